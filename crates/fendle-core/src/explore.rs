@@ -1,0 +1,509 @@
+//! Visits every reachable state, breadth first.
+//!
+//! Depths count moves from the nearest start. A search that hit a limit says which one, and
+//! its counts are of what was seen: never a "no".
+//!
+//! # How
+//!
+//! Level by level, and each level in rounds of at most [`ROUND`] states a shard:
+//!
+//! ```text
+//! expand   each source shard runs the rules on its states and sorts the outcomes by target shard
+//! insert   each target shard takes its outcomes in source order and numbers the new ones
+//! log      each source shard writes its edges, now that the targets have numbers
+//! ```
+//!
+//! Each step touches one shard on one thread, so there are no locks, and the numbering is the
+//! same on any number of threads. O(|S| + |T|) time; for the memory see [`crate::space`].
+
+use std::sync::OnceLock;
+
+use rayon::prelude::*;
+use serde::Serialize;
+
+use crate::classify;
+use crate::limits::{Limit, Limits, Progress, Stop, Watch};
+use crate::model::{Expansion, Fault, Head, Model, Status, Worker};
+use crate::route::{self, Route};
+use crate::space::{Class, SHARDS, Space, StateId, hash, shard_of};
+
+/// States of one shard expanded in one round.
+pub const ROUND: u32 = 1024;
+/// Rounds below this many states run on one thread: handing them out costs more.
+const SMALL_ROUND: usize = 512;
+
+/// What a search is after.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Until {
+    /// The whole space.
+    Everything,
+    /// The first depth with a goal.
+    FirstGoal,
+}
+
+struct Lane<'m> {
+    worker: Option<Box<dyn Worker + 'm>>,
+    first: u32,
+    count: u32,
+    states: Vec<u64>,
+    out: Expansion,
+    order: Vec<u8>,
+    transitions: u64,
+    edges: u64,
+    faults: Vec<(StateId, Fault)>,
+}
+
+#[derive(Default)]
+struct Bucket {
+    states: Vec<u64>,
+    ids: Vec<u32>,
+}
+
+/// A sweep under way.
+pub(crate) struct Sweep<'m> {
+    model: &'m dyn Model,
+    limits: Limits,
+    past_goals: bool,
+    pub(crate) space: Space,
+    lanes: Vec<Lane<'m>>,
+    buckets: Vec<Bucket>,
+    pool: OnceLock<rayon::ThreadPool>,
+    pub(crate) transitions: u64,
+    pub(crate) edges: u64,
+    faults: Vec<(StateId, Fault)>,
+}
+
+impl<'m> Sweep<'m> {
+    pub(crate) fn new(model: &'m dyn Model, limits: Limits, past_goals: bool) -> Result<Sweep<'m>, Fault> {
+        let mut space = Space::new(model.layout(), model.is_sure());
+        for start in model.starts()? {
+            let hash = hash(&start.state);
+            let shard = &mut space.shards[shard_of(hash)];
+            if let Some((id, true)) = shard.insert(&start.state, hash) {
+                space.starts.push(id);
+            }
+        }
+        let lanes = (0..SHARDS)
+            .map(|_| Lane {
+                worker: None,
+                first: 0,
+                count: 0,
+                states: vec![],
+                out: Expansion::default(),
+                order: vec![],
+                transitions: 0,
+                edges: 0,
+                faults: vec![],
+            })
+            .collect();
+        Ok(Sweep {
+            model,
+            limits,
+            past_goals,
+            space,
+            lanes,
+            buckets: (0..SHARDS * SHARDS).map(|_| Bucket::default()).collect(),
+            pool: OnceLock::new(),
+            transitions: 0,
+            edges: 0,
+            faults: vec![],
+        })
+    }
+
+    /// Runs until done or stopped. A fault ends the sweep after its level.
+    pub(crate) fn run(&mut self, until: Until, watch: &dyn Watch) -> Stop {
+        let mut depth = 0;
+        loop {
+            if until == Until::FirstGoal {
+                if let Some(stop) = self.look_for_goals(depth, watch) {
+                    return stop;
+                }
+            }
+            let ends: Vec<u32> = self.space.shards.iter().map(|s| s.level(depth).end).collect();
+            let stop = self.expand_level(depth, &ends, watch);
+            let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
+            if grew {
+                for (shard, &end) in self.space.shards.iter_mut().zip(&ends) {
+                    shard.begin_level_at(end);
+                }
+                depth += 1;
+                self.space.levels_len = depth + 1;
+            }
+            if !self.faults.is_empty() {
+                return Stop::Fault;
+            }
+            match stop {
+                Some(stop) => return stop,
+                None if !grew => return Stop::Complete,
+                None => {}
+            }
+        }
+    }
+
+    fn look_for_goals(&mut self, depth: u32, watch: &dyn Watch) -> Option<Stop> {
+        let model = self.model;
+        let space = &self.space;
+        let check = |n: usize, lane: &mut Lane<'m>| {
+            let shard = &space.shards[n];
+            let mut goals = false;
+            for local in shard.level(depth) {
+                lane.states.clear();
+                shard.push_state(local as usize, &mut lane.states);
+                let worker = lane.worker.get_or_insert_with(|| model.worker());
+                // A fault shows again, with its route, when the level is expanded.
+                if worker.status(&lane.states) == Ok(Status::Goal) {
+                    shard.set_class(local, Class::Goal);
+                    goals = true;
+                }
+            }
+            goals
+        };
+        let goals = if self.space.level_len(depth) < SMALL_ROUND as u64 {
+            self.lanes.iter_mut().enumerate().fold(false, |any, (n, l)| check(n, l) | any)
+        } else {
+            let pool = pool(&self.pool, self.limits.threads);
+            let lanes = &mut self.lanes;
+            pool.install(|| {
+                lanes.par_iter_mut().enumerate().map(|(n, l)| check(n, l)).reduce(|| false, |a, b| a | b)
+            })
+        };
+        let stopped = watch.look(&self.progress(depth));
+        if goals { Some(Stop::Complete) } else { stopped.map(Stop::Hit) }
+    }
+
+    fn progress(&self, depth: u32) -> Progress {
+        Progress {
+            states: self.space.states_len(),
+            expanded: self.space.expanded_len(),
+            depth,
+            bytes: self.space.bytes(),
+        }
+    }
+
+    fn expand_level(&mut self, depth: u32, ends: &[u32], watch: &dyn Watch) -> Option<Stop> {
+        loop {
+            let mut round = 0;
+            for (lane, (shard, &end)) in self.lanes.iter_mut().zip(self.space.shards.iter().zip(ends)) {
+                lane.first = shard.expanded();
+                lane.count = (end - lane.first).min(ROUND);
+                round += lane.count as usize;
+            }
+            if round == 0 {
+                return None;
+            }
+            let progress = self.progress(depth);
+            if let Some(limit) = watch.look(&progress) {
+                return Some(Stop::Hit(limit));
+            }
+            // Room for the round itself: new chunks, a grown index, the buffers.
+            let slack = (progress.bytes / 200) + 64 * round as u64;
+            if progress.bytes + slack > self.limits.memory_bytes {
+                return Some(Stop::Hit(Limit::Memory));
+            }
+            let before: Vec<usize> = self.space.shards.iter().map(|s| s.len()).collect();
+            let fits = self.round(round);
+            let states = self.space.states_len();
+            if !fits || states > self.limits.max_states {
+                self.cut(&before, states.saturating_sub(self.limits.max_states));
+                return Some(Stop::Hit(if fits { Limit::MaxStates } else { Limit::Memory }));
+            }
+            self.log_round(round);
+        }
+    }
+
+    /// Takes the newest states out again, from the last shard on, until the limit holds.
+    fn cut(&mut self, before: &[usize], mut excess: u64) {
+        for (shard, &keep) in self.space.shards.iter_mut().zip(before).rev() {
+            while excess > 0 && shard.len() > keep {
+                shard.pop();
+                excess -= 1;
+            }
+        }
+    }
+
+    /// Steps one and two of a round. False when a shard is full.
+    fn round(&mut self, round: usize) -> bool {
+        let model = self.model;
+        let words = self.space.layout.words();
+        let past_goals = self.past_goals;
+        let shards = &self.space.shards;
+        let expand = |n: usize, lane: &mut Lane<'m>, row: &mut [Bucket]| {
+            lane.states.clear();
+            lane.out.clear();
+            lane.order.clear();
+            if lane.count == 0 {
+                return;
+            }
+            for local in lane.first..lane.first + lane.count {
+                shards[n].push_state(local as usize, &mut lane.states);
+            }
+            let worker = lane.worker.get_or_insert_with(|| model.worker());
+            worker.expand(&lane.states, past_goals, &mut lane.out);
+            for state in lane.out.outcomes.chunks_exact(words) {
+                let target = shard_of(hash(state));
+                lane.order.push(target as u8);
+                row[target].states.extend_from_slice(state);
+            }
+        };
+        let insert = |shard: &mut crate::space::Shard, row: &mut [Bucket]| {
+            for bucket in row {
+                for state in bucket.states.chunks_exact(words) {
+                    match shard.insert(state, hash(state)) {
+                        Some((id, _)) => bucket.ids.push(id.0),
+                        None => return false,
+                    }
+                }
+            }
+            true
+        };
+        for bucket in &mut self.buckets {
+            bucket.states.clear();
+            bucket.ids.clear();
+        }
+        let lanes = &mut self.lanes;
+        let buckets = &mut self.buckets;
+        if round < SMALL_ROUND {
+            for (n, (lane, row)) in lanes.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)).enumerate() {
+                expand(n, lane, row);
+            }
+            transpose(buckets);
+            let mut fits = true;
+            for (shard, row) in self.space.shards.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)) {
+                fits &= insert(shard, row);
+            }
+            transpose(buckets);
+            return fits;
+        }
+        let pool = pool(&self.pool, self.limits.threads);
+        pool.install(|| {
+            lanes
+                .par_iter_mut()
+                .zip(buckets.par_chunks_exact_mut(SHARDS))
+                .enumerate()
+                .for_each(|(n, (lane, row))| expand(n, lane, row));
+        });
+        transpose(buckets);
+        let shards = &mut self.space.shards;
+        let fits = pool.install(|| {
+            shards
+                .par_iter_mut()
+                .zip(buckets.par_chunks_exact_mut(SHARDS))
+                .map(|(shard, row)| insert(shard, row))
+                .reduce(|| true, |a, b| a & b)
+        });
+        transpose(buckets);
+        fits
+    }
+
+    /// Step three: edges and classes of the round's source states.
+    fn log_round(&mut self, round: usize) {
+        let sure = self.space.sure;
+        let log = |n: usize, shard: &mut crate::space::Shard, lane: &mut Lane<'m>, row: &mut [Bucket]| {
+            lane.transitions = 0;
+            lane.edges = 0;
+            lane.faults.clear();
+            let mut cursors = [0usize; SHARDS];
+            let (mut outcome, mut run) = (0, 0);
+            let mut edges: Vec<(u32, bool)> = Vec::with_capacity(16);
+            let mut distinct: Vec<u32> = Vec::with_capacity(16);
+            for (k, head) in lane.out.heads.iter().enumerate() {
+                let local = lane.first + k as u32;
+                edges.clear();
+                distinct.clear();
+                for r in &lane.out.runs[run..run + head.runs as usize] {
+                    for o in 1..=r.outcomes {
+                        let target = lane.order[outcome] as usize;
+                        let id = row[target].ids[cursors[target]];
+                        cursors[target] += 1;
+                        outcome += 1;
+                        edges.push((id, o == r.outcomes));
+                        if !distinct.contains(&id) {
+                            distinct.push(id);
+                        }
+                    }
+                }
+                run += head.runs as usize;
+                lane.transitions += edges.len() as u64;
+                lane.edges += distinct.len() as u64;
+                shard.log_edges(&edges, sure);
+                shard.set_class(local, class_of(head));
+                if let Some(fault) = head.fault {
+                    lane.faults.push((StateId(local << 6 | n as u32), fault));
+                }
+            }
+        };
+        let shards = &mut self.space.shards;
+        let lanes = &mut self.lanes;
+        let buckets = &mut self.buckets;
+        if round < SMALL_ROUND {
+            for (n, ((shard, lane), row)) in
+                shards.iter_mut().zip(lanes.iter_mut()).zip(buckets.chunks_exact_mut(SHARDS)).enumerate()
+            {
+                if lane.count > 0 {
+                    log(n, shard, lane, row);
+                }
+            }
+        } else {
+            pool(&self.pool, self.limits.threads).install(|| {
+                shards
+                    .par_iter_mut()
+                    .zip(lanes.par_iter_mut())
+                    .zip(buckets.par_chunks_exact_mut(SHARDS))
+                    .enumerate()
+                    .for_each(|(n, ((shard, lane), row))| log(n, shard, lane, row));
+            });
+        }
+        for lane in lanes.iter().filter(|l| l.count > 0) {
+            self.transitions += lane.transitions;
+            self.edges += lane.edges;
+            self.faults.extend_from_slice(&lane.faults);
+        }
+    }
+
+    /// The fault at the least depth, first in move order, with the way to it.
+    pub(crate) fn first_fault(&self) -> Option<Faulted> {
+        let depth = self.faults.iter().map(|(id, _)| self.space.depth_of(*id)).min()?;
+        let targets: Vec<StateId> = self.faults.iter().map(|f| f.0).collect();
+        let route = route::first_route(self.model, &self.space, depth, &targets, self.past_goals)?;
+        let end = self.space.find(route.states.last()?)?;
+        let fault = self.faults.iter().find(|f| f.0 == end)?.1;
+        Some(Faulted { fault, route })
+    }
+
+    pub(crate) fn on_pool<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
+        if self.space.states_len() < SMALL_ROUND as u64 {
+            work()
+        } else {
+            pool(&self.pool, self.limits.threads).install(work)
+        }
+    }
+}
+
+fn pool(cell: &OnceLock<rayon::ThreadPool>, threads: usize) -> &rayon::ThreadPool {
+    cell.get_or_init(|| {
+        rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("threads can be started")
+    })
+}
+
+fn transpose(buckets: &mut [Bucket]) {
+    for row in 0..SHARDS {
+        for col in 0..row {
+            buckets.swap(row * SHARDS + col, col * SHARDS + row);
+        }
+    }
+}
+
+fn class_of(head: &Head) -> Class {
+    match head.status {
+        _ if head.fault.is_some() => Class::Open,
+        Status::Goal => Class::Goal,
+        Status::Lost(_) => Class::Lost,
+        Status::Over(_) => Class::Over,
+        Status::Running if head.runs == 0 => Class::Stuck,
+        Status::Running => Class::Running,
+    }
+}
+
+/// A fault and the shortest way to it: `route` ends in the state where it shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Faulted {
+    /// What broke.
+    pub fault: Fault,
+    /// From a start to the state where it broke.
+    pub route: Route,
+}
+
+/// The counts of a space. `goal + lost + over + stuck + dead + winnable + free + open = states`.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Exploration {
+    /// Whether everything reachable was seen.
+    pub complete: bool,
+    /// The limit that cut the search short.
+    pub limit: Option<Limit>,
+    /// Distinct states.
+    pub states: u64,
+    /// (state, allowed move, outcome) triples.
+    pub transitions: u64,
+    /// Distinct (state, state) pairs.
+    pub edges: u64,
+    /// Greatest depth, in moves.
+    pub depth: u32,
+    /// States at each depth.
+    pub per_depth: Vec<u64>,
+    /// Won states.
+    pub goal: u64,
+    /// Lost states.
+    pub lost: u64,
+    /// States that ended otherwise.
+    pub over: u64,
+    /// Running states without an allowed move.
+    pub stuck: u64,
+    /// Running states with moves, from which no goal can be reached.
+    pub dead: u64,
+    /// Running states from which a goal can be reached.
+    pub winnable: u64,
+    /// Running states of a model without a goal.
+    pub free: u64,
+    /// States that were not expanded or not classified.
+    pub open: u64,
+    /// Moves of winnable states all of whose outcomes are dead, stuck, lost or over.
+    pub fatal_moves: u64,
+    /// Least depth of a state with a fatal move.
+    pub first_fatal_depth: Option<u32>,
+    /// Least number of moves to a goal.
+    pub shortest: Option<u32>,
+    /// Bits of one packed state.
+    pub bits_per_state: u32,
+}
+
+/// The result of [`explore`]: counts, the space behind them, and what broke.
+pub struct Explored {
+    /// The counts.
+    pub counts: Exploration,
+    /// The states behind the counts.
+    pub space: Space,
+    /// The way to the nearest fatal move: the last move is fatal.
+    pub nearest_fatal: Option<Route>,
+    /// The first model fault, if the model broke. The counts are then of what was seen.
+    pub fault: Option<Faulted>,
+}
+
+/// Visits and classifies everything reachable from the starts.
+///
+/// With `past_goals` won states are expanded too.
+///
+/// # Errors
+///
+/// A [`Fault`] when a start cannot be built. A fault met later is part of the result.
+///
+/// # Examples
+///
+/// The tests of this crate hold complete models in plain Rust.
+pub fn explore(
+    model: &dyn Model,
+    limits: Limits,
+    past_goals: bool,
+    watch: &dyn Watch,
+) -> Result<Explored, Fault> {
+    let mut sweep = Sweep::new(model, limits, past_goals)?;
+    let stop = sweep.run(Until::Everything, watch);
+    let fault = sweep.first_fault();
+    let mut counts = Exploration {
+        complete: stop == Stop::Complete,
+        limit: if let Stop::Hit(limit) = stop { Some(limit) } else { None },
+        states: sweep.space.states_len(),
+        transitions: sweep.transitions,
+        edges: sweep.edges,
+        depth: sweep.space.levels_len() - 1,
+        per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
+        bits_per_state: model.layout().bits,
+        ..Exploration::default()
+    };
+    let nearest = sweep.on_pool(|| classify::classify(model, &sweep.space, &mut counts));
+    let nearest_fatal = nearest.and_then(|(depth, states)| {
+        let mut route = route::first_route(model, &sweep.space, depth, &states, past_goals)?;
+        classify::append_fatal_move(model, &sweep.space, &mut route);
+        Some(route)
+    });
+    Ok(Explored { counts, space: sweep.space, nearest_fatal, fault })
+}

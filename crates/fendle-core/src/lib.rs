@@ -1,0 +1,28 @@
+//! State spaces of single-player puzzles: visiting, classifying, and proving.
+//!
+//! This room knows nothing of files, text, the modelling language, printing, or the
+//! clock. Everything comes in through two narrow doors: a [`Model`] says what the
+//! states and moves are, a [`Watch`] says when to stop. Whoever implements [`Model`]
+//! gets every analysis.
+//!
+//! * [`model`]: the contract: starts, moves, outcomes, refusals, statuses, what is told.
+//! * [`space`]: the visited states: packed, sharded by hash, kept exactly.
+//! * [`explore`]: the whole reachable space, classified.
+//! * [`solve`]: a shortest solution, or what stands in its way.
+//!
+//! Equal inputs give equal results, whatever the number of threads.
+
+pub mod classify;
+pub mod explore;
+pub mod limits;
+pub mod model;
+pub mod route;
+pub mod solve;
+pub mod space;
+
+pub use explore::{Exploration, Explored, explore};
+pub use limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
+pub use model::{Expansion, Fault, Layout, Model, MoveId, Odds, Place, Refusal, Start, Status, Worker};
+pub use route::Route;
+pub use solve::{Solved, Verdict, solve};
+pub use space::{Class, Space, StateId};

@@ -1,0 +1,298 @@
+//! The one way in for all analyses: what a puzzle must say of itself.
+//!
+//! A model is finite. Its states are packed into a fixed number of 64-bit words, and two
+//! states are the same state exactly when their words are equal. The *ended* part of a
+//! state belongs to it: whatever decides that a game is won, lost or over must be
+//! computable from the words alone.
+//!
+//! Chance is part of the contract: a start has a weight, a move has one or more weighted
+//! outcomes. So is hidden information: [`Worker::told`] says what a player is told of a
+//! state. A model without either uses weight 1 and tells the whole state.
+
+use std::fmt;
+
+/// A move with its parameters filled in: an index below [`Model::moves_len`].
+///
+/// Move order is the order of these indices.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct MoveId(pub u32);
+
+impl fmt::Display for MoveId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "m{}", self.0)
+    }
+}
+
+/// How many bits a packed state has, and in how many words it is kept.
+///
+/// ```text
+/// word 0                      word 1
+/// [ bit 0 ............ 63 ]   [ 64 ......  bits-1 | 0 0 0 ]
+/// ```
+///
+/// Bits past `bits` are always 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Layout {
+    /// Bits in use, at least 1.
+    pub bits: u32,
+}
+
+impl Layout {
+    /// A layout of `bits` bits; 0 counts as 1.
+    #[must_use]
+    pub fn new(bits: u32) -> Layout {
+        Layout { bits: bits.max(1) }
+    }
+
+    /// Words of 64 bits that hold one state.
+    #[must_use]
+    pub fn words(self) -> usize {
+        self.bits.div_ceil(64) as usize
+    }
+
+    /// Bytes that hold one state in a table.
+    #[must_use]
+    pub fn bytes(self) -> usize {
+        self.bits.div_ceil(8) as usize
+    }
+}
+
+/// A start position and how often it is drawn, relative to the other starts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Start {
+    /// The packed state, [`Layout::words`] words.
+    pub state: Vec<u64>,
+    /// Relative weight, at least 1.
+    pub weight: u64,
+}
+
+/// What the rules say of a state on their own, before any search.
+///
+/// The number in `Lost` and `Over` names the reason: [`Model::reason`] tells it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Status {
+    /// The game goes on.
+    Running,
+    /// Won.
+    Goal,
+    /// Lost, for this reason.
+    Lost(u16),
+    /// Ended without being won or lost.
+    Over(u16),
+}
+
+/// A rule of the model that broke while it was run: not an answer about the puzzle.
+///
+/// `site` is the model's own number for the place and kind; [`Model::fault_text`] explains it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Fault {
+    /// Which place in the model broke, and how: the model's own numbering.
+    pub site: u32,
+    /// The value that broke it, where there is one.
+    pub value: i64,
+    /// The move that was tried, or `None` while a status was evaluated.
+    pub during: Option<MoveId>,
+}
+
+/// A cell, by its row and column from 0, as the model numbers its board.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place {
+    /// Row from the top, from 0; off the board it may be negative.
+    pub row: i32,
+    /// Column from the left, from 0; off the board it may be negative.
+    pub col: i32,
+}
+
+/// Why a move is not allowed here, and which cells refuse it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    /// The move.
+    pub of: MoveId,
+    /// The reason in the model's words.
+    pub why: String,
+    /// The cells that refuse, possibly none, possibly off the board.
+    pub at: Vec<Place>,
+    /// The model's number of the refusing statement.
+    pub site: u32,
+}
+
+/// Weight and score of one outcome.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Odds {
+    /// Relative weight among the outcomes of its move, at least 1.
+    pub weight: u64,
+    /// Score gained, which is no part of the state.
+    pub score: i64,
+}
+
+impl Odds {
+    /// The odds of a move without chance and score.
+    pub const SURE: Odds = Odds { weight: 1, score: 0 };
+}
+
+/// One allowed move in an [`Expansion`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Run {
+    /// The move.
+    pub of: MoveId,
+    /// How many outcomes it has, at least 1.
+    pub outcomes: u32,
+}
+
+/// What was found about one expanded state.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Head {
+    /// The state's status.
+    pub status: Status,
+    /// How many allowed moves follow in [`Expansion::runs`].
+    pub runs: u32,
+    /// The first fault met, in move order. The runs then hold the moves that did not break.
+    pub fault: Option<Fault>,
+}
+
+/// The allowed moves and outcomes of a batch of states, in flat buffers that the caller owns.
+///
+/// For each source state in turn there is one [`Head`]; for each head, `runs` entries of
+/// [`Run`]; for each run, `outcomes` packed states.
+#[derive(Clone, Debug, Default)]
+pub struct Expansion {
+    /// The outcomes, [`Layout::words`] words each.
+    pub outcomes: Vec<u64>,
+    /// The allowed moves, in move order within each state.
+    pub runs: Vec<Run>,
+    /// One entry a source state.
+    pub heads: Vec<Head>,
+    /// Either empty, which means [`Odds::SURE`] throughout, or one entry an outcome.
+    pub odds: Vec<Odds>,
+    outcomes_len: usize,
+    open_run: usize,
+    open_head: usize,
+}
+
+impl Expansion {
+    /// Empties all buffers and keeps their memory.
+    pub fn clear(&mut self) {
+        self.outcomes.clear();
+        self.runs.clear();
+        self.heads.clear();
+        self.odds.clear();
+        self.outcomes_len = 0;
+        self.open_run = 0;
+        self.open_head = 0;
+    }
+
+    /// Adds an outcome of weight 1 to the move that is being written.
+    #[inline]
+    pub fn outcome(&mut self, state: &[u64]) {
+        self.outcomes.extend_from_slice(state);
+        self.outcomes_len += 1;
+        if !self.odds.is_empty() {
+            self.odds.push(Odds::SURE);
+        }
+    }
+
+    /// Adds an outcome with weight and score to the move that is being written.
+    pub fn outcome_with(&mut self, state: &[u64], odds: Odds) {
+        if self.odds.is_empty() && odds != Odds::SURE {
+            self.odds.resize(self.outcomes_len, Odds::SURE);
+            self.odds.push(odds);
+        } else if !self.odds.is_empty() {
+            self.odds.push(odds);
+        }
+        self.outcomes.extend_from_slice(state);
+        self.outcomes_len += 1;
+    }
+
+    /// Ends the move that is being written. Without outcomes it is not listed.
+    #[inline]
+    pub fn end_move(&mut self, of: MoveId) {
+        let outcomes = (self.outcomes_len - self.open_run) as u32;
+        self.open_run = self.outcomes_len;
+        if outcomes > 0 {
+            self.runs.push(Run { of, outcomes });
+        }
+    }
+
+    /// Ends the state that is being written.
+    #[inline]
+    pub fn end_state(&mut self, status: Status, fault: Option<Fault>) {
+        let runs = (self.runs.len() - self.open_head) as u32;
+        self.open_head = self.runs.len();
+        self.heads.push(Head { status, runs, fault });
+    }
+
+    /// Outcomes written so far.
+    #[must_use]
+    pub fn outcomes_len(&self) -> usize {
+        self.outcomes_len
+    }
+}
+
+/// A finite puzzle, as all analyses see it.
+///
+/// See [`Worker`] for the part that runs rules.
+pub trait Model: Sync {
+    /// The shape of a packed state.
+    fn layout(&self) -> Layout;
+
+    /// The start positions, at least one, in a fixed order.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when a start cannot be built.
+    fn starts(&self) -> Result<Vec<Start>, Fault>;
+
+    /// How many moves there are: every move with every value of its parameters.
+    fn moves_len(&self) -> usize;
+
+    /// The move as the player writes it, such as `slide left`.
+    fn move_name(&self, of: MoveId) -> String;
+
+    /// Whether the model has a goal at all. Without one no state is dead.
+    fn has_goal(&self) -> bool;
+
+    /// Whether every move has exactly one outcome.
+    fn is_sure(&self) -> bool;
+
+    /// The words for a reason in [`Status::Lost`] or [`Status::Over`].
+    fn reason(&self, number: u16) -> String;
+
+    /// The words for a fault.
+    fn fault_text(&self, fault: &Fault) -> String;
+
+    /// A worker with its own scratch memory; one is made for each thread.
+    fn worker(&self) -> Box<dyn Worker + '_>;
+}
+
+/// Runs a model's rules on packed states.
+///
+/// A worker owns the scratch memory that the rules need, so that no call allocates for a
+/// state. Answers depend on the arguments only, never on earlier calls.
+pub trait Worker: Send {
+    /// The status of one state.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn status(&mut self, state: &[u64]) -> Result<Status, Fault>;
+
+    /// Expands a batch: `states` holds whole states one after the other.
+    ///
+    /// Appends to `out` one head a state. States that have ended get no runs; with
+    /// `past_goals` a won state is expanded as if it were running (its status stays
+    /// [`Status::Goal`]).
+    fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion);
+
+    /// The refused moves of one state, in move order, with their reasons.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault>;
+
+    /// Appends what a player is told of this state. Two states that look the same append
+    /// the same words. A model that hides nothing appends the state itself.
+    fn told(&mut self, state: &[u64], out: &mut Vec<u64>) {
+        out.extend_from_slice(state);
+    }
+}

@@ -1,0 +1,63 @@
+//! Finds, among the shortest ways to a set of states, the first one in move order.
+//!
+//! Says nothing of longer ways. O(|S| + |T|) over the levels above the targets; the answer
+//! does not depend on how the states are numbered.
+
+use std::collections::HashSet;
+
+use crate::model::{Expansion, Model, MoveId};
+use crate::space::{Space, StateId};
+
+/// A way through the space: `states` has one entry more than `moves`.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Route {
+    /// The moves in order.
+    pub moves: Vec<MoveId>,
+    /// The packed states passed through, the start first.
+    pub states: Vec<Vec<u64>>,
+}
+
+/// The first shortest route in move order from a start to one of `targets`, all of which that
+/// matter lie at `depth`. Where a move has several outcomes the route follows the first
+/// outcome that lies on a shortest way. `None` if no target lies at `depth`.
+pub(crate) fn first_route(
+    model: &dyn Model,
+    space: &Space,
+    depth: u32,
+    targets: &[StateId],
+    past_goals: bool,
+) -> Option<Route> {
+    // wanted[d] holds the states of depth d that lie on a shortest way to a target.
+    let mut wanted: Vec<HashSet<StateId>> = vec![HashSet::new(); depth as usize + 1];
+    wanted[depth as usize] = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();
+    for d in (0..depth).rev() {
+        let (above, below) = wanted.split_at_mut(d as usize + 1);
+        let (above, below) = (&mut above[d as usize], &below[0]);
+        space.each_edges(d, |id, edges| {
+            if edges.iter().any(|e| below.contains(&e.to)) {
+                above.insert(id);
+            }
+        });
+    }
+    let mut here = *space.starts().iter().find(|s| wanted[0].contains(s))?;
+    let mut route = Route { moves: vec![], states: vec![space.state(here)] };
+    let mut worker = model.worker();
+    let mut out = Expansion::default();
+    let words = model.layout().words();
+    for next in &wanted[1..] {
+        out.clear();
+        worker.expand(&space.state(here), past_goals, &mut out);
+        let mut outcomes = out.outcomes.chunks_exact(words);
+        let step = out.runs.iter().find_map(|run| {
+            let mut targets = outcomes.by_ref().take(run.outcomes as usize);
+            let hit = targets.find_map(|s| space.find(s).filter(|id| next.contains(id)));
+            targets.for_each(drop);
+            hit.map(|id| (run.of, id))
+        });
+        let (of, id) = step?;
+        here = id;
+        route.moves.push(of);
+        route.states.push(space.state(id));
+    }
+    Some(route)
+}

@@ -1,0 +1,71 @@
+//! Finds a shortest solution, or exhausts the space, or says which limit ended the search.
+//!
+//! Does not say why a puzzle is unsolvable beyond "everything was seen"; a proof from the
+//! rules is the model's to give, before this search is asked.
+
+use crate::explore::{Faulted, Sweep, Until};
+use crate::limits::{Limit, Limits, Stop, Watch};
+use crate::model::{Fault, Model};
+use crate::route::{self, Route};
+use crate::space::Class;
+
+/// What a search proved.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[must_use]
+pub enum Verdict {
+    /// The route ends in a goal, no goal lies fewer moves away, and among the
+    /// shortest routes it is the first in move order.
+    Solvable(Route),
+    /// Every reachable state was expanded and none is a goal.
+    Unsolvable,
+    /// States remain unseen and no goal is among those seen: nothing is proved.
+    Undecided(Limit),
+    /// The model broke before an answer was found.
+    Faulted(Faulted),
+}
+
+/// A verdict and how much was looked at for it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Solved {
+    /// What was proved.
+    pub verdict: Verdict,
+    /// Distinct states seen.
+    pub states: u64,
+    /// Transitions taken.
+    pub transitions: u64,
+    /// The greatest depth of which no state is missing, in moves.
+    pub depth: u32,
+    /// Bytes taken by the tables.
+    pub bytes: u64,
+}
+
+/// Searches breadth first for a goal. O(|S| + |T|) up to the depth of the nearest goal.
+///
+/// # Errors
+///
+/// A [`Fault`] when a start cannot be built.
+pub fn solve(model: &dyn Model, limits: Limits, watch: &dyn Watch) -> Result<Solved, Fault> {
+    let mut sweep = Sweep::new(model, limits, false)?;
+    let stop = sweep.run(Until::FirstGoal, watch);
+    let space = &sweep.space;
+    let last = space.levels_len() - 1;
+    let goals: Vec<_> = space.level(last).filter(|&id| space.class(id) == Class::Goal).collect();
+    let verdict = if !goals.is_empty() {
+        let route = route::first_route(model, space, last, &goals, false);
+        Verdict::Solvable(route.expect("a goal that was reached has a route"))
+    } else if let Some(fault) = sweep.first_fault() {
+        Verdict::Faulted(fault)
+    } else {
+        match stop {
+            Stop::Hit(limit) => Verdict::Undecided(limit),
+            _ => Verdict::Unsolvable,
+        }
+    };
+    Ok(Solved {
+        verdict,
+        states: space.states_len(),
+        transitions: sweep.transitions,
+        depth: last,
+        bytes: space.bytes(),
+    })
+}

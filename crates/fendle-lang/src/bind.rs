@@ -1,0 +1,1126 @@
+//! A checked model and one level become a bound model: sizes, ranges and starts are known.
+//!
+//! Also the text forms of positions, both ways: boards, and one line. Errors point at the
+//! character in the level file.
+
+use std::sync::Arc;
+
+use crate::codec::Codec;
+use crate::diag::{Diagnostic, FileId, Span};
+use crate::hir::*;
+use crate::level::{CELLS_MAX, Key, Level, Raw, RawKind};
+use crate::reference::Eval;
+
+/// Greatest length of a row or column.
+pub const SIDE_MAX: usize = 4096;
+
+/// Where a variable lies and what it may hold.
+#[derive(Clone, Debug, Default)]
+pub struct Slot {
+    /// False for a state variable whose `if` does not hold: no bits, always `lo`.
+    pub active: bool,
+    /// Least value.
+    pub lo: i64,
+    /// Greatest value.
+    pub hi: i64,
+    /// First value in the level's data or in the state.
+    pub base: usize,
+    /// Number of values.
+    pub len: usize,
+}
+
+/// A model with one level: ready to run.
+#[derive(Clone, Debug)]
+pub struct Bound {
+    /// The model.
+    pub model: Arc<Model>,
+    /// The level's name.
+    pub name: String,
+    /// Rows of the board; 0 without a board.
+    pub rows: usize,
+    /// Columns of the board.
+    pub cols: usize,
+    /// One entry a variable.
+    pub slots: Vec<Slot>,
+    /// The level's values.
+    pub data: Vec<i32>,
+    /// The level's own start: all state variables, then the ended part.
+    pub start: Vec<i32>,
+    /// Where play begins: the start, or what `--at` gave.
+    pub position: Vec<i32>,
+    /// Packs states.
+    pub codec: Codec,
+}
+
+/// What stands on a board: rows of short texts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Picture {
+    /// The drawing's or the grid's name.
+    pub name: String,
+    /// Row by row; all rows are equally long.
+    pub rows: Vec<Vec<String>>,
+    /// One glyph a cell, to be written without blanks between.
+    pub joined: bool,
+}
+
+/// A position as text: boards, then single values.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Drawn {
+    /// The boards.
+    pub pictures: Vec<Picture>,
+    /// Other variables and their values.
+    pub values: Vec<(String, String)>,
+}
+
+/// `r1c3` for a cell of a board with that many columns.
+#[must_use]
+pub fn cell_name(cell: usize, cols: usize) -> String {
+    format!("r{}c{}", cell / cols.max(1) + 1, cell % cols.max(1) + 1)
+}
+
+fn parse_cell(text: &str, rows: usize, cols: usize) -> Option<i64> {
+    let (r, c) = text.strip_prefix('r')?.split_once('c')?;
+    let (r, c): (usize, usize) = (r.parse().ok()?, c.parse().ok()?);
+    (r >= 1 && c >= 1 && r <= rows && c <= cols).then(|| ((r - 1) * cols + c - 1) as i64)
+}
+
+/// Whether a grid is written as one glyph a cell, without blanks.
+fn is_joined(model: &Model, var: usize) -> bool {
+    model.values_show(var).map_or(model.vars[var].dom.scalar() == Scalar::Bool, |s| s.1)
+}
+
+/// The lines of a text board that hold something, with their byte offsets.
+fn lines(text: &str) -> Vec<(usize, &str)> {
+    let mut out = vec![];
+    let mut at = 0;
+    for line in text.split('\n') {
+        let trimmed = line.trim();
+        if !trimmed.is_empty() {
+            out.push((at + line.find(trimmed).unwrap_or(0), trimmed));
+        }
+        at += line.len() + 1;
+    }
+    out
+}
+
+/// The parts of one line with their offsets: characters, or words.
+fn parts(line: &str, joined: bool) -> Vec<(usize, &str)> {
+    if joined {
+        return line.char_indices().map(|(i, c)| (i, &line[i..i + c.len_utf8()])).collect();
+    }
+    let mut out = vec![];
+    let mut from = None;
+    for (i, c) in line.char_indices().chain([(line.len(), ' ')]) {
+        match (c.is_whitespace(), from) {
+            (false, None) => from = Some(i),
+            (true, Some(f)) => {
+                out.push((f, &line[f..i]));
+                from = None;
+            }
+            _ => {}
+        }
+    }
+    out
+}
+
+/// A text to be read as a board: where it came from, for errors.
+#[derive(Clone, Copy)]
+pub(crate) struct Text<'a> {
+    pub text: &'a str,
+    pub at: Option<u32>,
+    pub span: Span,
+    pub file: FileId,
+}
+
+impl Text<'_> {
+    fn spot(&self, offset: usize, len: usize) -> Span {
+        match self.at {
+            Some(at) => Span::new(at as usize + offset, at as usize + offset + len),
+            None => self.span,
+        }
+    }
+}
+
+pub(crate) struct Binder<'a> {
+    pub model: &'a Model,
+    pub errors: &'a mut Vec<Diagnostic>,
+}
+
+/// One part of a board and its place.
+type Part<'a> = (&'a str, Span);
+
+impl Binder<'_> {
+    pub(crate) fn error(
+        &mut self,
+        code: &'static str,
+        file: FileId,
+        span: Span,
+        message: impl Into<String>,
+    ) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(code, file, span, message));
+        self.errors.last_mut().expect("just pushed")
+    }
+
+    fn is_joined(&self, var: usize) -> bool {
+        is_joined(self.model, var)
+    }
+
+    /// Splits a text board and checks that it is rectangular and of the wanted size.
+    fn board<'t>(
+        &mut self,
+        text: Text<'t>,
+        joined: bool,
+        size: Option<(usize, usize)>,
+    ) -> Option<Vec<Vec<Part<'t>>>> {
+        let rows: Vec<Vec<(usize, &str)>> = lines(text.text)
+            .into_iter()
+            .map(|(at, line)| parts(line, joined).into_iter().map(|(i, p)| (at + i, p)).collect())
+            .collect();
+        let Some(first) = rows.first() else {
+            self.error("L020", text.file, text.span, "this board has no cells")
+                .notes
+                .push("write its rows between ''' and '''".into());
+            return None;
+        };
+        let cols = first.len();
+        for (r, row) in rows.iter().enumerate() {
+            if row.len() != cols {
+                let (at, part) = if row.len() > cols { row[cols] } else { row[row.len() - 1] };
+                let message = format!("row {} has {} cells, row 1 has {cols}", r + 1, row.len());
+                let mut error = Diagnostic::error("L021", text.file, text.spot(at, part.len()), message)
+                    .note("all rows of a board are equally long");
+                if row.len() > cols {
+                    error = error.here("one too many");
+                } else {
+                    error = error.here("the row ends here");
+                }
+                self.errors.push(error);
+                return None;
+            }
+        }
+        if rows.len() * cols > CELLS_MAX || rows.len() > SIDE_MAX || cols > SIDE_MAX {
+            self.error(
+                "L022",
+                text.file,
+                text.span,
+                format!(
+                    "{} x {cols} cells are too many; {CELLS_MAX} are allowed, {SIDE_MAX} in a line",
+                    rows.len()
+                ),
+            );
+            return None;
+        }
+        if let Some((r, c)) = size {
+            if (r, c) != (rows.len(), cols) {
+                let message = format!("this board is {} x {cols}, the level's is {r} x {c}", rows.len());
+                // Points at the first character past the wanted size, or at the last one.
+                let (at, part) = if rows.len() > r {
+                    rows[r][0]
+                } else if cols > c {
+                    rows[0][c]
+                } else {
+                    rows[rows.len() - 1][cols - 1]
+                };
+                self.error("L023", text.file, text.spot(at, part.len()), message);
+                return None;
+            }
+        }
+        Some(
+            rows.into_iter()
+                .map(|row| row.into_iter().map(|(at, p)| (p, text.spot(at, p.len()))).collect())
+                .collect(),
+        )
+    }
+
+    /// One value from text, checked against the variable's range.
+    fn value(&mut self, b: &Bound, var: usize, text: &str, file: FileId, span: Span) -> Option<i64> {
+        let def = &self.model.vars[var];
+        let slot = &b.slots[var];
+        let shown = self
+            .model
+            .values_show(var)
+            .and_then(|(glyphs, _)| glyphs.iter().find(|(_, g)| g == text).map(|(v, _)| *v));
+        let parsed = shown.or_else(|| match def.dom.scalar() {
+            Scalar::Bool => match text {
+                "true" | "x" => Some(1),
+                "false" | "." => Some(0),
+                _ => None,
+            },
+            Scalar::Int => text.parse().ok(),
+            Scalar::Enum(e) => self.model.enums[e].values.iter().position(|v| v == text).map(|i| i as i64),
+            Scalar::Dir => DIRS.iter().position(|d| *d == text).map(|i| i as i64),
+            Scalar::Cell => parse_cell(text, b.rows, b.cols),
+        });
+        let Some(value) = parsed else {
+            let known = self.known_values(b, var);
+            self.error("L024", file, span, format!("`{text}` is no value of `{}`", def.name))
+                .notes
+                .push(format!("its values are: {known}"));
+            return None;
+        };
+        if value < slot.lo || value > slot.hi {
+            let message = format!("`{}` holds {} to {}, this is {text}", def.name, slot.lo, slot.hi);
+            let (declared, model_file) = (def.span, self.model.file);
+            self.error("L025", file, span, message).labels.push(crate::diag::Label {
+                file: model_file,
+                span: declared,
+                text: "declared here".into(),
+            });
+            return None;
+        }
+        Some(value)
+    }
+
+    fn known_values(&self, b: &Bound, var: usize) -> String {
+        let slot = &b.slots[var];
+        let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
+        let mut out: Vec<String> = glyphs.iter().map(|(_, g)| format!("`{g}`")).collect();
+        out.push(match self.model.vars[var].dom.scalar() {
+            Scalar::Bool => "true or x, false or .".into(),
+            Scalar::Int => format!("{} to {}", slot.lo, slot.hi),
+            Scalar::Enum(e) => self.model.enums[e].values.join(", "),
+            Scalar::Dir => DIRS[..=slot.hi.clamp(0, 7) as usize].join(", "),
+            Scalar::Cell => format!("r1c1 to r{}c{}", b.rows, b.cols),
+        });
+        out.join(", ")
+    }
+
+    /// A whole variable from text. `None` marks cells left open by `?`.
+    pub(crate) fn block(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        text: Text<'_>,
+        open: bool,
+    ) -> Option<Vec<Option<i64>>> {
+        let def = &self.model.vars[var];
+        match def.shape {
+            Shape::One => {
+                let trimmed = text.text.trim();
+                let at = text.text.find(trimmed).unwrap_or(0);
+                Some(vec![Some(self.value(b, var, trimmed, text.file, text.spot(at, trimmed.len()))?)])
+            }
+            Shape::Grid | Shape::Set => {
+                let joined = self.is_joined(var);
+                let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
+                let mut out = vec![];
+                let mut good = true;
+                for (part, span) in rows.into_iter().flatten() {
+                    if open && part == "?" {
+                        out.push(None);
+                        continue;
+                    }
+                    match self.value(b, var, part, text.file, span) {
+                        Some(v) => out.push(Some(v)),
+                        None => good = false,
+                    }
+                }
+                good.then_some(out)
+            }
+            Shape::Array(e) => {
+                let keys = self.model.enums[e].values.clone();
+                let mut out = vec![None; keys.len()];
+                let mut at = 0;
+                for entry in text.text.split(',') {
+                    let span = text.spot(at, entry.len());
+                    at += entry.len() + 1;
+                    let Some((key, value)) = entry.split_once(':') else {
+                        self.error("L026", text.file, span, "write `key: value, key: value`");
+                        return None;
+                    };
+                    let Some(k) = keys.iter().position(|k| k == key.trim()) else {
+                        let message = format!("`{}` is no key of `{}`", key.trim(), def.name);
+                        self.error("L026", text.file, span, message)
+                            .notes
+                            .push(format!("its keys are: {}", keys.join(", ")));
+                        return None;
+                    };
+                    out[k] = Some(self.value(b, var, value.trim(), text.file, span)?);
+                }
+                if let Some(k) = out.iter().position(Option::is_none) {
+                    let message = format!("`{}` has no value for `{}`", def.name, keys[k]);
+                    self.error("L026", text.file, text.span, message);
+                    return None;
+                }
+                Some(out)
+            }
+        }
+    }
+
+    /// Reads a drawing into values of its variables; `?` leaves a cell open (value `None`).
+    /// A cell variable gets the cell at which it is drawn.
+    #[allow(clippy::type_complexity)]
+    pub(crate) fn drawing(
+        &mut self,
+        b: &Bound,
+        show: &Show,
+        text: Text<'_>,
+        open: bool,
+    ) -> Option<Vec<(usize, Vec<Option<i64>>)>> {
+        let Show::Drawing { name, vars, rules, .. } = show else { return None };
+        let rows = self.board(text, true, Some((b.rows, b.cols)))?;
+        let cells = b.rows * b.cols;
+        let mut out: Vec<(usize, Vec<Option<i64>>)> = vars
+            .iter()
+            .map(|&v| {
+                let def = &self.model.vars[v];
+                match def.shape {
+                    Shape::One => (v, vec![]),
+                    _ => {
+                        let slot = &b.slots[v];
+                        (v, vec![Some(if slot.lo > 0 { slot.lo } else { 0 }); cells])
+                    }
+                }
+            })
+            .collect();
+        let mut spots: Vec<Vec<(i64, Span)>> = vec![vec![]; vars.len()];
+        let mut unknown = false;
+        let mut opens = false;
+        for (cell, (part, span)) in rows.into_iter().flatten().enumerate() {
+            if open && part == "?" {
+                opens = true;
+                for (v, values) in &mut out {
+                    if self.model.vars[*v].shape != Shape::One {
+                        values[cell] = None;
+                    }
+                }
+                continue;
+            }
+            let Some((_, facts)) = rules.iter().find(|(g, _)| part.starts_with(*g)) else {
+                unknown = true;
+                let glyphs = rules.iter().map(|(g, _)| g.to_string()).collect::<Vec<_>>().join(" ");
+                self.error("L027", text.file, span, format!("`{part}` is no glyph of `{name}`"))
+                    .notes
+                    .push(format!("its glyphs are: {glyphs}"));
+                continue;
+            };
+            for fact in facts {
+                let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
+                if self.model.vars[fact.var].shape == Shape::One {
+                    spots[i].push((cell as i64, span));
+                } else {
+                    out[i].1[cell] = Some(fact.value);
+                }
+            }
+        }
+        if unknown {
+            return None;
+        }
+        for (i, (var, values)) in out.iter_mut().enumerate() {
+            let def = &self.model.vars[*var];
+            if def.shape != Shape::One {
+                continue;
+            }
+            match spots[i].as_slice() {
+                [(cell, _)] => *values = vec![Some(*cell)],
+                [] if opens => *values = vec![None],
+                [] => {
+                    let message = format!("this board holds no `{}`, and one is wanted", def.name);
+                    self.error("L028", text.file, text.span, message);
+                    return None;
+                }
+                [(_, first), (_, second), ..] => {
+                    let message = format!("a second `{}`, and one is wanted", def.name);
+                    let (first, second, file) = (*first, *second, text.file);
+                    self.error("L028", file, second, message).labels.push(crate::diag::Label {
+                        file,
+                        span: first,
+                        text: "the first".into(),
+                    });
+                    return None;
+                }
+            }
+        }
+        Some(out)
+    }
+
+    /// Rows and columns of a text board, not yet checked.
+    fn shape_of(&self, joined: bool, text: &str) -> Option<(usize, usize)> {
+        let rows = lines(text);
+        let cols = parts(rows.first()?.1, joined).len();
+        Some((rows.len(), cols))
+    }
+
+    fn find_size(&mut self, file: FileId, level: &Level) -> Option<(usize, usize)> {
+        if let Some(((r, c), span)) = level.size {
+            if r * c > CELLS_MAX || r > SIDE_MAX || c > SIDE_MAX {
+                self.error(
+                    "L022",
+                    file,
+                    span,
+                    format!("{r} x {c} cells are too many; {CELLS_MAX} are allowed, {SIDE_MAX} in a line"),
+                );
+                return None;
+            }
+            return Some((r, c));
+        }
+        for (key, raw) in level.values.iter().rev().chain(level.start.iter()) {
+            let RawKind::Text(text, _) = &raw.kind else { continue };
+            let joined = match self.model.var(&key.text) {
+                Some(v) if matches!(self.model.vars[v].shape, Shape::Grid | Shape::Set) => self.is_joined(v),
+                Some(_) => continue,
+                None => true,
+            };
+            if let Some(size) = self.shape_of(joined, text) {
+                // Too large or ragged boards are reported where they are read.
+                if size.0 * size.1 <= CELLS_MAX {
+                    return Some(size);
+                }
+                let text = Text { text, at: None, span: raw.span, file };
+                self.board(text, joined, None);
+                return None;
+            }
+        }
+        Some((0, 0))
+    }
+}
+
+/// Binds a model to a level. `sets` are values that win over the level's (`--set`).
+///
+/// `None` when anything is wrong; errors are appended.
+pub fn bind(
+    model: &Arc<Model>,
+    file: FileId,
+    level: &Level,
+    sets: &[(Key, Raw, FileId)],
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Bound> {
+    let before = errors.len();
+    let mut binder = Binder { model, errors };
+    let (rows, cols) = binder.find_size(file, level)?;
+    let mut b = Bound {
+        model: Arc::clone(model),
+        name: level.name.clone(),
+        rows,
+        cols,
+        slots: vec![Slot::default(); model.vars.len()],
+        data: vec![],
+        start: vec![],
+        position: vec![],
+        codec: Codec::default(),
+    };
+    for (key, _, at) in sets {
+        if !model.vars.iter().any(|v| !v.state && v.name == key.text) {
+            unknown_key(&mut binder, *at, key, false);
+        }
+    }
+    for (list, state) in [(&level.values, false), (&level.start, true)] {
+        for (key, _) in list {
+            let drawing = state
+                && model.shows.iter().any(|s| matches!(s, Show::Drawing { name, .. } if *name == key.text));
+            if !drawing && !model.vars.iter().any(|v| v.state == state && v.name == key.text) {
+                unknown_key(&mut binder, file, key, state);
+            }
+        }
+    }
+    if binder.errors.len() > before {
+        return None;
+    }
+    let mut drawn: Vec<(usize, Vec<Option<i64>>)> = vec![];
+    let mut drawn_read = false;
+    // Level values first: ranges and sizes may depend on those declared above.
+    let order: Vec<usize> = (0..model.vars.len())
+        .filter(|&v| !model.vars[v].state)
+        .chain((0..model.vars.len()).filter(|&v| model.vars[v].state))
+        .collect();
+    for var in order {
+        let def = &model.vars[var];
+        let cells = b.rows * b.cols;
+        if let Some((r, c)) = &def.sized {
+            let (r, c) = (constant(&mut binder, &b, r)?, constant(&mut binder, &b, c)?);
+            if r < 1 || c < 1 || r as usize * c as usize > CELLS_MAX {
+                binder.error(
+                    "L022",
+                    file,
+                    level.span,
+                    format!("`{}` would be {r} x {c} cells; 1 to {CELLS_MAX} are allowed", def.name),
+                );
+                return None;
+            }
+            if b.rows == 0 {
+                (b.rows, b.cols) = (r as usize, c as usize);
+            } else if (b.rows, b.cols) != (r as usize, c as usize) {
+                let message =
+                    format!("`{}` is {r} x {c}, the level's board is {} x {}", def.name, b.rows, b.cols);
+                binder.error("L023", file, level.span, message);
+                return None;
+            }
+        }
+        if matches!(def.shape, Shape::Grid | Shape::Set) || def.dom.scalar() == Scalar::Cell {
+            if b.rows == 0 {
+                let message = format!("nothing says how large the board of `{}` is", def.name);
+                binder
+                    .error("L029", file, level.span, message)
+                    .notes
+                    .push("give a text board, or `size = [rows, columns]`".into());
+                return None;
+            }
+            if !drawn_read {
+                drawn_read = true;
+                for (key, raw) in &level.start {
+                    let Some(show) = model
+                        .shows
+                        .iter()
+                        .find(|s| matches!(s, Show::Drawing { name, .. } if *name == key.text))
+                    else {
+                        continue;
+                    };
+                    let RawKind::Text(text, at) = &raw.kind else {
+                        binder.error("L030", file, raw.span, "a drawing is a text board in '''");
+                        return None;
+                    };
+                    // Slots of later variables are not known yet; glyph values are plain numbers.
+                    let text = Text { text, at: *at, span: raw.span, file };
+                    drawn.extend(binder.drawing(&b, show, text, false)?);
+                }
+            }
+        }
+        let cells = if b.rows > 0 { b.rows * b.cols } else { cells };
+        let len = match def.shape {
+            Shape::One => 1,
+            Shape::Grid | Shape::Set => cells,
+            Shape::Array(e) => model.enums[e].values.len(),
+        };
+        let (mut lo, mut hi) = match &def.dom {
+            Dom::Bool => (0, 1),
+            Dom::Range(lo, hi) => (constant(&mut binder, &b, lo)?, constant(&mut binder, &b, hi)?),
+            Dom::Enum(e) => (0, model.enums[*e].values.len() as i64 - 1),
+            Dom::Dir4 => (0, 3),
+            Dom::Dir8 => (0, 7),
+            Dom::Cell => (0, cells as i64 - 1),
+        };
+        if lo > hi || lo < -(1 << 30) || hi > 1 << 30 {
+            binder.error(
+                "L031",
+                file,
+                level.span,
+                format!("`{}` would hold {lo} to {hi}: empty, or too wide", def.name),
+            );
+            return None;
+        }
+        let active = match &def.when {
+            None => true,
+            Some(when) => constant(&mut binder, &b, when)? != 0,
+        };
+        if let Some(target) = def.rearranged {
+            let t = &b.slots[target];
+            let values = &b.data[t.base..t.base + t.len];
+            lo = values.iter().copied().min().unwrap_or(0).into();
+            hi = values.iter().copied().max().unwrap_or(0).into();
+        }
+        b.slots[var] = Slot { active, lo, hi, base: 0, len };
+        let given = if def.state {
+            level.start.iter().rev().find(|(k, _)| k.text == def.name).map(|(_, r)| (r, file))
+        } else {
+            sets.iter().rev().find(|(k, ..)| k.text == def.name).map(|(_, r, f)| (r, *f)).or_else(|| {
+                level.values.iter().rev().find(|(k, _)| k.text == def.name).map(|(_, r)| (r, file))
+            })
+        };
+        let from_drawing = drawn.iter().find(|(v, _)| *v == var);
+        if let (Some((raw, at)), Some(_)) = (given, from_drawing) {
+            binder.error("L032", at, raw.span, format!("`{}` is in the drawing already", def.name));
+            return None;
+        }
+        let values: Vec<i64> = if !active {
+            vec![lo; len]
+        } else if let Some((raw, at)) = given {
+            raw_values(&mut binder, &b, var, raw, at)?
+        } else if let Some((_, values)) = from_drawing {
+            let values: Vec<i64> = values.iter().map(|v| v.expect("read without `?`")).collect();
+            if let Some(v) = values.iter().find(|v| **v < lo || **v > hi) {
+                let message = format!("`{}` holds {lo} to {hi}, a glyph says {v}", def.name);
+                binder.error("L025", file, level.span, message);
+                return None;
+            }
+            values
+        } else if let Some(default) = &def.default {
+            let value = constant(&mut binder, &b, default)?;
+            if value < lo || value > hi {
+                binder.error("L025", model.file, default.span, format!("{value} is not in {lo} to {hi}"));
+                return None;
+            }
+            vec![value; len]
+        } else if let Some(target) = def.rearranged {
+            let t = &b.slots[target];
+            b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
+        } else {
+            let what = if def.state { "start" } else { "values" };
+            let (declared, model_file) = (def.span, model.file);
+            let error = binder.error("L033", file, level.span, format!("this level gives no `{}`", def.name));
+            error.labels.push(crate::diag::Label {
+                file: model_file,
+                span: declared,
+                text: "declared here, without a default".into(),
+            });
+            error.notes.push(format!("add `{what}.{} = ...`", def.name));
+            return None;
+        };
+        if let Some(target) = def.rearranged {
+            let t = &b.slots[target];
+            let mut want: Vec<i64> = b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect();
+            let mut have = values.clone();
+            want.sort_unstable();
+            have.sort_unstable();
+            if want != have {
+                let name = &model.vars[target].name;
+                let extra = have.iter().find(|v| count(&have, **v) > count(&want, **v)).copied();
+                let message = match extra {
+                    Some(v) => format!(
+                        "`{}` must hold the values of `{name}` in another order; {v} is there {} times instead of {}",
+                        def.name,
+                        count(&have, v),
+                        count(&want, v)
+                    ),
+                    None => format!("`{}` must hold the values of `{name}` in another order", def.name),
+                };
+                let (span, at) = given.map_or((level.span, file), |(raw, at)| {
+                    (spot_of(&binder, &b, var, raw, at, extra).unwrap_or(raw.span), at)
+                });
+                binder.error("L034", at, span, message);
+                return None;
+            }
+        }
+        let region = if def.state { &mut b.start } else { &mut b.data };
+        b.slots[var].base = region.len();
+        region.extend(values.iter().map(|&v| v as i32));
+    }
+    if model.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell))) && b.rows == 0 {
+        binder
+            .error("L029", file, level.span, "nothing says how large the board is, and a move takes a cell")
+            .notes
+            .push("give a text board, or `size = [rows, columns]`".into());
+        return None;
+    }
+    // The ended part.
+    let ended = b.start.len();
+    b.start.push(0);
+    for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        let slot = &b.slots[v];
+        if !slot.active {
+            b.codec.plain(slot.base, slot.len, slot.lo, slot.lo);
+            continue;
+        }
+        let packed = def.rearranged.is_some()
+            && b.codec.rearranged(slot.base, &b.start[slot.base..slot.base + slot.len], v);
+        if !packed {
+            b.codec.plain(slot.base, slot.len, slot.lo, slot.hi);
+        }
+    }
+    let codes = if model.ends_by_statement { model.endings.len() as i64 } else { 0 };
+    b.codec.plain(ended, 1, 0, codes);
+    b.position = b.start.clone();
+    (binder.errors.len() == before).then_some(b)
+}
+
+fn count(list: &[i64], v: i64) -> usize {
+    list.iter().filter(|x| **x == v).count()
+}
+
+/// Where in a text board a value stands for the last time.
+fn spot_of(
+    binder: &Binder<'_>,
+    b: &Bound,
+    var: usize,
+    raw: &Raw,
+    file: FileId,
+    v: Option<i64>,
+) -> Option<Span> {
+    let RawKind::Text(text, at) = &raw.kind else { return None };
+    let mut quiet = vec![];
+    let mut inner = Binder { model: binder.model, errors: &mut quiet };
+    let text = Text { text, at: *at, span: raw.span, file };
+    let joined = inner.is_joined(var);
+    let rows = inner.board(text, joined, None)?;
+    let mut last = None;
+    for (part, span) in rows.into_iter().flatten() {
+        if inner.value(b, var, part, file, span) == v {
+            last = Some(span);
+        }
+    }
+    last
+}
+
+fn unknown_key(binder: &mut Binder<'_>, file: FileId, key: &Key, state: bool) {
+    let mut known: Vec<String> =
+        binder.model.vars.iter().filter(|v| v.state == state).map(|v| v.name.clone()).collect();
+    if state {
+        for show in &binder.model.shows {
+            if let Show::Drawing { name, .. } = show {
+                known.push(name.clone());
+            }
+        }
+    }
+    let elsewhere = binder.model.vars.iter().any(|v| v.name == key.text && v.state != state);
+    let near = crate::diag::near(&key.text, known.iter().map(String::as_str)).map(str::to_string);
+    let what = if state { "state variable or drawing" } else { "level value" };
+    let name = binder.model.name.clone();
+    let error = binder.error(
+        "L035",
+        file,
+        key.span,
+        format!("the model `{name}` has no {what} named `{}`", key.text),
+    );
+    if elsewhere {
+        let place = if state { "values" } else { "start" };
+        error.notes.push(format!("write `{place}.{}`", key.text));
+    } else if let Some(n) = near {
+        error.notes.push(format!("did you mean `{n}`?"));
+    } else if !known.is_empty() {
+        error.notes.push(format!("there are: {}", known.join(", ")));
+    }
+}
+
+/// The value of an expression that only the level decides.
+fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i64> {
+    match Eval::new(b).lone(e) {
+        Ok(v) => Some(v),
+        Err(fault) => {
+            let message = fault.to_string();
+            binder.error("L036", b.model.file, fault.span, message);
+            None
+        }
+    }
+}
+
+fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: FileId) -> Option<Vec<i64>> {
+    let def = &binder.model.vars[var];
+    let words = match (&raw.kind, def.shape) {
+        (RawKind::Text(text, at), _) => {
+            let text = Text { text, at: *at, span: raw.span, file };
+            return binder.block(b, var, text, false).map(|v| v.into_iter().flatten().collect());
+        }
+        (RawKind::Int(n), Shape::One) => n.to_string(),
+        (RawKind::Bool(v), Shape::One) => v.to_string(),
+        (RawKind::Table(entries), Shape::Array(_)) => {
+            let mut words = vec![];
+            for (key, value) in entries {
+                let value = match &value.kind {
+                    RawKind::Int(n) => n.to_string(),
+                    RawKind::Bool(v) => v.to_string(),
+                    RawKind::Text(t, _) => t.clone(),
+                    _ => {
+                        binder.error("L037", file, value.span, "a single value is wanted here");
+                        return None;
+                    }
+                };
+                words.push(format!("{}: {value}", key.text));
+            }
+            words.join(", ")
+        }
+        (RawKind::Int(_) | RawKind::Bool(_), Shape::Grid | Shape::Set) => {
+            binder
+                .error("L037", file, raw.span, format!("`{}` is a board, this is a single value", def.name))
+                .notes
+                .push("write its rows between ''' and '''".into());
+            return None;
+        }
+        _ => {
+            binder.error("L037", file, raw.span, format!("this is no value for `{}`", def.name));
+            return None;
+        }
+    };
+    let text = Text { text: &words, at: None, span: raw.span, file };
+    binder.block(b, var, text, false).map(|v| v.into_iter().flatten().collect())
+}
+
+impl Bound {
+    /// Cells of the board.
+    #[must_use]
+    pub fn cells(&self) -> usize {
+        self.rows * self.cols
+    }
+
+    /// Where the ended part lies in a state.
+    #[must_use]
+    pub fn ended_at(&self) -> usize {
+        self.start.len() - 1
+    }
+
+    /// A value as it is written.
+    #[must_use]
+    pub fn value_text(&self, var: usize, value: i64) -> String {
+        let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
+        if let Some((_, g)) = glyphs.iter().find(|(x, _)| *x == value) {
+            return g.clone();
+        }
+        let def = &self.model.vars[var];
+        let board = def.shape != Shape::One;
+        self.scalar_text(def.dom.scalar(), value, board)
+    }
+
+    /// A single value of a type as it is written.
+    #[must_use]
+    pub fn scalar_text(&self, scalar: Scalar, value: i64, on_board: bool) -> String {
+        match scalar {
+            Scalar::Bool if on_board => (if value != 0 { "x" } else { "." }).into(),
+            Scalar::Bool => (if value != 0 { "true" } else { "false" }).into(),
+            Scalar::Int => value.to_string(),
+            Scalar::Enum(e) => self.model.enums[e].values[value as usize].clone(),
+            Scalar::Dir => DIRS[value as usize].into(),
+            Scalar::Cell => cell_name(value as usize, self.cols),
+        }
+    }
+
+    fn values_of<'s>(&'s self, var: usize, state: &'s [i32]) -> &'s [i32] {
+        let slot = &self.slots[var];
+        let region = if self.model.vars[var].state { state } else { &self.data };
+        &region[slot.base..slot.base + slot.len]
+    }
+
+    /// A drawing, and whether it says everything about its variables.
+    fn draw_one(
+        &self,
+        state: &[i32],
+        vars: &[usize],
+        rules: &[(char, Vec<Fact>)],
+    ) -> (Vec<Vec<String>>, bool) {
+        let mut exact = true;
+        let value_at = |var: usize, cell: usize| -> i64 {
+            let values = self.values_of(var, state);
+            if self.model.vars[var].shape == Shape::One {
+                i64::from(values[0] as usize == cell)
+            } else {
+                values[cell].into()
+            }
+        };
+        let plain = |var: usize| -> i64 {
+            if self.model.vars[var].shape == Shape::One { 0 } else { self.slots[var].lo.max(0) }
+        };
+        let rows = (0..self.rows)
+            .map(|r| {
+                (0..self.cols)
+                    .map(|c| {
+                        let cell = r * self.cols + c;
+                        let holds = |facts: &[Fact]| facts.iter().all(|f| value_at(f.var, cell) == f.value);
+                        let whole = |facts: &[Fact]| {
+                            vars.iter().all(|&v| {
+                                let want = facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
+                                value_at(v, cell) == want
+                            })
+                        };
+                        if let Some((g, _)) = rules.iter().find(|(_, f)| whole(f)) {
+                            return g.to_string();
+                        }
+                        exact = false;
+                        rules
+                            .iter()
+                            .filter(|(_, f)| holds(f))
+                            .max_by_key(|(_, f)| f.len())
+                            .map_or("?".to_string(), |(g, _)| g.to_string())
+                    })
+                    .collect()
+            })
+            .collect();
+        (rows, exact)
+    }
+
+    fn grid_picture(&self, var: usize, state: &[i32]) -> Picture {
+        let def = &self.model.vars[var];
+        let joined = is_joined(&self.model, var);
+        let values = self.values_of(var, state);
+        let rows = values
+            .chunks(self.cols.max(1))
+            .map(|row| row.iter().map(|&v| self.value_text(var, v.into())).collect())
+            .collect();
+        Picture { name: def.name.clone(), rows, joined }
+    }
+
+    fn draw_with(&self, state: &[i32], exact_only: bool) -> Drawn {
+        let model = &self.model;
+        let mut covered = vec![false; model.vars.len()];
+        let mut pictures = vec![];
+        for show in &model.shows {
+            if let Show::Drawing { name, vars, rules, .. } = show {
+                let (rows, exact) = self.draw_one(state, vars, rules);
+                if exact || !exact_only {
+                    vars.iter().for_each(|&v| covered[v] = true);
+                    pictures.push(Picture { name: name.clone(), rows, joined: true });
+                }
+            }
+        }
+        let mut values = vec![];
+        for (v, def) in model.vars.iter().enumerate() {
+            if covered[v] || !def.state || !self.slots[v].active {
+                continue;
+            }
+            match def.shape {
+                Shape::Grid | Shape::Set => pictures.push(self.grid_picture(v, state)),
+                Shape::One => {
+                    values.push((def.name.clone(), self.value_text(v, self.values_of(v, state)[0].into())));
+                }
+                Shape::Array(e) => {
+                    let keys = &model.enums[e].values;
+                    let text: Vec<String> = keys
+                        .iter()
+                        .zip(self.values_of(v, state))
+                        .map(|(k, &x)| {
+                            format!("{k}: {}", self.scalar_text(def.dom.scalar(), x.into(), false))
+                        })
+                        .collect();
+                    values.push((def.name.clone(), text.join(", ")));
+                }
+            }
+        }
+        let ended = state[self.ended_at()];
+        if ended != 0 {
+            values.push(("ended".into(), ended.to_string()));
+        }
+        Drawn { pictures, values }
+    }
+
+    /// The position as boards and values, for people.
+    #[must_use]
+    pub fn draw(&self, state: &[i32]) -> Drawn {
+        let mut drawn = self.draw_with(state, false);
+        for (name, value) in &mut drawn.values {
+            if name == "ended" {
+                let ending = &self.model.endings[state[self.ended_at()] as usize - 1];
+                *value = ending_text(ending);
+            }
+        }
+        drawn
+    }
+
+    /// The position in one line; [`Bound::parse_line`] reads it back.
+    #[must_use]
+    pub fn line(&self, state: &[i32]) -> String {
+        let drawn = self.draw_with(state, true);
+        let mut out: Vec<(String, String)> = drawn
+            .pictures
+            .iter()
+            .map(|p| {
+                let rows: Vec<String> =
+                    p.rows.iter().map(|r| r.join(if p.joined { "" } else { " " })).collect();
+                (p.name.clone(), rows.join("/"))
+            })
+            .collect();
+        out.extend(drawn.values);
+        if let [(_, only)] = out.as_slice() {
+            return only.clone();
+        }
+        out.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+    }
+
+    /// Reads a position in the one-line form; errors point into `text`.
+    pub fn parse_line(&self, text: &str, file: FileId, errors: &mut Vec<Diagnostic>) -> Option<Vec<i32>> {
+        let before = errors.len();
+        let mut binder = Binder { model: &self.model, errors };
+        let mut state = self.start.clone();
+        let mut at = 0;
+        let bare = !text.contains('=');
+        for part in text.split(';') {
+            let offset = at;
+            at += part.len() + 1;
+            if part.trim().is_empty() {
+                continue;
+            }
+            let (name, value, skip) = match part.split_once('=') {
+                Some((n, v)) => (n.trim().to_string(), v, n.len() + 1),
+                None if bare => {
+                    let drawn = self.draw_with(&self.start, true);
+                    let name = drawn
+                        .pictures
+                        .first()
+                        .map(|p| p.name.clone())
+                        .or_else(|| drawn.values.first().map(|v| v.0.clone()))
+                        .unwrap_or_default();
+                    (name, part, 0)
+                }
+                None => {
+                    let span = Span::new(offset, offset + part.len());
+                    binder.error("L040", file, span, "write `name=value; name=value`");
+                    return None;
+                }
+            };
+            let value_at = offset + skip;
+            // Rows are split by slashes here and by line ends in a file; both are one byte.
+            let board = value.replace('/', "\n");
+            let span = Span::new(value_at, value_at + value.len());
+            let spec = Text { text: &board, at: Some(value_at as u32), span, file };
+            let name_span = Span::new(offset, offset + skip.max(1));
+            if name == "ended" {
+                let ending = value.trim().parse::<i32>().ok();
+                match ending.filter(|&e| e >= 0 && e as usize <= self.model.endings.len()) {
+                    Some(e) => state[self.ended_at()] = e,
+                    None => {
+                        binder.error("L041", file, span, "this is no ending of the model");
+                    }
+                }
+                continue;
+            }
+            let drawing =
+                self.model.shows.iter().find(|s| matches!(s, Show::Drawing { name: n, .. } if *n == name));
+            let read: Vec<(usize, Vec<Option<i64>>)> = if let Some(show) = drawing {
+                binder.drawing(self, show, spec, false)?
+            } else {
+                match self.model.var(&name) {
+                    Some(v) if self.model.vars[v].state => {
+                        if matches!(self.model.vars[v].shape, Shape::One | Shape::Array(_)) {
+                            let spec = Text { text: value, ..spec };
+                            vec![(v, binder.block(self, v, spec, false)?)]
+                        } else {
+                            vec![(v, binder.block(self, v, spec, false)?)]
+                        }
+                    }
+                    _ => {
+                        let key = Key { text: name, span: name_span };
+                        unknown_key(&mut binder, file, &key, true);
+                        return None;
+                    }
+                }
+            };
+            for (var, values) in read {
+                let slot = &self.slots[var];
+                let values: Vec<i32> = values.into_iter().flatten().map(|v| v as i32).collect();
+                if self.model.vars[var].state {
+                    state[slot.base..slot.base + slot.len].copy_from_slice(&values);
+                } else if values != self.data[slot.base..slot.base + slot.len] {
+                    let name = self.model.vars[var].name.clone();
+                    binder
+                        .error("L042", file, span, format!("`{name}` differs from the level's"))
+                        .notes
+                        .push(
+                            "a position changes the state, not the level; use --set or another level".into(),
+                        );
+                    return None;
+                }
+            }
+        }
+        for (v, def) in self.model.vars.iter().enumerate() {
+            if def.rearranged.is_some() {
+                let slot = &self.slots[v];
+                let sorted = |s: &[i32]| {
+                    let mut s = s[slot.base..slot.base + slot.len].to_vec();
+                    s.sort_unstable();
+                    s
+                };
+                if sorted(&state) != sorted(&self.start) {
+                    let message =
+                        format!("`{}` must hold the values of the level's start in another order", def.name);
+                    binder.error("L034", file, Span::new(0, text.len()), message);
+                }
+            }
+        }
+        (binder.errors.len() == before).then_some(state)
+    }
+
+    /// The same level begun at another position.
+    #[must_use]
+    pub fn at(&self, position: Vec<i32>) -> Bound {
+        Bound { position, ..self.clone() }
+    }
+}
+
+/// `won`, `lost: why`, `over: why`.
+#[must_use]
+pub fn ending_text(ending: &Ending) -> String {
+    let word = match ending.kind {
+        EndKind::Goal => "won",
+        EndKind::Lost => "lost",
+        EndKind::Over => "over",
+    };
+    match &ending.why {
+        Some(why) => format!("{word}: {why}"),
+        None => word.into(),
+    }
+}

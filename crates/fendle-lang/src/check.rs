@@ -1,0 +1,1944 @@
+//! Syntax tree to checked tree: names, types, flow facts, and the rules of the language.
+//!
+//! Reports everything it finds. A part that is wrong becomes [`Ty::Bad`], which fits
+//! everything, so that one mistake is one error.
+//!
+//! Flow: after `refuse ... unless p on G`, inside `if p on G`, and to the right of
+//! `p on G and`, the place `p` counts as a cell. Only names that never change are followed.
+
+use std::collections::HashMap;
+
+use crate::ast::{self, BinOp, Expr as A, ExprKind as K, Item, Name, QuantKind, StmtKind as S};
+use crate::diag::{Diagnostic, FileId, Span, near};
+use crate::hir::*;
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Global {
+    Const(usize),
+    Enum(usize),
+    EnumValue(usize, usize),
+    Var(usize),
+    Tally(usize),
+    Fn(usize),
+    Proc(usize),
+    Move,
+}
+
+impl Global {
+    fn what(self) -> &'static str {
+        match self {
+            Global::Const(_) => "a constant",
+            Global::Enum(_) => "an enum",
+            Global::EnumValue(..) => "a value of an enum",
+            Global::Var(_) => "a variable",
+            Global::Tally(_) => "a tally",
+            Global::Fn(_) => "a function",
+            Global::Proc(_) => "a procedure",
+            Global::Move => "a move",
+        }
+    }
+}
+
+/// Where a body stands: decides what it may contain.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Place {
+    Const,
+    /// Only level values may be read.
+    Level,
+    Cond,
+    Fn,
+    Move,
+    Proc,
+    After,
+}
+
+#[derive(Default)]
+struct Scope {
+    locals: Vec<LocalDef>,
+    visible: Vec<usize>,
+    on_board: Vec<usize>,
+}
+
+struct Checker<'a> {
+    file: FileId,
+    errors: &'a mut Vec<Diagnostic>,
+    globals: HashMap<String, (Global, Span)>,
+    consts: Vec<Option<Expr>>,
+    const_asts: Vec<(Name, A)>,
+    enums: Vec<EnumDef>,
+    vars: Vec<VarDef>,
+    tallies: Vec<String>,
+    fn_asts: Vec<(Name, Vec<ast::Param>, A)>,
+    fns: Vec<Option<FnDef>>,
+    busy: Vec<usize>,
+    proc_asts: Vec<(Name, Vec<ast::Param>, ast::Block)>,
+    procs: Vec<Option<ProcDef>>,
+    proc_busy: Vec<usize>,
+    proc_refuses: Vec<bool>,
+    refuses: Vec<RefuseSite>,
+    endings: Vec<Ending>,
+    ends_by_statement: bool,
+    scope: Scope,
+    place: Place,
+    refused_here: bool,
+}
+
+/// Words with a meaning of their own in expressions.
+const BUILTINS: &[&str] = &[
+    "row", "col", "abs", "min", "max", "opposite", "turned", "parity", "distinct", "len", "rows", "cols",
+    "place", "both", "count", "all", "any", "the", "first", "sum", "set", "flood", "around4", "around8",
+    "around", "lanes", "before", "start", "board", "bool", "cell", "dir4", "dir8", "grid", "array",
+];
+
+/// Checks a parsed model. `None` when anything is wrong.
+pub fn check(file: FileId, source: &ast::Source, errors: &mut Vec<Diagnostic>) -> Option<Model> {
+    let before = errors.iter().filter(|e| e.severity == crate::diag::Severity::Error).count();
+    let mut c = Checker {
+        file,
+        errors,
+        globals: HashMap::new(),
+        consts: vec![],
+        const_asts: vec![],
+        enums: vec![],
+        vars: vec![],
+        tallies: vec![],
+        fn_asts: vec![],
+        fns: vec![],
+        busy: vec![],
+        proc_asts: vec![],
+        procs: vec![],
+        proc_busy: vec![],
+        proc_refuses: vec![],
+        refuses: vec![],
+        endings: vec![],
+        ends_by_statement: false,
+        scope: Scope::default(),
+        place: Place::Cond,
+        refused_here: false,
+    };
+    let model = c.model(source);
+    let after = errors.iter().filter(|e| e.severity == crate::diag::Severity::Error).count();
+    (after == before).then_some(model)
+}
+
+fn ty_name(ty: Ty, enums: &[EnumDef]) -> String {
+    let scalar = |s: Scalar| match s {
+        Scalar::Bool => "bool".to_string(),
+        Scalar::Int => "number".into(),
+        Scalar::Enum(e) => enums[e].name.clone(),
+        Scalar::Dir => "direction".into(),
+        Scalar::Cell => "cell".into(),
+    };
+    match ty {
+        Ty::Bool => "a bool".into(),
+        Ty::Int => "a number".into(),
+        Ty::Enum(e) => format!("a value of `{}`", enums[e].name),
+        Ty::Dir => "a direction".into(),
+        Ty::Offset => "an offset".into(),
+        Ty::Cell => "a cell".into(),
+        Ty::Place => "a place".into(),
+        Ty::Lane => "a lane".into(),
+        Ty::Set => "a set of cells".into(),
+        Ty::Grid(s) => format!("a grid of {}", scalar(s)),
+        Ty::Array(e, s) => format!("an array {} of {}", enums[e].name, scalar(s)),
+        Ty::Bad => "something wrong".into(),
+    }
+}
+
+/// Adds the check that a value lies in its declared range, where the type alone does not say so.
+fn within(e: Expr, dom: &Dom) -> Expr {
+    if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4) {
+        return e;
+    }
+    let (ty, span) = (e.ty, e.span);
+    Expr { kind: Ek::Within(Box::new(e), dom.clone()), ty, span }
+}
+
+impl Checker<'_> {
+    fn error(&mut self, code: &'static str, span: Span, message: impl Into<String>) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(code, self.file, span, message));
+        self.errors.last_mut().expect("just pushed")
+    }
+    fn bad(&self, span: Span) -> Expr {
+        Expr { kind: Ek::Const(0), ty: Ty::Bad, span }
+    }
+    fn tn(&self, ty: Ty) -> String {
+        ty_name(ty, &self.enums)
+    }
+
+    fn declare(&mut self, name: &Name, global: Global) -> bool {
+        let file = self.file;
+        if BUILTINS.contains(&name.text.as_str()) || DIRS.contains(&name.text.as_str()) {
+            self.error("M001", name.span, format!("`{}` has a meaning of its own", name.text))
+                .notes
+                .push("choose another name".into());
+            return false;
+        }
+        if let Some(&(other, span)) = self.globals.get(&name.text) {
+            if matches!((other, global), (Global::EnumValue(..), Global::EnumValue(..))) {
+                // The same value name in two enums: written `kind.value`.
+                return true;
+            }
+            let message = format!("`{}` is already {}", name.text, other.what());
+            self.error("M002", name.span, message).labels.push(crate::diag::Label {
+                file,
+                span,
+                text: "declared here".into(),
+            });
+            return false;
+        }
+        self.globals.insert(name.text.clone(), (global, name.span));
+        true
+    }
+
+    fn model(&mut self, source: &ast::Source) -> Model {
+        self.collect(source);
+        for i in 0..self.const_asts.len() {
+            self.const_value(i);
+        }
+        for i in 0..self.fn_asts.len() {
+            self.function(i, None);
+        }
+        for i in 0..self.proc_asts.len() {
+            self.procedure(i, None);
+        }
+        let mut moves = vec![];
+        let mut after = None;
+        let mut conds: Vec<(EndKind, StatusCond)> = vec![];
+        let mut order: Option<(Vec<Name>, Span)> = None;
+        let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
+        let mut goal_span: Option<Span> = None;
+        for item in &source.items {
+            match item {
+                Item::Move { name, params, body } => {
+                    let def = self.move_def(name, params, body);
+                    moves.push(def);
+                }
+                Item::After(block, span) => {
+                    if after.is_some() {
+                        self.error("M003", *span, "a model has one `after` block");
+                    }
+                    self.place = Place::After;
+                    self.scope = Scope::default();
+                    let body = self.block(block);
+                    let locals = std::mem::take(&mut self.scope.locals);
+                    after = Some(ProcDef { name: "after".into(), params: 0, locals, body });
+                }
+                Item::Goal(e, span) => {
+                    if let Some(first) = goal_span {
+                        let file = self.file;
+                        let error = self.error("M003", *span, "a model has one `goal`");
+                        error.notes.push("join two conditions with `and` or `or`".into());
+                        error.labels.push(crate::diag::Label { file, span: first, text: "the first".into() });
+                    }
+                    goal_span = Some(*span);
+                    let ending = self.ending(EndKind::Goal, None);
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Goal, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Lost(e, why, span) => {
+                    let ending = self.ending(EndKind::Lost, Some(why.clone()));
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Lost, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Over(e, why, span) => {
+                    let ending = self.ending(EndKind::Over, why.clone());
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Over, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Status(names, span) => {
+                    if order.is_some() {
+                        self.error("M003", *span, "the order of statuses is written once");
+                    }
+                    order = Some((names.clone(), *span));
+                }
+                Item::Always(e, why, span) => {
+                    let cond = self.condition(e, Place::Cond);
+                    always.push(Always { cond, why: why.clone(), span: *span });
+                }
+                Item::Keeps { quantity, when, goal, why, span } => {
+                    let quantity = self.quantity(quantity);
+                    let when = when.as_ref().map(|e| self.condition(e, Place::Level));
+                    let goal = goal.as_ref().map(|e| self.quantity(e));
+                    keeps.push(Keeps { quantity, when, goal, why: why.clone(), span: *span });
+                }
+                Item::Show { name, joined, rules } => {
+                    if let Some(show) = self.show(name, *joined, rules) {
+                        shows.push(show);
+                    }
+                }
+                Item::Example { title, lines, span } => examples.push((title, lines, *span)),
+                _ => {}
+            }
+        }
+        let examples = examples
+            .into_iter()
+            .map(|(title, lines, span)| {
+                let lines = lines
+                    .iter()
+                    .map(|line| {
+                        let cond = match line {
+                            ast::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                            _ => None,
+                        };
+                        self.example_names(line);
+                        (line.clone(), cond)
+                    })
+                    .collect();
+                Example { title: title.clone(), span, lines }
+            })
+            .collect();
+        if moves.is_empty() {
+            let span = source.name.as_ref().map_or(Span::default(), |n| n.span);
+            self.error("M004", span, "this model has no move")
+                .notes
+                .push("add `move NAME(...) { ... }`".into());
+        }
+        let statuses = self.status_order(conds, order);
+        Model {
+            file: self.file,
+            name: source.name.as_ref().map_or(String::new(), |n| n.text.clone()),
+            enums: self.enums.clone(),
+            vars: self.vars.clone(),
+            tallies: self.tallies.clone(),
+            fns: self.fns.iter().flatten().cloned().collect(),
+            procs: self.procs.iter().flatten().cloned().collect(),
+            moves,
+            after,
+            refuses: std::mem::take(&mut self.refuses),
+            endings: std::mem::take(&mut self.endings),
+            statuses,
+            always,
+            keeps,
+            shows,
+            examples,
+            ends_by_statement: self.ends_by_statement,
+        }
+    }
+
+    fn example_names(&mut self, line: &ast::ExampleLine) {
+        let (name, state) = match line {
+            ast::ExampleLine::Level(n, _) => (n, false),
+            ast::ExampleLine::Start(n, _) => (n, true),
+            _ => return,
+        };
+        let known: Vec<String> =
+            self.vars.iter().filter(|v| v.state == state).map(|v| v.name.clone()).collect();
+        // Drawings are starts too; they are checked where the board is read.
+        if !state && !known.contains(&name.text) {
+            let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
+            let error = self.error("M010", name.span, format!("no level value is named `{}`", name.text));
+            if let Some(n) = near {
+                error.notes.push(format!("did you mean `{n}`?"));
+            }
+        }
+    }
+
+    fn ending(&mut self, kind: EndKind, why: Option<String>) -> usize {
+        let ending = Ending { kind, why };
+        self.endings.iter().position(|e| *e == ending).unwrap_or_else(|| {
+            self.endings.push(ending);
+            self.endings.len() - 1
+        })
+    }
+
+    fn status_order(
+        &mut self,
+        mut conds: Vec<(EndKind, StatusCond)>,
+        order: Option<(Vec<Name>, Span)>,
+    ) -> Vec<StatusCond> {
+        let mut kinds: Vec<EndKind> = conds.iter().map(|c| c.0).collect();
+        kinds.sort();
+        kinds.dedup();
+        let word = |k: EndKind| match k {
+            EndKind::Goal => "goal",
+            EndKind::Lost => "lost",
+            EndKind::Over => "over",
+        };
+        let mut written = vec![];
+        if let Some((names, span)) = &order {
+            for name in names {
+                match [EndKind::Goal, EndKind::Lost, EndKind::Over]
+                    .into_iter()
+                    .find(|&k| word(k) == name.text)
+                {
+                    Some(k) if written.contains(&k) => {
+                        self.error("M005", name.span, format!("`{}` is named twice", name.text));
+                    }
+                    Some(k) => written.push(k),
+                    None => {
+                        self.error("M005", name.span, format!("`{}` is no status", name.text))
+                            .notes
+                            .push("the statuses are goal, lost and over".into());
+                    }
+                }
+            }
+            for &k in &kinds {
+                if !written.contains(&k) {
+                    self.error("M006", *span, format!("the order does not say where `{}` stands", word(k)));
+                }
+            }
+        } else if kinds.len() > 1 {
+            let span = conds[1].1.span;
+            let list = kinds.iter().map(|&k| word(k)).collect::<Vec<_>>().join(", ");
+            self.error("M006", span, "two statuses can hold at once, and nothing says which counts")
+                .notes
+                .push(format!("write the order, for instance `status {list}`"));
+        }
+        conds.sort_by_key(|(k, _)| written.iter().position(|w| w == k));
+        conds.into_iter().map(|c| c.1).collect()
+    }
+
+    fn collect(&mut self, source: &ast::Source) {
+        for item in &source.items {
+            match item {
+                Item::Const(name, value) => {
+                    if self.declare(name, Global::Const(self.const_asts.len())) {
+                        self.const_asts.push((name.clone(), value.clone()));
+                        self.consts.push(None);
+                    }
+                }
+                Item::Enum(name, values) => {
+                    let e = self.enums.len();
+                    self.declare(name, Global::Enum(e));
+                    if values.is_empty() {
+                        self.error("M007", name.span, "an enum needs at least one value");
+                    }
+                    let mut seen: Vec<&str> = vec![];
+                    for (i, value) in values.iter().enumerate() {
+                        if seen.contains(&value.text.as_str()) {
+                            self.error("M002", value.span, format!("`{}` is listed twice", value.text));
+                        }
+                        seen.push(&value.text);
+                        self.declare(value, Global::EnumValue(e, i));
+                    }
+                    let values = values.iter().map(|v| v.text.clone()).collect();
+                    self.enums.push(EnumDef { name: name.text.clone(), values });
+                }
+                Item::Tally(names) => {
+                    for name in names {
+                        self.declare(name, Global::Tally(self.tallies.len()));
+                        self.tallies.push(name.text.clone());
+                    }
+                }
+                Item::Fn { name, params, body } => {
+                    if self.declare(name, Global::Fn(self.fn_asts.len())) {
+                        self.fn_asts.push((name.clone(), params.clone(), body.clone()));
+                        self.fns.push(None);
+                    }
+                }
+                Item::Proc { name, params, body } => {
+                    if self.declare(name, Global::Proc(self.proc_asts.len())) {
+                        self.proc_asts.push((name.clone(), params.clone(), body.clone()));
+                        self.procs.push(None);
+                        self.proc_refuses.push(false);
+                    }
+                }
+                Item::Move { name, .. } => {
+                    self.declare(name, Global::Move);
+                }
+                _ => {}
+            }
+        }
+        // Variables come after enums, so that types may name enums declared below.
+        for item in &source.items {
+            if let Item::Var { state, names, ty, when, default, outside } = item {
+                let Some((shape, dom, sized, rearranged)) = self.var_type(ty) else {
+                    for name in names {
+                        let dom = Dom::Bool;
+                        self.push_var(
+                            name,
+                            VarDef {
+                                name: name.text.clone(),
+                                span: name.span,
+                                state: *state,
+                                shape: Shape::One,
+                                dom,
+                                sized: None,
+                                rearranged: None,
+                                when: None,
+                                default: None,
+                                outside: None,
+                            },
+                        );
+                        // Uses of a variable whose type is wrong say nothing more.
+                        self.globals.remove(&name.text);
+                        self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
+                    }
+                    continue;
+                };
+                if rearranged.is_some() && !*state {
+                    self.error("M008", ty.span, "only a state variable can be rearranged");
+                }
+                let elem = dom.scalar().ty();
+                let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+                if when.is_some() && !*state {
+                    self.error("M008", ty.span, "only a state variable can depend on `if`");
+                }
+                let default = default.as_ref().map(|e| {
+                    let e = self.lone(e, Place::Level);
+                    self.coerce(e, elem)
+                });
+                let outside = outside.as_ref().map(|e| {
+                    let e = self.lone(e, Place::Level);
+                    self.coerce(e, elem)
+                });
+                if outside.is_some() && !matches!(shape, Shape::Grid | Shape::Set) {
+                    self.error("M008", ty.span, "`outside` is for grids");
+                }
+                for name in names {
+                    self.push_var(
+                        name,
+                        VarDef {
+                            name: name.text.clone(),
+                            span: name.span,
+                            state: *state,
+                            shape,
+                            dom: dom.clone(),
+                            sized: sized.clone(),
+                            rearranged,
+                            when: when.clone(),
+                            default: default.clone(),
+                            outside: outside.clone(),
+                        },
+                    );
+                }
+            }
+        }
+    }
+
+    fn push_var(&mut self, name: &Name, def: VarDef) {
+        if self.declare(name, Global::Var(self.vars.len())) {
+            self.vars.push(def);
+        }
+    }
+
+    #[allow(clippy::type_complexity)]
+    fn var_type(&mut self, ty: &ast::Type) -> Option<(Shape, Dom, Option<(Expr, Expr)>, Option<usize>)> {
+        Some(match &ty.kind {
+            ast::TypeKind::Grid(elem, sized) => {
+                let dom = self.dom(elem)?;
+                let sized = sized.as_ref().map(|(r, c)| {
+                    let r = self.lone(r, Place::Level);
+                    let c = self.lone(c, Place::Level);
+                    (self.coerce(r, Ty::Int), self.coerce(c, Ty::Int))
+                });
+                (Shape::Grid, dom, sized, None)
+            }
+            ast::TypeKind::Set => (Shape::Set, Dom::Bool, None, None),
+            ast::TypeKind::Array(key, elem) => {
+                let Some(&(Global::Enum(e), _)) = self.globals.get(&key.text) else {
+                    self.unknown(key, "enum");
+                    return None;
+                };
+                (Shape::Array(e), self.dom(elem)?, None, None)
+            }
+            ast::TypeKind::Rearranged(target) => match self.globals.get(&target.text) {
+                Some(&(Global::Var(v), _)) if self.vars[v].shape == Shape::Grid && !self.vars[v].state => {
+                    (Shape::Grid, self.vars[v].dom.clone(), None, Some(v))
+                }
+                _ => {
+                    self.error("M009", target.span, "`rearranged` wants a grid of the level, declared above")
+                        .notes
+                        .push(format!("declare it: `level {}: grid of 0..9`", target.text));
+                    return None;
+                }
+            },
+            _ => (Shape::One, self.dom(ty)?, None, None),
+        })
+    }
+
+    fn dom(&mut self, ty: &ast::Type) -> Option<Dom> {
+        match &ty.kind {
+            ast::TypeKind::Range(lo, hi) => {
+                let lo = self.lone(lo, Place::Level);
+                let hi = self.lone(hi, Place::Level);
+                let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+                if let (Ek::Const(a), Ek::Const(b)) = (&lo.kind, &hi.kind) {
+                    if a > b && lo.ty != Ty::Bad && hi.ty != Ty::Bad {
+                        self.error("M011", ty.span, format!("the range {a}..{b} is empty"));
+                        return None;
+                    }
+                }
+                Some(Dom::Range(Box::new(lo), Box::new(hi)))
+            }
+            ast::TypeKind::Named(name) => match name.as_str() {
+                "bool" => Some(Dom::Bool),
+                "cell" => Some(Dom::Cell),
+                "dir4" => Some(Dom::Dir4),
+                "dir8" => Some(Dom::Dir8),
+                _ => match self.globals.get(name) {
+                    Some(&(Global::Enum(e), _)) => Some(Dom::Enum(e)),
+                    _ => {
+                        let name = Name { text: name.clone(), span: ty.span };
+                        self.unknown_type(&name);
+                        None
+                    }
+                },
+            },
+            ast::TypeKind::Later => None,
+            _ => {
+                self.error("M012", ty.span, "a single value is wanted here, not a collection").notes.push(
+                    "grids, sets and arrays hold bools, ranges, enum values, directions or cells".into(),
+                );
+                None
+            }
+        }
+    }
+
+    fn unknown_type(&mut self, name: &Name) {
+        let mut known: Vec<String> = self.enums.iter().map(|e| e.name.clone()).collect();
+        known.extend(["bool", "cell", "dir4", "dir8", "grid", "set", "array"].map(String::from));
+        let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
+        let error = self.error("M013", name.span, format!("no type is named `{}`", name.text));
+        match near {
+            Some(n) => error.notes.push(format!("did you mean `{n}`?")),
+            None => error.notes.push(format!("types are: {}, and ranges such as 0..9", known.join(", "))),
+        }
+    }
+
+    fn unknown(&mut self, name: &Name, what: &str) {
+        let mut known: Vec<String> = self.globals.keys().cloned().collect();
+        known.extend(self.scope.visible.iter().map(|&l| self.scope.locals[l].name.clone()));
+        known.extend(DIRS.map(String::from));
+        known.extend(BUILTINS.iter().map(|s| s.to_string()));
+        known.sort();
+        let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
+        let error = self.error("M010", name.span, format!("no {what} is named `{}`", name.text));
+        if let Some(n) = near {
+            error.notes.push(format!("did you mean `{n}`?"));
+        }
+    }
+
+    // ---- bodies ----
+
+    /// An expression outside any body: no locals of its own survive.
+    fn lone(&mut self, e: &A, place: Place) -> Expr {
+        let scope = std::mem::take(&mut self.scope);
+        let old = std::mem::replace(&mut self.place, place);
+        let out = self.expr(e);
+        self.scope = scope;
+        self.place = old;
+        out
+    }
+
+    fn body(&mut self, e: &A, place: Place, want: Ty) -> Body {
+        let scope = std::mem::take(&mut self.scope);
+        let old = std::mem::replace(&mut self.place, place);
+        let expr = self.expr(e);
+        let expr = self.coerce(expr, want);
+        let locals = std::mem::replace(&mut self.scope, scope).locals;
+        self.place = old;
+        Body { expr, locals }
+    }
+
+    fn condition(&mut self, e: &A, place: Place) -> Body {
+        self.body(e, place, Ty::Bool)
+    }
+
+    fn quantity(&mut self, e: &A) -> Body {
+        self.body(e, Place::Cond, Ty::Int)
+    }
+
+    fn const_value(&mut self, i: usize) -> Expr {
+        if let Some(e) = &self.consts[i] {
+            return e.clone();
+        }
+        let (name, ast) = self.const_asts[i].clone();
+        // Marked before it is known: a constant that needs itself is wrong.
+        self.consts[i] = Some(Expr { kind: Ek::Const(0), ty: Ty::Bad, span: name.span });
+        let e = self.lone(&ast, Place::Const);
+        if e.ty.is_block() || matches!(e.ty, Ty::Lane) {
+            self.error("M014", ast.span, "a constant is a single value");
+        }
+        self.consts[i] = Some(e.clone());
+        e
+    }
+
+    fn params(&mut self, params: &[ast::Param]) -> Vec<Dom> {
+        let mut doms = vec![];
+        for p in params {
+            let (ty, dom) = match &p.ty.kind {
+                ast::TypeKind::Named(n) if n == "place" => (Ty::Place, None),
+                _ => match self.dom(&p.ty) {
+                    Some(dom) => (dom.scalar().ty(), Some(dom)),
+                    None => (Ty::Bad, None),
+                },
+            };
+            self.bind(&p.name, ty, false, dom.clone());
+            doms.push(dom.unwrap_or(Dom::Bool));
+        }
+        doms
+    }
+
+    fn function(&mut self, i: usize, call: Option<Span>) -> Option<Ty> {
+        if self.busy.contains(&i) {
+            let (name, ..) = self.fn_asts[i].clone();
+            self.error("M015", call.unwrap_or(name.span), format!("`{}` calls itself", name.text))
+                .notes
+                .push("functions cannot recurse; use `flood`, `for` or `repeat at most`".into());
+            return None;
+        }
+        if let Some(f) = &self.fns[i] {
+            return Some(f.body.ty);
+        }
+        self.busy.push(i);
+        let scope = std::mem::take(&mut self.scope);
+        let place = std::mem::replace(&mut self.place, Place::Fn);
+        let (name, params, body) = self.fn_asts[i].clone();
+        self.params(&params);
+        let body = self.expr(&body);
+        let ty = body.ty;
+        if ty.is_block() && ty != Ty::Set {
+            self.error("M014", body.span, "a function gives a single value or a set of cells");
+        }
+        let locals = std::mem::replace(&mut self.scope, scope).locals;
+        self.place = place;
+        self.busy.pop();
+        self.fns[i] = Some(FnDef { name: name.text, params: params.len(), locals, body });
+        Some(ty)
+    }
+
+    fn procedure(&mut self, i: usize, call: Option<Span>) {
+        if self.proc_busy.contains(&i) {
+            let (name, ..) = self.proc_asts[i].clone();
+            self.error("M015", call.unwrap_or(name.span), format!("`{}` calls itself", name.text))
+                .notes
+                .push("procedures cannot recurse; use `for` or `repeat at most`".into());
+            return;
+        }
+        if self.procs[i].is_some() {
+            return;
+        }
+        self.proc_busy.push(i);
+        let scope = std::mem::take(&mut self.scope);
+        let place = std::mem::replace(&mut self.place, Place::Proc);
+        let refused = std::mem::replace(&mut self.refused_here, false);
+        let (name, params, body) = self.proc_asts[i].clone();
+        self.params(&params);
+        let body = self.block(&body);
+        let locals = std::mem::replace(&mut self.scope, scope).locals;
+        self.place = place;
+        self.proc_refuses[i] = std::mem::replace(&mut self.refused_here, refused);
+        self.proc_busy.pop();
+        self.procs[i] = Some(ProcDef { name: name.text, params: params.len(), locals, body });
+    }
+
+    fn move_def(&mut self, name: &Name, params: &[ast::Param], body: &ast::Block) -> MoveDef {
+        self.scope = Scope::default();
+        self.place = Place::Move;
+        for p in params {
+            if matches!(&p.ty.kind, ast::TypeKind::Named(n) if n == "place") {
+                self.error("M016", p.ty.span, "a move's parameter is a cell, not a place");
+            }
+        }
+        let doms = self.params(params);
+        let offers_len = body.iter().take_while(|s| matches!(s.kind, S::Offer(_))).count();
+        let mut offers = vec![];
+        for stmt in &body[..offers_len] {
+            if let S::Offer(e) = &stmt.kind {
+                let e = self.expr(e);
+                let e = self.coerce(e, Ty::Bool);
+                self.note_facts(&e, true);
+                offers.push(e);
+            }
+        }
+        let body = self.block(&body[offers_len..]);
+        let locals = std::mem::take(&mut self.scope.locals);
+        MoveDef { name: name.text.clone(), params: doms, locals, offers, body, span: name.span }
+    }
+
+    fn bind(&mut self, name: &Name, ty: Ty, mutable: bool, dom: Option<Dom>) -> usize {
+        let file = self.file;
+        let clash = self
+            .scope
+            .visible
+            .iter()
+            .map(|&l| &self.scope.locals[l])
+            .find(|l| l.name == name.text)
+            .map(|l| l.span)
+            .or_else(|| self.globals.get(&name.text).map(|g| g.1));
+        if let Some(span) = clash {
+            self.error("M002", name.span, format!("`{}` is already the name of something here", name.text))
+                .labels
+                .push(crate::diag::Label { file, span, text: "declared here".into() });
+        } else if BUILTINS.contains(&name.text.as_str()) || DIRS.contains(&name.text.as_str()) {
+            self.error("M001", name.span, format!("`{}` has a meaning of its own", name.text))
+                .notes
+                .push("choose another name".into());
+        }
+        let local = self.scope.locals.len();
+        self.scope.locals.push(LocalDef { name: name.text.clone(), ty, mutable, dom, span: name.span });
+        self.scope.visible.push(local);
+        local
+    }
+
+    /// Runs `f` with everything it binds or learns forgotten afterwards.
+    fn nested<T>(&mut self, f: impl FnOnce(&mut Self) -> T) -> T {
+        let (visible, facts) = (self.scope.visible.len(), self.scope.on_board.len());
+        let out = f(self);
+        self.scope.visible.truncate(visible);
+        self.scope.on_board.truncate(facts);
+        out
+    }
+
+    /// Learns which places are cells when `e` is known to be `truth`.
+    fn note_facts(&mut self, e: &Expr, truth: bool) {
+        match &e.kind {
+            Ek::OnBoard(p) if truth => {
+                if let Ek::Local(l) = p.kind {
+                    if !self.scope.locals[l].mutable {
+                        self.scope.on_board.push(l);
+                    }
+                }
+            }
+            Ek::And(a, b) if truth => {
+                self.note_facts(a, true);
+                self.note_facts(b, true);
+            }
+            Ek::Or(a, b) if !truth => {
+                self.note_facts(a, false);
+                self.note_facts(b, false);
+            }
+            Ek::Not(a) => self.note_facts(a, !truth),
+            _ => {}
+        }
+    }
+
+    fn block(&mut self, block: &[ast::Stmt]) -> Vec<Stmt> {
+        self.nested(|c| {
+            let mut out = vec![];
+            let mut ended = false;
+            for stmt in block {
+                if ended {
+                    c.error("M017", stmt.span, "this is never reached");
+                    break;
+                }
+                ended = matches!(stmt.kind, S::Win | S::Lose(_) | S::Stop(_))
+                    || matches!(&stmt.kind, S::Refuse { unless: None, .. });
+                if let Some(kind) = c.stmt(stmt) {
+                    out.push(Stmt { kind, span: stmt.span });
+                }
+            }
+            out
+        })
+    }
+
+    fn stmt(&mut self, stmt: &ast::Stmt) -> Option<St> {
+        Some(match &stmt.kind {
+            S::Let { name, ty, value, mutable } => {
+                let value = self.expr(value);
+                let mut dom = None;
+                let (ty, value) = match ty {
+                    None => (value.ty, value),
+                    Some(t) if matches!(&t.kind, ast::TypeKind::Named(n) if n == "place") => {
+                        (Ty::Place, self.coerce(value, Ty::Place))
+                    }
+                    Some(t) if matches!(t.kind, ast::TypeKind::Set) => (Ty::Set, self.coerce(value, Ty::Set)),
+                    Some(t) => match self.dom(t) {
+                        Some(d) => {
+                            let ty = d.scalar().ty();
+                            let value = self.coerce(value, ty);
+                            let value = within(value, &d);
+                            dom = Some(d);
+                            (ty, value)
+                        }
+                        None => (Ty::Bad, value),
+                    },
+                };
+                // A copy of a whole grid of bools can be changed like any set of cells.
+                let local = self.bind(name, ty, *mutable, dom);
+                St::Assign(Target::Local(local), value)
+            }
+            S::Assign { target, op, value } => {
+                if let K::Name(n) = &target.kind {
+                    if let Some(&(Global::Tally(t), _)) = self.globals.get(n) {
+                        let value = self.expr(value);
+                        let value = self.coerce(value, Ty::Int);
+                        let value = match op {
+                            Some(BinOp::Add) => value,
+                            Some(BinOp::Sub) => {
+                                let span = value.span;
+                                Expr { kind: Ek::Neg(Box::new(value)), ty: Ty::Int, span }
+                            }
+                            _ => {
+                                self.error("M018", stmt.span, "a tally is only added to")
+                                    .notes
+                                    .push(format!("write `{n} += ...`; its start is 0"));
+                                return None;
+                            }
+                        };
+                        return Some(St::Tally(t, value));
+                    }
+                }
+                let (to, ty) = self.target(target)?;
+                let value = match op {
+                    None => self.expr(value),
+                    Some(op) => {
+                        let whole = A {
+                            kind: K::Bin(*op, Box::new(target.clone()), Box::new(value.clone())),
+                            span: stmt.span,
+                        };
+                        self.expr(&whole)
+                    }
+                };
+                let mut value = self.coerce(value, ty);
+                if let Target::Local(l) = to {
+                    if let Some(dom) = self.scope.locals[l].dom.clone() {
+                        value = within(value, &dom);
+                    }
+                }
+                St::Assign(to, value)
+            }
+            S::Swap(a, b) => {
+                let (ta, tya) = self.target(a)?;
+                let (tb, tyb) = self.target(b)?;
+                if tya != tyb && tya != Ty::Bad && tyb != Ty::Bad {
+                    let message = format!("cannot swap {} with {}", self.tn(tya), self.tn(tyb));
+                    self.error("M020", stmt.span, message);
+                }
+                if tya.is_block() || tyb.is_block() {
+                    self.error("M020", stmt.span, "single values are swapped, not whole boards");
+                }
+                St::Swap(ta, tb)
+            }
+            S::If { cond, then, other } => {
+                let cond = self.expr(cond);
+                let cond = self.coerce(cond, Ty::Bool);
+                let then = self.nested(|c| {
+                    c.note_facts(&cond, true);
+                    c.block(then)
+                });
+                let other = self.nested(|c| {
+                    c.note_facts(&cond, false);
+                    c.block(other)
+                });
+                St::If(cond, then, other)
+            }
+            S::For { binder, body } => self.nested(|c| {
+                let (local, over, filter) = c.binder(binder);
+                let body = c.block(body);
+                St::For { local, over, filter, body }
+            }),
+            S::Repeat { bound, cond, body } => {
+                let bound = self.expr(bound);
+                let bound = self.coerce(bound, Ty::Int);
+                let cond = self.expr(cond);
+                let cond = self.coerce(cond, Ty::Bool);
+                let body = self.block(body);
+                St::Repeat { bound, cond, body }
+            }
+            S::Phase { name, body } => St::Phase(name.clone(), self.block(body)),
+            S::Offer(_) => {
+                self.error("M021", stmt.span, "`offer` stands at the top of a move")
+                    .notes
+                    .push("move it above all other statements of the move".into());
+                return None;
+            }
+            S::Refuse { why, at, unless } => {
+                if self.place == Place::After {
+                    self.error("M022", stmt.span, "`after` cannot refuse: the move has been made")
+                        .notes
+                        .push("refuse inside the move instead".into());
+                }
+                self.refused_here = true;
+                let unless = unless.as_ref().map(|e| {
+                    let e = self.expr(e);
+                    self.coerce(e, Ty::Bool)
+                });
+                let at = at
+                    .iter()
+                    .map(|e| {
+                        let e = self.expr(e);
+                        match e.ty {
+                            Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Place | Ty::Bad => e,
+                            _ => self.coerce(e, Ty::Place),
+                        }
+                    })
+                    .collect();
+                if let Some(e) = &unless {
+                    self.note_facts(e, true);
+                }
+                let site = self.refuses.len();
+                self.refuses.push(RefuseSite { why: why.clone(), span: stmt.span });
+                St::Refuse { site, at, unless }
+            }
+            S::Judge => St::Judge,
+            S::Win => self.end(EndKind::Goal, None),
+            S::Lose(why) => self.end(EndKind::Lost, Some(why.clone())),
+            S::Stop(why) => self.end(EndKind::Over, why.clone()),
+            S::Note { text, at } => {
+                let at = at.as_ref().map(|e| {
+                    let e = self.expr(e);
+                    self.coerce(e, Ty::Place)
+                });
+                St::Note(text.clone(), at)
+            }
+            S::Score(e) => {
+                let e = self.expr(e);
+                St::Score(self.coerce(e, Ty::Int))
+            }
+            S::Add(cell, set) | S::Remove(cell, set) => {
+                let add = matches!(stmt.kind, S::Add(..));
+                let cell = self.expr(cell);
+                let cell = self.coerce(cell, Ty::Cell);
+                let (target, ty) = self.target(set)?;
+                if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
+                    let message = format!("a set of cells is wanted, this is {}", self.tn(ty));
+                    self.error("M020", set.span, message);
+                    return None;
+                }
+                let target = match target {
+                    Target::Var(v) => Target::VarAt(v, cell),
+                    Target::Local(l) => Target::LocalAt(l, cell),
+                    _ => return None,
+                };
+                St::Assign(target, Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: stmt.span })
+            }
+            S::Call(name, args) => {
+                let Some(&(Global::Proc(p), _)) = self.globals.get(&name.text) else {
+                    match self.globals.get(&name.text) {
+                        Some((other, _)) => {
+                            let message = format!("`{}` is {}, not a procedure", name.text, other.what());
+                            self.error("M023", name.span, message);
+                        }
+                        None => self.unknown(name, "procedure"),
+                    }
+                    return None;
+                };
+                self.procedure(p, Some(name.span));
+                if self.proc_refuses[p] {
+                    self.refused_here = true;
+                    if self.place == Place::After {
+                        self.error("M022", name.span, "`after` cannot refuse, and this procedure does");
+                    }
+                }
+                let params = self.proc_asts[p].1.clone();
+                let args = self.args(name, &params, args);
+                St::Call(p, args)
+            }
+        })
+    }
+
+    fn end(&mut self, kind: EndKind, why: Option<String>) -> St {
+        self.ends_by_statement = true;
+        St::End(self.ending(kind, why))
+    }
+
+    fn args(&mut self, name: &Name, params: &[ast::Param], args: &[A]) -> Vec<Expr> {
+        if params.len() != args.len() {
+            let message = format!("`{}` takes {} values, {} are given", name.text, params.len(), args.len());
+            self.error("M024", name.span, message);
+        }
+        args.iter()
+            .zip(params)
+            .map(|(a, p)| {
+                let e = self.expr(a);
+                if matches!(&p.ty.kind, ast::TypeKind::Named(n) if n == "place") {
+                    return self.coerce(e, Ty::Place);
+                }
+                match self.dom(&p.ty) {
+                    Some(dom) => {
+                        let e = self.coerce(e, dom.scalar().ty());
+                        within(e, &dom)
+                    }
+                    None => e,
+                }
+            })
+            .collect()
+    }
+
+    fn target(&mut self, e: &A) -> Option<(Target, Ty)> {
+        match &e.kind {
+            K::Name(n) => {
+                if let Some(l) = self.local(n) {
+                    let def = &self.scope.locals[l];
+                    let (ty, span) = (def.ty, def.span);
+                    if !def.mutable {
+                        let file = self.file;
+                        let error = self.error("M025", e.span, format!("`{n}` cannot be changed"));
+                        error.labels.push(crate::diag::Label { file, span, text: "declared here".into() });
+                        error.notes.push("declare it with `var` to change it".into());
+                        return None;
+                    }
+                    return Some((Target::Local(l), ty));
+                }
+                match self.globals.get(n) {
+                    Some(&(Global::Var(v), _)) if self.vars[v].state => {
+                        if self.place == Place::Fn {
+                            self.error("M026", e.span, "a function changes nothing");
+                            return None;
+                        }
+                        Some((Target::Var(v), self.vars[v].ty()))
+                    }
+                    Some(&(Global::Var(_), _)) => {
+                        self.error(
+                            "M025",
+                            e.span,
+                            format!("`{n}` belongs to the level and cannot be changed"),
+                        )
+                        .notes
+                        .push("declare it as `state` to change it".into());
+                        None
+                    }
+                    Some(&(Global::Const(usize::MAX), _)) => None,
+                    Some((other, _)) => {
+                        let message = format!("`{n}` is {} and cannot be changed", other.what());
+                        self.error("M025", e.span, message);
+                        None
+                    }
+                    None => {
+                        self.unknown(&Name { text: n.clone(), span: e.span }, "variable");
+                        None
+                    }
+                }
+            }
+            K::Index(block, index) => {
+                let (target, ty) = self.target(block)?;
+                let index = self.expr(index);
+                let (elem, index) = match ty {
+                    Ty::Set => (Ty::Bool, self.cell_index(index)),
+                    Ty::Grid(s) => (s.ty(), self.cell_index(index)),
+                    Ty::Array(k, s) => (s.ty(), self.coerce(index, Ty::Enum(k))),
+                    Ty::Bad => return None,
+                    _ => {
+                        let message =
+                            format!("only boards, sets and arrays have parts, this is {}", self.tn(ty));
+                        self.error("M027", block.span, message);
+                        return None;
+                    }
+                };
+                match target {
+                    Target::Var(v) => Some((Target::VarAt(v, index), elem)),
+                    Target::Local(l) => Some((Target::LocalAt(l, index), elem)),
+                    _ => None,
+                }
+            }
+            K::Field(base, _) if matches!(&base.kind, K::Name(n) if n == "before" || n == "start") => {
+                self.error("M025", e.span, "the past cannot be changed");
+                None
+            }
+            _ => {
+                self.error("M025", e.span, "this cannot be assigned to");
+                None
+            }
+        }
+    }
+
+    fn cell_index(&mut self, index: Expr) -> Expr {
+        if index.ty == Ty::Place {
+            self.error("M028", index.span, "this place may be off the board").notes.push(
+                "test it first, as in `refuse \"the edge\" unless p on board`, or read with `outside`".into(),
+            );
+            return self.bad(index.span);
+        }
+        self.coerce(index, Ty::Cell)
+    }
+
+    fn local(&self, name: &str) -> Option<usize> {
+        self.scope.visible.iter().rev().copied().find(|&l| self.scope.locals[l].name == name)
+    }
+
+    // ---- expressions ----
+
+    fn coerce(&mut self, e: Expr, want: Ty) -> Expr {
+        if e.ty == want || e.ty == Ty::Bad || want == Ty::Bad {
+            return e;
+        }
+        let span = e.span;
+        match (e.ty, want) {
+            (Ty::Cell, Ty::Place) => Expr { kind: Ek::ToPlace(Box::new(e)), ty: Ty::Place, span },
+            (Ty::Dir, Ty::Offset) => Expr { kind: Ek::DirOffset(Box::new(e)), ty: Ty::Offset, span },
+            (Ty::Grid(Scalar::Bool), Ty::Set) | (Ty::Set, Ty::Grid(Scalar::Bool)) => Expr { ty: want, ..e },
+            (Ty::Place, Ty::Cell) => {
+                self.error("M028", span, "this place may be off the board").notes.push(
+                    "test it first: `if p on board { ... }` or `refuse \"...\" unless p on board`".into(),
+                );
+                self.bad(span)
+            }
+            _ => {
+                let message = format!("expected {}, this is {}", self.tn(want), self.tn(e.ty));
+                self.error("M020", span, message);
+                self.bad(span)
+            }
+        }
+    }
+
+    fn binder(&mut self, b: &ast::Binder) -> (usize, Range, Option<Expr>) {
+        let (over, ty) = self.range(b);
+        let local = self.bind(&b.name, ty, false, None);
+        let filter = b.filter.as_ref().map(|e| {
+            let e = self.expr(e);
+            let e = self.coerce(e, Ty::Bool);
+            self.note_facts(&e, true);
+            e
+        });
+        (local, over, filter)
+    }
+
+    fn range(&mut self, b: &ast::Binder) -> (Range, Ty) {
+        if let Some(upto) = &b.upto {
+            let lo = self.expr(&b.over);
+            let hi = self.expr(upto);
+            let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+            return (Range::Ints(lo, hi), Ty::Int);
+        }
+        if b.on {
+            self.board_name(&b.over);
+            return (Range::Board, Ty::Cell);
+        }
+        if let K::Name(n) = &b.over.kind {
+            if self.local(n).is_none() {
+                match (n.as_str(), self.globals.get(n)) {
+                    ("dir4", _) => return (Range::Dirs(4), Ty::Dir),
+                    ("dir8", _) => return (Range::Dirs(8), Ty::Dir),
+                    ("board", _) => return (Range::Board, Ty::Cell),
+                    (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
+                    _ => {}
+                }
+            }
+        }
+        if let K::Call(name, args) = &b.over.kind {
+            match name.text.as_str() {
+                "around4" | "around8" | "around" => {
+                    let Some(first) = args.first() else {
+                        self.error("M024", name.span, format!("`{}` wants a cell", name.text));
+                        return (Range::Board, Ty::Bad);
+                    };
+                    let cell = self.expr(first);
+                    let cell = self.coerce(cell, Ty::Place);
+                    let offsets = self.offsets(name, &args[1..]);
+                    return (Range::Around(cell, offsets), Ty::Cell);
+                }
+                "lanes" => {
+                    // `lanes(tile, d)` names the board too; there is one.
+                    let dir = match args.as_slice() {
+                        [d] => d,
+                        [g, d] => {
+                            self.board_name(g);
+                            d
+                        }
+                        _ => {
+                            self.error(
+                                "M024",
+                                name.span,
+                                "`lanes` wants a direction, as in `lanes(tile, left)`",
+                            );
+                            return (Range::Board, Ty::Bad);
+                        }
+                    };
+                    let dir = self.expr(dir);
+                    let dir = self.coerce(dir, Ty::Dir);
+                    return (Range::Lanes(dir), Ty::Lane);
+                }
+                _ => {}
+            }
+        }
+        let over = self.expr(&b.over);
+        match over.ty {
+            Ty::Set | Ty::Grid(Scalar::Bool) => (Range::Cells(over), Ty::Cell),
+            Ty::Lane => (Range::Lane(over), Ty::Cell),
+            Ty::Bad => (Range::Board, Ty::Bad),
+            ty => {
+                let message = format!("cannot run over {}", self.tn(ty));
+                let error = self.error("M029", over.span, message);
+                error.notes.push(
+                    "run over `c on GRID`, a set of cells, a lane, `dir4`, an enum, `around4(c)` or `1..n`"
+                        .into(),
+                );
+                (Range::Board, Ty::Bad)
+            }
+        }
+    }
+
+    fn offsets(&mut self, name: &Name, args: &[A]) -> Vec<Expr> {
+        let count = match name.text.as_str() {
+            "around4" => 4,
+            "around8" => 8,
+            _ => {
+                if args.is_empty() {
+                    self.error("M024", name.span, "`around` wants offsets, as in `around(c, up, 2 * left)`");
+                }
+                return args
+                    .iter()
+                    .map(|a| {
+                        let e = self.expr(a);
+                        self.coerce(e, Ty::Offset)
+                    })
+                    .collect();
+            }
+        };
+        if let Some(extra) = args.first() {
+            let message = format!("`{}` takes one cell; `around` takes offsets too", name.text);
+            self.error("M024", extra.span, message);
+        }
+        (0..count)
+            .map(|d| {
+                let dir = Expr { kind: Ek::Const(d), ty: Ty::Dir, span: name.span };
+                Expr { kind: Ek::DirOffset(Box::new(dir)), ty: Ty::Offset, span: name.span }
+            })
+            .collect()
+    }
+
+    /// `on` is followed by a grid, a set, or the word `board`.
+    fn board_name(&mut self, e: &A) {
+        match &e.kind {
+            K::Name(n) if n == "board" => {}
+            K::Name(n) => match self.globals.get(n) {
+                Some(&(Global::Var(v), _)) if matches!(self.vars[v].shape, Shape::Grid | Shape::Set) => {}
+                Some(&(Global::Const(usize::MAX), _)) => {}
+                Some(_) => {
+                    self.error("M030", e.span, format!("`{n}` is no grid"))
+                        .notes
+                        .push("after `on` stands a grid or the word `board`".into());
+                }
+                None => self.unknown(&Name { text: n.clone(), span: e.span }, "grid"),
+            },
+            _ => {
+                self.error("M030", e.span, "after `on` stands a grid or the word `board`");
+            }
+        }
+    }
+
+    fn expr(&mut self, e: &A) -> Expr {
+        let span = e.span;
+        let make = |kind, ty| Expr { kind, ty, span };
+        match &e.kind {
+            K::Int(n) => make(Ek::Const(*n), Ty::Int),
+            K::Bool(b) => make(Ek::Const(i64::from(*b)), Ty::Bool),
+            K::Name(n) => self.name(n, span),
+            K::Board(_) => {
+                self.error("M031", span, "a text board stands only in examples and level files");
+                self.bad(span)
+            }
+            K::Bad => self.bad(span),
+            K::Field(base, field) => self.field(base, field, span),
+            K::Index(block, index) => {
+                let block = self.expr(block);
+                let index = self.expr(index);
+                self.index(block, index, span)
+            }
+            K::Outside(index, value) => {
+                let K::Index(block, at) = &index.kind else { return self.bad(span) };
+                let block = self.expr(block);
+                let at = self.expr(at);
+                let elem = match block.ty {
+                    Ty::Set => Ty::Bool,
+                    Ty::Grid(s) => s.ty(),
+                    Ty::Bad => return self.bad(span),
+                    _ => {
+                        self.error("M027", block.span, "`outside` is for grids and sets of cells");
+                        return self.bad(span);
+                    }
+                };
+                let at = self.coerce(at, Ty::Place);
+                let value = self.expr(value);
+                let value = self.coerce(value, elem);
+                make(Ek::IndexOutside(Box::new(block), Box::new(at), Box::new(value)), elem)
+            }
+            K::Not(a) => {
+                let a = self.expr(a);
+                let a = self.coerce(a, Ty::Bool);
+                make(Ek::Not(Box::new(a)), Ty::Bool)
+            }
+            K::Neg(a) => {
+                let a = self.expr(a);
+                match a.ty {
+                    Ty::Dir | Ty::Offset => {
+                        let a = self.coerce(a, Ty::Offset);
+                        let zero = make(Ek::Const(0), Ty::Offset);
+                        make(Ek::OffAdd(Box::new(zero), Box::new(a), true), Ty::Offset)
+                    }
+                    _ => {
+                        let a = self.coerce(a, Ty::Int);
+                        if let Ek::Const(n) = a.kind {
+                            return make(Ek::Const(-n), a.ty);
+                        }
+                        make(Ek::Neg(Box::new(a)), Ty::Int)
+                    }
+                }
+            }
+            K::Cond(cond, a, b) => {
+                let cond = self.expr(cond);
+                let cond = self.coerce(cond, Ty::Bool);
+                let a = self.nested(|c| {
+                    c.note_facts(&cond, true);
+                    c.expr(a)
+                });
+                let b = self.nested(|c| {
+                    c.note_facts(&cond, false);
+                    c.expr(b)
+                });
+                let ty = match (a.ty, b.ty) {
+                    (Ty::Cell, Ty::Place) | (Ty::Place, Ty::Cell) => Ty::Place,
+                    (Ty::Dir, Ty::Offset) | (Ty::Offset, Ty::Dir) => Ty::Offset,
+                    (Ty::Bad, t) => t,
+                    (t, _) => t,
+                };
+                if ty.is_block() {
+                    self.error("M014", span, "`if ... then ... else ...` chooses between single values");
+                    return self.bad(span);
+                }
+                let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
+                make(Ek::Cond(Box::new(cond), Box::new(a), Box::new(b)), ty)
+            }
+            K::Bin(op, a, b) => self.binary(*op, a, b, span),
+            K::Call(name, args) => self.call(name, args, span),
+            K::Quant { kind, binder, body } => self.quant(*kind, binder, body.as_deref(), span),
+            K::Flood { name, from, by, by_name, cond, rim } => {
+                let from = self.expr(from);
+                let from = self.coerce(from, Ty::Cell);
+                let by_name = by_name.clone().unwrap_or(Name { text: "around4".into(), span });
+                let by = match by_name.text.as_str() {
+                    "around4" | "around8" | "around" => self.offsets(&by_name, by),
+                    other => {
+                        self.error("M032", by_name.span, format!("`{other}` is no neighbourhood"))
+                            .notes
+                            .push("use `around4`, `around8`, or `around(up, left, ...)`".into());
+                        vec![]
+                    }
+                };
+                self.nested(|c| {
+                    let local = c.bind(name, Ty::Cell, false, None);
+                    let cond = c.expr(cond);
+                    let cond = c.coerce(cond, Ty::Bool);
+                    make(Ek::Flood(Box::new(Flood { local, from, by, cond, rim: *rim })), Ty::Set)
+                })
+            }
+        }
+    }
+
+    fn name(&mut self, n: &str, span: Span) -> Expr {
+        let make = |kind, ty| Expr { kind, ty, span };
+        if let Some(l) = self.local(n) {
+            let ty = self.scope.locals[l].ty;
+            let local = make(Ek::Local(l), ty);
+            if ty == Ty::Place && self.scope.on_board.contains(&l) {
+                return make(Ek::ToCell(Box::new(local)), Ty::Cell);
+            }
+            return local;
+        }
+        if let Some(d) = DIRS.iter().position(|d| *d == n) {
+            return make(Ek::Const(d as i64), Ty::Dir);
+        }
+        match self.globals.get(n).copied() {
+            Some((Global::Var(v), declared)) => {
+                let def = &self.vars[v];
+                let (ty, state) = (def.ty(), def.state);
+                if state && matches!(self.place, Place::Const | Place::Level) || self.place == Place::Const {
+                    let file = self.file;
+                    let what = if self.place == Place::Const { "a constant" } else { "the level alone" };
+                    self.error("M033", span, format!("`{n}` is not known here: {what} decides this"))
+                        .labels
+                        .push(crate::diag::Label { file, span: declared, text: "declared here".into() });
+                    return self.bad(span);
+                }
+                make(Ek::Var(When::Now, v), ty)
+            }
+            Some((Global::Const(usize::MAX), _)) => self.bad(span),
+            Some((Global::Const(i), _)) => Expr { span, ..self.const_value(i) },
+            Some((Global::EnumValue(e, i), _)) => {
+                let homes: Vec<&str> = self
+                    .enums
+                    .iter()
+                    .filter(|d| d.values.iter().any(|v| v == n))
+                    .map(|d| d.name.as_str())
+                    .collect();
+                if homes.len() > 1 {
+                    let note = format!("write `{}.{n}` or `{}.{n}`", homes[0], homes[1]);
+                    self.error("M034", span, format!("`{n}` is a value of two enums")).notes.push(note);
+                    return self.bad(span);
+                }
+                make(Ek::Const(i as i64), Ty::Enum(e))
+            }
+            Some((Global::Tally(_), declared)) => {
+                let file = self.file;
+                let error = self.error("M035", span, format!("the tally `{n}` cannot be read by a rule"));
+                error.labels.push(crate::diag::Label { file, span: declared, text: "declared here".into() });
+                error
+                    .notes
+                    .push("a tally is no part of the state; make it a `state` variable to use it".into());
+                self.bad(span)
+            }
+            Some((Global::Fn(_), _)) => {
+                self.error("M023", span, format!("`{n}` is a function"))
+                    .notes
+                    .push(format!("call it: `{n}()`"));
+                self.bad(span)
+            }
+            Some((other, _)) => {
+                self.error("M023", span, format!("`{n}` is {}, not a value", other.what()));
+                self.bad(span)
+            }
+            None => {
+                self.unknown(&Name { text: n.to_string(), span }, "value");
+                self.bad(span)
+            }
+        }
+    }
+
+    fn field(&mut self, base: &A, field: &Name, span: Span) -> Expr {
+        if let K::Name(n) = &base.kind {
+            let when = match n.as_str() {
+                "before" => Some(When::Before),
+                "start" => Some(When::Start),
+                _ => None,
+            };
+            if let Some(when) = when {
+                if when == When::Before && !matches!(self.place, Place::Move | Place::Proc | Place::After) {
+                    self.error("M036", span, "`before` is known only while a move is made");
+                    return self.bad(span);
+                }
+                let Some(&(Global::Var(v), _)) = self.globals.get(&field.text) else {
+                    self.unknown(field, "state variable");
+                    return self.bad(span);
+                };
+                let ty = self.vars[v].ty();
+                if !self.vars[v].state {
+                    self.error(
+                        "M036",
+                        span,
+                        format!("`{}` belongs to the level and never changes", field.text),
+                    );
+                    return self.bad(span);
+                }
+                return Expr { kind: Ek::Var(when, v), ty, span };
+            }
+            if let Some(&(Global::Enum(e), _)) = self.globals.get(n) {
+                return match self.enums[e].values.iter().position(|v| *v == field.text) {
+                    Some(i) => Expr { kind: Ek::Const(i as i64), ty: Ty::Enum(e), span },
+                    None => {
+                        let values = self.enums[e].values.join(", ");
+                        self.error("M010", field.span, format!("`{n}` has no value `{}`", field.text))
+                            .notes
+                            .push(format!("its values are: {values}"));
+                        self.bad(span)
+                    }
+                };
+            }
+        }
+        self.error("M037", field.span, "only `before.x`, `start.x` and `ENUM.value` have a part with a dot");
+        self.bad(span)
+    }
+
+    fn index(&mut self, block: Expr, index: Expr, span: Span) -> Expr {
+        let (elem, cells) = match block.ty {
+            Ty::Set => (Ty::Bool, true),
+            Ty::Grid(s) => (s.ty(), true),
+            Ty::Array(e, s) => {
+                let index = self.coerce(index, Ty::Enum(e));
+                return Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: s.ty(), span };
+            }
+            Ty::Bad => return self.bad(span),
+            ty => {
+                let message = format!("only boards, sets and arrays have parts, this is {}", self.tn(ty));
+                self.error("M027", block.span, message);
+                return self.bad(span);
+            }
+        };
+        debug_assert!(cells);
+        if index.ty == Ty::Place {
+            if let Ek::Var(_, v) = block.kind {
+                if let Some(outside) = self.vars[v].outside.clone() {
+                    let kind = Ek::IndexOutside(Box::new(block), Box::new(index), Box::new(outside));
+                    return Expr { kind, ty: elem, span };
+                }
+            }
+        }
+        let index = self.cell_index(index);
+        Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: elem, span }
+    }
+
+    fn binary(&mut self, op: BinOp, a: &A, b: &A, span: Span) -> Expr {
+        let make = |kind, ty| Expr { kind, ty, span };
+        match op {
+            BinOp::And | BinOp::Or => {
+                let a = self.expr(a);
+                let a = self.coerce(a, Ty::Bool);
+                let b = self.nested(|c| {
+                    c.note_facts(&a, op == BinOp::And);
+                    let b = c.expr(b);
+                    c.coerce(b, Ty::Bool)
+                });
+                let (a, b) = (Box::new(a), Box::new(b));
+                return make(if op == BinOp::And { Ek::And(a, b) } else { Ek::Or(a, b) }, Ty::Bool);
+            }
+            BinOp::On => {
+                let p = self.expr(a);
+                self.board_name(b);
+                let p = match &p.kind {
+                    // A place already known to be a cell is tested again as a place.
+                    Ek::ToCell(inner) => (**inner).clone(),
+                    _ => self.coerce(p, Ty::Place),
+                };
+                return make(Ek::OnBoard(Box::new(p)), Ty::Bool);
+            }
+            BinOp::In => {
+                let c = self.expr(a);
+                let set = self.expr(b);
+                let set = self.coerce(set, Ty::Set);
+                if set.ty == Ty::Bad {
+                    return self.bad(span);
+                }
+                if c.ty == Ty::Place {
+                    // A place off the board is in no set.
+                    let no = make(Ek::Const(0), Ty::Bool);
+                    return make(Ek::IndexOutside(Box::new(set), Box::new(c), Box::new(no)), Ty::Bool);
+                }
+                let c = self.coerce(c, Ty::Cell);
+                return make(Ek::Index(Box::new(set), Box::new(c)), Ty::Bool);
+            }
+            _ => {}
+        }
+        let a = self.expr(a);
+        let b = self.expr(b);
+        if a.ty == Ty::Bad || b.ty == Ty::Bad {
+            let ty = match op {
+                BinOp::Eq | BinOp::Ne | BinOp::Lt | BinOp::Le | BinOp::Gt | BinOp::Ge => Ty::Bool,
+                _ => Ty::Bad,
+            };
+            return Expr { kind: Ek::Const(0), ty, span };
+        }
+        match op {
+            BinOp::Add | BinOp::Sub => {
+                let minus = op == BinOp::Sub;
+                match (a.ty, b.ty) {
+                    (Ty::Cell | Ty::Place, Ty::Dir | Ty::Offset) => {
+                        let (a, b) = (self.coerce(a, Ty::Place), self.coerce(b, Ty::Offset));
+                        return make(Ek::Shift(Box::new(a), Box::new(b), minus), Ty::Place);
+                    }
+                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) => {
+                        let (a, b) = (self.coerce(a, Ty::Offset), self.coerce(b, Ty::Offset));
+                        return make(Ek::OffAdd(Box::new(a), Box::new(b), minus), Ty::Offset);
+                    }
+                    (Ty::Set | Ty::Grid(Scalar::Bool), Ty::Set | Ty::Grid(Scalar::Bool)) => {
+                        let (a, b) = (Box::new(self.coerce(a, Ty::Set)), Box::new(self.coerce(b, Ty::Set)));
+                        return make(if minus { Ek::Minus(a, b) } else { Ek::Union(a, b) }, Ty::Set);
+                    }
+                    _ => {}
+                }
+            }
+            BinOp::Mul => match (a.ty, b.ty) {
+                (Ty::Int, Ty::Dir | Ty::Offset) => {
+                    let b = self.coerce(b, Ty::Offset);
+                    return make(Ek::OffMul(Box::new(b), Box::new(a)), Ty::Offset);
+                }
+                (Ty::Dir | Ty::Offset, Ty::Int) => {
+                    let a = self.coerce(a, Ty::Offset);
+                    return make(Ek::OffMul(Box::new(a), Box::new(b)), Ty::Offset);
+                }
+                _ => {}
+            },
+            BinOp::Eq | BinOp::Ne => {
+                let negate = op == BinOp::Ne;
+                if a.ty.is_block() {
+                    let b = self.coerce(b, a.ty);
+                    return make(Ek::SameBlock(Box::new(a), Box::new(b), negate), Ty::Bool);
+                }
+                let ty = match (a.ty, b.ty) {
+                    (Ty::Cell | Ty::Place, Ty::Cell | Ty::Place) if a.ty != b.ty => Ty::Place,
+                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) if a.ty != b.ty => Ty::Offset,
+                    _ => a.ty,
+                };
+                let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
+                let cmp = if negate { Cmp::Ne } else { Cmp::Eq };
+                return make(Ek::Cmp(cmp, Box::new(a), Box::new(b)), Ty::Bool);
+            }
+            _ => {}
+        }
+        let word = match op {
+            BinOp::Add => "+",
+            BinOp::Sub => "-",
+            BinOp::Mul => "*",
+            BinOp::Div => "/",
+            BinOp::Mod => "mod",
+            BinOp::Pow => "**",
+            _ => "compare",
+        };
+        if a.ty != Ty::Int || b.ty != Ty::Int {
+            let message = if word == "compare" {
+                format!("numbers are compared; this is {} and {}", self.tn(a.ty), self.tn(b.ty))
+            } else {
+                format!("`{word}` does not join {} and {}", self.tn(a.ty), self.tn(b.ty))
+            };
+            self.error("M020", span, message);
+            return self.bad(span);
+        }
+        let (a, b) = (Box::new(a), Box::new(b));
+        match op {
+            BinOp::Lt => make(Ek::Cmp(Cmp::Lt, a, b), Ty::Bool),
+            BinOp::Le => make(Ek::Cmp(Cmp::Le, a, b), Ty::Bool),
+            BinOp::Gt => make(Ek::Cmp(Cmp::Lt, b, a), Ty::Bool),
+            BinOp::Ge => make(Ek::Cmp(Cmp::Le, b, a), Ty::Bool),
+            BinOp::Add => make(Ek::Arith(Arith::Add, a, b), Ty::Int),
+            BinOp::Sub => make(Ek::Arith(Arith::Sub, a, b), Ty::Int),
+            BinOp::Mul => make(Ek::Arith(Arith::Mul, a, b), Ty::Int),
+            BinOp::Div => make(Ek::Arith(Arith::Div, a, b), Ty::Int),
+            BinOp::Mod => make(Ek::Arith(Arith::Mod, a, b), Ty::Int),
+            _ => make(Ek::Arith(Arith::Pow, a, b), Ty::Int),
+        }
+    }
+
+    fn call(&mut self, name: &Name, args: &[A], span: Span) -> Expr {
+        let make = |kind, ty| Expr { kind, ty, span };
+        if let Some(&(Global::Fn(f), _)) = self.globals.get(&name.text) {
+            if self.place == Place::Const || self.place == Place::Level {
+                self.error("M033", span, "a function cannot be called here: the level alone decides this");
+                return self.bad(span);
+            }
+            let Some(ty) = self.function(f, Some(name.span)) else { return self.bad(span) };
+            let params = self.fn_asts[f].1.clone();
+            let args = self.args(name, &params, args);
+            return make(Ek::Call(f, args), ty);
+        }
+        if matches!(name.text.as_str(), "min" | "max") {
+            let op = if name.text == "min" { Arith::Min } else { Arith::Max };
+            let mut list = args.iter().map(|a| {
+                let e = self.expr(a);
+                self.coerce(e, Ty::Int)
+            });
+            let Some(mut first) = list.next() else {
+                drop(list);
+                self.error("M024", name.span, format!("`{}` wants at least one number", name.text));
+                return self.bad(span);
+            };
+            for next in list {
+                first = make(Ek::Arith(op, Box::new(first), Box::new(next)), Ty::Int);
+            }
+            return first;
+        }
+        if name.text == "both" && args.len() == 2 {
+            let a = self.expr(&args[0]);
+            let b = self.expr(&args[1]);
+            let (a, b) = (self.coerce(a, Ty::Set), self.coerce(b, Ty::Set));
+            return make(Ek::Both(Box::new(a), Box::new(b)), Ty::Set);
+        }
+        let (builtin, wants, ty): (Builtin, &[Ty], Ty) = match name.text.as_str() {
+            "row" => (Builtin::Row, &[Ty::Place], Ty::Int),
+            "col" => (Builtin::Col, &[Ty::Place], Ty::Int),
+            "abs" => (Builtin::Abs, &[Ty::Int], Ty::Int),
+            "opposite" => (Builtin::Opposite, &[Ty::Dir], Ty::Dir),
+            "turned" => (Builtin::Turned, &[Ty::Dir], Ty::Dir),
+            "parity" => (Builtin::Parity, &[Ty::Bad], Ty::Int),
+            "distinct" => (Builtin::Distinct, &[Ty::Bad], Ty::Bool),
+            "len" => (Builtin::Len, &[Ty::Lane], Ty::Int),
+            "rows" => (Builtin::Rows, &[], Ty::Int),
+            "cols" => (Builtin::Cols, &[], Ty::Int),
+            "place" => (Builtin::PlaceAt, &[Ty::Int, Ty::Int], Ty::Place),
+            "around4" | "around8" | "around" | "lanes" => {
+                self.error("M038", name.span, format!("`{}` is only run over", name.text))
+                    .notes
+                    .push(format!("as in `for n in {}(...)` or `count(n in {}(...))`", name.text, name.text));
+                return self.bad(span);
+            }
+            _ => {
+                match self.globals.get(&name.text) {
+                    Some((other, _)) => {
+                        let message = format!("`{}` is {}, not a function", name.text, other.what());
+                        self.error("M023", name.span, message);
+                    }
+                    None => self.unknown(name, "function"),
+                }
+                for a in args {
+                    self.expr(a);
+                }
+                return self.bad(span);
+            }
+        };
+        if args.len() != wants.len() {
+            let message = format!("`{}` takes {} values, {} are given", name.text, wants.len(), args.len());
+            self.error("M024", name.span, message);
+            return self.bad(span);
+        }
+        let mut out = vec![];
+        for (a, &want) in args.iter().zip(wants) {
+            let e = self.expr(a);
+            let e = self.coerce(e, want);
+            if matches!(builtin, Builtin::Parity | Builtin::Distinct)
+                && !matches!(e.ty, Ty::Grid(_) | Ty::Bad)
+            {
+                let message = format!("`{}` wants a grid, this is {}", name.text, self.tn(e.ty));
+                self.error("M020", e.span, message);
+                return self.bad(span);
+            }
+            out.push(e);
+        }
+        make(Ek::Builtin(builtin, out), ty)
+    }
+
+    fn quant(&mut self, kind: QuantKind, binder: &ast::Binder, body: Option<&A>, span: Span) -> Expr {
+        self.nested(|c| {
+            let (local, over, filter) = c.binder(binder);
+            let elem = c.scope.locals[local].ty;
+            let body = body.map(|b| c.expr(b));
+            let (body, ty) = match kind {
+                QuantKind::Count | QuantKind::The | QuantKind::First | QuantKind::Set => {
+                    if let Some(b) = &body {
+                        c.error("M039", b.span, "nothing stands after the colon in this form")
+                            .notes
+                            .push("put the condition after `where`".into());
+                    }
+                    if kind == QuantKind::Set && !matches!(elem, Ty::Cell | Ty::Bad) {
+                        c.error("M039", span, "a set holds cells");
+                    }
+                    let ty = match kind {
+                        QuantKind::Count => Ty::Int,
+                        QuantKind::Set => Ty::Set,
+                        _ => elem,
+                    };
+                    (None, ty)
+                }
+                QuantKind::All | QuantKind::Any => {
+                    if body.is_none() && (kind == QuantKind::All || filter.is_none()) {
+                        c.error("M039", span, "what is to hold is missing")
+                            .notes
+                            .push("write it after a colon: `all(c on tile: tile[c] > 0)`".into());
+                    }
+                    (body.map(|b| c.coerce(b, Ty::Bool)), Ty::Bool)
+                }
+                QuantKind::Sum | QuantKind::Min | QuantKind::Max => {
+                    if body.is_none() {
+                        c.error("M039", span, "what is to be added or compared is missing")
+                            .notes
+                            .push("write it after a colon: `sum(c on tile: tile[c])`".into());
+                    }
+                    (body.map(|b| c.coerce(b, Ty::Int)), Ty::Int)
+                }
+            };
+            Expr { kind: Ek::Quant(Box::new(Quant { kind, local, over, filter, body })), ty, span }
+        })
+    }
+
+    // ---- show ----
+
+    fn show(&mut self, name: &Name, joined: bool, rules: &[ast::ShowRule]) -> Option<Show> {
+        let constant = |e: Expr| if let Ek::Const(n) = e.kind { Some(n) } else { None };
+        if let Some(&(global, declared)) = self.globals.get(&name.text) {
+            let Global::Var(var) = global else {
+                if global != Global::Const(usize::MAX) {
+                    let file = self.file;
+                    self.error(
+                        "M040",
+                        name.span,
+                        format!("`{}` is {}, not a grid", name.text, global.what()),
+                    )
+                    .labels
+                    .push(crate::diag::Label {
+                        file,
+                        span: declared,
+                        text: "declared here".into(),
+                    });
+                }
+                return None;
+            };
+            if self.vars[var].shape != Shape::Grid && self.vars[var].shape != Shape::Set {
+                self.error("M040", name.span, format!("`{}` is no grid", name.text));
+                return None;
+            }
+            let want = self.vars[var].dom.scalar().ty();
+            let mut glyphs: Vec<(i64, String)> = vec![];
+            for rule in rules {
+                let [fact] = rule.facts.as_slice() else {
+                    self.error("M041", rule.span, "a rule for one grid is a value and its glyph");
+                    continue;
+                };
+                let value = self.lone(fact, Place::Level);
+                let value = self.coerce(value, want);
+                let span = value.span;
+                let Some(value) = constant(value) else {
+                    self.error("M041", span, "this must be a plain value");
+                    continue;
+                };
+                if glyphs.iter().any(|(v, g)| *v == value || *g == rule.glyph) {
+                    self.error("M042", rule.span, "this glyph or value has a rule already");
+                }
+                if rule.glyph.is_empty()
+                    || rule.glyph.contains(|c: char| c.is_whitespace() || "/;=".contains(c))
+                    || (joined && rule.glyph.chars().count() != 1)
+                {
+                    self.error("M043", rule.span, "this cannot be a glyph here").notes.push(
+                        "glyphs hold no blanks and none of / ; =, and are one character when joined".into(),
+                    );
+                }
+                glyphs.push((value, rule.glyph.clone()));
+            }
+            return Some(Show::Values { var, glyphs, joined });
+        }
+        let mut vars: Vec<usize> = vec![];
+        let mut out: Vec<(char, Vec<Fact>)> = vec![];
+        for rule in rules {
+            let mut chars = rule.glyph.chars();
+            let glyph = match (chars.next(), chars.next()) {
+                (Some(c), None) if !c.is_whitespace() && !"/;=".contains(c) => c,
+                _ => {
+                    self.error("M043", rule.span, "a glyph of a drawing is one character")
+                        .notes
+                        .push("any but blanks and / ; =".into());
+                    continue;
+                }
+            };
+            let mut facts: Vec<Fact> = vec![];
+            for fact in &rule.facts {
+                let (target, value) = match &fact.kind {
+                    K::Bin(BinOp::Eq, t, v) => (&**t, Some(&**v)),
+                    _ => (fact, None),
+                };
+                let K::Name(n) = &target.kind else {
+                    self.error("M044", target.span, "a fact is a variable, or `variable = value`");
+                    continue;
+                };
+                let Some(&(Global::Var(var), _)) = self.globals.get(n) else {
+                    if !matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
+                        self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
+                    }
+                    continue;
+                };
+                let def = &self.vars[var];
+                let scalar = def.dom.scalar();
+                let value = match (def.shape, value) {
+                    (Shape::Grid, Some(v)) => {
+                        let v = self.lone(v, Place::Level);
+                        let v = self.coerce(v, scalar.ty());
+                        match constant(v) {
+                            Some(n) => n,
+                            None => {
+                                self.error("M041", fact.span, "this must be a plain value");
+                                continue;
+                            }
+                        }
+                    }
+                    (Shape::Grid, None) if scalar == Scalar::Bool => 1,
+                    (Shape::Set, None) => 1,
+                    (Shape::One, None) if scalar == Scalar::Cell => 1,
+                    _ => {
+                        self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
+                            .notes
+                            .push(
+                                "it can set a grid of bools, a set, the place of a cell, or `grid = value`"
+                                    .into(),
+                            );
+                        continue;
+                    }
+                };
+                if !vars.contains(&var) {
+                    vars.push(var);
+                }
+                facts.push(Fact { var, value });
+            }
+            facts.sort_by_key(|f| f.var);
+            if out.iter().any(|(g, _)| *g == glyph) {
+                self.error("M042", rule.span, format!("the glyph `{glyph}` has a rule already"));
+            } else if out.iter().any(|(_, f)| *f == facts) {
+                self.error("M042", rule.span, "another glyph says the same already");
+            }
+            out.push((glyph, facts));
+        }
+        if !out.iter().any(|(_, f)| f.is_empty()) && !rules.is_empty() {
+            self.error("M045", name.span, format!("`{}` has no glyph for an empty cell", name.text))
+                .notes
+                .push("add a rule with nothing behind the glyph, such as \".\"".into());
+        }
+        vars.sort_unstable();
+        Some(Show::Drawing { name: name.text.clone(), vars, rules: out, span: name.span })
+    }
+}

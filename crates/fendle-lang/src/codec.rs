@@ -1,0 +1,399 @@
+//! Values of a state to packed bits and back.
+//!
+//! ```text
+//! bits:  | field 0 | field 1 | ... | ended |
+//!        a plain field holds  value - lo  in ceil(log2(hi - lo + 1)) bits, cell after cell
+//!        a rearranged grid holds its rank among all arrangements of its values
+//! ```
+//!
+//! The rank of an arrangement is its place in lexicographic order: the factorial number system
+//! for distinct values (Knuth, TAOCP 4A, 7.2.1.2), multinomial counting when values repeat.
+
+use fendle_core::Layout;
+
+/// A fault while packing: the field number whose values are no rearrangement any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NotRearranged(pub usize);
+
+#[derive(Clone, Debug)]
+enum Field {
+    Bits { slot: usize, len: usize, lo: i32, count: u64, width: u32 },
+    Rank { slot: usize, len: usize, ranker: Ranker, width: u32, tag: usize },
+}
+
+impl Field {
+    /// How many values each packed number of the field takes.
+    fn values_len(&self) -> impl Iterator<Item = u64> + use<> {
+        match self {
+            Field::Bits { len, count, .. } => std::iter::repeat_n(*count, *len),
+            Field::Rank { ranker, .. } => std::iter::repeat_n(ranker.total, 1),
+        }
+    }
+}
+
+/// Packs and unpacks the states of one bound model.
+#[derive(Clone, Debug, Default)]
+pub struct Codec {
+    fields: Vec<Field>,
+    bits: u32,
+}
+
+/// Bits needed to tell `count` values apart.
+fn width_of(count: u64) -> u32 {
+    64 - count.saturating_sub(1).leading_zeros()
+}
+
+impl Codec {
+    /// Adds `len` values from `slot` on, each in `lo..=hi`.
+    pub fn plain(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
+        let width = width_of((hi - lo + 1) as u64);
+        self.bits += width * len as u32;
+        self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width });
+    }
+
+    /// Adds a grid that is always a rearrangement of `values`. False if the number of
+    /// arrangements does not fit 64 bits: then nothing was added.
+    pub fn rearranged(&mut self, slot: usize, values: &[i32], tag: usize) -> bool {
+        let Some(ranker) = Ranker::new(values) else { return false };
+        let width = width_of(ranker.total);
+        self.bits += width;
+        self.fields.push(Field::Rank { slot, len: values.len(), ranker, width, tag });
+        true
+    }
+
+    /// The shape of a packed state.
+    #[must_use]
+    pub fn layout(&self) -> Layout {
+        Layout::new(self.bits)
+    }
+
+    /// How many typed states there are, if that fits 64 bits.
+    #[must_use]
+    pub fn states_len(&self) -> Option<u64> {
+        self.fields.iter().try_fold(1u64, |n, f| f.values_len().try_fold(n, u64::checked_mul))
+    }
+
+    /// Packs typed state number `n`, below [`Codec::states_len`].
+    pub fn nth(&self, mut n: u64, out: &mut [u64]) {
+        out.fill(0);
+        let mut bit = 0usize;
+        for field in &self.fields {
+            let width = match field {
+                Field::Bits { width, .. } | Field::Rank { width, .. } => *width,
+            };
+            for count in field.values_len() {
+                let value = n % count;
+                n /= count;
+                if width > 0 {
+                    out[bit / 64] |= value << (bit % 64);
+                    if bit % 64 + width as usize > 64 {
+                        out[bit / 64 + 1] |= value >> (64 - bit % 64);
+                    }
+                }
+                bit += width as usize;
+            }
+        }
+    }
+
+    /// Packs the values into `out`, which holds [`Layout::words`] words.
+    ///
+    /// # Errors
+    ///
+    /// When a rearranged grid no longer is one.
+    #[inline]
+    pub fn pack(&self, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
+        let mut at = 0usize;
+        let mut filled = 0u32;
+        let mut acc = 0u64;
+        for field in &self.fields {
+            match field {
+                Field::Bits { slot, len, lo, width, .. } => {
+                    if *width == 0 {
+                        continue;
+                    }
+                    for &v in &values[*slot..*slot + *len] {
+                        put(out, &mut at, &mut acc, &mut filled, v.wrapping_sub(*lo) as u32 as u64, *width);
+                    }
+                }
+                Field::Rank { slot, len, ranker, width, tag } => {
+                    let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                    if *width > 0 {
+                        put(out, &mut at, &mut acc, &mut filled, rank, *width);
+                    }
+                }
+            }
+        }
+        if at < out.len() {
+            out[at] = acc;
+        }
+        Ok(())
+    }
+
+    /// The inverse of [`Codec::pack`].
+    #[inline]
+    pub fn unpack(&self, words: &[u64], values: &mut [i32]) {
+        let mut bit = 0usize;
+        for field in &self.fields {
+            match field {
+                Field::Bits { slot, len, lo, width, .. } => {
+                    let out = &mut values[*slot..*slot + *len];
+                    if *width == 0 {
+                        out.fill(*lo);
+                        continue;
+                    }
+                    for v in out {
+                        *v = (get(words, &mut bit, *width) as u32 as i32).wrapping_add(*lo);
+                    }
+                }
+                Field::Rank { slot, len, ranker, width, .. } => {
+                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
+                    ranker.unrank(rank, &mut values[*slot..*slot + *len]);
+                }
+            }
+        }
+    }
+}
+
+#[inline]
+fn put(out: &mut [u64], at: &mut usize, acc: &mut u64, filled: &mut u32, value: u64, width: u32) {
+    *acc |= value << *filled;
+    *filled += width;
+    if *filled >= 64 {
+        out[*at] = *acc;
+        *at += 1;
+        *filled -= 64;
+        *acc = if *filled == 0 { 0 } else { value >> (width - *filled) };
+    }
+}
+
+#[inline]
+fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
+    let (word, shift) = (*bit / 64, *bit % 64);
+    *bit += width as usize;
+    let mut value = words[word] >> shift;
+    if shift + width as usize > 64 {
+        value |= words[word + 1] << (64 - shift);
+    }
+    if width == 64 { value } else { value & ((1 << width) - 1) }
+}
+
+#[derive(Clone, Debug)]
+struct Ranker {
+    /// The distinct values, ascending.
+    values: Vec<i32>,
+    counts: Vec<u32>,
+    /// Index of a value by `value - values[0]`, where the spread is small; 255 for none.
+    table: Vec<u8>,
+    /// `weights[i]` arrangements of the values behind position i, all distinct.
+    weights: Vec<u64>,
+    total: u64,
+    distinct: bool,
+}
+
+impl Ranker {
+    fn new(all: &[i32]) -> Option<Ranker> {
+        let mut values = all.to_vec();
+        values.sort_unstable();
+        values.dedup();
+        let counts: Vec<u32> = values.iter().map(|v| all.iter().filter(|a| *a == v).count() as u32).collect();
+        if values.len() > 255 {
+            return None;
+        }
+        // n! / (c1! c2! ...) as a product of binomials, each exact.
+        let mut total: u128 = 1;
+        let mut placed = 0u128;
+        for &count in &counts {
+            for i in 1..=u128::from(count) {
+                placed += 1;
+                total = total.checked_mul(placed)? / i;
+                if total > u128::from(u64::MAX) {
+                    return None;
+                }
+            }
+        }
+        let distinct = counts.iter().all(|&c| c == 1) && all.len() <= 20;
+        let n = all.len();
+        let mut weights = vec![1u64; n];
+        if distinct {
+            for i in (0..n.saturating_sub(1)).rev() {
+                weights[i] = weights[i + 1] * (n - 1 - i) as u64;
+            }
+        }
+        let lowest = values.first().copied().unwrap_or(0);
+        let spread = i64::from(values.last().copied().unwrap_or(0)) - i64::from(lowest);
+        let mut table = vec![];
+        if spread < 1024 {
+            table = vec![255; spread as usize + 1];
+            for (i, v) in values.iter().enumerate() {
+                table[(v - lowest) as usize] = i as u8;
+            }
+        }
+        Some(Ranker { values, counts, table, weights, total: total as u64, distinct })
+    }
+
+    #[inline]
+    fn index(&self, value: i32) -> Option<usize> {
+        if self.table.is_empty() {
+            return self.values.binary_search(&value).ok();
+        }
+        let at = i64::from(value) - i64::from(self.values[0]);
+        match self.table.get(usize::try_from(at).ok()?) {
+            Some(&i) if i != 255 => Some(i as usize),
+            _ => None,
+        }
+    }
+
+    #[inline]
+    fn rank(&self, grid: &[i32]) -> Option<u64> {
+        if self.distinct {
+            let mut unused = (1u32 << grid.len()) - 1;
+            let mut rank = 0;
+            for (&v, &weight) in grid.iter().zip(&self.weights) {
+                let bit = 1u32 << self.index(v)?;
+                if unused & bit == 0 {
+                    return None;
+                }
+                rank += u64::from((unused & (bit - 1)).count_ones()) * weight;
+                unused ^= bit;
+            }
+            return Some(rank);
+        }
+        let mut counts = self.counts.clone();
+        let mut arrangements = u128::from(self.total);
+        let mut rank = 0u128;
+        for (i, &v) in grid.iter().enumerate() {
+            let left = (grid.len() - i) as u128;
+            let index = self.index(v)?;
+            if counts[index] == 0 {
+                return None;
+            }
+            let below: u128 = counts[..index].iter().map(|&c| u128::from(c)).sum();
+            rank += arrangements * below / left;
+            arrangements = arrangements * u128::from(counts[index]) / left;
+            counts[index] -= 1;
+        }
+        Some(rank as u64)
+    }
+
+    #[inline]
+    fn unrank(&self, mut rank: u64, grid: &mut [i32]) {
+        if self.distinct {
+            let mut unused = (1u32 << grid.len()) - 1;
+            for (cell, &weight) in grid.iter_mut().zip(&self.weights) {
+                // 32-bit division is several times faster where it is enough.
+                let digit = if rank <= u64::from(u32::MAX) && weight <= u64::from(u32::MAX) {
+                    let d = rank as u32 / weight as u32;
+                    rank = u64::from(rank as u32 - d * weight as u32);
+                    d
+                } else {
+                    let d = rank / weight;
+                    rank -= d * weight;
+                    d as u32
+                };
+                let mut rest = unused;
+                for _ in 0..digit {
+                    rest &= rest - 1;
+                }
+                let bit = rest & rest.wrapping_neg();
+                *cell = self.values[bit.trailing_zeros() as usize];
+                unused ^= bit;
+            }
+            return;
+        }
+        let mut counts = self.counts.clone();
+        let mut arrangements = u128::from(self.total);
+        let mut rank = u128::from(rank);
+        let n = grid.len();
+        for (i, cell) in grid.iter_mut().enumerate() {
+            let left = (n - i) as u128;
+            for (index, count) in counts.iter_mut().enumerate() {
+                let here = arrangements * u128::from(*count) / left;
+                if rank < here {
+                    *cell = self.values[index];
+                    arrangements = here;
+                    *count -= 1;
+                    break;
+                }
+                rank -= here;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    /// All arrangements of a multiset by plain recursion.
+    fn arrangements(values: &[i32]) -> BTreeSet<Vec<i32>> {
+        if values.is_empty() {
+            return BTreeSet::from([vec![]]);
+        }
+        let mut out = BTreeSet::new();
+        for i in 0..values.len() {
+            let mut rest = values.to_vec();
+            let v = rest.remove(i);
+            for mut tail in arrangements(&rest) {
+                tail.insert(0, v);
+                out.insert(tail);
+            }
+        }
+        out
+    }
+
+    #[test]
+    fn ranks_are_a_bijection_in_lexicographic_order() {
+        for values in [vec![0, 1, 2, 3, 4], vec![0, 1, 1, 2, 2, 2], vec![5, 5, 5], vec![-3, 900, 2000, 7]] {
+            let mut codec = Codec::default();
+            assert!(codec.rearranged(0, &values, 0));
+            let all = arrangements(&values);
+            for (i, a) in all.iter().enumerate() {
+                let mut words = vec![0; codec.layout().words()];
+                codec.pack(a, &mut words).expect("a rearrangement");
+                assert_eq!(words[0], i as u64, "{a:?}");
+                let mut back = vec![0; a.len()];
+                codec.unpack(&words, &mut back);
+                assert_eq!(&back, a);
+            }
+            assert_eq!(codec.layout().bits, width_of(all.len() as u64).max(1));
+        }
+    }
+
+    #[test]
+    fn ten_distinct_values_take_22_bits_and_sixteen_take_45() {
+        for (n, bits) in [(4, 5), (9, 19), (10, 22), (16, 45), (20, 62)] {
+            let mut codec = Codec::default();
+            assert!(codec.rearranged(0, &(0..n).collect::<Vec<_>>(), 0));
+            assert_eq!(codec.layout().bits, bits);
+        }
+        assert!(!Codec::default().rearranged(0, &(0..30).collect::<Vec<_>>(), 0));
+    }
+
+    #[test]
+    fn a_lost_value_is_noticed() {
+        let mut codec = Codec::default();
+        codec.rearranged(0, &[0, 1, 2, 2], 7);
+        let mut out = [0];
+        assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(7)));
+        assert_eq!(codec.pack(&[0, 1, 2, 9], &mut out), Err(NotRearranged(7)));
+        let mut codec = Codec::default();
+        codec.rearranged(0, &[0, 1, 2, 3], 8);
+        assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(8)));
+    }
+
+    #[test]
+    fn plain_fields_cross_words() {
+        let mut codec = Codec::default();
+        codec.plain(0, 50, 0, 4);
+        codec.plain(50, 1, 7, 7);
+        codec.plain(51, 3, -100, 100);
+        assert_eq!(codec.layout().bits, 150 + 24);
+        let values: Vec<i32> = (0..50).map(|i| i % 5).chain([7, -100, 3, 100]).collect();
+        let mut words = vec![0; codec.layout().words()];
+        codec.pack(&values, &mut words).expect("plain");
+        let mut back = vec![0; values.len()];
+        codec.unpack(&words, &mut back);
+        assert_eq!(back, values);
+    }
+}

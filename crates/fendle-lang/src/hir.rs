@@ -1,0 +1,590 @@
+//! The checked syntax tree: names resolved, types known, sizes still open.
+//!
+//! Both executors start here. The reference executor walks this tree as it stands; the fast one
+//! runs the intermediate form that [`crate::lower`] makes of it for one level.
+
+use crate::ast::{ExampleLine, QuantKind};
+use crate::diag::{FileId, Span};
+
+/// Types of expressions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Ty {
+    Bool,
+    Int,
+    Enum(usize),
+    Dir,
+    Offset,
+    Cell,
+    Place,
+    Lane,
+    Set,
+    Grid(Scalar),
+    Array(usize, Scalar),
+    /// Already reported: fits everything.
+    Bad,
+}
+
+/// Types of single values that a state can hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Scalar {
+    Bool,
+    Int,
+    Enum(usize),
+    Dir,
+    Cell,
+}
+
+impl Scalar {
+    /// The same as the type of an expression.
+    #[must_use]
+    pub fn ty(self) -> Ty {
+        match self {
+            Scalar::Bool => Ty::Bool,
+            Scalar::Int => Ty::Int,
+            Scalar::Enum(e) => Ty::Enum(e),
+            Scalar::Dir => Ty::Dir,
+            Scalar::Cell => Ty::Cell,
+        }
+    }
+}
+
+impl Ty {
+    /// Whether a value is a block of several numbers.
+    #[must_use]
+    pub fn is_block(self) -> bool {
+        matches!(self, Ty::Set | Ty::Grid(_) | Ty::Array(..))
+    }
+}
+
+/// The values that a variable may hold.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Dom {
+    Bool,
+    Range(Box<Expr>, Box<Expr>),
+    Enum(usize),
+    Dir4,
+    Dir8,
+    Cell,
+}
+
+impl Dom {
+    /// The type of its values.
+    #[must_use]
+    pub fn scalar(&self) -> Scalar {
+        match self {
+            Dom::Bool => Scalar::Bool,
+            Dom::Range(..) => Scalar::Int,
+            Dom::Enum(e) => Scalar::Enum(*e),
+            Dom::Dir4 | Dom::Dir8 => Scalar::Dir,
+            Dom::Cell => Scalar::Cell,
+        }
+    }
+}
+
+/// How many values a variable holds, and how they are keyed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Shape {
+    One,
+    Grid,
+    Set,
+    Array(usize),
+}
+
+/// A `level` or `state` variable.
+#[derive(Clone, Debug)]
+pub struct VarDef {
+    /// Its name.
+    pub name: String,
+    /// Where it is declared.
+    pub span: Span,
+    /// A state variable, or a level value.
+    pub state: bool,
+    /// Its shape.
+    pub shape: Shape,
+    /// The values it may hold; of a rearranged grid those of its target.
+    pub dom: Dom,
+    /// `sized (rows, cols)`
+    pub sized: Option<(Expr, Expr)>,
+    /// `rearranged TARGET`
+    pub rearranged: Option<usize>,
+    /// `if C`
+    pub when: Option<Expr>,
+    /// `= V`
+    pub default: Option<Expr>,
+    /// `outside V`
+    pub outside: Option<Expr>,
+}
+
+impl VarDef {
+    /// The type of the whole variable.
+    #[must_use]
+    pub fn ty(&self) -> Ty {
+        match self.shape {
+            Shape::One => self.dom.scalar().ty(),
+            Shape::Grid => Ty::Grid(self.dom.scalar()),
+            Shape::Set => Ty::Set,
+            Shape::Array(e) => Ty::Array(e, self.dom.scalar()),
+        }
+    }
+}
+
+/// Which copy of a variable is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum When {
+    /// As it is now; level values always.
+    Now,
+    /// Before the move.
+    Before,
+    /// As the level began.
+    Start,
+}
+
+/// An expression.
+#[derive(Clone, Debug)]
+pub struct Expr {
+    /// What it is.
+    pub kind: Ek,
+    /// Its type.
+    pub ty: Ty,
+    /// Where it is.
+    pub span: Span,
+}
+
+/// Arithmetic.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Arith {
+    Add,
+    Sub,
+    Mul,
+    Div,
+    Mod,
+    Pow,
+    Min,
+    Max,
+}
+
+/// Comparisons.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Cmp {
+    Eq,
+    Ne,
+    Lt,
+    Le,
+}
+
+/// Named operations.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Builtin {
+    /// Row of a place, from 1.
+    Row,
+    /// Column of a place, from 1.
+    Col,
+    Abs,
+    Opposite,
+    Turned,
+    /// 0 for an even arrangement of a grid's distinct values, 1 for an odd one.
+    Parity,
+    /// Whether all values of a grid differ.
+    Distinct,
+    /// Cells of a lane.
+    Len,
+    Rows,
+    Cols,
+    /// The place in a row and a column.
+    PlaceAt,
+}
+
+/// Kinds of expressions.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Ek {
+    Const(i64),
+    Var(When, usize),
+    Local(usize),
+    /// Block at an index: a cell for grids and sets, an enum value for arrays.
+    Index(Box<Expr>, Box<Expr>),
+    /// Grid or set at a place, with the value off the board.
+    IndexOutside(Box<Expr>, Box<Expr>, Box<Expr>),
+    Not(Box<Expr>),
+    Neg(Box<Expr>),
+    Arith(Arith, Box<Expr>, Box<Expr>),
+    Cmp(Cmp, Box<Expr>, Box<Expr>),
+    /// Equality of blocks; `true` negates.
+    SameBlock(Box<Expr>, Box<Expr>, bool),
+    And(Box<Expr>, Box<Expr>),
+    Or(Box<Expr>, Box<Expr>),
+    Cond(Box<Expr>, Box<Expr>, Box<Expr>),
+    /// Place plus or minus (`true`) an offset.
+    Shift(Box<Expr>, Box<Expr>, bool),
+    OffAdd(Box<Expr>, Box<Expr>, bool),
+    OffMul(Box<Expr>, Box<Expr>),
+    DirOffset(Box<Expr>),
+    ToPlace(Box<Expr>),
+    /// The value, which must lie in a declared range.
+    Within(Box<Expr>, Dom),
+    /// A place that is known to be on the board.
+    ToCell(Box<Expr>),
+    OnBoard(Box<Expr>),
+    /// Set operations on blocks of cells.
+    Union(Box<Expr>, Box<Expr>),
+    Minus(Box<Expr>, Box<Expr>),
+    Both(Box<Expr>, Box<Expr>),
+    Call(usize, Vec<Expr>),
+    Builtin(Builtin, Vec<Expr>),
+    Quant(Box<Quant>),
+    Flood(Box<Flood>),
+}
+
+/// A quantifier.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Quant {
+    pub kind: QuantKind,
+    pub local: usize,
+    pub over: Range,
+    pub filter: Option<Expr>,
+    pub body: Option<Expr>,
+}
+
+/// Cells reached from one cell through a condition.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Flood {
+    pub local: usize,
+    pub from: Expr,
+    pub by: Vec<Expr>,
+    pub cond: Expr,
+    pub rim: bool,
+}
+
+/// What a loop or quantifier runs over; fixed when it starts.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Range {
+    Board,
+    Cells(Expr),
+    /// The places at these offsets that are on the board.
+    Around(Expr, Vec<Expr>),
+    Dirs(u8),
+    Ints(Expr, Expr),
+    Enum(usize),
+    Lanes(Expr),
+    Lane(Expr),
+}
+
+/// A function.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct FnDef {
+    pub name: String,
+    pub params: usize,
+    pub locals: Vec<LocalDef>,
+    pub body: Expr,
+}
+
+/// A local name; parameters come first.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LocalDef {
+    pub name: String,
+    pub ty: Ty,
+    pub mutable: bool,
+    pub dom: Option<Dom>,
+    pub span: Span,
+}
+
+/// A procedure, or the `after` block.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct ProcDef {
+    pub name: String,
+    pub params: usize,
+    pub locals: Vec<LocalDef>,
+    pub body: Vec<Stmt>,
+}
+
+/// A move.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct MoveDef {
+    pub name: String,
+    pub params: Vec<Dom>,
+    pub locals: Vec<LocalDef>,
+    pub offers: Vec<Expr>,
+    pub body: Vec<Stmt>,
+    pub span: Span,
+}
+
+/// A refusing statement.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct RefuseSite {
+    pub why: String,
+    pub span: Span,
+}
+
+/// Something that can be assigned to.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Target {
+    Local(usize),
+    LocalAt(usize, Expr),
+    Var(usize),
+    VarAt(usize, Expr),
+}
+
+/// A statement.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Stmt {
+    pub kind: St,
+    pub span: Span,
+}
+
+/// Kinds of statements.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum St {
+    /// `let`, `var` and assignment.
+    Assign(Target, Expr),
+    Swap(Target, Target),
+    If(Expr, Vec<Stmt>, Vec<Stmt>),
+    For {
+        local: usize,
+        over: Range,
+        filter: Option<Expr>,
+        body: Vec<Stmt>,
+    },
+    Repeat {
+        bound: Expr,
+        cond: Expr,
+        body: Vec<Stmt>,
+    },
+    Phase(String, Vec<Stmt>),
+    Refuse {
+        site: usize,
+        at: Vec<Expr>,
+        unless: Option<Expr>,
+    },
+    Judge,
+    End(usize),
+    Note(String, Option<Expr>),
+    Score(Expr),
+    Tally(usize, Expr),
+    Call(usize, Vec<Expr>),
+}
+
+/// How a game can end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[allow(missing_docs)]
+pub enum EndKind {
+    Goal,
+    Lost,
+    Over,
+}
+
+/// One way to end: kind and reason. The same words are the same ending.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Ending {
+    pub kind: EndKind,
+    pub why: Option<String>,
+}
+
+/// A condition under which the game has ended.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct StatusCond {
+    pub ending: usize,
+    pub cond: Body,
+    pub span: Span,
+}
+
+/// An expression that stands alone, with its local names.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Body {
+    pub expr: Expr,
+    pub locals: Vec<LocalDef>,
+}
+
+/// A law of the form `always`.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Always {
+    pub cond: Body,
+    pub why: String,
+    pub span: Span,
+}
+
+/// A quantity that no move changes.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Keeps {
+    pub quantity: Body,
+    pub when: Option<Body>,
+    pub goal: Option<Body>,
+    pub why: String,
+    pub span: Span,
+}
+
+/// What a glyph says of one variable at its cell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Fact {
+    pub var: usize,
+    /// The value there; 1 for a member of a set and for "the cell is here".
+    pub value: i64,
+}
+
+/// How something is drawn.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Show {
+    /// One grid, value by value.
+    Values { var: usize, glyphs: Vec<(i64, String)>, joined: bool },
+    /// Several variables in one drawing, one glyph a cell.
+    Drawing { name: String, vars: Vec<usize>, rules: Vec<(char, Vec<Fact>)>, span: Span },
+}
+
+/// An example to be run by `check`.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Example {
+    pub title: String,
+    pub span: Span,
+    pub lines: Vec<(ExampleLine, Option<Body>)>,
+}
+
+/// An enum.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct EnumDef {
+    pub name: String,
+    pub values: Vec<String>,
+}
+
+/// A checked model.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Model {
+    pub file: FileId,
+    pub name: String,
+    pub enums: Vec<EnumDef>,
+    pub vars: Vec<VarDef>,
+    pub tallies: Vec<String>,
+    pub fns: Vec<FnDef>,
+    pub procs: Vec<ProcDef>,
+    pub moves: Vec<MoveDef>,
+    pub after: Option<ProcDef>,
+    pub refuses: Vec<RefuseSite>,
+    pub endings: Vec<Ending>,
+    /// In the order in which they are asked.
+    pub statuses: Vec<StatusCond>,
+    pub always: Vec<Always>,
+    pub keeps: Vec<Keeps>,
+    pub shows: Vec<Show>,
+    pub examples: Vec<Example>,
+    /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.
+    pub ends_by_statement: bool,
+}
+
+impl Model {
+    /// Whether the model can be won at all.
+    #[must_use]
+    pub fn has_goal(&self) -> bool {
+        self.endings.iter().any(|e| e.kind == EndKind::Goal)
+    }
+
+    /// The number of a variable.
+    #[must_use]
+    pub fn var(&self, name: &str) -> Option<usize> {
+        self.vars.iter().position(|v| v.name == name)
+    }
+
+    /// The glyphs of a grid that is drawn value by value, and whether they are joined. A target
+    /// is drawn like the grid that is rearranged to it.
+    #[must_use]
+    pub fn values_show(&self, var: usize) -> Option<(&[(i64, String)], bool)> {
+        let of = |v: usize| {
+            self.shows.iter().find_map(|s| match s {
+                Show::Values { var, glyphs, joined } if *var == v => Some((glyphs.as_slice(), *joined)),
+                _ => None,
+            })
+        };
+        let twin = self.vars.iter().position(|d| d.rearranged == Some(var));
+        of(var).or_else(|| of(twin?))
+    }
+
+    /// Whether a board is needed: any grid, set, or cell.
+    #[must_use]
+    pub fn needs_board(&self) -> bool {
+        self.vars
+            .iter()
+            .any(|v| matches!(v.shape, Shape::Grid | Shape::Set) || v.dom.scalar() == Scalar::Cell)
+            || self.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell)))
+    }
+}
+
+/// Names of the directions, in the order of their numbers. The first four are `dir4`.
+pub const DIRS: [&str; 8] = ["up", "right", "down", "left", "up_right", "down_right", "down_left", "up_left"];
+/// (rows, columns) of the directions.
+pub const DIR_STEPS: [(i64, i64); 8] = [(-1, 0), (0, 1), (1, 0), (0, -1), (-1, 1), (1, 1), (1, -1), (-1, -1)];
+
+/// Offsets, places and lanes as single numbers, the same in both executors' tables.
+///
+/// An offset is `rows * 2^16 + cols`. A place is `(row + 2^14) * 2^16 + (col + 2^14)`, so that
+/// adding an offset is one addition and a place off the board keeps its identity. A lane is
+/// `first cell * 2^40 + direction it runs in * 2^32 + length`.
+pub mod code {
+    /// One row in an offset or a place.
+    pub const ROW: i64 = 1 << 16;
+    /// What is added to rows and columns of a place.
+    pub const BIAS: i64 = 1 << 14;
+
+    /// The place in a row and column, both from 0.
+    #[must_use]
+    pub fn place(row: i64, col: i64) -> i64 {
+        (row + BIAS) * ROW + col + BIAS
+    }
+    /// Row and column of a place, from 0; negative off the board.
+    #[must_use]
+    pub fn row_col(place: i64) -> (i64, i64) {
+        ((place >> 16) - BIAS, (place & 0xffff) - BIAS)
+    }
+    /// Whether a sum of a place and an offset is still exact.
+    #[must_use]
+    pub fn is_place(code: i64) -> bool {
+        let (row, col) = (code >> 16, code & 0xffff);
+        (1..2 * BIAS).contains(&row) && (1..2 * BIAS).contains(&col)
+    }
+    /// Rows and columns of an offset.
+    #[must_use]
+    pub fn offset_parts(offset: i64) -> (i64, i64) {
+        let cols = ((offset + (ROW >> 1)) & 0xffff) - (ROW >> 1);
+        ((offset - cols) >> 16, cols)
+    }
+    /// Whether an offset is small enough to be exact.
+    #[must_use]
+    pub fn is_offset(offset: i64) -> bool {
+        let (r, c) = offset_parts(offset);
+        r.abs() < BIAS / 2 && c.abs() < BIAS / 2
+    }
+    /// A lane.
+    #[must_use]
+    pub fn lane(first: i64, dir: i64, len: i64) -> i64 {
+        first << 40 | dir << 32 | len
+    }
+    /// First cell, direction and length of a lane.
+    #[must_use]
+    pub fn lane_parts(lane: i64) -> (i64, i64, i64) {
+        (lane >> 40, lane >> 32 & 0xff, lane & 0xffff_ffff)
+    }
+}

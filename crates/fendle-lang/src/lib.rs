@@ -1,0 +1,44 @@
+//! Fendle's modelling language: from source text to a model that every analysis runs.
+//!
+//! ```text
+//! text --lexer, parser--> syntax tree --check--> checked tree --+--> reference executor
+//!                                                               |
+//!                          level file --bind--> bound model ----+--lower--> code --> fast executor
+//! ```
+//!
+//! This room knows nothing of terminals, searches, or the file system: texts come in,
+//! values and diagnostics go out.
+
+pub mod ast;
+pub mod bind;
+pub mod check;
+pub mod codec;
+pub mod diag;
+pub mod examples;
+pub mod exec;
+pub mod hir;
+pub mod ir;
+pub mod keeps;
+pub mod level;
+pub mod lexer;
+pub mod lower;
+pub mod model;
+pub mod parser;
+pub mod play;
+pub mod reference;
+
+pub use bind::{Bound, bind};
+pub use diag::{Diagnostic, FileId, Severity, Sources, Span};
+pub use level::{Level, LevelFile};
+pub use model::Game;
+
+/// Parses and checks a model. `None` when anything is wrong; errors are appended.
+pub fn compile(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<hir::Model> {
+    let before = errors.len();
+    let source = parser::parse(file, text, errors);
+    let parsed = errors.len() == before;
+    // Checking goes on after syntax errors, so that one run shows everything.
+    let model = check::check(file, &source, errors);
+    diag::settle(errors);
+    if parsed { model } else { None }
+}

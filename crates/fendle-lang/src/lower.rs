@@ -1,0 +1,1661 @@
+//! Checked tree to intermediate form, for one bound model.
+//!
+//! Functions and procedures are laid in where they are called (nothing recurses), level values
+//! become constants, and a move gets one program for each value of its small parameters. What a
+//! function without arguments finds in a state is remembered until the state is about to
+//! change, since several moves ask for it.
+
+use std::collections::HashMap;
+
+use crate::ast::QuantKind;
+use crate::bind::Bound;
+use crate::diag::Span;
+use crate::hir::*;
+use crate::ir::*;
+use crate::reference::{Eval, FaultKind, KEPT_MAX};
+
+/// Most operations of one model.
+pub const OPS_MAX: usize = 1 << 21;
+/// Most moves with their parameters filled in.
+pub const MOVES_MAX: u64 = 1 << 16;
+/// Most programs for one move.
+const VARIANTS_MAX: u64 = 64;
+/// Loops over at most this many known things are written out.
+const UNROLL_MAX: usize = 8;
+
+/// Why a bound model has no code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TooLarge {
+    /// More moves than can be numbered.
+    Moves {
+        /// How many there would be.
+        given: u64,
+    },
+    /// More operations than are allowed.
+    Operations,
+}
+
+type Label = u32;
+
+/// An operand: known now, or in a register.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum O {
+    K(i64),
+    R(R),
+}
+
+#[derive(Clone, Copy, Debug)]
+enum Local {
+    Unset,
+    Val(O),
+    Var(R),
+    Block(M),
+}
+
+struct Lower<'b> {
+    b: &'b Bound,
+    code: Code,
+    entry: usize,
+    labels: Vec<Option<u32>>,
+    sites: HashMap<FaultSite, Site>,
+    memos: HashMap<(usize, Vec<i64>), u16>,
+    doms: HashMap<(i32, i32), u16>,
+    frame: Vec<Local>,
+    mutable: Vec<bool>,
+    next: u16,
+    /// Nothing of the state has been changed yet on any way here.
+    clean: bool,
+    /// `Touch` has run on every way here.
+    touched: bool,
+    unrolled: usize,
+    start: u32,
+    finish: Label,
+    full: bool,
+}
+
+/// Makes and verifies the code of a bound model.
+///
+/// # Errors
+///
+/// [`TooLarge`] when a limit is passed.
+///
+/// # Panics
+///
+/// When the code does not verify: that is a mistake in this module.
+pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
+    let data = b.data.len() as u32;
+    let state = b.start.len() as u32;
+    let mut l = Lower {
+        b,
+        code: Code {
+            before: data + state,
+            now: data + 2 * state,
+            state_len: state,
+            memory: data + 3 * state,
+            cells: b.cells() as u32,
+            ..Code::default()
+        },
+        entry: 0,
+        labels: vec![],
+        sites: HashMap::new(),
+        memos: HashMap::new(),
+        doms: HashMap::new(),
+        frame: vec![],
+        mutable: vec![],
+        next: 0,
+        clean: true,
+        touched: false,
+        unrolled: 1,
+        start: data,
+        finish: 0,
+        full: false,
+    };
+    l.moves()?;
+    l.code.status = l.status_program("status", true);
+    l.code.status_changed = l.status_program("status of a changed state", false);
+    l.code.laws = l.law_program();
+    l.keeps();
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
+        let site = l.site(FaultKind::NotRearranged, def.span);
+        l.code.pack_sites.push((v, site));
+    }
+    if l.full {
+        return Err(TooLarge::Operations);
+    }
+    l.code.memos = l.memos.len() as u32;
+    if let Err(bad) = l.code.verify() {
+        panic!("the code does not verify:\n{}\n{}", bad.join("\n"), l.code.print());
+    }
+    Ok(l.code)
+}
+
+/// All moves with their parameters filled in, in move order: (move, parameters).
+///
+/// # Errors
+///
+/// [`TooLarge::Moves`] when there are too many.
+pub fn move_list(b: &Bound) -> Result<Vec<(usize, Vec<i64>)>, TooLarge> {
+    let mut out = vec![];
+    let mut total = 0u64;
+    for (of, def) in b.model.moves.iter().enumerate() {
+        let ranges: Vec<(i64, i64)> = def.params.iter().map(|d| range_of(b, d)).collect();
+        let count = ranges
+            .iter()
+            .try_fold(1u64, |n, (lo, hi)| n.checked_mul((hi - lo + 1).max(0) as u64))
+            .unwrap_or(u64::MAX);
+        total = total.saturating_add(count);
+        if total > MOVES_MAX {
+            return Err(TooLarge::Moves { given: total });
+        }
+        for mut n in 0..count {
+            let mut params = vec![0; ranges.len()];
+            for (p, (lo, hi)) in params.iter_mut().zip(&ranges).rev() {
+                let len = (hi - lo + 1) as u64;
+                *p = lo + (n % len) as i64;
+                n /= len;
+            }
+            out.push((of, params));
+        }
+    }
+    Ok(out)
+}
+
+fn range_of(b: &Bound, dom: &Dom) -> (i64, i64) {
+    let mut eval = Eval::new(b);
+    match dom {
+        Dom::Bool => (0, 1),
+        Dom::Range(lo, hi) => (eval.lone(lo).unwrap_or(0), eval.lone(hi).unwrap_or(-1)),
+        Dom::Enum(e) => (0, b.model.enums[*e].values.len() as i64 - 1),
+        Dom::Dir4 => (0, 3),
+        Dom::Dir8 => (0, 7),
+        Dom::Cell => (0, b.cells() as i64 - 1),
+    }
+}
+
+/// Whether a block can change the state.
+fn changes_state(block: &[Stmt]) -> bool {
+    block.iter().any(|s| match &s.kind {
+        St::Assign(t, _) => matches!(t, Target::Var(_) | Target::VarAt(..)),
+        St::Swap(a, b) => [a, b].iter().any(|t| matches!(t, Target::Var(_) | Target::VarAt(..))),
+        St::If(_, a, b) => changes_state(a) || changes_state(b),
+        St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => changes_state(body),
+        St::End(_) | St::Call(..) => true,
+        _ => false,
+    })
+}
+
+/// Whether an expression takes more than a few operations.
+fn heavy(e: &Expr) -> bool {
+    match &e.kind {
+        Ek::Quant(_) | Ek::Flood(_) => true,
+        Ek::Builtin(b, _) => matches!(b, Builtin::Parity | Builtin::Distinct),
+        Ek::Not(a) | Ek::Neg(a) | Ek::DirOffset(a) | Ek::ToPlace(a) | Ek::ToCell(a) | Ek::OnBoard(a) => {
+            heavy(a)
+        }
+        Ek::Within(a, _) => heavy(a),
+        Ek::Index(a, b)
+        | Ek::Arith(_, a, b)
+        | Ek::Cmp(_, a, b)
+        | Ek::SameBlock(a, b, _)
+        | Ek::And(a, b)
+        | Ek::Or(a, b)
+        | Ek::Shift(a, b, _)
+        | Ek::OffAdd(a, b, _)
+        | Ek::OffMul(a, b)
+        | Ek::Union(a, b)
+        | Ek::Minus(a, b)
+        | Ek::Both(a, b) => heavy(a) || heavy(b),
+        Ek::Cond(a, b, c) | Ek::IndexOutside(a, b, c) => heavy(a) || heavy(b) || heavy(c),
+        Ek::Call(_, args) => !args.is_empty(),
+        Ek::Const(_) | Ek::Var(..) | Ek::Local(_) => false,
+    }
+}
+
+impl Lower<'_> {
+    // ---- small parts ----
+
+    fn site(&mut self, kind: FaultKind, span: Span) -> Site {
+        let site = FaultSite { kind, span };
+        if let Some(&s) = self.sites.get(&site) {
+            return s;
+        }
+        let s = Site(self.code.sites.len() as u32);
+        self.code.sites.push(site);
+        self.sites.insert(site, s);
+        s
+    }
+
+    fn emit(&mut self, op: Op) {
+        if self.code.ops.len() >= OPS_MAX {
+            self.full = true;
+            return;
+        }
+        self.code.ops.push(op);
+    }
+
+    fn fresh(&mut self) -> R {
+        let r = R(self.next);
+        if self.next == u16::MAX {
+            self.full = true;
+        } else {
+            self.next += 1;
+        }
+        self.code.registers = self.code.registers.max(u32::from(self.next) + 1);
+        r
+    }
+
+    fn scratch(&mut self, len: usize) -> M {
+        let m = M(self.code.memory);
+        self.code.memory += len as u32;
+        if self.code.memory > 1 << 26 {
+            self.full = true;
+            self.code.memory = 1 << 26;
+        }
+        m
+    }
+
+    fn label(&mut self) -> Label {
+        self.labels.push(None);
+        self.labels.len() as u32 - 1
+    }
+
+    fn here(&mut self, label: Label) {
+        self.labels[label as usize] = Some(self.code.ops.len() as u32);
+    }
+
+    fn begin(&mut self, locals: &[LocalDef], clean: bool) {
+        self.entry = self.code.ops.len();
+        self.labels.clear();
+        self.next = 0;
+        self.clean = clean;
+        self.touched = false;
+        self.unrolled = 1;
+        self.enter(locals);
+        self.finish = self.label();
+    }
+
+    fn enter(&mut self, locals: &[LocalDef]) {
+        self.frame = vec![Local::Unset; locals.len()];
+        self.mutable = locals.iter().map(|l| l.mutable).collect();
+    }
+
+    fn end(&mut self, name: String, params: Vec<R>) -> u32 {
+        let labels = std::mem::take(&mut self.labels);
+        let at = |to: &mut To| to.0 = labels[to.0 as usize].unwrap_or(0);
+        for op in &mut self.code.ops[self.entry..] {
+            match op {
+                Op::Jump { to }
+                | Op::JumpIf { to, .. }
+                | Op::JumpUnless { to, .. }
+                | Op::JumpEq { to, .. }
+                | Op::JumpNe { to, .. }
+                | Op::JumpLt { to, .. }
+                | Op::JumpLe { to, .. }
+                | Op::Loop { to, .. }
+                | Op::LoopTo { to, .. }
+                | Op::CellOr { to, .. }
+                | Op::NextIn { to, .. }
+                | Op::NextEq { to, .. }
+                | Op::Recall { to, .. } => at(to),
+                _ => {}
+            }
+        }
+        let program = Program { name, entry: self.entry as u32, end: self.code.ops.len() as u32, params };
+        self.code.programs.push(program);
+        self.code.programs.len() as u32 - 1
+    }
+
+    /// Lays in a body with its own names, and returns to the caller's.
+    fn inlined<T>(&mut self, locals: &[LocalDef], args: Vec<Local>, f: impl FnOnce(&mut Self) -> T) -> T {
+        let frame = std::mem::take(&mut self.frame);
+        let mutable = std::mem::take(&mut self.mutable);
+        self.enter(locals);
+        self.frame[..args.len()].copy_from_slice(&args);
+        let out = f(self);
+        self.frame = frame;
+        self.mutable = mutable;
+        out
+    }
+
+    fn reg(&mut self, o: O) -> R {
+        match o {
+            O::R(r) => r,
+            O::K(v) => {
+                let d = self.fresh();
+                self.emit(Op::Const { d, v });
+                d
+            }
+        }
+    }
+
+    fn copy(&mut self, o: O) -> R {
+        let d = self.fresh();
+        match o {
+            O::R(s) => self.emit(Op::Copy { d, s }),
+            O::K(v) => self.emit(Op::Const { d, v }),
+        }
+        d
+    }
+
+    fn touch(&mut self) {
+        if !self.touched {
+            self.emit(Op::Touch {});
+            self.touched = true;
+        }
+        self.clean = false;
+    }
+
+    // ---- programs ----
+
+    fn moves(&mut self) -> Result<(), TooLarge> {
+        let list = move_list(self.b)?;
+        let model = self.b.model.clone();
+        let mut programs: HashMap<(usize, Vec<Option<i64>>), u32> = HashMap::new();
+        for (of, params) in list {
+            let def = &model.moves[of];
+            // Small parameters are known in the code, large ones come in registers.
+            let mut variants = 1u64;
+            let fixed: Vec<bool> = def
+                .params
+                .iter()
+                .map(|d| {
+                    let (lo, hi) = range_of(self.b, d);
+                    let len = (hi - lo + 1) as u64;
+                    let fits = !matches!(d, Dom::Cell) && variants * len <= VARIANTS_MAX;
+                    if fits {
+                        variants *= len;
+                    }
+                    fits
+                })
+                .collect();
+            let key: Vec<Option<i64>> = params.iter().zip(&fixed).map(|(&p, &f)| f.then_some(p)).collect();
+            let program = match programs.get(&(of, key.clone())) {
+                Some(&p) => p,
+                None => {
+                    let p = self.move_program(def, &key);
+                    programs.insert((of, key), p);
+                    p
+                }
+            };
+            let args = params.iter().zip(&fixed).filter(|(_, f)| !**f).map(|(&p, _)| p).collect();
+            self.code.moves.push(MoveEntry { of: of as u32, program, args, params });
+            if self.full {
+                return Err(TooLarge::Operations);
+            }
+        }
+        Ok(())
+    }
+
+    fn move_program(&mut self, def: &MoveDef, key: &[Option<i64>]) -> u32 {
+        self.begin(&def.locals, true);
+        let mut params = vec![];
+        for (i, k) in key.iter().enumerate() {
+            self.frame[i] = match k {
+                Some(v) => Local::Val(O::K(*v)),
+                None => {
+                    let r = self.fresh();
+                    params.push(r);
+                    Local::Val(O::R(r))
+                }
+            };
+        }
+        if !def.offers.is_empty() {
+            let no = self.label();
+            let yes = self.label();
+            for offer in &def.offers {
+                self.cond(offer, no, false);
+            }
+            self.emit(Op::Jump { to: To(yes) });
+            self.here(no);
+            self.emit(Op::NotOffered {});
+            self.here(yes);
+        }
+        self.block(&def.body);
+        let model = self.b.model.clone();
+        if let Some(after) = &model.after {
+            self.inlined(&after.locals, vec![], |l| l.block(&after.body));
+        }
+        let finish = self.finish;
+        self.here(finish);
+        self.emit(Op::Done {});
+        let words: Vec<String> = key
+            .iter()
+            .zip(&def.params)
+            .map(|(k, d)| k.map_or("_".to_string(), |v| self.b.scalar_text(d.scalar(), v, false)))
+            .collect();
+        self.end(format!("move {} {}", def.name, words.join(" ")).trim_end().to_string(), params)
+    }
+
+    fn status_program(&mut self, name: &str, clean: bool) -> u32 {
+        self.begin(&[], clean);
+        let model = self.b.model.clone();
+        for s in &model.statuses {
+            let next = self.label();
+            self.inlined(&s.cond.locals, vec![], |l| l.cond(&s.cond.expr, next, false));
+            let s = self.reg(O::K(s.ending as i64 + 1));
+            self.emit(Op::Give { s });
+            self.here(next);
+        }
+        let s = self.reg(O::K(0));
+        self.emit(Op::Give { s });
+        self.end(name.into(), vec![])
+    }
+
+    fn law_program(&mut self) -> u32 {
+        self.begin(&[], true);
+        let model = self.b.model.clone();
+        for (i, law) in model.always.iter().enumerate() {
+            let site = self.site(FaultKind::AlwaysBroken, law.span);
+            self.code.law_sites.push(site);
+            let next = self.label();
+            self.inlined(&law.cond.locals, vec![], |l| l.cond(&law.cond.expr, next, true));
+            let s = self.reg(O::K(i as i64 + 1));
+            self.emit(Op::Give { s });
+            self.here(next);
+        }
+        let s = self.reg(O::K(0));
+        self.emit(Op::Give { s });
+        self.end("laws".into(), vec![])
+    }
+
+    fn keeps(&mut self) {
+        let model = self.b.model.clone();
+        for (i, keeps) in model.keeps.iter().enumerate() {
+            let site = self.site(FaultKind::KeepsBroken, keeps.span);
+            let mut programs = [0; 2];
+            for (clean, program) in [true, false].into_iter().zip(&mut programs) {
+                self.begin(&keeps.quantity.locals, clean);
+                let s = self.value(&keeps.quantity.expr);
+                let s = self.reg(s);
+                self.emit(Op::Give { s });
+                let changed = if clean { "" } else { " of a changed state" };
+                *program = self.end(format!("kept quantity {}{changed}", i + 1), vec![]);
+            }
+            self.code.keeps.push((programs[0], programs[1], site));
+        }
+    }
+
+    // ---- statements ----
+
+    fn block(&mut self, block: &[Stmt]) {
+        let frame = self.frame.clone();
+        let next = self.next;
+        for stmt in block {
+            if self.full {
+                return;
+            }
+            self.stmt(stmt);
+        }
+        self.frame = frame;
+        self.next = next;
+    }
+
+    fn stmt(&mut self, stmt: &Stmt) {
+        let span = stmt.span;
+        match &stmt.kind {
+            St::Assign(target, value) => self.assign_stmt(target, value, span),
+            St::Swap(a, b) => {
+                let ia = self.index_of(a);
+                let ib = self.index_of(b);
+                let va = self.read(a, ia);
+                let vb = self.read(b, ib);
+                self.write(a, ia, O::R(vb), span);
+                self.write(b, ib, O::R(va), span);
+            }
+            St::If(cond, then, other) => {
+                let (no, end) = (self.label(), self.label());
+                self.cond(cond, no, false);
+                let (clean, touched) = (self.clean, self.touched);
+                self.block(then);
+                let after_then = (self.clean, self.touched);
+                if !other.is_empty() {
+                    self.emit(Op::Jump { to: To(end) });
+                }
+                self.here(no);
+                (self.clean, self.touched) = (clean, touched);
+                self.block(other);
+                self.here(end);
+                self.clean &= after_then.0;
+                self.touched &= after_then.1;
+            }
+            St::For { local, over, filter, body } => self.for_stmt(*local, over, filter.as_ref(), body, span),
+            St::Repeat { bound, cond, body } => {
+                let bound = self.value(bound);
+                let bound = self.copy(bound);
+                if changes_state(body) {
+                    self.clean = false;
+                }
+                let touched = self.touched;
+                let done = self.copy(O::K(0));
+                let (top, exit, go) = (self.label(), self.label(), self.label());
+                self.here(top);
+                self.cond(cond, exit, false);
+                self.emit(Op::JumpLt { a: done, b: bound, to: To(go) });
+                let site = self.site(FaultKind::RepeatBound, span);
+                self.emit(Op::FaultWith { s: bound, site });
+                self.here(go);
+                self.emit(Op::Inc { d: done });
+                self.block(body);
+                let site = self.site(FaultKind::StepBudget, span);
+                self.emit(Op::Loop { to: To(top), site });
+                self.here(exit);
+                self.touched = touched;
+            }
+            St::Phase(_, body) => self.block(body),
+            St::Refuse { site, at, unless } => {
+                let ok = self.label();
+                if let Some(e) = unless {
+                    self.cond(e, ok, true);
+                }
+                for e in at {
+                    if e.ty.is_block() {
+                        let (base, _) = self.block_of(e);
+                        self.emit(Op::RefuseIn { base });
+                    } else {
+                        let p = self.value(e);
+                        let p = self.reg(p);
+                        self.emit(Op::RefuseAt { p });
+                    }
+                }
+                self.emit(Op::Refuse { which: *site as u32 });
+                self.here(ok);
+            }
+            St::Judge => {
+                let model = self.b.model.clone();
+                let finish = self.finish;
+                for s in &model.statuses {
+                    self.inlined(&s.cond.locals, vec![], |l| l.cond(&s.cond.expr, finish, true));
+                }
+            }
+            St::End(ending) => {
+                self.touch();
+                let s = self.reg(O::K(*ending as i64 + 1));
+                let to = M(self.code.now + self.code.state_len - 1);
+                self.emit(Op::StoreAt { to, s });
+                self.emit(Op::Jump { to: To(self.finish) });
+            }
+            St::Note(_, at) => {
+                if let Some(e) = at {
+                    self.value(e);
+                }
+            }
+            St::Score(e) => {
+                let s = self.value(e);
+                let s = self.reg(s);
+                let site = self.site(FaultKind::Overflow, span);
+                self.emit(Op::Score { s, site });
+            }
+            St::Tally(_, e) => {
+                self.value(e);
+            }
+            St::Call(p, args) => {
+                let model = self.b.model.clone();
+                let def = &model.procs[*p];
+                let args = self.args(args);
+                self.inlined(&def.locals, args, |l| l.block(&def.body));
+            }
+        }
+    }
+
+    fn args(&mut self, args: &[Expr]) -> Vec<Local> {
+        args.iter().map(|a| Local::Val(self.value(a))).collect()
+    }
+
+    fn for_stmt(&mut self, local: usize, over: &Range, filter: Option<&Expr>, body: &[Stmt], span: Span) {
+        let touched = self.touched;
+        if filter.is_none() {
+            // What is run over is fixed before the body can change it.
+            let fixed = match over {
+                Range::Cells(set) if !matches!(set.kind, Ek::Flood(_)) => {
+                    let (s, len) = self.block_of(set);
+                    let d = self.scratch(len);
+                    self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                    Some(d)
+                }
+                _ => None,
+            };
+            if changes_state(body) {
+                self.clean = false;
+            }
+            self.each(local, over, fixed, None, span, &mut |l, _| l.block(body));
+            self.touched = touched;
+            return;
+        }
+        let sides = self.b.rows.max(self.b.cols);
+        let room = match over {
+            Range::Board | Range::Cells(_) => self.b.cells(),
+            Range::Around(_, o) => o.len(),
+            Range::Dirs(n) => usize::from(*n),
+            Range::Enum(e) => self.b.model.enums[*e].values.len(),
+            Range::Lanes(_) | Range::Lane(_) => sides,
+            Range::Ints(..) => KEPT_MAX as usize,
+        };
+        let base = self.scratch(2 * room.max(1));
+        let count = self.copy(O::K(0));
+        let ints = matches!(over, Range::Ints(..));
+        self.each(local, over, None, filter, span, &mut |l, _| {
+            if ints {
+                let most = l.reg(O::K(KEPT_MAX));
+                let ok = l.label();
+                l.emit(Op::JumpLt { a: count, b: most, to: To(ok) });
+                let over = l.reg(O::K(KEPT_MAX + 1));
+                let site = l.site(FaultKind::LoopTooLong, span);
+                l.emit(Op::FaultWith { s: over, site });
+                l.here(ok);
+            }
+            let o = l.local_value(local);
+            let s = l.reg(o);
+            l.emit(Op::Push { d: count, base, s });
+        });
+        if changes_state(body) {
+            self.clean = false;
+        }
+        let k = self.copy(O::K(0));
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::JumpLe { a: count, b: k, to: To(exit) });
+        let d = self.fresh();
+        self.emit(Op::Entry { d, base, i: k });
+        self.frame[local] = Local::Val(O::R(d));
+        self.block(body);
+        self.emit(Op::Inc { d: k });
+        let site = self.site(FaultKind::StepBudget, span);
+        self.emit(Op::Loop { to: To(top), site });
+        self.here(exit);
+        self.touched = touched;
+    }
+
+    fn local_value(&mut self, l: usize) -> O {
+        match self.frame[l] {
+            Local::Val(o) => o,
+            Local::Var(r) => O::R(r),
+            // A name that is read before it is set does not pass the checker.
+            Local::Unset | Local::Block(_) => O::K(0),
+        }
+    }
+
+    fn assign_stmt(&mut self, target: &Target, value: &Expr, span: Span) {
+        if value.ty.is_block() {
+            let (s, len) = self.block_of(value);
+            match target {
+                Target::Local(l) => {
+                    let d = match self.frame[*l] {
+                        Local::Block(d) => d,
+                        _ => {
+                            let d = self.scratch(len);
+                            self.frame[*l] = Local::Block(d);
+                            d
+                        }
+                    };
+                    if d != s {
+                        self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                    }
+                }
+                Target::Var(v) => {
+                    let slot = &self.b.slots[*v];
+                    let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.lo, slot.lo) };
+                    let d = M(self.code.now + slot.base as u32);
+                    let dom = self.dom_id(lo, hi);
+                    let site = self.site(FaultKind::OutOfDomain, span);
+                    self.emit(Op::CheckBlock { base: s, len: len as u32, dom, site });
+                    self.touch();
+                    if d != s {
+                        self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                    }
+                }
+                _ => {}
+            }
+            return;
+        }
+        let o = self.value(value);
+        match target {
+            Target::Local(l) if self.mutable[*l] => {
+                let d = match self.frame[*l] {
+                    Local::Var(r) => r,
+                    _ => {
+                        let r = self.fresh();
+                        self.frame[*l] = Local::Var(r);
+                        r
+                    }
+                };
+                match o {
+                    O::R(s) => self.emit(Op::Copy { d, s }),
+                    O::K(v) => self.emit(Op::Const { d, v }),
+                }
+            }
+            Target::Local(l) => {
+                // A name for a variable's register must not change with it.
+                let o = match (&value.kind, o) {
+                    (Ek::Local(_) | Ek::Within(..), O::R(_)) => O::R(self.copy(o)),
+                    _ => o,
+                };
+                self.frame[*l] = Local::Val(o);
+            }
+            _ => {
+                let i = self.index_of(target);
+                self.write(target, i, o, span);
+            }
+        }
+    }
+
+    fn dom_id(&mut self, lo: i64, hi: i64) -> u16 {
+        let key = (lo as i32, hi as i32);
+        if let Some(&d) = self.doms.get(&key) {
+            return d;
+        }
+        let d = self.code.doms.len() as u16;
+        self.code.doms.push(key);
+        self.doms.insert(key, d);
+        d
+    }
+
+    fn index_of(&mut self, target: &Target) -> O {
+        match target {
+            Target::LocalAt(_, e) | Target::VarAt(_, e) => self.value(e),
+            _ => O::K(0),
+        }
+    }
+
+    fn base_of(&self, target: &Target) -> Option<M> {
+        match target {
+            Target::Var(v) | Target::VarAt(v, _) => Some(M(self.code.now + self.b.slots[*v].base as u32)),
+            Target::LocalAt(l, _) => match self.frame[*l] {
+                Local::Block(m) => Some(m),
+                _ => None,
+            },
+            Target::Local(_) => None,
+        }
+    }
+
+    fn read(&mut self, target: &Target, index: O) -> R {
+        match (self.base_of(target), target) {
+            (Some(base), _) => self.load(base, index),
+            (None, Target::Local(l)) => {
+                let o = self.local_value(*l);
+                self.copy(o)
+            }
+            _ => self.copy(O::K(0)),
+        }
+    }
+
+    fn load(&mut self, base: M, index: O) -> R {
+        let d = self.fresh();
+        match index {
+            O::K(k) => self.emit(Op::LoadAt { d, from: M(base.0 + k as u32) }),
+            O::R(i) => self.emit(Op::Load { d, base, i }),
+        }
+        d
+    }
+
+    fn write(&mut self, target: &Target, index: O, value: O, span: Span) {
+        if let Target::Local(l) = target {
+            let d = match self.frame[*l] {
+                Local::Var(r) => r,
+                _ => return,
+            };
+            match value {
+                O::R(s) => self.emit(Op::Copy { d, s }),
+                O::K(v) => self.emit(Op::Const { d, v }),
+            }
+            return;
+        }
+        let Some(base) = self.base_of(target) else { return };
+        let s = self.reg(value);
+        if let Target::Var(v) | Target::VarAt(v, _) = target {
+            let slot = &self.b.slots[*v];
+            let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.lo, slot.lo) };
+            if !matches!(value, O::K(k) if k >= lo && k <= hi) && !self.fits(*v, lo, hi) {
+                let site = self.site(FaultKind::OutOfDomain, span);
+                self.emit(Op::Check { s, lo: lo as i32, hi: hi as i32, site });
+            }
+            self.touch();
+        } else if !matches!(value, O::K(k) if i32::try_from(k).is_ok()) {
+            let site = self.site(FaultKind::OutOfDomain, span);
+            self.emit(Op::Check { s, lo: i32::MIN, hi: i32::MAX, site });
+        }
+        match index {
+            O::K(k) => self.emit(Op::StoreAt { to: M(base.0 + k as u32), s }),
+            O::R(i) => self.emit(Op::Store { base, i, s }),
+        }
+    }
+
+    /// Whether a type holds no value outside its variable's range, so that no check is needed.
+    fn fits(&self, var: usize, lo: i64, hi: i64) -> bool {
+        match &self.b.model.vars[var].dom {
+            Dom::Bool => (lo, hi) == (0, 1),
+            Dom::Enum(e) => lo == 0 && hi + 1 == self.b.model.enums[*e].values.len() as i64,
+            Dom::Dir8 => (lo, hi) == (0, 7),
+            Dom::Cell => hi + 1 == self.b.cells() as i64 && lo == 0,
+            Dom::Range(..) | Dom::Dir4 => false,
+        }
+    }
+
+    // ---- loops ----
+
+    /// Runs `f` for every thing in `over` that passes `filter`, with `local` standing for it;
+    /// `f` may jump to the label it is given, which lies behind the loop.
+    fn each(
+        &mut self,
+        local: usize,
+        over: &Range,
+        fixed: Option<M>,
+        filter: Option<&Expr>,
+        span: Span,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let exit = self.label();
+        let burn = self.site(FaultKind::StepBudget, span);
+        let known: Option<usize> = match over {
+            Range::Dirs(n) => Some(usize::from(*n)),
+            Range::Enum(e) => Some(self.b.model.enums[*e].values.len()),
+            Range::Around(_, o) => Some(o.len()),
+            _ => None,
+        };
+        if let Some(n) = known {
+            if n <= UNROLL_MAX && self.unrolled * n.max(1) <= 64 {
+                self.unroll(local, over, n, filter, exit, f);
+                self.here(exit);
+                return;
+            }
+        }
+        let (top, again) = (self.label(), self.label());
+        match over {
+            Range::Board | Range::Cells(_) => {
+                let n = self.b.cells() as u32;
+                let block = match over {
+                    Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
+                    _ => None,
+                };
+                let i = self.copy(O::K(0));
+                self.frame[local] = Local::Val(O::R(i));
+                let mut parts = vec![];
+                if let Some(filter) = filter {
+                    conjuncts(filter, &mut parts);
+                }
+                let scan = match (block, parts.first()) {
+                    (Some(base), _) => Some((base, None)),
+                    (None, Some(first)) => {
+                        let scan = self.scan(first, local);
+                        if scan.is_some() {
+                            parts.remove(0);
+                        }
+                        scan
+                    }
+                    _ => None,
+                };
+                self.here(top);
+                match scan {
+                    Some((base, None)) => self.emit(Op::NextIn { d: i, base, to: To(exit) }),
+                    Some((base, Some(v))) => self.emit(Op::NextEq { d: i, base, v, to: To(exit) }),
+                    None => {}
+                }
+                for part in parts {
+                    self.cond(part, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::LoopTo { d: i, n, to: To(top), site: burn });
+            }
+            Range::Ints(lo, hi) => {
+                let a = self.value(lo);
+                let b = self.value(hi);
+                let (i, b) = (self.copy(a), self.copy(b));
+                let site = self.site(FaultKind::LoopTooLong, lo.span.to(hi.span));
+                self.emit(Op::CheckLoop { a: i, b, site });
+                self.frame[local] = Local::Val(O::R(i));
+                self.here(top);
+                self.emit(Op::JumpLt { a: b, b: i, to: To(exit) });
+                if let Some(filter) = filter {
+                    self.cond(filter, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::Inc { d: i });
+                self.emit(Op::Loop { to: To(top), site: burn });
+            }
+            _ => {
+                // Counted things: entry k of n, found by one operation.
+                let (n, what): (R, Option<R>) = match over {
+                    Range::Lanes(dir) => {
+                        let a = self.value(dir);
+                        let a = self.copy(a);
+                        let d = self.fresh();
+                        let site = self.site(FaultKind::OutOfDomain, dir.span);
+                        self.emit(Op::LanesLen { d, a, site });
+                        (d, Some(a))
+                    }
+                    Range::Lane(lane) => {
+                        let a = self.value(lane);
+                        let a = self.copy(a);
+                        let d = self.fresh();
+                        self.emit(Op::LaneLen { d, a });
+                        (d, Some(a))
+                    }
+                    _ => (self.copy(O::K(known.unwrap_or(0) as i64)), None),
+                };
+                let around = if let Range::Around(cell, offsets) = over {
+                    let p = self.value(cell);
+                    let p = self.copy(p);
+                    let base = self.scratch(2 * offsets.len().max(1));
+                    let count = self.copy(O::K(0));
+                    for o in offsets {
+                        let s = self.value(o);
+                        let s = self.reg(s);
+                        self.emit(Op::Push { d: count, base, s });
+                    }
+                    Some((p, base))
+                } else {
+                    None
+                };
+                let k = self.copy(O::K(0));
+                self.here(top);
+                self.emit(Op::JumpLe { a: n, b: k, to: To(exit) });
+                let d = self.fresh();
+                match (over, what, around) {
+                    (Range::Lanes(_), Some(a), _) => self.emit(Op::LaneAt { d, a, i: k }),
+                    (Range::Lane(_), Some(a), _) => self.emit(Op::LaneCell { d, a, i: k }),
+                    (_, _, Some((p, base))) => {
+                        let o = self.fresh();
+                        self.emit(Op::Entry { d: o, base, i: k });
+                        let q = self.fresh();
+                        self.emit(Op::Peek { d: q, p, o });
+                        self.emit(Op::CellOr { d, p: q, to: To(again) });
+                    }
+                    _ => self.emit(Op::Copy { d, s: k }),
+                }
+                self.frame[local] = Local::Val(O::R(d));
+                if let Some(filter) = filter {
+                    self.cond(filter, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::Inc { d: k });
+                self.emit(Op::Loop { to: To(top), site: burn });
+            }
+        }
+        self.here(exit);
+    }
+
+    fn unroll(
+        &mut self,
+        local: usize,
+        over: &Range,
+        n: usize,
+        filter: Option<&Expr>,
+        exit: Label,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let around: Option<(O, Vec<O>)> = if let Range::Around(cell, offsets) = over {
+            // All offsets are known before the body runs, as for every range.
+            let place = self.value(cell);
+            let place = O::R(self.copy(place));
+            let offsets = offsets
+                .iter()
+                .map(|o| {
+                    let v = self.value(o);
+                    if let O::R(_) = v { O::R(self.copy(v)) } else { v }
+                })
+                .collect();
+            Some((place, offsets))
+        } else {
+            None
+        };
+        self.unrolled *= n.max(1);
+        for k in 0..n {
+            let again = self.label();
+            let next = self.next;
+            let element = match &around {
+                Some((place, offsets)) => {
+                    let (p, o) = (self.reg(*place), self.reg(offsets[k]));
+                    let q = self.fresh();
+                    self.emit(Op::Peek { d: q, p, o });
+                    let d = self.fresh();
+                    self.emit(Op::CellOr { d, p: q, to: To(again) });
+                    O::R(d)
+                }
+                None => O::K(k as i64),
+            };
+            self.frame[local] = Local::Val(element);
+            if let Some(filter) = filter {
+                self.cond(filter, again, false);
+            }
+            f(self, exit);
+            self.here(again);
+            self.next = next;
+        }
+        self.unrolled /= n.max(1);
+    }
+
+    /// `block[c]` and `block[c] == constant` over all cells are one scanning operation.
+    fn scan(&mut self, e: &Expr, local: usize) -> Option<(M, Option<i32>)> {
+        let is_element = |i: &Expr| matches!(i.kind, Ek::Local(l) if l == local);
+        match &e.kind {
+            Ek::Index(block, i) if e.ty == Ty::Bool && is_element(i) => {
+                self.plain_block(block).map(|m| (m, None))
+            }
+            Ek::Cmp(Cmp::Eq, a, b) => {
+                let (Ek::Index(block, i), true) = (&a.kind, !heavy(b)) else { return None };
+                if !is_element(i) || !matches!(b.kind, Ek::Const(_) | Ek::Var(..) | Ek::Local(_)) {
+                    return None;
+                }
+                let base = self.plain_block(block)?;
+                let Ek::Const(v) = b.kind else { return None };
+                i32::try_from(v).ok().map(|v| (base, Some(v)))
+            }
+            _ => None,
+        }
+    }
+
+    /// The address of a block of cells that needs no work.
+    fn plain_block(&mut self, e: &Expr) -> Option<M> {
+        match &e.kind {
+            Ek::Var(..) => Some(self.block_of(e).0),
+            Ek::Local(l) => match self.frame[*l] {
+                Local::Block(m) => Some(m),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    // ---- expressions ----
+
+    fn block_of(&mut self, e: &Expr) -> (M, usize) {
+        let cells = self.b.cells();
+        match &e.kind {
+            Ek::Var(when, v) => {
+                let slot = &self.b.slots[*v];
+                let region = match (self.b.model.vars[*v].state, when) {
+                    (false, _) => 0,
+                    (true, When::Now) => self.code.now,
+                    (true, When::Before) => self.code.before,
+                    (true, When::Start) => self.start,
+                };
+                (M(region + slot.base as u32), slot.len)
+            }
+            Ek::Local(l) => match self.frame[*l] {
+                Local::Block(m) => {
+                    // Arrays keep their own length; boards and sets hold one number a cell.
+                    let len = match e.ty {
+                        Ty::Array(k, _) => self.b.model.enums[k].values.len(),
+                        _ => cells,
+                    };
+                    (m, len)
+                }
+                _ => (M(0), 0),
+            },
+            Ek::Union(a, b) | Ek::Minus(a, b) | Ek::Both(a, b) => {
+                let (x, _) = self.block_of(a);
+                let (y, _) = self.block_of(b);
+                let d = self.scratch(cells);
+                self.emit(match &e.kind {
+                    Ek::Union(..) => Op::Union { d, a: x, b: y },
+                    Ek::Minus(..) => Op::Minus { d, a: x, b: y },
+                    _ => Op::Both { d, a: x, b: y },
+                });
+                (d, cells)
+            }
+            Ek::Quant(q) => {
+                let d = self.scratch(cells);
+                self.emit(Op::ClearCells { d });
+                let one = self.reg(O::K(1));
+                self.each(q.local, &q.over, None, q.filter.as_ref(), e.span, &mut |l, _| {
+                    let o = l.local_value(q.local);
+                    let i = l.reg(o);
+                    l.emit(Op::Store { base: d, i, s: one });
+                });
+                (d, cells)
+            }
+            Ek::Flood(f) => (self.flood(f, e.span), cells),
+            Ek::Call(f, args) => {
+                if self.full {
+                    return (M(0), 0);
+                }
+                let model = self.b.model.clone();
+                let def = &model.fns[*f];
+                let args = self.args(args);
+                self.inlined(&def.locals, args, |l| l.block_of(&def.body))
+            }
+            _ => (M(0), 0),
+        }
+    }
+
+    /// Depth first from one cell; the stack and the marks lie in scratch memory.
+    fn flood(&mut self, f: &Flood, span: Span) -> M {
+        let cells = self.b.cells();
+        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.scratch(2 * cells));
+        let from = self.value(&f.from);
+        let from = self.copy(from);
+        let one = self.reg(O::K(1));
+        let zero = self.reg(O::K(0));
+        self.emit(Op::ClearCells { d: inside });
+        self.emit(Op::ClearCells { d: tested });
+        let len = self.copy(O::K(0));
+        self.emit(Op::Push { d: len, base: stack, s: from });
+        self.emit(Op::Store { base: tested, i: from, s: one });
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::JumpLe { a: len, b: zero, to: To(exit) });
+        let minus = self.reg(O::K(-1));
+        let site = self.site(FaultKind::StepBudget, span);
+        self.emit(Op::Add { d: len, a: len, b: minus, site });
+        let c = self.fresh();
+        self.emit(Op::Entry { d: c, base: stack, i: len });
+        self.frame[f.local] = Local::Val(O::R(c));
+        let again = self.label();
+        self.cond(&f.cond, again, false);
+        self.emit(Op::Store { base: inside, i: c, s: one });
+        self.around_cell(c, &f.by, &mut |l, n| {
+            let skip = l.label();
+            let t = l.load(tested, O::R(n));
+            l.emit(Op::JumpIf { a: t, to: To(skip) });
+            l.emit(Op::Store { base: tested, i: n, s: one });
+            l.emit(Op::Push { d: len, base: stack, s: n });
+            l.here(skip);
+        });
+        self.here(again);
+        self.emit(Op::Loop { to: To(top), site });
+        self.here(exit);
+        if !f.rim {
+            return inside;
+        }
+        let rim = self.scratch(cells);
+        self.emit(Op::CopyBlock { d: rim, s: inside, len: cells as u32 });
+        let i = self.copy(O::K(0));
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::NextIn { d: i, base: inside, to: To(exit) });
+        self.around_cell(i, &f.by, &mut |l, n| l.emit(Op::Store { base: rim, i: n, s: one }));
+        self.emit(Op::LoopTo { d: i, n: cells as u32, to: To(top), site });
+        self.here(exit);
+        rim
+    }
+
+    fn around_cell(&mut self, cell: R, by: &[Expr], f: &mut dyn FnMut(&mut Self, R)) {
+        let p = self.fresh();
+        self.emit(Op::PlaceOf { d: p, c: cell });
+        for o in by {
+            let o = self.value(o);
+            let o = self.reg(o);
+            let (q, d, off) = (self.fresh(), self.fresh(), self.label());
+            self.emit(Op::Peek { d: q, p, o });
+            self.emit(Op::CellOr { d, p: q, to: To(off) });
+            f(self, d);
+            self.here(off);
+        }
+    }
+
+    /// Jumps to `to` when `e` is `when`; goes on otherwise.
+    fn cond(&mut self, e: &Expr, to: Label, when: bool) {
+        match &e.kind {
+            Ek::Not(a) => self.cond(a, to, !when),
+            Ek::And(a, b) if !when => {
+                self.cond(a, to, false);
+                self.cond(b, to, false);
+            }
+            Ek::Or(a, b) if when => {
+                self.cond(a, to, true);
+                self.cond(b, to, true);
+            }
+            Ek::And(a, b) => {
+                let no = self.label();
+                self.cond(a, no, false);
+                self.cond(b, to, true);
+                self.here(no);
+            }
+            Ek::Or(a, b) => {
+                let yes = self.label();
+                self.cond(a, yes, true);
+                self.cond(b, to, false);
+                self.here(yes);
+            }
+            Ek::Cmp(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    if compare(*op, a, b) == when {
+                        self.emit(Op::Jump { to: To(to) });
+                    }
+                    return;
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let to = To(to);
+                self.emit(match (op, when) {
+                    (Cmp::Eq, true) | (Cmp::Ne, false) => Op::JumpEq { a, b, to },
+                    (Cmp::Ne, true) | (Cmp::Eq, false) => Op::JumpNe { a, b, to },
+                    (Cmp::Lt, true) => Op::JumpLt { a, b, to },
+                    (Cmp::Lt, false) => Op::JumpLe { a: b, b: a, to },
+                    (Cmp::Le, true) => Op::JumpLe { a, b, to },
+                    (Cmp::Le, false) => Op::JumpLt { a: b, b: a, to },
+                });
+            }
+            Ek::Quant(q) if matches!(q.kind, QuantKind::All | QuantKind::Any) => {
+                // `all` fails at the first miss, `any` at the first hit.
+                let stop_on = q.kind == QuantKind::Any;
+                let stopped = self.label();
+                let out = self.label();
+                self.each(q.local, &q.over, None, q.filter.as_ref(), e.span, &mut |l, _| match &q.body {
+                    Some(body) => l.cond(body, stopped, stop_on),
+                    None => l.emit(Op::Jump { to: To(stopped) }),
+                });
+                if stop_on == when {
+                    self.emit(Op::Jump { to: To(out) });
+                    self.here(stopped);
+                    self.emit(Op::Jump { to: To(to) });
+                    self.here(out);
+                } else {
+                    self.emit(Op::Jump { to: To(to) });
+                    self.here(stopped);
+                }
+            }
+            _ => match self.value(e) {
+                O::K(v) => {
+                    if (v != 0) == when {
+                        self.emit(Op::Jump { to: To(to) });
+                    }
+                }
+                O::R(a) if when => self.emit(Op::JumpIf { a, to: To(to) }),
+                O::R(a) => self.emit(Op::JumpUnless { a, to: To(to) }),
+            },
+        }
+    }
+
+    fn truth(&mut self, e: &Expr) -> O {
+        let d = self.fresh();
+        let no = self.label();
+        let end = self.label();
+        self.cond(e, no, false);
+        self.emit(Op::Const { d, v: 1 });
+        self.emit(Op::Jump { to: To(end) });
+        self.here(no);
+        self.emit(Op::Const { d, v: 0 });
+        self.here(end);
+        O::R(d)
+    }
+
+    fn value(&mut self, e: &Expr) -> O {
+        if self.full {
+            return O::K(0);
+        }
+        let span = e.span;
+        match &e.kind {
+            Ek::Const(v) => O::K(*v),
+            Ek::Local(l) => self.local_value(*l),
+            Ek::Var(when, v) => {
+                let slot = &self.b.slots[*v];
+                if !self.b.model.vars[*v].state {
+                    return O::K(self.b.data[slot.base].into());
+                }
+                if *when == When::Start {
+                    return O::K(self.b.start[slot.base].into());
+                }
+                let (base, _) = self.block_of(e);
+                O::R(self.load(base, O::K(0)))
+            }
+            Ek::Index(block, index) => {
+                let i = self.value(index);
+                let known = matches!(&block.kind, Ek::Var(_, v) if !self.b.model.vars[*v].state);
+                let (base, _) = self.block_of(block);
+                match i {
+                    O::K(k) if known => O::K(self.b.data[base.0 as usize + k as usize].into()),
+                    i => O::R(self.load(base, i)),
+                }
+            }
+            Ek::IndexOutside(block, place, outside) => {
+                let p = self.value(place);
+                let p = self.reg(p);
+                let (d, c) = (self.fresh(), self.fresh());
+                let (off, end) = (self.label(), self.label());
+                self.emit(Op::CellOr { d: c, p, to: To(off) });
+                let (base, _) = self.block_of(block);
+                self.emit(Op::Load { d, base, i: c });
+                self.emit(Op::Jump { to: To(end) });
+                self.here(off);
+                match self.value(outside) {
+                    O::K(v) => self.emit(Op::Const { d, v }),
+                    O::R(s) => self.emit(Op::Copy { d, s }),
+                }
+                self.here(end);
+                O::R(d)
+            }
+            Ek::Not(a) => match self.value(a) {
+                O::K(v) => O::K(i64::from(v == 0)),
+                O::R(a) => self.unary(|d| Op::Not { d, a }),
+            },
+            Ek::Neg(a) => match self.value(a) {
+                O::K(v) if v != i64::MIN => O::K(-v),
+                o => {
+                    let a = self.reg(o);
+                    let site = self.site(FaultKind::Overflow, span);
+                    self.unary(|d| Op::Neg { d, a, site })
+                }
+            },
+            Ek::Arith(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                self.arith(*op, a, b, span)
+            }
+            Ek::Cmp(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    return O::K(i64::from(compare(*op, a, b)));
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                self.unary(|d| match op {
+                    Cmp::Eq => Op::Eq { d, a, b },
+                    Cmp::Ne => Op::Ne { d, a, b },
+                    Cmp::Lt => Op::Lt { d, a, b },
+                    Cmp::Le => Op::Le { d, a, b },
+                })
+            }
+            Ek::SameBlock(a, b, negate) => {
+                let (a, len) = self.block_of(a);
+                let (b, _) = self.block_of(b);
+                let d = self.fresh();
+                self.emit(Op::SameBlock { d, a, b, len: len as u32 });
+                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
+            }
+            Ek::And(..) | Ek::Or(..) => self.truth(e),
+            Ek::Cond(c, a, b) => {
+                let d = self.fresh();
+                let (no, end) = (self.label(), self.label());
+                self.cond(c, no, false);
+                match self.value(a) {
+                    O::K(v) => self.emit(Op::Const { d, v }),
+                    O::R(s) => self.emit(Op::Copy { d, s }),
+                }
+                self.emit(Op::Jump { to: To(end) });
+                self.here(no);
+                match self.value(b) {
+                    O::K(v) => self.emit(Op::Const { d, v }),
+                    O::R(s) => self.emit(Op::Copy { d, s }),
+                }
+                self.here(end);
+                O::R(d)
+            }
+            Ek::Shift(p, o, minus) => {
+                let (p, o) = (self.value(p), self.value(o));
+                // A step backwards by a known offset is a step by its opposite.
+                let (o, minus) = match o {
+                    O::K(v) => (O::K(if *minus { -v } else { v }), false),
+                    o => (o, *minus),
+                };
+                if let (O::K(p), O::K(o)) = (p, o) {
+                    if code::is_place(p + o) {
+                        return O::K(p + o);
+                    }
+                }
+                let (p, o) = (self.reg(p), self.reg(o));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(
+                    |d| if minus { Op::ShiftBack { d, p, o, site } } else { Op::Shift { d, p, o, site } },
+                )
+            }
+            Ek::OffAdd(a, b, minus) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    let sum = if *minus { a - b } else { a + b };
+                    if code::is_offset(sum) {
+                        return O::K(sum);
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(
+                    |d| if *minus { Op::OffSub { d, a, b, site } } else { Op::OffAdd { d, a, b, site } },
+                )
+            }
+            Ek::OffMul(o, n) => {
+                let (a, b) = (self.value(o), self.value(n));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    if b.unsigned_abs() < code::BIAS as u64 / 2 {
+                        let (r, c) = code::offset_parts(a);
+                        if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
+                            return O::K(a * b);
+                        }
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::OffMul { d, a, b, site })
+            }
+            Ek::DirOffset(a) => match self.value(a) {
+                O::K(v) => {
+                    let (r, c) = DIR_STEPS[v as usize];
+                    O::K(r * code::ROW + c)
+                }
+                O::R(a) => self.unary(|d| Op::DirOff { d, a }),
+            },
+            Ek::ToPlace(c) => match self.value(c) {
+                O::K(v) => {
+                    let cols = self.b.cols.max(1) as i64;
+                    O::K(code::place(v / cols, v % cols))
+                }
+                O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
+            },
+            Ek::Within(a, dom) => {
+                let o = self.value(a);
+                let (lo, hi) = range_of(self.b, dom);
+                if let O::K(v) = o {
+                    if v >= lo && v <= hi {
+                        return o;
+                    }
+                }
+                let s = self.reg(o);
+                let site = self.site(FaultKind::OutOfDomain, span);
+                let narrow = |v: i64| v.clamp(i32::MIN.into(), i32::MAX.into()) as i32;
+                self.emit(Op::Check { s, lo: narrow(lo), hi: narrow(hi), site });
+                o
+            }
+            Ek::ToCell(p) => {
+                let p = self.value(p);
+                let p = self.reg(p);
+                let site = self.site(FaultKind::OffBoard, span);
+                self.unary(|d| Op::CellOf { d, p, site })
+            }
+            Ek::OnBoard(p) => {
+                let p = self.value(p);
+                let p = self.reg(p);
+                self.unary(|d| Op::OnBoard { d, p })
+            }
+            Ek::Call(f, args) => self.call(*f, args),
+            Ek::Builtin(op, args) => self.builtin(*op, args, span),
+            Ek::Quant(q) => self.quant(q, e),
+            // Blocks are read by `block_of`.
+            Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
+        }
+    }
+
+    fn unary(&mut self, op: impl FnOnce(R) -> Op) -> O {
+        let d = self.fresh();
+        self.emit(op(d));
+        O::R(d)
+    }
+
+    fn arith(&mut self, op: Arith, a: O, b: O, span: Span) -> O {
+        if let (O::K(a), O::K(b)) = (a, b) {
+            let known = match op {
+                Arith::Add => a.checked_add(b),
+                Arith::Sub => a.checked_sub(b),
+                Arith::Mul => a.checked_mul(b),
+                Arith::Div => a.checked_div_euclid(b),
+                Arith::Mod => a.checked_rem_euclid(b),
+                Arith::Pow => u32::try_from(b).ok().and_then(|b| a.checked_pow(b)),
+                Arith::Min => Some(a.min(b)),
+                Arith::Max => Some(a.max(b)),
+            };
+            if let Some(v) = known {
+                return O::K(v);
+            }
+        }
+        let (a, b) = (self.reg(a), self.reg(b));
+        let kind =
+            if matches!(op, Arith::Div | Arith::Mod) { FaultKind::DivideByZero } else { FaultKind::Overflow };
+        let site = self.site(kind, span);
+        self.unary(|d| match op {
+            Arith::Add => Op::Add { d, a, b, site },
+            Arith::Sub => Op::Sub { d, a, b, site },
+            Arith::Mul => Op::Mul { d, a, b, site },
+            Arith::Div => Op::Div { d, a, b, site },
+            Arith::Mod => Op::Mod { d, a, b, site },
+            Arith::Pow => Op::Pow { d, a, b, site },
+            Arith::Min => Op::Min { d, a, b },
+            Arith::Max => Op::Max { d, a, b },
+        })
+    }
+
+    fn call(&mut self, f: usize, args: &[Expr]) -> O {
+        let model = self.b.model.clone();
+        let def = &model.fns[f];
+        let args = self.args(args);
+        let known: Option<Vec<i64>> =
+            args.iter().map(|a| if let Local::Val(O::K(k)) = a { Some(*k) } else { None }).collect();
+        let memo = match known {
+            Some(key) if self.clean && heavy(&def.body) && self.memos.len() < 4096 => {
+                let next = self.memos.len() as u16;
+                Some(*self.memos.entry((f, key)).or_insert(next))
+            }
+            _ => None,
+        };
+        let Some(memo) = memo else {
+            return self.inlined(&def.locals, args, |l| l.value(&def.body));
+        };
+        let d = self.fresh();
+        let end = self.label();
+        self.emit(Op::Recall { d, memo, to: To(end) });
+        let o = self.inlined(&def.locals, args, |l| l.value(&def.body));
+        match o {
+            O::K(v) => self.emit(Op::Const { d, v }),
+            O::R(s) => self.emit(Op::Copy { d, s }),
+        }
+        self.emit(Op::Remember { s: d, memo });
+        self.here(end);
+        O::R(d)
+    }
+
+    fn builtin(&mut self, op: Builtin, args: &[Expr], span: Span) -> O {
+        match op {
+            Builtin::Rows => return O::K(self.b.rows as i64),
+            Builtin::Cols => return O::K(self.b.cols as i64),
+            Builtin::Parity | Builtin::Distinct => {
+                let (base, len) = self.block_of(&args[0]);
+                let len = len as u32;
+                let site = self.site(FaultKind::ParityOfEqual, span);
+                return self.unary(|d| match op {
+                    Builtin::Parity => Op::Parity { d, base, len, site },
+                    _ => Op::Distinct { d, base, len },
+                });
+            }
+            _ => {}
+        }
+        let a = self.value(&args[0]);
+        if let (Builtin::Opposite | Builtin::Turned, O::K(v)) = (op, a) {
+            let by = if op == Builtin::Opposite { 2 } else { 1 };
+            return O::K(v / 4 * 4 + (v + by) % 4);
+        }
+        let a = self.reg(a);
+        match op {
+            Builtin::Row => self.unary(|d| Op::Row { d, p: a }),
+            Builtin::Col => self.unary(|d| Op::Col { d, p: a }),
+            Builtin::Opposite => self.unary(|d| Op::Opposite { d, a }),
+            Builtin::Turned => self.unary(|d| Op::Turned { d, a }),
+            Builtin::Len => self.unary(|d| Op::LaneLen { d, a }),
+            Builtin::Abs => {
+                let site = self.site(FaultKind::Overflow, span);
+                self.unary(|d| Op::Abs { d, a, site })
+            }
+            _ => {
+                let b = self.value(&args[1]);
+                let b = self.reg(b);
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::PlaceAt { d, a, b, site })
+            }
+        }
+    }
+
+    fn quant(&mut self, q: &Quant, e: &Expr) -> O {
+        if matches!(q.kind, QuantKind::All | QuantKind::Any) {
+            return self.truth(e);
+        }
+        let span = e.span;
+        let d = self.copy(O::K(0));
+        let found = self.copy(O::K(0));
+        let missing = self.site(FaultKind::NoMatch, span);
+        let twice = self.site(FaultKind::TwoMatches, span);
+        let overflow = self.site(FaultKind::Overflow, span);
+        self.each(q.local, &q.over, None, q.filter.as_ref(), span, &mut |l, exit| {
+            let body = q.body.as_ref().map(|b| l.value(b));
+            match q.kind {
+                QuantKind::Count => l.emit(Op::Inc { d }),
+                QuantKind::First => {
+                    let x = l.local_value(q.local);
+                    l.set(d, x);
+                    l.emit(Op::Inc { d: found });
+                    l.emit(Op::Jump { to: To(exit) });
+                }
+                QuantKind::The => {
+                    let fine = l.label();
+                    l.emit(Op::JumpUnless { a: found, to: To(fine) });
+                    let two = l.reg(O::K(2));
+                    l.emit(Op::FaultWith { s: two, site: twice });
+                    l.here(fine);
+                    let x = l.local_value(q.local);
+                    l.set(d, x);
+                    l.emit(Op::Inc { d: found });
+                }
+                QuantKind::Sum => {
+                    let b = l.reg(body.unwrap_or(O::K(0)));
+                    l.emit(Op::Add { d, a: d, b, site: overflow });
+                }
+                QuantKind::Min | QuantKind::Max => {
+                    let b = l.reg(body.unwrap_or(O::K(0)));
+                    let (first, end) = (l.label(), l.label());
+                    l.emit(Op::JumpUnless { a: found, to: To(first) });
+                    l.emit(if q.kind == QuantKind::Min {
+                        Op::Min { d, a: d, b }
+                    } else {
+                        Op::Max { d, a: d, b }
+                    });
+                    l.emit(Op::Jump { to: To(end) });
+                    l.here(first);
+                    l.emit(Op::Copy { d, s: b });
+                    let one = l.reg(O::K(1));
+                    l.emit(Op::Copy { d: found, s: one });
+                    l.here(end);
+                }
+                QuantKind::All | QuantKind::Any | QuantKind::Set => {}
+            }
+        });
+        if matches!(q.kind, QuantKind::The | QuantKind::First | QuantKind::Min | QuantKind::Max) {
+            let ok = self.label();
+            self.emit(Op::JumpIf { a: found, to: To(ok) });
+            self.emit(Op::Fault { site: missing });
+            self.here(ok);
+        }
+        O::R(d)
+    }
+
+    fn set(&mut self, d: R, o: O) {
+        match o {
+            O::R(s) => self.emit(Op::Copy { d, s }),
+            O::K(v) => self.emit(Op::Const { d, v }),
+        }
+    }
+}
+
+fn compare(op: Cmp, a: i64, b: i64) -> bool {
+    match op {
+        Cmp::Eq => a == b,
+        Cmp::Ne => a != b,
+        Cmp::Lt => a < b,
+        Cmp::Le => a <= b,
+    }
+}
+
+fn conjuncts<'e>(e: &'e Expr, out: &mut Vec<&'e Expr>) {
+    match &e.kind {
+        Ek::And(a, b) => {
+            conjuncts(a, out);
+            conjuncts(b, out);
+        }
+        _ => out.push(e),
+    }
+}

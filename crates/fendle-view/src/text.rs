@@ -1,0 +1,103 @@
+//! Numbers, tables and lists as text.
+
+use unicode_width::UnicodeWidthStr;
+
+/// A number with its digits in groups of three.
+///
+/// ```
+/// assert_eq!(fendle_view::text::grouped(1814400), "1,814,400");
+/// ```
+#[must_use]
+pub fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, d) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(d);
+    }
+    out
+}
+
+/// `1 state`, `2 states`.
+#[must_use]
+pub fn counted(n: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(n), if n == 1 { one } else { many })
+}
+
+/// Bytes with a unit, to one place.
+#[must_use]
+pub fn bytes(n: u64) -> String {
+    match n {
+        0..1024 => format!("{n} B"),
+        1024..1_048_576 => format!("{:.1} KiB", n as f64 / 1024.0),
+        1_048_576..1_073_741_824 => format!("{:.1} MiB", n as f64 / 1_048_576.0),
+        _ => format!("{:.1} GiB", n as f64 / 1_073_741_824.0),
+    }
+}
+
+/// A table: the first column left, the others right where all cells below the head are numbers.
+#[must_use]
+pub fn table(head: &[&str], rows: &[Vec<String>]) -> Vec<String> {
+    let cols = head.len();
+    let numeric: Vec<bool> = (0..cols)
+        .map(|c| c > 0 && rows.iter().all(|r| r[c].chars().all(|x| x.is_ascii_digit() || ",.-%".contains(x))))
+        .collect();
+    let widths: Vec<usize> = (0..cols)
+        .map(|c| rows.iter().map(|r| r[c].width()).chain([head[c].width()]).max().unwrap_or(0))
+        .collect();
+    let line = |cells: &[&str]| {
+        let mut out = String::new();
+        for (c, cell) in cells.iter().enumerate() {
+            let gap = " ".repeat(widths[c] - cell.width());
+            let text = if numeric[c] { format!("{gap}{cell}") } else { format!("{cell}{gap}") };
+            out.push_str(&text);
+            out.push_str("  ");
+        }
+        out.trim_end().to_string()
+    };
+    let mut out = vec![line(head), widths.iter().map(|w| "-".repeat(*w)).collect::<Vec<_>>().join("  ")];
+    for row in rows {
+        out.push(line(&row.iter().map(String::as_str).collect::<Vec<_>>()));
+    }
+    out
+}
+
+/// Words joined by `; `, broken into lines of at most `width`.
+#[must_use]
+pub fn folded(words: &[String], width: usize) -> Vec<String> {
+    let mut out: Vec<String> = vec![];
+    for (i, word) in words.iter().enumerate() {
+        let word = if i + 1 < words.len() { format!("{word};") } else { word.clone() };
+        match out.last_mut() {
+            Some(line) if line.len() + 1 + word.len() <= width => {
+                line.push(' ');
+                line.push_str(&word);
+            }
+            _ => out.push(word),
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn groups_of_three() {
+        for (n, want) in [(0, "0"), (999, "999"), (1000, "1,000"), (483_840, "483,840")] {
+            assert_eq!(grouped(n), want);
+        }
+    }
+
+    #[test]
+    fn tables_align() {
+        let rows = vec![vec!["a".into(), "1".into()], vec!["bcd".into(), "1,000".into()]];
+        assert_eq!(
+            table(&["name", "n"], &rows),
+            ["name      n", "----  -----", "a         1", "bcd   1,000"]
+        );
+    }
+}

@@ -1,0 +1,244 @@
+//! The command line: what can be typed, and its help.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Ask a tile or grid puzzle what is solvable, what is dead, and why.
+///
+/// A mechanic is written once as a model (NAME.fendle), a board as a level file (NAME.toml).
+/// `fendle demo` shows everything at work; `fendle new slide` writes a model and a level to
+/// start from.
+#[derive(Parser, Debug)]
+#[command(name = "fendle", version, max_term_width = 100, propagate_version = true)]
+pub struct Cli {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+    /// Options that mean the same everywhere.
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options that mean the same everywhere.
+#[derive(Args, Debug, Clone)]
+pub struct Common {
+    /// Text to be read, or one JSON value.
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    /// Seed for everything drawn at random; nothing is yet.
+    #[arg(long, global = true, value_name = "N", default_value_t = 1, hide_short_help = true)]
+    pub seed: u64,
+    /// Stop after this many distinct states; the answer is then "undecided".
+    #[arg(long, global = true, value_name = "N", value_parser = parse_count)]
+    pub max_states: Option<u64>,
+    /// Memory for the tables of a search, such as 500M or 4G.
+    #[arg(long, global = true, value_name = "SIZE", value_parser = parse_size, default_value = "4G")]
+    pub memory: u64,
+    /// Stop after this long, such as 30s or 5m.
+    #[arg(long, global = true, value_name = "DURATION", value_parser = parse_duration)]
+    pub time: Option<Duration>,
+    /// Threads; all cores by default. No answer depends on it.
+    #[arg(long, global = true, value_name = "N", default_value_t = 0, hide_default_value = true)]
+    pub threads: usize,
+    /// Colour in diagnostics. NO_COLOR and pipes are respected.
+    #[arg(long, global = true, value_enum, default_value_t = When::Auto)]
+    pub color: When,
+    /// Say only what was asked for: no progress, no hints.
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more: effort, and what is usually left out.
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+}
+
+/// Form of the output.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// When to use colour.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum When {
+    /// On a terminal, unless NO_COLOR is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never, and diagnostics in one line each.
+    Never,
+}
+
+/// A level and the position to start from.
+#[derive(Args, Debug, Clone)]
+pub struct LevelArgs {
+    /// The level file.
+    #[arg(value_name = "LEVEL")]
+    pub file: PathBuf,
+    /// Which level of the file, by name; the first by default.
+    #[arg(long, value_name = "NAME")]
+    pub level: Option<String>,
+    /// Begin at this position, in the form that `fendle show --line` prints.
+    #[arg(long, value_name = "POSITION")]
+    pub at: Option<String>,
+    /// Play these moves first, such as "slide left; slide up".
+    #[arg(long, value_name = "MOVES")]
+    pub after: Option<String>,
+    /// Give a level value, such as rows=4; may be repeated.
+    #[arg(long = "set", value_name = "NAME=VALUE")]
+    pub sets: Vec<String>,
+}
+
+/// The commands, in the order of the work.
+#[derive(Subcommand, Debug)]
+pub enum Command {
+    /// Run the harbour pack from end to end.
+    Demo,
+    /// Write a library model and a level, ready to edit.
+    New {
+        /// The family: see `fendle new --list`.
+        #[arg(value_name = "FAMILY", required_unless_present = "list")]
+        family: Option<String>,
+        /// Where to write; the family's name by default.
+        #[arg(value_name = "DIR")]
+        dir: Option<PathBuf>,
+        /// List the families.
+        #[arg(long)]
+        list: bool,
+    },
+    /// Are models and levels well formed, do the examples pass, are the starts sane.
+    Check {
+        /// Models (.fendle), level files (.toml), or folders of them.
+        #[arg(value_name = "PATH", required = true)]
+        paths: Vec<PathBuf>,
+        /// Print the intermediate form of each level's model.
+        #[arg(long)]
+        code: bool,
+    },
+    /// The position, and what is on it, counted.
+    Show {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Print the position in one line, as --at takes it.
+        #[arg(long)]
+        line: bool,
+    },
+    /// Every move: allowed with its result, or refused with the reason and the cells.
+    Moves {
+        #[command(flatten)]
+        level: LevelArgs,
+    },
+    /// Play moves, phase by phase.
+    Trace {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// The moves, such as "slide left; slide up x 2".
+        #[arg(value_name = "MOVES")]
+        moves: String,
+        /// Say after each move whether the position can still be won, and name the first fatal move.
+        #[arg(long)]
+        verdict: bool,
+    },
+    /// A shortest solution, or a proof that there is none.
+    Solve {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Do not draw the boards of the solution.
+        #[arg(long)]
+        brief: bool,
+    },
+    /// The whole reachable space: counts, depths, verdicts, fatal moves.
+    Explore {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Go on past won states as if they were running.
+        #[arg(long)]
+        past_goals: bool,
+    },
+    /// Every level against what it expects.
+    Audit {
+        /// Level files, or folders of them.
+        #[arg(value_name = "PACK", required = true)]
+        paths: Vec<PathBuf>,
+    },
+    /// Print a completion script for a shell.
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Print the manual page, in roff.
+    Manual,
+}
+
+fn parse_count(text: &str) -> Result<u64, String> {
+    let digits: String = text.chars().filter(|c| *c != '_' && *c != ',').collect();
+    match digits.parse::<u64>() {
+        Ok(0) => Err("at least 1".into()),
+        Ok(n) => Ok(n),
+        Err(_) => Err("a count is wanted, such as 1000000".into()),
+    }
+}
+
+fn parse_size(text: &str) -> Result<u64, String> {
+    let lower = text.trim().to_ascii_lowercase();
+    let lower = lower.strip_suffix("ib").or(lower.strip_suffix('b')).unwrap_or(&lower);
+    let (digits, unit) = match lower.chars().last() {
+        Some('k') => (&lower[..lower.len() - 1], 1 << 10),
+        Some('m') => (&lower[..lower.len() - 1], 1 << 20),
+        Some('g') => (&lower[..lower.len() - 1], 1 << 30),
+        _ => (lower, 1u64),
+    };
+    digits
+        .parse::<u64>()
+        .ok()
+        .and_then(|n| n.checked_mul(unit))
+        .filter(|&n| n >= 1 << 20)
+        .ok_or_else(|| "a size of at least 1M is wanted, such as 500M or 4G".into())
+}
+
+fn parse_duration(text: &str) -> Result<Duration, String> {
+    let text = text.trim();
+    let (digits, unit) = if let Some(d) = text.strip_suffix("ms") {
+        (d, 0.001)
+    } else if let Some(d) = text.strip_suffix('s') {
+        (d, 1.0)
+    } else if let Some(d) = text.strip_suffix('m') {
+        (d, 60.0)
+    } else if let Some(d) = text.strip_suffix('h') {
+        (d, 3600.0)
+    } else {
+        (text, 1.0)
+    };
+    match digits.parse::<f64>() {
+        Ok(n) if n > 0.0 && n * unit < 1e9 => Ok(Duration::from_secs_f64(n * unit)),
+        _ => Err("a duration is wanted, such as 30s or 5m".into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definition_is_consistent() {
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn sizes_durations_and_counts() {
+        assert_eq!(parse_size("500M"), Ok(500 << 20));
+        assert_eq!(parse_size("2GiB"), Ok(2 << 30));
+        assert!(parse_size("12").is_err());
+        assert!(parse_size("many").is_err());
+        assert_eq!(parse_duration("250ms"), Ok(Duration::from_millis(250)));
+        assert_eq!(parse_duration("2m"), Ok(Duration::from_secs(120)));
+        assert!(parse_duration("-1s").is_err());
+        assert_eq!(parse_count("1_000_000"), Ok(1_000_000));
+        assert!(parse_count("0").is_err());
+    }
+}

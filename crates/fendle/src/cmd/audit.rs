@@ -1,0 +1,288 @@
+//! `fendle audit`: every level against what it expects.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use fendle_core::{Exploration, Limit, explore};
+use fendle_lang::hir::Model;
+use fendle_lang::level::{Level, RawKind};
+use fendle_lang::{Diagnostic, FileId, bind};
+use fendle_view::text::{counted, grouped, table};
+use rayon::prelude::*;
+use serde_json::{Value, json};
+
+use super::fault_trouble;
+use super::solve::{Answer, Failed, answer};
+use crate::args::{Common, Format};
+use crate::files::{Store, collect, game_of, read_text};
+use crate::watch::{Watcher, limit_text, limits};
+use crate::{Exit, Session, Trouble};
+
+/// What the audit of one level found.
+pub struct Audited {
+    /// The file and the level.
+    pub file: String,
+    /// The level's name.
+    pub level: String,
+    /// How it went.
+    pub exit: Exit,
+    /// `solvable` and so on; `fault` when the model broke.
+    pub verdict: String,
+    /// Least number of moves.
+    pub moves: Option<u64>,
+    /// The counts, where the whole space was asked for.
+    pub counts: Option<Exploration>,
+    /// What differs, in words.
+    pub differs: Vec<String>,
+    /// Whether anything was expected.
+    pub expects: bool,
+    fault: Option<(fendle_lang::Game, fendle_core::explore::Faulted)>,
+}
+
+struct Job {
+    path: String,
+    file: FileId,
+    model: Arc<Model>,
+    level: Level,
+}
+
+/// Runs the command.
+pub fn run(s: &mut Session, paths: &[PathBuf]) -> Result<Exit, Trouble> {
+    let files = collect(paths, &["toml"])?;
+    let mut store = Store::default();
+    let mut errors = vec![];
+    let mut jobs = vec![];
+    for path in &files {
+        let text = read_text(path)?;
+        if let Some((levels, model)) = store.levels(path, text, &mut errors) {
+            for level in levels.levels {
+                jobs.push(Job {
+                    path: path.display().to_string(),
+                    file: levels.file,
+                    model: Arc::clone(&model),
+                    level,
+                });
+            }
+        }
+    }
+    let results = audit_all(s, jobs, &mut errors);
+    let exit = write(s, &store, &results)?;
+    if !errors.is_empty() {
+        s.out.flush()?;
+        s.reporter.show(&store.sources, &errors);
+        return Ok(Exit::Bad);
+    }
+    Ok(exit)
+}
+
+/// Audits levels of one file that is already read; used by the demo.
+pub fn audit_levels(
+    s: &Session,
+    path: &str,
+    file: FileId,
+    model: &Arc<Model>,
+    levels: Vec<Level>,
+    errors: &mut Vec<Diagnostic>,
+) -> Vec<Audited> {
+    let jobs = levels
+        .into_iter()
+        .map(|level| Job { path: path.into(), file, model: Arc::clone(model), level })
+        .collect();
+    audit_all(s, jobs, errors)
+}
+
+fn audit_all(s: &Session, jobs: Vec<Job>, errors: &mut Vec<Diagnostic>) -> Vec<Audited> {
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(s.common.threads).build();
+    let common = Common { threads: 1, quiet: true, ..s.common.clone() };
+    let work = || -> Vec<(Option<Audited>, Vec<Diagnostic>)> {
+        jobs.par_iter()
+            .map(|job| {
+                let mut own = vec![];
+                (audit_one(&common, job, &mut own), own)
+            })
+            .collect()
+    };
+    let found = match pool {
+        Ok(pool) => pool.install(work),
+        Err(_) => work(),
+    };
+    let mut out = vec![];
+    for (audited, own) in found {
+        errors.extend(own);
+        out.extend(audited);
+    }
+    out
+}
+
+fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option<Audited> {
+    let bound = bind(&job.model, job.file, &job.level, &[], errors)?;
+    let (game, moves) = match game_of(bound, job.file, job.level.span) {
+        Ok(made) => made,
+        Err(e) => {
+            errors.push(*e);
+            return None;
+        }
+    };
+    let expect = &job.level.expect;
+    let mut audited = Audited {
+        file: job.path.clone(),
+        level: job.level.name.clone(),
+        exit: Exit::Yes,
+        verdict: String::new(),
+        moves: None,
+        counts: None,
+        differs: vec![],
+        expects: !expect.is_empty(),
+        fault: None,
+    };
+    let broke = |audited: &mut Audited, text: String| {
+        audited.exit = Exit::Bad;
+        audited.verdict = "fault".into();
+        audited.differs.push(text);
+    };
+    let a: Answer = match answer(&game, &moves, common) {
+        Ok(a) => a,
+        Err(Failed::Message(m)) => {
+            broke(&mut audited, m);
+            return Some(audited);
+        }
+        Err(Failed::Fault(f)) => {
+            broke(&mut audited, "the model breaks".into());
+            audited.fault = Some((game, f));
+            return Some(audited);
+        }
+    };
+    audited.verdict = a.verdict.into();
+    audited.moves = a.moves.as_ref().map(|m| m.len() as u64);
+    let asks_space = expect.iter().any(|(k, _)| !matches!(k.text.as_str(), "solvable" | "moves"));
+    let mut limit: Option<Limit> = None;
+    if asks_space {
+        let watcher = Watcher::new(common);
+        match explore(&game, limits(common), false, &watcher) {
+            Ok(found) => {
+                if let Some(f) = found.fault {
+                    broke(&mut audited, "the model breaks".into());
+                    audited.fault = Some((game, f));
+                    return Some(audited);
+                }
+                limit = found.counts.limit;
+                audited.counts = Some(found.counts);
+            }
+            Err(f) => {
+                let text = format!("the start breaks the model: {}", game.run_fault(&f));
+                broke(&mut audited, text);
+                return Some(audited);
+            }
+        }
+    }
+    for (key, raw) in expect {
+        match (&raw.kind, key.text.as_str()) {
+            (RawKind::Bool(want), "solvable") => match audited.verdict.as_str() {
+                "undecided" => audited.exit = audited.exit.max(a.exit),
+                verdict if (verdict == "solvable") != *want => {
+                    audited.differs.push(format!("expected solvable = {want}, it is {verdict}"));
+                }
+                _ => {}
+            },
+            (RawKind::Int(want), "moves") => match (audited.moves, audited.verdict.as_str()) {
+                (_, "undecided") => audited.exit = audited.exit.max(a.exit),
+                (Some(n), _) if n as i64 == *want => {}
+                (Some(n), _) => audited.differs.push(format!("expected moves = {want}, it takes {n}")),
+                (None, _) => audited.differs.push(format!("expected moves = {want}, it is unsolvable")),
+            },
+            (RawKind::Int(want), name) => {
+                let counts = audited.counts.as_ref().map(|c| json!(c));
+                let have = counts.as_ref().and_then(|c| c[name].as_i64());
+                match have {
+                    _ if limit.is_some() => {
+                        audited.exit = audited.exit.max(Exit::Undecided);
+                    }
+                    Some(n) if n == *want => {}
+                    Some(n) => audited.differs.push(format!("expected {name} = {want}, it is {n}")),
+                    None => audited.differs.push(format!("expected {name} = {want}, it is not known")),
+                }
+            }
+            _ => {}
+        }
+    }
+    if let Some(limit) = limit {
+        audited.differs.push(format!("not decided: stopped by {}", limit_text(limit, common)));
+    } else if a.verdict == "undecided" {
+        audited.differs.push(a.proof.clone());
+        audited.exit = audited.exit.max(a.exit);
+    }
+    if audited.exit == Exit::Yes && !audited.differs.is_empty() {
+        audited.exit = Exit::No;
+    }
+    Some(audited)
+}
+
+/// Writes the table and what differs; gives the exit of the whole.
+pub fn write(s: &mut Session, store: &Store, results: &[Audited]) -> Result<Exit, Trouble> {
+    let worst = |want: Exit| results.iter().any(|r| r.exit == want);
+    // A fault outweighs a difference, a difference outweighs what is not decided.
+    let exit = [Exit::Interrupted, Exit::Bad, Exit::No, Exit::Undecided]
+        .into_iter()
+        .find(|e| worst(*e))
+        .unwrap_or(Exit::Yes);
+    if s.common.format == Format::Json {
+        let levels: Vec<Value> = results
+            .iter()
+            .map(|r| {
+                json!({
+                    "file": r.file,
+                    "level": r.level,
+                    "ok": r.exit == Exit::Yes,
+                    "verdict": r.verdict,
+                    "moves": r.moves,
+                    "counts": r.counts,
+                    "expects": r.expects,
+                    "differs": r.differs,
+                })
+            })
+            .collect();
+        s.json(&json!({"ok": exit == Exit::Yes, "levels": levels}))?;
+    } else {
+        let rows: Vec<Vec<String>> = results
+            .iter()
+            .map(|r| {
+                let count =
+                    |f: fn(&Exploration) -> u64| r.counts.as_ref().map_or("-".into(), |c| grouped(f(c)));
+                vec![
+                    r.level.clone(),
+                    match r.exit {
+                        Exit::Yes if !r.expects => "nothing expected".into(),
+                        Exit::Yes => "as expected".into(),
+                        Exit::No => "DIFFERS".into(),
+                        Exit::Undecided | Exit::Interrupted => "undecided".into(),
+                        Exit::Bad => "BROKEN".into(),
+                    },
+                    r.verdict.clone(),
+                    r.moves.map_or("-".into(), grouped),
+                    count(|c| c.states),
+                    count(|c| c.dead),
+                    count(|c| c.fatal_moves),
+                ]
+            })
+            .collect();
+        s.lines(&table(&["level", "audit", "verdict", "moves", "states", "dead", "fatal moves"], &rows))?;
+        for r in results {
+            for d in &r.differs {
+                s.line(format!("{}: {}: {d}", r.file, r.level))?;
+            }
+        }
+        let good = results.iter().filter(|r| r.exit == Exit::Yes).count() as u64;
+        s.line(format!(
+            "{} of {} as expected",
+            grouped(good),
+            counted(results.len() as u64, "level", "levels")
+        ))?;
+    }
+    s.out.flush()?;
+    for r in results {
+        if let Some((game, fault)) = &r.fault {
+            let _ = fault_trouble(s, store, game, fault);
+        }
+    }
+    Ok(exit)
+}

@@ -1,0 +1,254 @@
+//! `fendle check`: are models and levels well formed, do the examples pass, are the starts sane.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use fendle_core::{Limits, Model as _, NoWatch, explore};
+use fendle_lang::bind::ending_text;
+use fendle_lang::examples::run_all;
+use fendle_lang::hir::Model;
+use fendle_lang::keeps::Kept;
+use fendle_lang::level::Level;
+use fendle_lang::play::is_stuck;
+use fendle_lang::reference::Eval;
+use fendle_lang::{Diagnostic, FileId, Game, Severity, bind};
+use fendle_view::text::{counted, grouped, table};
+use serde_json::{Value, json};
+
+use super::diagnostics_json;
+use crate::args::Format;
+use crate::files::{Store, collect, game_of, read_text};
+use crate::{Exit, Session, Trouble};
+
+/// States looked at for two statuses that hold at once.
+const OVERLAP_STATES: u64 = 20_000;
+
+#[derive(Default)]
+struct Tally {
+    diagnostics: Vec<Diagnostic>,
+    failed_examples: usize,
+    models: Vec<Value>,
+    levels: Vec<Value>,
+    lines: Vec<String>,
+    checked: Vec<FileId>,
+}
+
+/// Runs the command.
+pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Trouble> {
+    let files = collect(paths, &["fendle", "toml"])?;
+    let mut store = Store::default();
+    let mut t = Tally::default();
+    let mut unreadable = None;
+    for path in &files {
+        let text = match read_text(path) {
+            Ok(text) => text,
+            Err(Trouble::Message(m)) => {
+                // The other files are still checked.
+                s.reporter.hint(&m);
+                unreadable = Some(());
+                continue;
+            }
+            Err(other) => return Err(other),
+        };
+        if path.extension().is_some_and(|e| e == "fendle") {
+            let (_, model) = store.compile(&path.display().to_string(), &text, &mut t.diagnostics);
+            if let Some(model) = model {
+                check_model(&store, &model, &mut t);
+            }
+        } else if let Some((levels, model)) = store.levels(path, text, &mut t.diagnostics) {
+            if !t.checked.contains(&model.file) {
+                check_model(&store, &model, &mut t);
+            }
+            t.lines.push(format!(
+                "{}: {} of {}",
+                path.display(),
+                counted(levels.levels.len() as u64, "level", "levels"),
+                model.name
+            ));
+            let mut rows = vec![];
+            for level in &levels.levels {
+                if let Some(row) = check_level(&store, &model, levels.file, level, code, &mut t) {
+                    rows.push(row);
+                }
+            }
+            if !rows.is_empty() {
+                let head = ["level", "board", "bits", "moves", "start", "two statuses at once"];
+                t.lines.extend(table(&head, &rows).into_iter().map(|l| format!("  {l}")));
+            }
+        }
+    }
+    let errors =
+        t.diagnostics.iter().filter(|d| d.severity == Severity::Error && !d.code.starts_with('E')).count();
+    let exit = if errors > 0 || unreadable.is_some() {
+        Exit::Bad
+    } else if t.failed_examples > 0 {
+        Exit::No
+    } else {
+        Exit::Yes
+    };
+    if s.common.format == Format::Json {
+        s.json(&json!({
+            "ok": exit == Exit::Yes,
+            "models": t.models,
+            "levels": t.levels,
+            "failed_examples": t.failed_examples,
+            "diagnostics": diagnostics_json(&store, &t.diagnostics),
+        }))?;
+        return Ok(exit);
+    }
+    s.lines(&t.lines)?;
+    s.out.flush()?;
+    s.reporter.show(&store.sources, &t.diagnostics);
+    if exit == Exit::Yes {
+        s.line("all is well")?;
+    }
+    Ok(exit)
+}
+
+fn check_model(store: &Store, model: &Arc<Model>, t: &mut Tally) {
+    t.checked.push(model.file);
+    let name = store.sources.name(model.file).to_string();
+    let results = run_all(model, store.sources.text(model.file));
+    let mut failed = vec![];
+    for r in &results {
+        if !r.failures.is_empty() {
+            failed.push(r.title.clone());
+            let quoted = |d: &Diagnostic| Diagnostic {
+                message: format!("example \"{}\": {}", r.title, d.message),
+                ..d.clone()
+            };
+            t.diagnostics.extend(r.failures.iter().map(quoted));
+        }
+    }
+    t.failed_examples += failed.len();
+    let passed = results.len() - failed.len();
+    let mut line = format!(
+        "{name}: model {}, {}",
+        model.name,
+        counted(passed as u64, "example passes", "examples pass")
+    );
+    if !failed.is_empty() {
+        line.push_str(&format!(", {} failing", failed.len()));
+    }
+    t.lines.push(line);
+    t.models.push(json!({
+        "file": name,
+        "model": model.name,
+        "examples_passed": passed,
+        "examples_failed": failed,
+    }));
+}
+
+fn check_level(
+    store: &Store,
+    model: &Arc<Model>,
+    file: FileId,
+    level: &Level,
+    code: bool,
+    t: &mut Tally,
+) -> Option<Vec<String>> {
+    let bound = bind(model, file, level, &[], &mut t.diagnostics)?;
+    let (game, moves) = match game_of(bound, file, level.span) {
+        Ok(made) => made,
+        Err(e) => {
+            t.diagnostics.push(*e);
+            return None;
+        }
+    };
+    let b = &game.bound;
+    if code {
+        t.lines.push(format!("code of `{}`:", level.name));
+        t.lines.push(game.code.print());
+    }
+    let warn = |code, text: String| Diagnostic::error(code, file, level.span, text).warning();
+    let start = match Eval::new(b).status(&b.position) {
+        Ok(Some(e)) => {
+            let how = ending_text(&b.model.endings[e]);
+            let warning = warn("L060", format!("`{}` has ended at its start: {how}", level.name));
+            t.diagnostics.push(warning.note("a start should be a position from which something can be done"));
+            how
+        }
+        Ok(None) => match is_stuck(b, &moves, &b.position) {
+            Ok(true) => {
+                let warning = warn("L061", format!("`{}` is stuck at its start", level.name));
+                t.diagnostics.push(warning.note("no move is allowed; `fendle moves` says why"));
+                "stuck".into()
+            }
+            Ok(false) => "running".into(),
+            Err(f) => f.to_string(),
+        },
+        Err(f) => {
+            t.diagnostics.push(
+                Diagnostic::error("L062", file, level.span, format!("the start breaks the model: {f}"))
+                    .also(model.file, f.span, "here"),
+            );
+            return None;
+        }
+    };
+    let overlap = overlap(store, &game);
+    let kept: Vec<&str> = game
+        .kept
+        .iter()
+        .map(|k| match k {
+            Kept::ProvedFromRules => "proved from the rules",
+            Kept::ProvedByEnumeration { .. } => "proved by enumeration",
+            Kept::Checked => "checked along the way",
+            Kept::NotClaimed => "not claimed for this level",
+        })
+        .collect();
+    t.levels.push(json!({
+        "file": store.sources.name(file),
+        "level": level.name,
+        "rows": b.rows,
+        "cols": b.cols,
+        "bits_per_state": game.layout().bits,
+        "moves": moves.list.len(),
+        "start": start,
+        "two_statuses": overlap,
+        "kept_quantities": kept,
+        "code_operations": game.code.ops.len(),
+    }));
+    Some(vec![
+        level.name.clone(),
+        format!("{} x {}", b.rows, b.cols),
+        grouped(game.layout().bits.into()),
+        grouped(moves.list.len() as u64),
+        start,
+        overlap,
+    ])
+}
+
+/// Looks for a state in which two statuses hold at once.
+fn overlap(store: &Store, game: &Game) -> String {
+    let _ = store;
+    let model = &game.bound.model;
+    if model.statuses.len() < 2 {
+        return "-".into();
+    }
+    let limits = Limits { max_states: OVERLAP_STATES, threads: 1, ..Limits::default() };
+    let Ok(found) = explore(game, limits, false, &NoWatch) else {
+        return "the start breaks the model".into();
+    };
+    let mut eval = Eval::new(&game.bound);
+    for depth in 0..found.space.levels_len() {
+        let mut here: Vec<(String, Vec<usize>)> = vec![];
+        for id in found.space.level(depth) {
+            let state = game.unpack(&found.space.state(id));
+            if let Ok(list) = eval.all_statuses(&state) {
+                if list.len() > 1 {
+                    here.push((game.bound.line(&state), list));
+                }
+            }
+        }
+        if let Some((line, list)) = here.into_iter().min() {
+            let words: Vec<String> = list.iter().map(|&e| ending_text(&model.endings[e])).collect();
+            return format!("{} at depth {depth}: {line}", words.join(" and "));
+        }
+    }
+    let seen = grouped(found.counts.states);
+    if found.counts.complete {
+        format!("never, in all {seen} states")
+    } else {
+        format!("none within {seen} states")
+    }
+}

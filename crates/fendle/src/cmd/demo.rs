@@ -1,0 +1,133 @@
+//! `fendle demo`: the harbour pack from end to end, with no arguments.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use fendle_core::explore;
+use fendle_lang::bind;
+use fendle_view::board::side_by_side;
+use fendle_view::text::{counted, grouped};
+
+use super::solve::{Failed, answer};
+use super::{WIDTH, audit, class_word, fault_trouble, move_lines, move_names, position_lines, title_of};
+use crate::files::{Store, game_of, report};
+use crate::watch::{Watcher, limits};
+use crate::{Exit, Session, Trouble};
+
+/// The pack: file name and text.
+pub const PACK: &[(&str, &str)] = &[
+    ("packs/harbour/ferry.toml", include_str!("../../../../packs/harbour/ferry.toml")),
+    ("packs/harbour/yard.toml", include_str!("../../../../packs/harbour/yard.toml")),
+];
+
+/// Runs the command.
+pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
+    let mut store = Store::default();
+    let mut results = vec![];
+    s.line("Saltmarsh Harbour: every level of the demo pack, asked what can be asked.")?;
+    for (name, text) in PACK {
+        let mut errors = vec![];
+        let Some((levels, model)) = store.levels(Path::new(name), (*text).to_string(), &mut errors) else {
+            return Err(report(s, &store, &errors));
+        };
+        for level in &levels.levels {
+            let Some(bound) = bind(&model, levels.file, level, &[], &mut errors) else {
+                return Err(report(s, &store, &errors));
+            };
+            let (game, moves) = match game_of(bound, levels.file, level.span) {
+                Ok(made) => made,
+                Err(e) => return Err(report(s, &store, &[*e])),
+            };
+            let b = &game.bound;
+            s.line("")?;
+            s.line("-".repeat(78))?;
+            s.line(title_of(&levels.title, &level.name, &level.title, b))?;
+            s.line("")?;
+            s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
+            s.line("")?;
+            let a = match answer(&game, &moves, &s.common) {
+                Ok(a) => a,
+                Err(Failed::Message(m)) => return Err(Trouble::Message(m)),
+                Err(Failed::Fault(f)) => return Err(fault_trouble(s, &store, &game, &f)),
+            };
+            match &a.moves {
+                Some(names) => {
+                    s.line(format!("solvable in {}:", counted(names.len() as u64, "move", "moves")))?;
+                    s.lines(&move_lines(names))?;
+                }
+                None => {
+                    let words: Vec<String> = a.proof.split(' ').map(String::from).collect();
+                    s.lines(&fold_words(&format!("{}:", a.verdict), &words))?;
+                }
+            }
+            if a.states == 0 && a.moves.is_none() {
+                s.line("no state was visited for this answer")?;
+                continue;
+            }
+            let watcher = Watcher::new(&s.common);
+            let found = explore(&game, limits(&s.common), false, &watcher);
+            watcher.finish();
+            let found = found.map_err(|f| Trouble::Message(game.run_fault(&f).to_string()))?;
+            if let Some(f) = &found.fault {
+                return Err(fault_trouble(s, &store, &game, f));
+            }
+            let c = &found.counts;
+            s.line(format!(
+                "{}, {} transitions, depth {}; won {}, lost {}, stuck {}, dead {}, winnable {}",
+                counted(c.states, "state", "states"),
+                grouped(c.transitions),
+                c.depth,
+                grouped(c.goal),
+                grouped(c.lost),
+                grouped(c.stuck),
+                grouped(c.dead),
+                grouped(c.winnable),
+            ))?;
+            if let (Some(route), Some(depth)) = (&found.nearest_fatal, c.first_fatal_depth) {
+                let names = move_names(&game, route);
+                s.line(format!(
+                    "{}; the nearest, after {}, ends: {}",
+                    counted(c.fatal_moves, "fatal move", "fatal moves"),
+                    counted(depth.into(), "move", "moves"),
+                    names.last().map_or("", String::as_str)
+                ))?;
+                let mut blocks = vec![];
+                let from = route.states.len() - 2;
+                for words in &route.states[from..] {
+                    let class = found.space.find(words).map_or("", |id| class_word(found.space.class(id)));
+                    let mut block = vec![format!("{class}:")];
+                    block.extend(position_lines(b, &game.unpack(words), &BTreeSet::new()));
+                    blocks.push(block);
+                }
+                s.lines(&side_by_side(&blocks, 4, WIDTH))?;
+            }
+        }
+        results.extend(audit::audit_levels(s, name, levels.file, &model, levels.levels.clone(), &mut errors));
+        if !errors.is_empty() {
+            return Err(report(s, &store, &errors));
+        }
+    }
+    s.line("")?;
+    s.line("-".repeat(78))?;
+    s.line("The audit of the whole pack:")?;
+    s.line("")?;
+    let exit = audit::write(s, &store, &results)?;
+    s.line("")?;
+    s.line("Next: `fendle new shove yard` writes a model and a level; `fendle moves yard/first.toml` asks.")?;
+    Ok(exit)
+}
+
+/// Words after a head, in lines of at most [`WIDTH`].
+pub fn fold_words(head: &str, words: &[String]) -> Vec<String> {
+    let mut out = vec![head.to_string()];
+    for word in words {
+        let line = out.last_mut().expect("never empty");
+        if line.len() + 1 + word.len() > WIDTH {
+            out.push(format!("  {word}"));
+        } else {
+            line.push(' ');
+            line.push_str(word);
+        }
+    }
+    out
+}

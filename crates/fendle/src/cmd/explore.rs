@@ -1,0 +1,164 @@
+//! `fendle explore`: the whole reachable space, counted and classified.
+
+use std::collections::BTreeSet;
+
+use fendle_core::{Exploration, Explored, Limit, explore};
+use fendle_view::board::side_by_side;
+use fendle_view::chart::{bars, by_depth};
+use fendle_view::text::{bytes, counted, grouped};
+use serde_json::json;
+
+use super::{WIDTH, fault_json, fault_trouble, move_lines, move_names, position_lines, title};
+use crate::args::{Format, LevelArgs};
+use crate::files::{Loaded, load};
+use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
+use crate::{Exit, Session, Trouble};
+
+/// Most bars of the chart of depths.
+const BARS: usize = 24;
+
+/// Runs the command.
+pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, Trouble> {
+    let loaded = load(s, args)?;
+    let game = &loaded.game;
+    let watcher = Watcher::new(&s.common);
+    let found = explore(game, limits(&s.common), past_goals, &watcher);
+    let seconds = watcher.seconds();
+    watcher.finish();
+    let found =
+        found.map_err(|f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+    let c = &found.counts;
+    if s.common.format == Format::Json {
+        let mut value = json!(c);
+        value["level"] = json!(loaded.level.name);
+        value["past_goals"] = json!(past_goals);
+        value["nearest_fatal_move"] = match &found.nearest_fatal {
+            Some(route) => json!({
+                "moves": move_names(game, route),
+                "depth": route.moves.len().saturating_sub(1),
+                "position": route.states.iter().rev().nth(1).map(|w| game.bound.line(&game.unpack(w))),
+            }),
+            None => json!(null),
+        };
+        if let Some(fault) = &found.fault {
+            value["fault"] = fault_json(&loaded.store, game, fault);
+        }
+        value["effort"] = effort(seconds, c.states);
+        s.json(&value)?;
+    } else {
+        s.line(title(&loaded))?;
+        s.line("")?;
+        write_text(s, &loaded, &found)?;
+        if s.common.verbose {
+            s.line("")?;
+            let rate = (c.transitions as f64 / seconds.max(1e-9)) as u64;
+            s.line(format!(
+                "{seconds:.3} s, {} transitions a second, {} peak memory, {} of tables",
+                grouped(rate),
+                bytes(peak_memory()),
+                bytes(found.space.bytes())
+            ))?;
+        }
+    }
+    if let Some(fault) = &found.fault {
+        return Err(fault_trouble(s, &loaded.store, game, fault));
+    }
+    Ok(match c.limit {
+        None => Exit::Yes,
+        Some(Limit::Interrupted) => Exit::Interrupted,
+        Some(_) => Exit::Undecided,
+    })
+}
+
+/// The verdict on a space in one sentence.
+pub fn verdict_line(c: &Exploration) -> String {
+    if c.goal > 0 {
+        match c.shortest {
+            Some(0) => "the start is won already".into(),
+            Some(n) => format!("solvable, in {} at the least", counted(n.into(), "move", "moves")),
+            None => "solvable".into(),
+        }
+    } else if c.free > 0 {
+        "this model has no goal: nothing is dead".into()
+    } else if c.complete {
+        "unsolvable: the space is exhausted and holds no goal".into()
+    } else {
+        "undecided: no goal was seen, and not everything was seen".into()
+    }
+}
+
+fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), Trouble> {
+    let c = &found.counts;
+    let b = &loaded.game.bound;
+    match c.limit {
+        None if found.fault.is_some() => {
+            s.line("incomplete: the model broke; the counts are of what was seen")?
+        }
+        None => s.line("complete: everything reachable was seen")?,
+        Some(limit) => s.line(format!(
+            "incomplete: stopped by {}; the counts are of what was seen",
+            limit_text(limit, &s.common)
+        ))?,
+    }
+    s.line(verdict_line(c))?;
+    s.line("")?;
+    s.line(format!("states       {:>14}   {} bits each", grouped(c.states), c.bits_per_state))?;
+    s.line(format!(
+        "transitions  {:>14}   {} edges between distinct pairs",
+        grouped(c.transitions),
+        grouped(c.edges)
+    ))?;
+    s.line(format!("depth        {:>14}   moves to the farthest state", grouped(c.depth.into())))?;
+    s.line("")?;
+    let classes = [
+        ("goal", c.goal, "won"),
+        ("lost", c.lost, "lost"),
+        ("over", c.over, "ended otherwise"),
+        ("stuck", c.stuck, "running, no move allowed"),
+        ("dead", c.dead, "moves are left, no goal can be reached"),
+        ("winnable", c.winnable, "a goal can be reached"),
+        ("free", c.free, "running, and there is no goal"),
+        ("open", c.open, "not decided: a limit was hit"),
+    ];
+    for (name, n, words) in classes {
+        if n > 0 || matches!(name, "goal" | "dead") {
+            let share = 100.0 * n as f64 / c.states.max(1) as f64;
+            s.line(format!("{name:<12} {:>14}  {share:5.1} %  {words}", grouped(n)))?;
+        }
+    }
+    s.line("")?;
+    match (&found.nearest_fatal, c.first_fatal_depth) {
+        (Some(route), Some(depth)) => {
+            let game = &loaded.game;
+            let names = move_names(game, route);
+            s.line(format!(
+                "{}; the nearest after {}:",
+                counted(c.fatal_moves, "fatal move", "fatal moves"),
+                counted(depth.into(), "move", "moves")
+            ))?;
+            s.lines(&move_lines(&names))?;
+            let none = BTreeSet::new();
+            let mut blocks = vec![];
+            let from = route.states.len().saturating_sub(2);
+            for (i, words) in route.states.iter().enumerate().skip(from) {
+                let head = if i == from {
+                    "can still be won".into()
+                } else {
+                    format!("no more, after {}", names[i - 1])
+                };
+                let mut block = vec![head];
+                block.extend(position_lines(b, &game.unpack(words), &none));
+                blocks.push(block);
+            }
+            s.lines(&side_by_side(&blocks, 4, WIDTH))?;
+        }
+        _ if c.winnable > 0 => s.line("no fatal move")?,
+        _ => {}
+    }
+    if c.winnable > 0 || found.nearest_fatal.is_some() {
+        s.line("")?;
+    }
+    s.line("states at each depth")?;
+    s.lines(&bars(&by_depth(&c.per_depth, BARS), 60))?;
+    Ok(())
+}

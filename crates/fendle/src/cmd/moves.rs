@@ -1,0 +1,136 @@
+//! `fendle moves`: every move, allowed with its result, or refused with reason, line and cells.
+
+use std::collections::BTreeSet;
+
+use fendle_core::{Expansion, Model as _, MoveId};
+use fendle_lang::play::place_name;
+use fendle_lang::reference::Eval;
+use fendle_view::board::side_by_side;
+use serde_json::json;
+
+use super::{WIDTH, fault_trouble, position_lines, title};
+use crate::args::{Format, LevelArgs};
+use crate::files::load;
+use crate::{Exit, Session, Trouble};
+
+/// Refused moves drawn in full; more are listed in one line each.
+const DRAWN_MAX: usize = 24;
+
+/// Runs the command.
+pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
+    let loaded = load(s, args)?;
+    let game = &loaded.game;
+    let b = &game.bound;
+    let words = game.pack(&b.position);
+    let mut worker = game.worker();
+    let mut out = Expansion::default();
+    worker.expand(&words, true, &mut out);
+    let at_start = |fault| fendle_core::explore::Faulted {
+        fault,
+        route: fendle_core::Route { moves: vec![], states: vec![words.clone()] },
+    };
+    if let Some(fault) = out.heads[0].fault {
+        return Err(fault_trouble(s, &loaded.store, game, &at_start(fault)));
+    }
+    let status = super::show::status_text(b, &b.position);
+    let running = out.heads[0].status == fendle_core::Status::Running;
+    let refused = if running || out.heads[0].status == fendle_core::Status::Goal {
+        worker.refusals(&words).map_err(|f| fault_trouble(s, &loaded.store, game, &at_start(f)))?
+    } else {
+        vec![]
+    };
+    let step = game.layout().words();
+    let allowed: Vec<(MoveId, Vec<i32>)> = out
+        .runs
+        .iter()
+        .zip(out.outcomes.chunks_exact(step))
+        .map(|(run, state)| (run.of, game.unpack(state)))
+        .collect();
+    let line_of =
+        |site: u32| loaded.store.sources.line_col(b.model.file, b.model.refuses[site as usize].span.start).0;
+    let model_name = loaded.store.sources.name(b.model.file).to_string();
+    if s.common.format == Format::Json {
+        let allowed: Vec<_> = allowed
+            .iter()
+            .map(|(m, state)| {
+                json!({
+                    "move": game.move_name(*m),
+                    "position": b.line(state),
+                    "status": super::show::status_text(b, state),
+                })
+            })
+            .collect();
+        let refused: Vec<_> = refused
+            .iter()
+            .map(|r| {
+                json!({
+                    "move": game.move_name(r.of),
+                    "why": r.why,
+                    "line": line_of(r.site),
+                    "at": r.at.iter().map(|p| place_name(b, (p.row.into(), p.col.into()))).collect::<Vec<_>>(),
+                })
+            })
+            .collect();
+        s.json(&json!({
+            "level": loaded.level.name,
+            "position": b.line(&b.position),
+            "status": status,
+            "allowed": allowed,
+            "refused": refused,
+        }))?;
+        return Ok(Exit::Yes);
+    }
+    s.line(title(&loaded))?;
+    s.line("")?;
+    s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
+    s.line("")?;
+    if !running {
+        s.line(format!(
+            "{status}: the game has ended{}",
+            if allowed.is_empty() { "" } else { "; past it:" }
+        ))?;
+    }
+    s.line(format!("{} allowed, {} refused", allowed.len(), refused.len()))?;
+    let none = BTreeSet::new();
+    let mut blocks = vec![];
+    for (m, state) in &allowed {
+        let mut block = vec![format!("allowed: {}", game.move_name(*m))];
+        if let Ok(Some(e)) = Eval::new(b).status(state) {
+            block.push(format!("then {}", fendle_lang::bind::ending_text(&b.model.endings[e])));
+        }
+        block.extend(position_lines(b, state, &none));
+        blocks.push(block);
+    }
+    if !blocks.is_empty() {
+        s.line("")?;
+        s.lines(&side_by_side(&blocks, 4, WIDTH))?;
+    }
+    let mut blocks = vec![];
+    for r in refused.iter().take(DRAWN_MAX) {
+        let marks: BTreeSet<(usize, usize)> =
+            r.at.iter()
+                .filter(|p| p.row >= 0 && p.col >= 0)
+                .map(|p| (p.row as usize, p.col as usize))
+                .filter(|&(r, c)| r < b.rows && c < b.cols)
+                .collect();
+        let at: Vec<String> = r.at.iter().map(|p| place_name(b, (p.row.into(), p.col.into()))).collect();
+        let mut block = vec![
+            format!("refused: {}", game.move_name(r.of)),
+            r.why.clone(),
+            format!("{model_name}:{}", line_of(r.site)),
+        ];
+        if !at.is_empty() {
+            block.push(format!("at {}", at.join(", ")));
+        }
+        block.extend(position_lines(b, &b.position, &marks));
+        blocks.push(block);
+    }
+    if !blocks.is_empty() {
+        s.line("")?;
+        s.lines(&side_by_side(&blocks, 4, WIDTH))?;
+    }
+    for r in refused.iter().skip(DRAWN_MAX) {
+        s.line(format!("refused: {}: {} (line {})", game.move_name(r.of), r.why, line_of(r.site)))?;
+    }
+    Ok(Exit::Yes)
+}

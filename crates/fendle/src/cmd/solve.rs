@@ -1,0 +1,229 @@
+//! `fendle solve`: a shortest solution, or a proof that there is none.
+
+use std::collections::BTreeSet;
+
+use fendle_core::{Limit, Model as _, Verdict, solve};
+use fendle_lang::keeps::{Kept, enumerate, separations};
+use fendle_lang::play::replay;
+use fendle_view::board::side_by_side;
+use fendle_view::text::{bytes, counted, grouped};
+use serde_json::{Value, json};
+
+use super::{WIDTH, fault_json, fault_trouble, move_lines, move_names, position_lines, title};
+use crate::args::{Common, Format, LevelArgs};
+use crate::files::{Loaded, load};
+use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
+use crate::{Exit, Session, Trouble};
+
+/// What solving a level found, ready to be written in any form.
+pub struct Answer {
+    /// How the command ends.
+    pub exit: Exit,
+    /// `solvable`, `unsolvable` or `undecided`.
+    pub verdict: &'static str,
+    /// The moves of a solution.
+    pub moves: Option<Vec<String>>,
+    /// The positions passed through, the start first.
+    pub positions: Vec<Vec<i32>>,
+    /// The proof in words, or what is missing.
+    pub proof: String,
+    /// The proof for programs.
+    pub proof_json: Value,
+    /// Distinct states seen.
+    pub states: u64,
+    /// Seconds taken.
+    pub seconds: f64,
+}
+
+/// Why a level could not be solved or refuted.
+pub enum Failed {
+    /// The model broke.
+    Fault(fendle_core::explore::Faulted),
+    /// The start itself is broken, or the search was wrong.
+    Message(String),
+}
+
+/// Solves the level of a game from its position.
+pub fn answer(
+    game: &fendle_lang::Game,
+    moves: &fendle_lang::play::MoveTable,
+    common: &Common,
+) -> Result<Answer, Failed> {
+    let b = &game.bound;
+    let watcher = Watcher::new(common);
+    // The rules first: a kept quantity that is proved needs no search.
+    let mut only_checked = None;
+    for sep in separations(game) {
+        let kept = match game.kept[sep.keeps] {
+            Kept::Checked => enumerate(game, sep.keeps).unwrap_or(Kept::Checked),
+            other => other,
+        };
+        let keeps = &b.model.keeps[sep.keeps];
+        let how = match kept {
+            Kept::ProvedFromRules => "proved from the rules".to_string(),
+            Kept::ProvedByEnumeration { states } => {
+                format!("proved on all {} typed states", grouped(states))
+            }
+            Kept::Checked | Kept::NotClaimed => {
+                only_checked.get_or_insert((sep, keeps));
+                continue;
+            }
+        };
+        watcher.finish();
+        let proof = format!(
+            "kept quantity, {how}: it is {} here and {} wherever the goal holds; no move changes it, because {}",
+            sep.here, sep.wanted, keeps.why
+        );
+        return Ok(Answer {
+            exit: Exit::No,
+            verdict: "unsolvable",
+            moves: None,
+            positions: vec![],
+            proof,
+            proof_json: json!({
+                "kind": "kept quantity",
+                "because": keeps.why,
+                "here": sep.here,
+                "wanted": sep.wanted,
+                "how": how,
+            }),
+            states: 0,
+            seconds: watcher.seconds(),
+        });
+    }
+    let solved = solve(game, limits(common), &watcher);
+    watcher.finish();
+    let solved =
+        solved.map_err(|f| Failed::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+    let mut answer = Answer {
+        exit: Exit::No,
+        verdict: "unsolvable",
+        moves: None,
+        positions: vec![],
+        proof: String::new(),
+        proof_json: Value::Null,
+        states: solved.states,
+        seconds: watcher.seconds(),
+    };
+    match solved.verdict {
+        Verdict::Solvable(route) => {
+            let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
+            answer.positions = replay(b, moves, &numbers).map_err(|why| {
+                Failed::Message(format!(
+                    "the solution found does not hold: {why}; this is a mistake in fendle"
+                ))
+            })?;
+            answer.exit = Exit::Yes;
+            answer.verdict = "solvable";
+            answer.moves = Some(move_names(game, &route));
+            answer.proof = "replayed by the reference executor".into();
+            answer.proof_json = json!({"kind": "solution", "replayed": true});
+        }
+        Verdict::Unsolvable => {
+            answer.proof = format!(
+                "the space is exhausted: none of its {} is won",
+                counted(solved.states, "state", "states")
+            );
+            answer.proof_json = json!({"kind": "exhausted space", "states": solved.states});
+        }
+        Verdict::Undecided(limit) => {
+            answer.verdict = "undecided";
+            answer.exit = if limit == Limit::Interrupted { Exit::Interrupted } else { Exit::Undecided };
+            answer.proof = format!(
+                "stopped by {}; no goal within {} of the start",
+                limit_text(limit, common),
+                counted(solved.depth.into(), "move", "moves")
+            );
+            answer.proof_json = json!({"kind": "none", "limit": limit, "depth": solved.depth});
+            if let Some((sep, keeps)) = only_checked {
+                answer.proof.push_str(&format!(
+                    "; unsolvable if a declared quantity is kept, which is not proved: it is {} here and {} wherever the goal holds ({})",
+                    sep.here, sep.wanted, keeps.why
+                ));
+                answer.proof_json["unsolvable_if_kept"] =
+                    json!({"because": keeps.why, "here": sep.here, "wanted": sep.wanted});
+            }
+        }
+        Verdict::Faulted(fault) => return Err(Failed::Fault(fault)),
+    }
+    Ok(answer)
+}
+
+/// Runs the command.
+pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
+    let loaded = load(s, args)?;
+    let a = match answer(&loaded.game, &loaded.moves, &s.common) {
+        Ok(a) => a,
+        Err(Failed::Message(m)) => return Err(Trouble::Message(m)),
+        Err(Failed::Fault(fault)) => {
+            if s.common.format == Format::Json {
+                let value =
+                    json!({"verdict": "fault", "fault": fault_json(&loaded.store, &loaded.game, &fault)});
+                s.json(&value)?;
+            }
+            return Err(fault_trouble(s, &loaded.store, &loaded.game, &fault));
+        }
+    };
+    if s.common.format == Format::Json {
+        s.json(&json!({
+            "level": loaded.level.name,
+            "verdict": a.verdict,
+            "moves": a.moves.as_ref().map(Vec::len),
+            "solution": a.moves,
+            "proof": a.proof_json,
+            "states": a.states,
+            "bits_per_state": loaded.game.layout().bits,
+            "effort": effort(a.seconds, a.states),
+        }))?;
+        return Ok(a.exit);
+    }
+    s.line(title(&loaded))?;
+    s.line("")?;
+    write_answer(s, &loaded, &a, brief)?;
+    if s.common.verbose {
+        s.line("")?;
+        s.line(format!("{:.3} s, {} peak memory", a.seconds, bytes(peak_memory())))?;
+    }
+    Ok(a.exit)
+}
+
+/// An answer as text.
+pub fn write_answer(s: &mut Session, loaded: &Loaded, a: &Answer, brief: bool) -> Result<(), Trouble> {
+    let b = &loaded.game.bound;
+    match &a.moves {
+        Some(moves) => {
+            let length = counted(moves.len() as u64, "move", "moves");
+            if moves.is_empty() {
+                s.line("solvable: the start is won already")?;
+            } else {
+                s.line(format!("solvable in {length}, and in no fewer ({})", a.proof))?;
+                s.lines(&move_lines(moves))?;
+            }
+            s.line(format!("{} seen", counted(a.states, "state", "states")))?;
+            if !brief {
+                s.line("")?;
+                let none = BTreeSet::new();
+                let mut blocks = vec![];
+                for (i, state) in a.positions.iter().enumerate() {
+                    let head = if i == 0 { "start".into() } else { format!("{i}. {}", moves[i - 1]) };
+                    let mut block = vec![head];
+                    block.extend(position_lines(b, state, &none));
+                    blocks.push(block);
+                }
+                s.lines(&side_by_side(&blocks, 4, WIDTH))?;
+            }
+        }
+        None => {
+            if !brief {
+                s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
+                s.line("")?;
+            }
+            let words: Vec<String> = a.proof.split(' ').map(String::from).collect();
+            s.lines(&super::demo::fold_words(&format!("{}:", a.verdict), &words))?;
+            if a.states > 0 && a.verdict == "undecided" {
+                s.line(format!("{} seen", counted(a.states, "state", "states")))?;
+            }
+        }
+    }
+    Ok(())
+}

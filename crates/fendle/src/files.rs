@@ -1,0 +1,351 @@
+//! Models and levels from files, and the library that is built in.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use fendle_lang::hir::Model;
+use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
+use fendle_lang::lower::TooLarge;
+use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
+
+use crate::args::LevelArgs;
+use crate::{Session, Trouble};
+
+/// The library: name, what it is, source.
+pub const LIBRARY: &[(&str, &str, &str)] = &[
+    (
+        "slide",
+        "sliding tiles: a neighbour of the gap moves into it",
+        include_str!("../../../models/slide.fendle"),
+    ),
+    (
+        "shove",
+        "pushing bodies: an agent pushes one body at a time; water swallows",
+        include_str!("../../../models/shove.fendle"),
+    ),
+];
+
+/// Reads a text file, with words for what can go wrong.
+///
+/// # Errors
+///
+/// A message.
+pub fn read_text(path: &Path) -> Result<String, Trouble> {
+    let shown = path.display();
+    let size = fs::metadata(path).map_err(|e| Trouble::Message(format!("{shown} cannot be read: {e}")))?;
+    if size.is_dir() {
+        return Err(Trouble::Message(format!("{shown} is a folder; name a file in it")));
+    }
+    if size.len() > FILE_BYTES_MAX {
+        return Err(Trouble::Message(format!(
+            "{shown} has {} bytes; files of at most {FILE_BYTES_MAX} bytes are read",
+            size.len()
+        )));
+    }
+    let bytes = fs::read(path).map_err(|e| Trouble::Message(format!("{shown} cannot be read: {e}")))?;
+    String::from_utf8(bytes).map_err(|e| {
+        let at = e.utf8_error().valid_up_to();
+        Trouble::Message(format!("{shown} is no text file: byte {} is not UTF-8", at + 1))
+    })
+}
+
+/// Everything loaded so far, for diagnostics.
+#[derive(Default)]
+pub struct Store {
+    /// The texts.
+    pub sources: Sources,
+    models: Vec<(String, Option<Arc<Model>>)>,
+}
+
+impl Store {
+    /// A model by the name that a level file gives: a library name, or a path from that file.
+    pub fn model(
+        &mut self,
+        name: &Key,
+        level_file: FileId,
+        from: &Path,
+        errors: &mut Vec<Diagnostic>,
+    ) -> Option<Arc<Model>> {
+        let path = from.parent().unwrap_or(Path::new(".")).join(&name.text);
+        let library = LIBRARY.iter().find(|l| l.0 == name.text);
+        let key =
+            if library.is_some() { format!("library {}", name.text) } else { path.display().to_string() };
+        if let Some((_, model)) = self.models.iter().find(|(k, _)| *k == key) {
+            if model.is_none() {
+                errors.push(Diagnostic::error(
+                    "L050",
+                    level_file,
+                    name.span,
+                    format!("the model `{}` has errors", name.text),
+                ));
+            }
+            return model.clone();
+        }
+        let text = match library {
+            Some((_, _, source)) => (*source).to_string(),
+            None if !path.exists() => {
+                let mut error = Diagnostic::error(
+                    "L051",
+                    level_file,
+                    name.span,
+                    format!("no model is named `{}`", name.text),
+                );
+                let known = LIBRARY.iter().map(|l| l.0);
+                if let Some(n) = fendle_lang::diag::near(&name.text, known.clone()) {
+                    error = error.note(format!("did you mean `{n}`?"));
+                }
+                let list: Vec<&str> = known.collect();
+                errors.push(error.note(format!(
+                    "the library has: {}; any other name is a path from the level file",
+                    list.join(", ")
+                )));
+                return None;
+            }
+            None => match read_text(&path) {
+                Ok(text) => text,
+                Err(Trouble::Message(m)) => {
+                    errors.push(Diagnostic::error("L051", level_file, name.span, m));
+                    return None;
+                }
+                Err(_) => return None,
+            },
+        };
+        let shown = if library.is_some() { format!("{}.fendle", name.text) } else { key.clone() };
+        let (_, model) = self.compile(&shown, &text, errors);
+        self.models.push((key, model.clone()));
+        model
+    }
+
+    /// Compiles a model from its text.
+    pub fn compile(
+        &mut self,
+        name: &str,
+        text: &str,
+        errors: &mut Vec<Diagnostic>,
+    ) -> (FileId, Option<Arc<Model>>) {
+        let file = self.sources.add(name, text);
+        let mut own = vec![];
+        let model = compile(file, text, &mut own).map(Arc::new);
+        errors.extend(own);
+        (file, model)
+    }
+
+    /// Reads a level file and its model.
+    ///
+    /// # Errors
+    ///
+    /// When the file cannot be read at all.
+    pub fn levels(
+        &mut self,
+        path: &Path,
+        text: String,
+        errors: &mut Vec<Diagnostic>,
+    ) -> Option<(LevelFile, Arc<Model>)> {
+        let file = self.sources.add(path.display().to_string(), text.clone());
+        let levels = read(file, &text, errors)?;
+        let model = self.model(&levels.model, file, path, errors)?;
+        Some((levels, model))
+    }
+}
+
+/// A level ready to be asked about.
+pub struct Loaded {
+    /// The texts.
+    pub store: Store,
+    /// The level as written.
+    pub level: Level,
+    /// What the file is called.
+    pub file_title: String,
+    /// The game, begun at the wanted position.
+    pub game: Game,
+    /// Its moves by name.
+    pub moves: MoveTable,
+}
+
+/// Makes a game, with the limits in words.
+///
+/// # Errors
+///
+/// A diagnostic at the level.
+pub fn game_of(bound: Bound, file: FileId, span: Span) -> Result<(Game, MoveTable), Box<Diagnostic>> {
+    let fail = |e: TooLarge| {
+        let text = match e {
+            TooLarge::Moves { given } => format!(
+                "this level has {given} moves with their parameters; {} can be numbered",
+                fendle_lang::lower::MOVES_MAX
+            ),
+            TooLarge::Operations => {
+                "this model is too large for this level: its code passes the limit".into()
+            }
+        };
+        Box::new(Diagnostic::error("L052", file, span, text))
+    };
+    let moves = MoveTable::new(&bound).map_err(fail)?;
+    let game = Game::new(bound).map_err(fail)?;
+    Ok((game, moves))
+}
+
+/// Loads what the arguments of a command name. Diagnostics are reported.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to work with.
+pub fn load(s: &Session, args: &LevelArgs) -> Result<Loaded, Trouble> {
+    let mut store = Store::default();
+    let mut errors = vec![];
+    if args.file.extension().is_some_and(|e| e == "fendle") {
+        return Err(Trouble::Message(format!(
+            "{} is a model; this command wants a level file, which names its model",
+            args.file.display()
+        )));
+    }
+    let text = read_text(&args.file)?;
+    let Some((levels, model)) = store.levels(&args.file, text, &mut errors) else {
+        return Err(report(s, &store, &errors));
+    };
+    let level = match &args.level {
+        None => {
+            if levels.levels.len() > 1 && s.common.format == crate::args::Format::Text {
+                s.reporter.hint(&format!(
+                    "{} holds {} levels; this is the first, `{}` (--level takes another)",
+                    args.file.display(),
+                    levels.levels.len(),
+                    levels.levels[0].name
+                ));
+            }
+            &levels.levels[0]
+        }
+        Some(name) => match levels.levels.iter().find(|l| l.name == *name) {
+            Some(level) => level,
+            None => {
+                let names: Vec<&str> = levels.levels.iter().map(|l| l.name.as_str()).collect();
+                let near = fendle_lang::diag::near(name, names.iter().copied());
+                let hint = near
+                    .map_or(format!("there are: {}", names.join(", ")), |n| format!("did you mean `{n}`?"));
+                return Err(Trouble::Message(format!(
+                    "{} holds no level named `{name}`; {hint}",
+                    args.file.display()
+                )));
+            }
+        },
+    };
+    let mut sets = vec![];
+    for set in &args.sets {
+        let Some((name, value)) = set.split_once('=') else {
+            return Err(Trouble::Message(format!("--set takes NAME=VALUE, this is `{set}`")));
+        };
+        let file = store.sources.add("--set", set.as_str());
+        let span = Span::new(name.len() + 1, set.len());
+        let at = Some(name.len() as u32 + 1);
+        let value = value.replace('/', "\n");
+        let key = Key { text: name.trim().to_string(), span: Span::new(0, name.len()) };
+        sets.push((key, Raw { kind: RawKind::Text(value, at), span }, file));
+    }
+    let Some(mut bound) = bind(&model, levels.file, level, &sets, &mut errors) else {
+        return Err(report(s, &store, &errors));
+    };
+    if let Some(at) = &args.at {
+        let file = store.sources.add("--at", at.as_str());
+        match bound.parse_line(at, file, &mut errors) {
+            Some(position) => bound.position = position,
+            None => return Err(report(s, &store, &errors)),
+        }
+    }
+    let level = level.clone();
+    let (game, moves) = match game_of(bound, levels.file, level.span) {
+        Ok(made) => made,
+        Err(e) => return Err(report(s, &store, &[*e])),
+    };
+    let file_title = levels.title.clone();
+    let mut loaded = Loaded { store, level, file_title, game, moves };
+    if let Some(after) = &args.after {
+        let position = play(s, &mut loaded, "--after", after)?;
+        loaded.game.bound.position = position;
+    }
+    Ok(loaded)
+}
+
+/// Plays moves from the position; a refused move is an error.
+fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec<i32>, Trouble> {
+    let list = parse_moves(s, loaded, what, moves)?;
+    let b = &loaded.game.bound;
+    let mut state = b.position.clone();
+    for (i, &number) in list.iter().enumerate() {
+        let name = loaded.moves.name(number);
+        let why = match step(b, &loaded.moves, &state, number, true) {
+            Ok(Step::Made { state: next, .. }) => {
+                state = next;
+                continue;
+            }
+            Ok(Step::Refused { site, .. }) => format!("is refused: {}", b.model.refuses[site].why),
+            Ok(Step::NotOffered) => "is not offered there".into(),
+            Ok(Step::Ended(e)) => {
+                format!("comes after the end: {}", fendle_lang::bind::ending_text(&b.model.endings[e]))
+            }
+            Err(fault) => format!("breaks the model: {fault}"),
+        };
+        return Err(Trouble::Message(format!("{what}: move {}, {name}, {why}", i + 1)));
+    }
+    Ok(state)
+}
+
+/// Reads moves from an argument.
+///
+/// # Errors
+///
+/// [`Trouble::Reported`] with the place of the first word that is no move.
+pub fn parse_moves(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec<usize>, Trouble> {
+    let file = loaded.store.sources.add(what, moves);
+    match loaded.moves.parse(moves, file, 0) {
+        Ok(list) => Ok(list.into_iter().map(|m| m.0).collect()),
+        Err(e) => Err(report(s, &loaded.store, &[*e])),
+    }
+}
+
+/// Reports diagnostics.
+pub fn report(s: &Session, store: &Store, errors: &[Diagnostic]) -> Trouble {
+    s.reporter.show(&store.sources, errors);
+    debug_assert!(errors.iter().any(|e| e.severity == Severity::Error));
+    Trouble::Reported
+}
+
+/// All files below the paths with one of the endings, in a fixed order.
+///
+/// # Errors
+///
+/// A message when a path cannot be read.
+pub fn collect(paths: &[PathBuf], endings: &[&str]) -> Result<Vec<PathBuf>, Trouble> {
+    fn walk(path: &Path, endings: &[&str], out: &mut Vec<PathBuf>) -> Result<(), Trouble> {
+        let unreadable = |e| Trouble::Message(format!("{} cannot be read: {e}", path.display()));
+        let mut entries: Vec<PathBuf> =
+            fs::read_dir(path).map_err(unreadable)?.filter_map(Result::ok).map(|e| e.path()).collect();
+        entries.sort();
+        for entry in entries {
+            if entry.is_dir() {
+                walk(&entry, endings, out)?;
+            } else if entry.extension().and_then(|e| e.to_str()).is_some_and(|e| endings.contains(&e)) {
+                out.push(entry);
+            }
+        }
+        Ok(())
+    }
+    let mut out = vec![];
+    for path in paths {
+        if path.is_dir() {
+            let before = out.len();
+            walk(path, endings, &mut out)?;
+            if out.len() == before {
+                return Err(Trouble::Message(format!(
+                    "{} holds no file ending in .{}",
+                    path.display(),
+                    endings.join(" or .")
+                )));
+            }
+        } else {
+            out.push(path.clone());
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,87 @@
+//! Diagnostics to text: rich with the source underlined, or plain with one line each.
+
+use codespan_reporting::diagnostic::{Diagnostic as Shown, Label, LabelStyle, Severity as Level};
+use codespan_reporting::files::SimpleFiles;
+use codespan_reporting::term::termcolor::{Buffer, ColorChoice, StandardStream, WriteColor};
+use codespan_reporting::term::{self, Chars, Config, DisplayStyle};
+use fendle_lang::{Diagnostic, Severity, Sources};
+
+/// Where and how diagnostics are written.
+#[derive(Clone, Copy, Debug)]
+pub struct Reporter {
+    /// With colour.
+    pub color: bool,
+    /// One line each.
+    pub plain: bool,
+    /// No warnings and hints.
+    pub quiet: bool,
+}
+
+impl Reporter {
+    /// Writes diagnostics to the error stream.
+    pub fn show(&self, sources: &Sources, list: &[Diagnostic]) {
+        for d in list {
+            if self.quiet && d.severity == Severity::Warning {
+                continue;
+            }
+            if self.plain {
+                eprintln!("{}", d.plain(sources));
+            } else {
+                let choice = if self.color { ColorChoice::Always } else { ColorChoice::Never };
+                let mut stream = StandardStream::stderr(choice);
+                emit(&mut stream, sources, d);
+            }
+        }
+        let errors = list.iter().filter(|d| d.severity == Severity::Error).count();
+        if errors > 1 && !self.quiet {
+            eprintln!("{errors} errors");
+        }
+    }
+
+    /// A hint that is no diagnostic.
+    pub fn hint(&self, text: &str) {
+        if !self.quiet {
+            eprintln!("fendle: {text}");
+        }
+    }
+}
+
+/// A diagnostic as rich text without colour.
+#[must_use]
+pub fn rich(sources: &Sources, d: &Diagnostic) -> String {
+    let mut buffer = Buffer::no_color();
+    emit(&mut buffer, sources, d);
+    String::from_utf8_lossy(buffer.as_slice()).into_owned()
+}
+
+fn emit(out: &mut dyn WriteColor, sources: &Sources, d: &Diagnostic) {
+    let mut files = SimpleFiles::new();
+    for (name, text) in sources.iter() {
+        files.add(name, text);
+    }
+    let labels = d
+        .labels
+        .iter()
+        .enumerate()
+        .map(|(i, l)| {
+            let style = if i == 0 { LabelStyle::Primary } else { LabelStyle::Secondary };
+            Label { style, file_id: l.file.0, range: l.span.range(), message: l.text.clone() }
+        })
+        .collect();
+    let level = if d.severity == Severity::Error { Level::Error } else { Level::Warning };
+    let shown = Shown {
+        severity: level,
+        code: Some(d.code.into()),
+        message: d.message.clone(),
+        labels,
+        notes: d.notes.clone(),
+    };
+    let config = Config {
+        display_style: DisplayStyle::Rich,
+        chars: Chars::ascii(),
+        tab_width: 4,
+        ..Config::default()
+    };
+    // Nothing can be done about an error stream that is gone.
+    let _ = term::emit(out, &config, &files, &shown);
+}
