@@ -10,7 +10,7 @@
 //! then from the start down, until a whole sweep changes nothing. A sweep is O(|S| + |T|) and
 //! reads memory in order; it settles every way to a goal that only goes deeper (or only
 //! back) at once, so the number of sweeps is that of the turns a way takes between going
-//! deeper and going back, at most |S|. No memory is needed beside the class bytes.
+//! deeper and going back, at most |S|. One bit a state is needed beside the class bytes.
 
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
@@ -23,46 +23,87 @@ use crate::space::{Class, Edge, Space, StateId};
 
 const SMALL_LEVEL: u64 = 4096;
 
-/// Marks as `to` every running state with a way to a state that `seed` accepts, over states
-/// marked on the way.
+/// One bit a state, by id: small enough to stay near the processor while edges are followed.
+struct Marks(Vec<AtomicU64>);
+
+impl Marks {
+    /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
+    fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
+        let most = space.shards.iter().map(crate::space::Shard::len).max().unwrap_or(0);
+        let marks = Marks((0..most).map(|_| AtomicU64::new(0)).collect());
+        space.shards.par_iter().enumerate().for_each(|(n, shard)| {
+            for local in 0..shard.len() as u32 {
+                if wanted(shard.class(local)) {
+                    marks.set(local, n);
+                }
+            }
+        });
+        marks
+    }
+
+    // An id is local * 64 + shard, so the states with one local number share a word.
+    #[inline]
+    fn set(&self, local: u32, shard: usize) {
+        self.0[local as usize].fetch_or(1 << shard, Relaxed);
+    }
+
+    #[inline]
+    fn has(&self, id: StateId) -> bool {
+        self.0[(id.0 >> 6) as usize].load(Relaxed) >> (id.0 & 63) & 1 == 1
+    }
+}
+
+/// Gives the class `to` to every running state with a way to a state of a class that `seed`
+/// accepts.
 fn spread(space: &Space, to: Class, seed: impl Fn(Class) -> bool + Sync) {
-    let running = Class::Running as u8;
     let levels = space.levels_len();
+    let marks = Marks::of(space, &seed);
     let visit_level = |depth: u32| -> bool {
-        let one = |shard: &crate::space::Shard| {
+        let one = |(n, shard): (usize, &crate::space::Shard)| {
             let mut changed = false;
-            shard.each_edges(
+            shard.each_with_target(
                 depth,
                 space.sure,
-                |local| shard.raw_class(local).load(Relaxed) == running,
-                |local, edges| {
-                    if edges.iter().any(|e| {
-                        let class = space.class(e.to);
-                        class == to || seed(class)
-                    }) {
-                        shard.set_class(local, to);
-                        changed = true;
-                    }
+                |local| shard.class(local) == Class::Running,
+                |id| marks.has(id),
+                |local| {
+                    shard.set_class(local, to);
+                    marks.set(local, n);
+                    changed = true;
                 },
             );
             changed
         };
         if space.level_len(depth) < SMALL_LEVEL {
-            space.shards.iter().fold(false, |any, s| one(s) | any)
+            space.shards.iter().enumerate().fold(false, |any, s| one(s) | any)
         } else {
-            space.shards.par_iter().map(one).reduce(|| false, |a, b| a | b)
+            space.shards.par_iter().enumerate().map(one).reduce(|| false, |a, b| a | b)
         }
     };
-    loop {
-        let up = (0..levels).rev().fold(false, |any, d| visit_level(d) | any);
-        if !up {
-            return;
+    // An edge leads one level down, or to the same level, or to any level above. A level is
+    // looked at again only when one of those has changed since.
+    let mut clock = 1u64;
+    let mut changed_at = vec![1u64; levels as usize + 2];
+    let mut seen_at = vec![0u64; levels as usize];
+    let mut sweep = |order: &mut dyn Iterator<Item = u32>| -> bool {
+        let mut any = false;
+        for d in order {
+            let i = d as usize;
+            let latest = changed_at[..=i + 1].iter().copied().max().unwrap_or(0);
+            if latest <= seen_at[i] {
+                continue;
+            }
+            clock += 1;
+            seen_at[i] = clock;
+            if visit_level(d) {
+                clock += 1;
+                changed_at[i] = clock;
+                any = true;
+            }
         }
-        let down = (0..levels).fold(false, |any, d| visit_level(d) | any);
-        if !down {
-            return;
-        }
-    }
+        any
+    };
+    while sweep(&mut (0..levels).rev()) && sweep(&mut (0..levels)) {}
 }
 
 fn is_bad(class: Class) -> bool {
@@ -120,6 +161,10 @@ pub(crate) fn classify(
             (0..space.levels_len()).find(|&d| space.level(d).any(|id| space.class(id) == Class::Goal));
     }
     let mut nearest: Option<(u32, Vec<StateId>)> = None;
+    if counts.winnable == 0 {
+        return None;
+    }
+    let bad = Marks::of(space, is_bad);
     for depth in 0..space.levels_len() {
         let one = |(n, shard): (usize, &crate::space::Shard)| {
             let mut fatal = 0u64;
@@ -130,7 +175,7 @@ pub(crate) fn classify(
                 |local| shard.class(local) == Class::Winnable,
                 |local, edges| {
                     let here = moves_of(edges)
-                        .filter(|outcomes| outcomes.iter().all(|e| is_bad(space.class(e.to))))
+                        .filter(|outcomes| outcomes.iter().all(|e| bad.has(e.to)))
                         .count() as u64;
                     if here > 0 {
                         holders.push(StateId(local << 6 | n as u32));

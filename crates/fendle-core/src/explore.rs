@@ -28,7 +28,7 @@ use crate::route::{self, Route};
 use crate::space::{Class, SHARDS, Space, StateId, hash, shard_of};
 
 /// States of one shard expanded in one round.
-pub const ROUND: u32 = 1024;
+pub const ROUND: u32 = 128;
 /// Rounds below this many states run on one thread: handing them out costs more.
 const SMALL_ROUND: usize = 512;
 
@@ -246,15 +246,7 @@ impl<'m> Sweep<'m> {
             }
         };
         let insert = |shard: &mut crate::space::Shard, row: &mut [Bucket]| {
-            for bucket in row {
-                for state in bucket.states.chunks_exact(words) {
-                    match shard.insert(state, hash(state)) {
-                        Some((id, _)) => bucket.ids.push(id.0),
-                        None => return false,
-                    }
-                }
-            }
-            true
+            row.iter_mut().all(|bucket| shard.insert_all(&bucket.states, &mut bucket.ids))
         };
         for bucket in &mut self.buckets {
             bucket.states.clear();
@@ -327,9 +319,10 @@ impl<'m> Sweep<'m> {
                 lane.edges += distinct.len() as u64;
                 shard.log_edges(&edges, sure);
                 shard.set_class(local, class_of(head));
-                if let Some(fault) = head.fault {
-                    lane.faults.push((StateId(local << 6 | n as u32), fault));
-                }
+            }
+            for &(k, fault) in &lane.out.faults {
+                shard.set_class(lane.first + k, Class::Open);
+                lane.faults.push((StateId((lane.first + k) << 6 | n as u32), fault));
             }
         };
         let shards = &mut self.space.shards;
@@ -395,7 +388,6 @@ fn transpose(buckets: &mut [Bucket]) {
 
 fn class_of(head: &Head) -> Class {
     match head.status {
-        _ if head.fault.is_some() => Class::Open,
         Status::Goal => Class::Goal,
         Status::Lost(_) => Class::Lost,
         Status::Over(_) => Class::Over,

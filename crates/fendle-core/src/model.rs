@@ -146,8 +146,6 @@ pub struct Head {
     pub status: Status,
     /// How many allowed moves follow in [`Expansion::runs`].
     pub runs: u32,
-    /// The first fault met, in move order. The runs then hold the moves that did not break.
-    pub fault: Option<Fault>,
 }
 
 /// The allowed moves and outcomes of a batch of states, in flat buffers that the caller owns.
@@ -162,6 +160,9 @@ pub struct Expansion {
     pub runs: Vec<Run>,
     /// One entry a source state.
     pub heads: Vec<Head>,
+    /// The source states on which the model broke, by their number in `heads`, ascending, each
+    /// with its first fault in move order. Their runs hold the moves that did not break.
+    pub faults: Vec<(u32, Fault)>,
     /// Either empty, which means [`Odds::SURE`] throughout, or one entry an outcome.
     pub odds: Vec<Odds>,
     outcomes_len: usize,
@@ -175,6 +176,7 @@ impl Expansion {
         self.outcomes.clear();
         self.runs.clear();
         self.heads.clear();
+        self.faults.clear();
         self.odds.clear();
         self.outcomes_len = 0;
         self.open_run = 0;
@@ -218,7 +220,10 @@ impl Expansion {
     pub fn end_state(&mut self, status: Status, fault: Option<Fault>) {
         let runs = (self.runs.len() - self.open_head) as u32;
         self.open_head = self.runs.len();
-        self.heads.push(Head { status, runs, fault });
+        if let Some(fault) = fault {
+            self.faults.push((self.heads.len() as u32, fault));
+        }
+        self.heads.push(Head { status, runs });
     }
 
     /// Outcomes written so far.

@@ -8,18 +8,18 @@
 //! id = local * SHARDS + shard
 //!
 //! shard:  chunks   [state 0][state 1]...   ceil(bits / 8) bytes each, 4096 to a chunk
-//!         class    one byte a state, see [`Class`]
+//!         class    one byte a state:  number of edges (4) | [`Class`] (4)
 //!         index    open addressing, linear probing; a slot is 0, or  tag(8) | local + 1 (24)
-//!         log      the edges, in local order: header, then the targets in 1 to 4 bytes each
+//!         log      the edges, in local order, the targets in 1 to 4 bytes each
 //!         levels   where each depth begins in chunks and log
 //! ```
 //!
 //! # Cost
 //!
-//! With |S| states of b bytes and |T| transitions: `b |S|` for the states, 5 to 6.3 bytes a state for
-//! the index (load between 0.64 and 0.8), 1 byte a state for the class, and for the log 1 byte a state
-//! and 1 to 4 bytes a transition. Shards grow one at a time, so growing never needs a second
-//! table of full size.
+//! With |S| states of b bytes and |T| transitions: `b |S|` for the states, 4.7 to 5.9 bytes a state for
+//! the index (load between 0.68 and 0.85), 1 byte a state for class and degree, and 1 to 4 bytes a
+//! transition for the log. Shards grow one at a time, so growing never needs a second table of
+//! full size.
 
 use std::sync::atomic::{AtomicU8, Ordering};
 
@@ -31,7 +31,7 @@ const SHARD_BITS: u32 = 6;
 const CHUNK: usize = 4096;
 const LOG_BLOCK: usize = 1 << 16;
 const LOCAL_MAX: usize = (1 << 24) - 2;
-const WIDE_DEGREE: usize = 63;
+const WIDE_DEGREE: usize = 15;
 
 /// A visited state: dense, valid for one [`Space`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -110,6 +110,12 @@ struct LogPos {
     offset: u32,
 }
 
+/// Targets of one width, in whole records.
+struct LogBlock {
+    width: u8,
+    bytes: Vec<u8>,
+}
+
 #[derive(Clone, Copy, Debug, Default)]
 struct LevelStart {
     local: u32,
@@ -126,7 +132,7 @@ pub(crate) struct Shard {
     index: Vec<u32>,
     len: usize,
     expanded: u32,
-    log: Vec<Vec<u8>>,
+    log: Vec<LogBlock>,
     levels: Vec<LevelStart>,
     bytes: u64,
 }
@@ -235,7 +241,7 @@ impl Shard {
     /// Finds or adds a state. `None` when the shard holds all it can number.
     #[inline]
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(StateId, bool)> {
-        if self.len * 5 >= self.index.len() * 4 {
+        if self.len * 20 >= self.index.len() * 17 {
             self.grow();
         }
         let tag = Shard::tag(hash);
@@ -265,14 +271,54 @@ impl Shard {
         Some((StateId::new(self.number, local as u32), true))
     }
 
+    /// Inserts whole states one after the other and appends their ids. False when the shard is
+    /// full; the rest is then not inserted.
+    ///
+    /// Looks at a group of slots before any is needed, so that the memory answers them together.
+    pub(crate) fn insert_all(&mut self, states: &[u64], ids: &mut Vec<u32>) -> bool {
+        const GROUP: usize = 16;
+        if self.index.is_empty() {
+            self.grow();
+        }
+        let words = self.words;
+        for group in states.chunks(GROUP * words) {
+            let n = group.len() / words;
+            let mut hashes = [0u64; GROUP];
+            let mut entries = [0u32; GROUP];
+            for (i, state) in group.chunks_exact(words).enumerate() {
+                hashes[i] = hash(state);
+                entries[i] = self.index[self.slot(hashes[i])];
+            }
+            let mut same = [false; GROUP];
+            for (i, state) in group.chunks_exact(words).enumerate() {
+                let entry = entries[i];
+                // What is found here stays found: inserting takes nothing away.
+                same[i] = entry != 0
+                    && entry & 0xff00_0000 == Shard::tag(hashes[i])
+                    && self.equals((entry & 0x00ff_ffff) as usize - 1, state);
+            }
+            for (i, state) in group.chunks_exact(words).enumerate().take(n) {
+                if same[i] {
+                    ids.push(StateId::new(self.number, (entries[i] & 0x00ff_ffff) - 1).0);
+                    continue;
+                }
+                match self.insert(state, hashes[i]) {
+                    Some((id, _)) => ids.push(id.0),
+                    None => return false,
+                }
+            }
+        }
+        true
+    }
+
     fn append(&mut self, state: &[u64]) {
         let local = self.len;
         if local.is_multiple_of(CHUNK) {
             // The first chunk grows as needed, so that tiny spaces stay tiny.
             let room = if local == 0 { 0 } else { CHUNK };
-            self.chunks.push(Vec::with_capacity(room * self.width + 8));
+            self.chunks.push(Vec::with_capacity(room * self.width + 16));
             self.classes.push(Vec::with_capacity(room));
-            self.bytes += (CHUNK * (self.width + 1) + 8) as u64;
+            self.bytes += (CHUNK * (self.width + 1) + 16) as u64;
         }
         let at = (local % CHUNK) * self.width;
         let chunk = self.chunks.last_mut().expect("a chunk");
@@ -286,7 +332,7 @@ impl Shard {
     }
 
     fn grow(&mut self) {
-        let room = (self.index.len() + self.index.len() / 4).max(16);
+        let room = (self.index.len() + self.index.len() / 6).max(16);
         self.bytes += 4 * (room - self.index.len()) as u64;
         self.index = vec![0; room];
         let mut state = Vec::with_capacity(self.words);
@@ -322,7 +368,7 @@ impl Shard {
         if local.is_multiple_of(CHUNK) {
             self.chunks.pop();
             self.classes.pop();
-            self.bytes -= (CHUNK * (self.width + 1) + 8) as u64;
+            self.bytes -= (CHUNK * (self.width + 1) + 16) as u64;
         }
     }
 
@@ -335,44 +381,55 @@ impl Shard {
         Class::of(self.raw_class(local).load(Ordering::Relaxed))
     }
 
+    /// Only the thread that works on this shard calls this: reading and writing need not be one step.
     pub(crate) fn set_class(&self, local: u32, class: Class) {
-        self.raw_class(local).store(class as u8, Ordering::Relaxed);
+        let byte = self.raw_class(local);
+        byte.store(byte.load(Ordering::Relaxed) & 0xf0 | class as u8, Ordering::Relaxed);
+    }
+
+    fn set_degree(&mut self, local: u32, degree: u8) {
+        let byte = self.classes[local as usize / CHUNK][local as usize % CHUNK].get_mut();
+        *byte = *byte & 15 | degree << 4;
     }
 
     /// Appends the edges of the next state in local order: (id, last outcome of its move).
     pub(crate) fn log_edges(&mut self, edges: &[(u32, bool)], sure: bool) {
+        let local = self.expanded;
         self.expanded += 1;
         let code = |&(id, last): &(u32, bool)| {
             if sure { u64::from(id) } else { u64::from(id) << 1 | u64::from(last) }
         };
         let greatest = edges.iter().map(code).max().unwrap_or(0);
-        let width = ((64 - greatest.leading_zeros()).div_ceil(8) as usize).max(1);
-        // Five bytes appear only past 2^31 states with chance; header bits 00..11 mean 2..5 bytes.
-        let width = width.max(2);
-        let need = 1 + 4 + edges.len() * width;
-        let fits = self.log.last().is_some_and(|b| b.len() + need <= LOG_BLOCK.max(b.capacity()));
-        if !fits {
+        let width = ((64 - greatest.leading_zeros()).div_ceil(8) as u8).max(1);
+        // Targets of a later state are rarely shorter: a block only ever grows wider.
+        let width = width.max(self.log.last().map_or(1, |b| b.width));
+        let wide = edges.len() >= WIDE_DEGREE;
+        let need = if wide { 4 } else { 0 } + edges.len() * usize::from(width);
+        let fits = self.log.last().is_some_and(|b| {
+            b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity())
+        });
+        if !fits && need > 0 {
             let room = if self.log.is_empty() { 0 } else { LOG_BLOCK.max(need) };
-            self.log.push(Vec::with_capacity(room));
+            self.log.push(LogBlock { width, bytes: Vec::with_capacity(room) });
             self.bytes += LOG_BLOCK.max(need) as u64;
         }
-        let block = self.log.last_mut().expect("a block");
-        let head = (width as u8 - 2) << 6;
-        if edges.len() < WIDE_DEGREE {
-            block.push(head | edges.len() as u8);
-        } else {
-            block.push(head | WIDE_DEGREE as u8);
+        self.set_degree(local, edges.len().min(WIDE_DEGREE) as u8);
+        if need == 0 {
+            return;
+        }
+        let block = &mut self.log.last_mut().expect("a block").bytes;
+        if wide {
             block.extend_from_slice(&(edges.len() as u32).to_le_bytes());
         }
         for edge in edges {
-            block.extend_from_slice(&code(edge).to_le_bytes()[..width]);
+            block.extend_from_slice(&code(edge).to_le_bytes()[..usize::from(width)]);
         }
     }
 
     fn log_end(&self) -> LogPos {
         match self.log.last() {
             None => LogPos::default(),
-            Some(b) => LogPos { block: self.log.len() as u32 - 1, offset: b.len() as u32 },
+            Some(b) => LogPos { block: self.log.len() as u32 - 1, offset: b.bytes.len() as u32 },
         }
     }
 
@@ -398,6 +455,43 @@ impl Shard {
         self.bytes
     }
 
+    /// Walks the records of one depth, in local order: `visit(local, targets)` for the expanded
+    /// states that are `wanted`; the others are skipped.
+    fn each_record(
+        &self,
+        depth: u32,
+        wanted: impl Fn(u32) -> bool,
+        mut visit: impl FnMut(u32, Targets<'_>),
+    ) {
+        let Some(start) = self.levels.get(depth as usize) else { return };
+        let range = self.level(depth);
+        let (mut block, mut at) = (start.log.block as usize, start.log.offset as usize);
+        for local in range.start..range.end.min(self.expanded) {
+            let mut degree = usize::from(self.raw_class(local).load(Ordering::Relaxed) >> 4);
+            if degree == 0 {
+                if wanted(local) {
+                    visit(local, Targets { bytes: &[], width: 1, at: 0, end: 0 });
+                }
+                continue;
+            }
+            while self.log[block].bytes.len() == at {
+                block += 1;
+                at = 0;
+            }
+            let LogBlock { width, bytes } = &self.log[block];
+            let width = usize::from(*width);
+            if degree == WIDE_DEGREE {
+                degree = u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four")) as usize;
+                at += 4;
+            }
+            let end = at + degree * width;
+            if wanted(local) {
+                visit(local, Targets { bytes, width, at, end });
+            }
+            at = end;
+        }
+    }
+
     /// Calls `visit(local, edges)` for the expanded states of one depth, in local order.
     ///
     /// `wanted` says for which states the edges are decoded at all; the others are skipped.
@@ -408,42 +502,66 @@ impl Shard {
         wanted: impl Fn(u32) -> bool,
         mut visit: impl FnMut(u32, &[Edge]),
     ) {
-        let Some(start) = self.levels.get(depth as usize) else { return };
-        let range = self.level(depth);
-        let (mut block, mut at) = (start.log.block as usize, start.log.offset as usize);
         let mut edges: Vec<Edge> = Vec::with_capacity(16);
-        for local in range.start..range.end.min(self.expanded) {
-            while self.log[block].len() == at {
-                block += 1;
-                at = 0;
-            }
-            let bytes = &self.log[block];
-            let head = bytes[at];
-            at += 1;
-            let width = (head >> 6) as usize + 2;
-            let mut degree = (head & 63) as usize;
-            if degree == WIDE_DEGREE {
-                degree = u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four")) as usize;
-                at += 4;
-            }
-            if !wanted(local) {
-                at += degree * width;
-                continue;
-            }
+        self.each_record(depth, wanted, |local, targets| {
             edges.clear();
-            for _ in 0..degree {
-                let mut raw = [0u8; 8];
-                raw[..width].copy_from_slice(&bytes[at..at + width]);
-                at += width;
-                let code = u64::from_le_bytes(raw);
-                edges.push(if sure {
+            edges.extend(targets.map(|code| {
+                if sure {
                     Edge { to: StateId(code as u32), last: true }
                 } else {
                     Edge { to: StateId((code >> 1) as u32), last: code & 1 == 1 }
-                });
-            }
+                }
+            }));
             visit(local, &edges);
+        });
+    }
+
+    /// Calls `hit(local)` for the wanted states of one depth with a target that `test` accepts.
+    pub(crate) fn each_with_target(
+        &self,
+        depth: u32,
+        sure: bool,
+        wanted: impl Fn(u32) -> bool,
+        test: impl Fn(StateId) -> bool,
+        mut hit: impl FnMut(u32),
+    ) {
+        let shift = u32::from(!sure);
+        self.each_record(depth, wanted, |local, mut targets| {
+            if targets.any(|code| test(StateId((code >> shift) as u32))) {
+                hit(local);
+            }
+        });
+    }
+}
+
+/// The targets of one record, as they were coded.
+struct Targets<'a> {
+    bytes: &'a [u8],
+    width: usize,
+    at: usize,
+    end: usize,
+}
+
+impl Iterator for Targets<'_> {
+    type Item = u64;
+
+    #[inline]
+    fn next(&mut self) -> Option<u64> {
+        if self.at == self.end {
+            return None;
         }
+        let at = self.at;
+        self.at += self.width;
+        // One load of eight bytes where they are there; the last records of a block read singly.
+        Some(match self.bytes.get(at..at + 8) {
+            Some(eight) => {
+                let raw = u64::from_le_bytes(eight.try_into().expect("eight bytes"));
+                raw & (u64::MAX >> (64 - 8 * self.width))
+            }
+            None => {
+                self.bytes[at..at + self.width].iter().rev().fold(0, |v, &b| v << 8 | u64::from(b))
+            }
+        })
     }
 }
 

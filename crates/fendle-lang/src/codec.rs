@@ -18,7 +18,7 @@ pub struct NotRearranged(pub usize);
 #[derive(Clone, Debug)]
 enum Field {
     Bits { slot: usize, len: usize, lo: i32, count: u64, width: u32 },
-    Rank { slot: usize, len: usize, ranker: Ranker, width: u32, tag: usize },
+    Rank { slot: usize, len: usize, ranker: Ranker, bit: u32, width: u32, tag: usize },
 }
 
 impl Field {
@@ -36,6 +36,19 @@ impl Field {
 pub struct Codec {
     fields: Vec<Field>,
     bits: u32,
+    /// Where each value of a state is packed.
+    places: Vec<Packed>,
+}
+
+/// Where one value of a state is packed.
+#[derive(Clone, Copy, Debug)]
+enum Packed {
+    /// Nowhere: it never changes.
+    Fixed,
+    /// In `width` bits from `bit` on, less `lo`.
+    Bits { bit: u32, width: u32, lo: i32 },
+    /// In the rank that is this field.
+    Rank { field: u32 },
 }
 
 /// Bits needed to tell `count` values apart.
@@ -47,7 +60,17 @@ impl Codec {
     /// Adds `len` values from `slot` on, each in `lo..=hi`.
     pub fn plain(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
         let width = width_of((hi - lo + 1) as u64);
+        let first = self.bits;
         self.bits += width * len as u32;
+        if self.places.len() < slot + len {
+            self.places.resize(slot + len, Packed::Fixed);
+        }
+        if width > 0 {
+            for i in 0..len {
+                self.places[slot + i] =
+                    Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32 };
+            }
+        }
         self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width });
     }
 
@@ -56,8 +79,14 @@ impl Codec {
     pub fn rearranged(&mut self, slot: usize, values: &[i32], tag: usize) -> bool {
         let Some(ranker) = Ranker::new(values) else { return false };
         let width = width_of(ranker.total);
+        let first = self.bits;
         self.bits += width;
-        self.fields.push(Field::Rank { slot, len: values.len(), ranker, width, tag });
+        if self.places.len() < slot + values.len() {
+            self.places.resize(slot + values.len(), Packed::Fixed);
+        }
+        let field = self.fields.len() as u32;
+        self.places[slot..slot + values.len()].fill(Packed::Rank { field });
+        self.fields.push(Field::Rank { slot, len: values.len(), ranker, bit: first, width, tag });
         true
     }
 
@@ -115,7 +144,7 @@ impl Codec {
                         put(out, &mut at, &mut acc, &mut filled, v.wrapping_sub(*lo) as u32 as u64, *width);
                     }
                 }
-                Field::Rank { slot, len, ranker, width, tag } => {
+                Field::Rank { slot, len, ranker, width, tag, .. } => {
                     let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
                     if *width > 0 {
                         put(out, &mut at, &mut acc, &mut filled, rank, *width);
@@ -125,6 +154,35 @@ impl Codec {
         }
         if at < out.len() {
             out[at] = acc;
+        }
+        Ok(())
+    }
+
+    /// Packs a state that differs from an already packed one in the values at `changed` only:
+    /// `out` holds the packed words of the other one. Positions may be named more than once.
+    ///
+    /// # Errors
+    ///
+    /// When a rearranged grid no longer is one.
+    #[inline]
+    pub fn patch(&self, values: &[i32], changed: &[u32], out: &mut [u64]) -> Result<(), NotRearranged> {
+        let mut ranked = None;
+        for &slot in changed {
+            match self.places[slot as usize] {
+                Packed::Fixed => {}
+                Packed::Bits { bit, width, lo } => {
+                    let value = u64::from(values[slot as usize].wrapping_sub(lo) as u32);
+                    overwrite(out, bit, width, value);
+                }
+                Packed::Rank { field } if ranked == Some(field) => {}
+                Packed::Rank { field } => {
+                    ranked = Some(field);
+                    if let Field::Rank { slot, len, ranker, bit, width, tag } = &self.fields[field as usize] {
+                        let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                        overwrite(out, *bit, *width, rank);
+                    }
+                }
+            }
         }
         Ok(())
     }
@@ -163,6 +221,20 @@ fn put(out: &mut [u64], at: &mut usize, acc: &mut u64, filled: &mut u32, value: 
         *at += 1;
         *filled -= 64;
         *acc = if *filled == 0 { 0 } else { value >> (width - *filled) };
+    }
+}
+
+#[inline]
+fn overwrite(out: &mut [u64], bit: u32, width: u32, value: u64) {
+    if width == 0 {
+        return;
+    }
+    let (word, shift) = ((bit / 64) as usize, bit % 64);
+    let mask = u64::MAX >> (64 - width);
+    out[word] = out[word] & !(mask << shift) | value << shift;
+    if shift + width > 64 {
+        let back = 64 - shift;
+        out[word + 1] = out[word + 1] & !(mask >> back) | value >> back;
     }
 }
 
@@ -380,6 +452,28 @@ mod tests {
         let mut codec = Codec::default();
         codec.rearranged(0, &[0, 1, 2, 3], 8);
         assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(8)));
+    }
+
+    #[test]
+    fn patching_gives_what_packing_gives() {
+        let mut codec = Codec::default();
+        codec.plain(0, 40, 0, 4);
+        codec.rearranged(40, &[0, 1, 2, 3, 4], 0);
+        codec.plain(45, 30, -9, 100);
+        codec.plain(75, 1, 3, 3);
+        let mut values: Vec<i32> = (0..40).map(|i| i % 5).chain(0..5).chain((0..30).map(|i| i - 9)).chain([3]).collect();
+        let mut words = vec![0; codec.layout().words()];
+        codec.pack(&values, &mut words).expect("fits");
+        for round in 0..200u32 {
+            let (a, b) = (round * 7 % 40, 45 + round * 11 % 30);
+            values[a as usize] = (round * 3 % 5) as i32;
+            values[b as usize] = (round * 13 % 110) as i32 - 9;
+            values.swap(40 + (round % 5) as usize, 40 + (round / 5 % 5) as usize);
+            codec.patch(&values, &[a, b, 40, 41, a, 75], &mut words).expect("fits");
+            let mut whole = vec![0; words.len()];
+            codec.pack(&values, &mut whole).expect("fits");
+            assert_eq!(words, whole, "round {round}");
+        }
     }
 
     #[test]

@@ -39,7 +39,8 @@ pub struct Machine<'c> {
     mem: Vec<i32>,
     memo: Vec<i64>,
     known: Vec<u64>,
-    touched: bool,
+    /// The values of the state now that have been stored since it was last restored.
+    changed: Vec<u32>,
     fuel: i64,
     rows: i64,
     cols: i64,
@@ -66,7 +67,7 @@ impl<'c> Machine<'c> {
             mem,
             memo: vec![0; code.memos as usize],
             known: vec![0; (code.memos as usize).div_ceil(64)],
-            touched: true,
+            changed: vec![],
             fuel: 0,
             rows: b.rows as i64,
             cols: b.cols as i64,
@@ -81,7 +82,8 @@ impl<'c> Machine<'c> {
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
         self.codec.unpack(state, &mut self.mem[before..before + len]);
         self.known.fill(0);
-        self.touched = true;
+        self.changed.clear();
+        self.mem.copy_within(before..before + len, self.code.now as usize);
     }
 
     /// The ended part of the loaded state.
@@ -95,16 +97,16 @@ impl<'c> Machine<'c> {
     pub fn forget_ended(&mut self) {
         let at = (self.code.before + self.code.state_len) as usize - 1;
         self.mem[at] = 0;
-        self.touched = true;
+        self.mem[at + self.code.state_len as usize] = 0;
     }
 
     #[inline]
     fn restore(&mut self) {
-        if self.touched {
-            let (before, len) = (self.code.before as usize, self.code.state_len as usize);
-            self.mem.copy_within(before..before + len, self.code.now as usize);
-            self.touched = false;
+        let (before, now) = (self.code.before as usize, self.code.now as usize);
+        for &slot in &self.changed {
+            self.mem[now + slot as usize] = self.mem[before + slot as usize];
         }
+        self.changed.clear();
     }
 
     /// Runs a program that gives a value, on the loaded state.
@@ -155,13 +157,15 @@ impl<'c> Machine<'c> {
                 if value == i64::from(self.mem[ended]) {
                     // The condition alone says the same: one state, not two.
                     self.mem[ended] = 0;
+                    self.changed.push(self.code.state_len - 1);
                 }
             }
         }
         Ok(halt)
     }
 
-    /// Packs the state that the last move led to.
+    /// Packs the state that the last move led to. `out` holds the packed words of the loaded
+    /// state, as it is without its ended part.
     ///
     /// # Errors
     ///
@@ -169,10 +173,17 @@ impl<'c> Machine<'c> {
     #[inline]
     pub fn pack(&mut self, out: &mut [u64]) -> Result<(), Break> {
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
-        self.codec.pack(&self.mem[now..now + len], out).map_err(|bad| {
+        self.codec.patch(&self.mem[now..now + len], &self.changed, out).map_err(|bad| {
             let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
             Break { site, value: 0 }
         })
+    }
+
+    /// Packs the loaded state itself.
+    pub fn pack_loaded(&self, out: &mut [u64]) {
+        let (before, len) = (self.code.before as usize, self.code.state_len as usize);
+        // A loaded state came from packed words, so it can be packed.
+        let _ = self.codec.pack(&self.mem[before..before + len], out);
     }
 
     #[inline(always)]
@@ -309,6 +320,20 @@ impl<'c> Machine<'c> {
                     self.mem[at] = self.r(s) as i32;
                 }
                 Op::StoreAt { to, s } => self.mem[to.0 as usize] = self.r(s) as i32,
+                Op::Put { base, i, s } => {
+                    let at = base.0 + self.r(i) as u32;
+                    self.changed.push(at - self.code.now);
+                    self.mem[at as usize] = self.r(s) as i32;
+                }
+                Op::PutAt { to, s } => {
+                    self.changed.push(to.0 - self.code.now);
+                    self.mem[to.0 as usize] = self.r(s) as i32;
+                }
+                Op::PutBlock { d, s, len } => {
+                    let from = d.0 - self.code.now;
+                    self.changed.extend(from..from + len);
+                    self.mem.copy_within(s.0 as usize..(s.0 + len) as usize, d.0 as usize);
+                }
                 Op::Check { s, lo, hi, site } => {
                     let v = self.r(s);
                     if v < i64::from(lo) || v > i64::from(hi) {
@@ -480,7 +505,6 @@ impl<'c> Machine<'c> {
                     self.memo[m] = self.r(s);
                     self.known[m / 64] |= 1 << (m % 64);
                 }
-                Op::Touch {} => self.touched = true,
                 Op::Score { s, site } => match self.score.checked_add(self.r(s)) {
                     Some(v) => self.score = v,
                     None => return Err(Break { site, value: 0 }),

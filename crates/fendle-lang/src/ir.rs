@@ -123,6 +123,11 @@ ops! {
     LoadAt { d: R, from: M } => [Block(from, Some(1)), Writes(d)];
     Store { base: M, i: R, s: R } => [Reads(i), Reads(s), Block(base, Some(1))];
     StoreAt { to: M, s: R } => [Reads(s), Block(to, Some(1))];
+    /// A store into the state now, which is remembered so that it can be packed and undone.
+    Put { base: M, i: R, s: R } => [Reads(i), Reads(s), Block(base, Some(1))];
+    PutAt { to: M, s: R } => [Reads(s), Block(to, Some(1))];
+    /// The same for a whole block.
+    PutBlock { d: M, s: M, len: u32 } => [Block(d, Some(len)), Block(s, Some(len))];
     Check { s: R, lo: i32, hi: i32, site: Site } => [Reads(s), Faults(site)];
     CheckBlock { base: M, len: u32, dom: u16, site: Site } => [Block(base, Some(len)), Faults(site)];
     CopyBlock { d: M, s: M, len: u32 } => [Block(d, Some(len)), Block(s, Some(len))];
@@ -167,8 +172,6 @@ ops! {
     /// Takes a remembered value of this state, or goes on to compute it.
     Recall { d: R, memo: u16, to: To } => [Writes(d), Jumps(to)];
     Remember { s: R, memo: u16 } => [Reads(s)];
-    /// The state is about to change: it must be restored before the next move is tried.
-    Touch { } => [];
     Score { s: R, site: Site } => [Reads(s), Faults(site)];
     RefuseAt { p: R } => [Reads(p)];
     RefuseIn { base: M } => [Block(base, None)];
@@ -299,7 +302,8 @@ impl Code {
     /// 1. programs lie inside the code, one after the other, and end in an operation that ends;
     /// 2. jumps stay inside their program;
     /// 3. registers, memos, sites, ranges and memory blocks exist;
-    /// 4. nothing is stored below `now`: level data, start and the state before are read only;
+    /// 4. the state now is changed by the operations that remember it, and by no others; below it
+    ///    (level data, start, the state before) nothing is stored;
     /// 5. on every way through a program a register is written before it is read;
     /// 6. moves name programs and give them as many values as they take.
     ///
@@ -353,14 +357,18 @@ impl Code {
                 _ => {}
             });
             let stored = match op {
-                Op::Store { base, .. } | Op::Push { base, .. } => Some(base),
-                Op::StoreAt { to, .. } => Some(to),
-                Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some(d),
-                Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some(d),
+                Op::Store { base, .. } | Op::Push { base, .. } => Some((base, false)),
+                Op::StoreAt { to, .. } => Some((to, false)),
+                Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some((d, false)),
+                Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some((d, false)),
+                Op::Put { base, .. } => Some((base, true)),
+                Op::PutAt { to, .. } => Some((to, true)),
+                Op::PutBlock { d, .. } => Some((d, true)),
                 _ => None,
             };
-            if stored.is_some_and(|m| m.0 < self.now) {
-                say(at, "stores into what is read only".into());
+            let state = self.now..self.now + self.state_len;
+            if stored.is_some_and(|(m, puts)| state.contains(&m.0) != puts || m.0 < self.now) {
+                say(at, "stores where it must not".into());
             }
             match op {
                 Op::CheckBlock { dom, .. } if dom as usize >= self.doms.len() => {
@@ -452,7 +460,7 @@ mod tests {
             programs: vec![Program { name: "p".into(), entry: 0, end, params: vec![] }],
             sites: vec![FaultSite { kind: FaultKind::Overflow, span: Span::default() }],
             registers: 4,
-            memory: 10,
+            memory: 12,
             before: 0,
             now: 5,
             state_len: 5,
@@ -475,8 +483,10 @@ mod tests {
             (vec![Op::Const { d: r9, v: 1 }, Op::Done {}], "r9 does not exist"),
             (vec![Op::Copy { d: r0, s: r1 }, Op::Done {}], "r1 is read before"),
             (vec![Op::Fault { site: Site(3) }], "#3 does not exist"),
-            (vec![Op::ClearCells { d: M(7) }, Op::Done {}], "outside the memory"),
-            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(2), s: r0 }, Op::Done {}], "read only"),
+            (vec![Op::ClearCells { d: M(10) }, Op::Done {}], "outside the memory"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(6), s: r0 }, Op::Done {}], "stores where"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::PutAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
             (vec![Op::Recall { d: r0, memo: 0, to: To(1) }, Op::Done {}], "memo 0"),
             (
                 // Written on one way only.

@@ -65,8 +65,8 @@ struct Lower<'b> {
     next: u16,
     /// Nothing of the state has been changed yet on any way here.
     clean: bool,
-    /// `Touch` has run on every way here.
-    touched: bool,
+    /// Places that are known to be cells here, and the registers that hold the cells.
+    cells: Vec<(R, R)>,
     unrolled: usize,
     start: u32,
     finish: Label,
@@ -104,7 +104,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
         mutable: vec![],
         next: 0,
         clean: true,
-        touched: false,
+        cells: vec![],
         unrolled: 1,
         start: data,
         finish: 0,
@@ -268,7 +268,7 @@ impl Lower<'_> {
         self.labels.clear();
         self.next = 0;
         self.clean = clean;
-        self.touched = false;
+        self.cells.clear();
         self.unrolled = 1;
         self.enter(locals);
         self.finish = self.label();
@@ -337,13 +337,6 @@ impl Lower<'_> {
         d
     }
 
-    fn touch(&mut self) {
-        if !self.touched {
-            self.emit(Op::Touch {});
-            self.touched = true;
-        }
-        self.clean = false;
-    }
 
     // ---- programs ----
 
@@ -477,7 +470,19 @@ impl Lower<'_> {
 
     // ---- statements ----
 
+    /// Lays in what does not run on every way from here: what it learns about places is forgotten.
+    fn sometimes<T>(&mut self, f: impl FnOnce(&mut Self) -> T) -> T {
+        let known = self.cells.len();
+        let out = f(self);
+        self.cells.truncate(known);
+        out
+    }
+
     fn block(&mut self, block: &[Stmt]) {
+        self.sometimes(|l| l.statements(block));
+    }
+
+    fn statements(&mut self, block: &[Stmt]) {
         let frame = self.frame.clone();
         let next = self.next;
         for stmt in block {
@@ -487,6 +492,8 @@ impl Lower<'_> {
             self.stmt(stmt);
         }
         self.frame = frame;
+        // Registers are used again, so nothing may be known of them.
+        self.cells.retain(|(p, c)| p.0 < next && c.0 < next);
         self.next = next;
     }
 
@@ -505,18 +512,17 @@ impl Lower<'_> {
             St::If(cond, then, other) => {
                 let (no, end) = (self.label(), self.label());
                 self.cond(cond, no, false);
-                let (clean, touched) = (self.clean, self.touched);
+                let clean = self.clean;
                 self.block(then);
-                let after_then = (self.clean, self.touched);
+                let after_then = self.clean;
                 if !other.is_empty() {
                     self.emit(Op::Jump { to: To(end) });
                 }
                 self.here(no);
-                (self.clean, self.touched) = (clean, touched);
+                self.clean = clean;
                 self.block(other);
                 self.here(end);
-                self.clean &= after_then.0;
-                self.touched &= after_then.1;
+                self.clean &= after_then;
             }
             St::For { local, over, filter, body } => self.for_stmt(*local, over, filter.as_ref(), body, span),
             St::Repeat { bound, cond, body } => {
@@ -525,7 +531,7 @@ impl Lower<'_> {
                 if changes_state(body) {
                     self.clean = false;
                 }
-                let touched = self.touched;
+                    let known = self.cells.len();
                 let done = self.copy(O::K(0));
                 let (top, exit, go) = (self.label(), self.label(), self.label());
                 self.here(top);
@@ -539,7 +545,7 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::StepBudget, span);
                 self.emit(Op::Loop { to: To(top), site });
                 self.here(exit);
-                self.touched = touched;
+                self.cells.truncate(known);
             }
             St::Phase(_, body) => self.block(body),
             St::Refuse { site, at, unless } => {
@@ -547,16 +553,18 @@ impl Lower<'_> {
                 if let Some(e) = unless {
                     self.cond(e, ok, true);
                 }
-                for e in at {
-                    if e.ty.is_block() {
-                        let (base, _) = self.block_of(e);
-                        self.emit(Op::RefuseIn { base });
-                    } else {
-                        let p = self.value(e);
-                        let p = self.reg(p);
-                        self.emit(Op::RefuseAt { p });
+                self.sometimes(|l| {
+                    for e in at {
+                        if e.ty.is_block() {
+                            let (base, _) = l.block_of(e);
+                            l.emit(Op::RefuseIn { base });
+                        } else {
+                            let p = l.value(e);
+                            let p = l.reg(p);
+                            l.emit(Op::RefuseAt { p });
+                        }
                     }
-                }
+                });
                 self.emit(Op::Refuse { which: *site as u32 });
                 self.here(ok);
             }
@@ -568,10 +576,10 @@ impl Lower<'_> {
                 }
             }
             St::End(ending) => {
-                self.touch();
+                self.clean = false;
                 let s = self.reg(O::K(*ending as i64 + 1));
                 let to = M(self.code.now + self.code.state_len - 1);
-                self.emit(Op::StoreAt { to, s });
+                self.emit(Op::PutAt { to, s });
                 self.emit(Op::Jump { to: To(self.finish) });
             }
             St::Note(_, at) => {
@@ -602,7 +610,6 @@ impl Lower<'_> {
     }
 
     fn for_stmt(&mut self, local: usize, over: &Range, filter: Option<&Expr>, body: &[Stmt], span: Span) {
-        let touched = self.touched;
         if filter.is_none() {
             // What is run over is fixed before the body can change it.
             let fixed = match over {
@@ -618,7 +625,6 @@ impl Lower<'_> {
                 self.clean = false;
             }
             self.each(local, over, fixed, None, span, &mut |l, _| l.block(body));
-            self.touched = touched;
             return;
         }
         let sides = self.b.rows.max(self.b.cols);
@@ -662,7 +668,6 @@ impl Lower<'_> {
         let site = self.site(FaultKind::StepBudget, span);
         self.emit(Op::Loop { to: To(top), site });
         self.here(exit);
-        self.touched = touched;
     }
 
     fn local_value(&mut self, l: usize) -> O {
@@ -698,9 +703,9 @@ impl Lower<'_> {
                     let dom = self.dom_id(lo, hi);
                     let site = self.site(FaultKind::OutOfDomain, span);
                     self.emit(Op::CheckBlock { base: s, len: len as u32, dom, site });
-                    self.touch();
+                    self.clean = false;
                     if d != s {
-                        self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                        self.emit(Op::PutBlock { d, s, len: len as u32 });
                     }
                 }
                 _ => {}
@@ -808,15 +813,21 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::OutOfDomain, span);
                 self.emit(Op::Check { s, lo: lo as i32, hi: hi as i32, site });
             }
-            self.touch();
-        } else if !matches!(value, O::K(k) if i32::try_from(k).is_ok()) {
+            self.clean = false;
+            self.emit(match index {
+                O::K(k) => Op::PutAt { to: M(base.0 + k as u32), s },
+                O::R(i) => Op::Put { base, i, s },
+            });
+            return;
+        }
+        if !matches!(value, O::K(k) if i32::try_from(k).is_ok()) {
             let site = self.site(FaultKind::OutOfDomain, span);
             self.emit(Op::Check { s, lo: i32::MIN, hi: i32::MAX, site });
         }
-        match index {
-            O::K(k) => self.emit(Op::StoreAt { to: M(base.0 + k as u32), s }),
-            O::R(i) => self.emit(Op::Store { base, i, s }),
-        }
+        self.emit(match index {
+            O::K(k) => Op::StoreAt { to: M(base.0 + k as u32), s },
+            O::R(i) => Op::Store { base, i, s },
+        });
     }
 
     /// Whether a type holds no value outside its variable's range, so that no check is needed.
@@ -835,6 +846,19 @@ impl Lower<'_> {
     /// Runs `f` for every thing in `over` that passes `filter`, with `local` standing for it;
     /// `f` may jump to the label it is given, which lies behind the loop.
     fn each(
+        &mut self,
+        local: usize,
+        over: &Range,
+        fixed: Option<M>,
+        filter: Option<&Expr>,
+        span: Span,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        self.sometimes(|l| l.each_inner(local, over, fixed, filter, span, f));
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn each_inner(
         &mut self,
         local: usize,
         over: &Range,
@@ -1004,6 +1028,7 @@ impl Lower<'_> {
         for k in 0..n {
             let again = self.label();
             let next = self.next;
+            let known = self.cells.len();
             let element = match &around {
                 Some((place, offsets)) => {
                     let (p, o) = (self.reg(*place), self.reg(offsets[k]));
@@ -1021,6 +1046,7 @@ impl Lower<'_> {
             }
             f(self, exit);
             self.here(again);
+            self.cells.truncate(known);
             self.next = next;
         }
         self.unrolled /= n.max(1);
@@ -1187,6 +1213,10 @@ impl Lower<'_> {
 
     /// Jumps to `to` when `e` is `when`; goes on otherwise.
     fn cond(&mut self, e: &Expr, to: Label, when: bool) {
+        self.sometimes(|l| l.cond_inner(e, to, when));
+    }
+
+    fn cond_inner(&mut self, e: &Expr, to: Label, when: bool) {
         match &e.kind {
             Ek::Not(a) => self.cond(a, to, !when),
             Ek::And(a, b) if !when => {
@@ -1306,14 +1336,16 @@ impl Lower<'_> {
                 let (d, c) = (self.fresh(), self.fresh());
                 let (off, end) = (self.label(), self.label());
                 self.emit(Op::CellOr { d: c, p, to: To(off) });
-                let (base, _) = self.block_of(block);
-                self.emit(Op::Load { d, base, i: c });
-                self.emit(Op::Jump { to: To(end) });
+                self.sometimes(|l| {
+                    let (base, _) = l.block_of(block);
+                    l.emit(Op::Load { d, base, i: c });
+                    l.emit(Op::Jump { to: To(end) });
+                });
                 self.here(off);
-                match self.value(outside) {
-                    O::K(v) => self.emit(Op::Const { d, v }),
-                    O::R(s) => self.emit(Op::Copy { d, s }),
-                }
+                self.sometimes(|l| {
+                    let o = l.value(outside);
+                    l.set(d, o);
+                });
                 self.here(end);
                 O::R(d)
             }
@@ -1358,16 +1390,16 @@ impl Lower<'_> {
                 let d = self.fresh();
                 let (no, end) = (self.label(), self.label());
                 self.cond(c, no, false);
-                match self.value(a) {
-                    O::K(v) => self.emit(Op::Const { d, v }),
-                    O::R(s) => self.emit(Op::Copy { d, s }),
-                }
+                self.sometimes(|l| {
+                    let o = l.value(a);
+                    l.set(d, o);
+                });
                 self.emit(Op::Jump { to: To(end) });
                 self.here(no);
-                match self.value(b) {
-                    O::K(v) => self.emit(Op::Const { d, v }),
-                    O::R(s) => self.emit(Op::Copy { d, s }),
-                }
+                self.sometimes(|l| {
+                    let o = l.value(b);
+                    l.set(d, o);
+                });
                 self.here(end);
                 O::R(d)
             }
@@ -1424,6 +1456,11 @@ impl Lower<'_> {
                 }
                 O::R(a) => self.unary(|d| Op::DirOff { d, a }),
             },
+            // The place of a cell that came from a place.
+            Ek::ToPlace(c) if matches!(&c.kind, Ek::ToCell(p) if matches!(p.kind, Ek::Local(_))) => {
+                let Ek::ToCell(p) = &c.kind else { return O::K(0) };
+                self.value(p)
+            }
             Ek::ToPlace(c) => match self.value(c) {
                 O::K(v) => {
                     let cols = self.b.cols.max(1) as i64;
@@ -1446,10 +1483,18 @@ impl Lower<'_> {
                 o
             }
             Ek::ToCell(p) => {
+                let named = matches!(p.kind, Ek::Local(_));
                 let p = self.value(p);
                 let p = self.reg(p);
+                if let Some((_, c)) = self.cells.iter().find(|(q, _)| named && *q == p) {
+                    return O::R(*c);
+                }
                 let site = self.site(FaultKind::OffBoard, span);
-                self.unary(|d| Op::CellOf { d, p, site })
+                let cell = self.unary(|d| Op::CellOf { d, p, site });
+                if let (true, O::R(c)) = (named, cell) {
+                    self.cells.push((p, c));
+                }
+                cell
             }
             Ek::OnBoard(p) => {
                 let p = self.value(p);
@@ -1521,11 +1566,10 @@ impl Lower<'_> {
         let d = self.fresh();
         let end = self.label();
         self.emit(Op::Recall { d, memo, to: To(end) });
-        let o = self.inlined(&def.locals, args, |l| l.value(&def.body));
-        match o {
-            O::K(v) => self.emit(Op::Const { d, v }),
-            O::R(s) => self.emit(Op::Copy { d, s }),
-        }
+        self.sometimes(|l| {
+            let o = l.inlined(&def.locals, args, |l| l.value(&def.body));
+            l.set(d, o);
+        });
         self.emit(Op::Remember { s: d, memo });
         self.here(end);
         O::R(d)

@@ -117,6 +117,7 @@ impl core::Model for Game {
         Box::new(Runner {
             game: self,
             machine: Machine::new(&self.bound, &self.code),
+            source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
         })
@@ -126,6 +127,8 @@ impl core::Model for Game {
 struct Runner<'g> {
     game: &'g Game,
     machine: Machine<'g>,
+    /// The state that moves are tried on, packed, as running.
+    source: Vec<u64>,
     words: Vec<u64>,
     watched: Vec<i64>,
 }
@@ -203,14 +206,19 @@ impl Worker for Runner<'_> {
                 out.end_state(status, None);
                 continue;
             }
+            self.source.copy_from_slice(state);
             if self.machine.ended() != 0 {
                 self.machine.forget_ended();
+                self.machine.pack_loaded(&mut self.source);
             }
             let mut fault = self.quantities();
             for number in 0..self.game.code.moves.len() {
                 let of = MoveId(number as u32);
                 let made = match self.machine.try_move(number) {
-                    Ok(Halt::Done) => self.machine.pack(&mut self.words).map(|()| true),
+                    Ok(Halt::Done) => {
+                        self.words.copy_from_slice(&self.source);
+                        self.machine.pack(&mut self.words).map(|()| true)
+                    }
                     Ok(_) => Ok(false),
                     Err(b) => Err(b),
                 };

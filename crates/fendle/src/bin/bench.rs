@@ -1,1 +1,118 @@
-fn main() {}
+//! Measures exploring and classifying whole spaces through the language.
+//!
+//! Each case runs in a process of its own, so that the operating system's high-water mark of
+//! memory is that of the case. Dimensions: packed by rank (`slide`) against plain bits (`shove`),
+//! one thread against two. What it stands for: a designer's `fendle explore` on a level near the
+//! size that one sitting allows. The counts are checked where they are known.
+//!
+//! `cargo run --release --bin fendle-bench` runs all cases; a case and a number of threads run one.
+
+use std::process::Command;
+use std::sync::Arc;
+use std::time::Instant;
+
+use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::{Game, Sources, bind, compile, level};
+use fendle_view::text::{bytes, grouped, table};
+
+struct Case {
+    name: &'static str,
+    model: &'static str,
+    level: &'static str,
+    past_goals: bool,
+    /// States and depth, where they are known from elsewhere.
+    known: Option<(u64, u32)>,
+}
+
+const SLIDE: &str = include_str!("../../../../models/slide.fendle");
+const SHOVE: &str = include_str!("../../../../models/shove.fendle");
+
+const CASES: &[Case] = &[
+    Case {
+        name: "slide-2x5",
+        model: SLIDE,
+        level: "model = 'slide'\nvalues.target = '''\n1 2 3 4 5\n6 7 8 9 .\n'''\n[[level]]\n",
+        past_goals: true,
+        known: Some((1_814_400, 55)),
+    },
+    Case {
+        name: "shove-6m",
+        model: SHOVE,
+        level: "model = 'shove'\n[[level]]\nstart.yard = '''\nA..H...\n.o.o.o.\n..._..H\n.o_o_..\n..H...w\n'''\n",
+        past_goals: false,
+        known: None,
+    },
+];
+
+fn peak() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status.lines().find(|l| l.starts_with("VmHWM:")).unwrap_or("");
+    line.split_whitespace().nth(1).and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) * 1024
+}
+
+fn game(case: &Case) -> Game {
+    let mut sources = Sources::default();
+    let mut errors = vec![];
+    let file = sources.add("model", case.model);
+    let model = Arc::new(compile(file, case.model, &mut errors).expect("a library model compiles"));
+    let file = sources.add("level", case.level);
+    let levels = level::read(file, case.level, &mut errors).expect("a bench level reads");
+    let bound = bind(&model, file, &levels.levels[0], &[], &mut errors).expect("a bench level binds");
+    Game::new(bound).expect("a bench level fits")
+}
+
+fn run_one(case: &Case, threads: usize) {
+    let game = game(case);
+    let limits = Limits { threads, memory_bytes: 20 << 30, ..Limits::default() };
+    let base = peak();
+    let began = Instant::now();
+    let found = explore(&game, limits, case.past_goals, &NoWatch).expect("the start is sound");
+    let seconds = began.elapsed().as_secs_f64();
+    let c = &found.counts;
+    assert!(c.complete && found.fault.is_none());
+    assert_eq!(c.goal + c.lost + c.over + c.stuck + c.dead + c.winnable + c.free, c.states);
+    if let Some((states, depth)) = case.known {
+        assert_eq!((c.states, c.depth), (states, depth));
+    }
+    let peak = peak();
+    let row = [
+        case.name.to_string(),
+        threads.to_string(),
+        grouped(c.states),
+        c.bits_per_state.to_string(),
+        grouped(c.transitions),
+        grouped(c.depth.into()),
+        format!("{seconds:.2}"),
+        format!("{:.2}", c.transitions as f64 / seconds / threads as f64 / 1e6),
+        format!("{:.1}", peak as f64 / c.states as f64),
+        format!("{:.1}", (peak - base) as f64 / c.states as f64),
+        bytes(peak),
+    ];
+    println!("{}", row.join("|"));
+}
+
+fn main() {
+    let args: Vec<String> = std::env::args().skip(1).collect();
+    if let [name, threads] = args.as_slice() {
+        let case = CASES.iter().find(|c| c.name == name).expect("the name of a case");
+        run_one(case, threads.parse().expect("a number of threads"));
+        return;
+    }
+    let me = std::env::current_exe().expect("this program has a path");
+    let mut rows = vec![];
+    for case in CASES {
+        for threads in ["1", "2"] {
+            let out = Command::new(&me).args([case.name, threads]).output().expect("it runs itself");
+            let text = String::from_utf8_lossy(&out.stdout);
+            assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+            rows.push(text.trim().split('|').map(String::from).collect::<Vec<_>>());
+        }
+    }
+    let head = [
+        "case", "threads", "states", "bits", "transitions", "depth", "s", "M trans/s/core", "B/state, process",
+        "B/state, search", "peak",
+    ];
+    for line in table(&head, &rows) {
+        println!("{line}");
+    }
+}

@@ -29,7 +29,7 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
         fault,
         route: fendle_core::Route { moves: vec![], states: vec![words.clone()] },
     };
-    if let Some(fault) = out.heads[0].fault {
+    if let Some(&(_, fault)) = out.faults.first() {
         return Err(fault_trouble(s, &loaded.store, game, &at_start(fault)));
     }
     let status = super::show::status_text(b, &b.position);
