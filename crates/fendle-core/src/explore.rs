@@ -195,8 +195,13 @@ impl<'m> Sweep<'m> {
             if let Some(limit) = watch.look(&progress) {
                 return Some(Stop::Hit(limit));
             }
-            // Room for the round itself: new chunks, a grown index, the buffers.
-            let slack = (progress.bytes / 200) + 64 * round as u64;
+            // Room for the round itself: as many new states as the branching so far lets expect,
+            // with their index, class and edges, and the chunks they may open.
+            let branching = self.transitions / progress.expanded.max(1) + 2;
+            // The first chunks grow by doubling; later ones have a fixed size.
+            let young = progress.states < 1 << 19;
+            let grown = if young { progress.bytes } else { progress.bytes / 8 };
+            let slack = round as u64 * branching * (self.space.layout.bytes() as u64 + 16) + grown;
             if progress.bytes + slack > self.limits.memory_bytes {
                 return Some(Stop::Hit(Limit::Memory));
             }

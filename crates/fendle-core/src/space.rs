@@ -134,7 +134,8 @@ pub(crate) struct Shard {
     expanded: u32,
     log: Vec<LogBlock>,
     levels: Vec<LevelStart>,
-    bytes: u64,
+    /// Bytes of all log blocks, the first counted as if it were full.
+    log_bytes: u64,
 }
 
 /// Mixes all bits of a state: the finaliser of MurmurHash3 (Appleby, public domain), folded over words.
@@ -175,7 +176,7 @@ impl Shard {
             expanded: 0,
             log: vec![],
             levels: vec![LevelStart::default()],
-            bytes: 0,
+            log_bytes: 0,
         }
     }
 
@@ -318,7 +319,6 @@ impl Shard {
             let room = if local == 0 { 0 } else { CHUNK };
             self.chunks.push(Vec::with_capacity(room * self.width + 16));
             self.classes.push(Vec::with_capacity(room));
-            self.bytes += (CHUNK * (self.width + 1) + 16) as u64;
         }
         let at = (local % CHUNK) * self.width;
         let chunk = self.chunks.last_mut().expect("a chunk");
@@ -333,7 +333,6 @@ impl Shard {
 
     fn grow(&mut self) {
         let room = (self.index.len() + self.index.len() / 6).max(16);
-        self.bytes += 4 * (room - self.index.len()) as u64;
         self.index = vec![0; room];
         let mut state = Vec::with_capacity(self.words);
         for local in 0..self.len {
@@ -368,7 +367,6 @@ impl Shard {
         if local.is_multiple_of(CHUNK) {
             self.chunks.pop();
             self.classes.pop();
-            self.bytes -= (CHUNK * (self.width + 1) + 16) as u64;
         }
     }
 
@@ -405,13 +403,14 @@ impl Shard {
         let width = width.max(self.log.last().map_or(1, |b| b.width));
         let wide = edges.len() >= WIDE_DEGREE;
         let need = if wide { 4 } else { 0 } + edges.len() * usize::from(width);
-        let fits = self.log.last().is_some_and(|b| {
-            b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity())
-        });
+        let fits = self
+            .log
+            .last()
+            .is_some_and(|b| b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity()));
         if !fits && need > 0 {
             let room = if self.log.is_empty() { 0 } else { LOG_BLOCK.max(need) };
             self.log.push(LogBlock { width, bytes: Vec::with_capacity(room) });
-            self.bytes += LOG_BLOCK.max(need) as u64;
+            self.log_bytes += LOG_BLOCK.max(need) as u64;
         }
         self.set_degree(local, edges.len().min(WIDE_DEGREE) as u8);
         if need == 0 {
@@ -451,18 +450,24 @@ impl Shard {
         self.levels.partition_point(|l| l.local <= local) as u32 - 1
     }
 
+    /// Bytes taken. O(1): only the first chunk and the first block are smaller than the others.
     pub(crate) fn bytes(&self) -> u64 {
-        self.bytes
+        let chunk = match self.chunks.len() {
+            0 => 0,
+            1 => self.chunks[0].capacity() + self.classes[0].capacity(),
+            n => n * (CHUNK * (self.width + 1) + 16),
+        };
+        let log = match self.log.as_slice() {
+            [] => 0,
+            [only] => only.bytes.capacity() as u64,
+            _ => self.log_bytes,
+        };
+        4 * self.index.len() as u64 + chunk as u64 + log
     }
 
     /// Walks the records of one depth, in local order: `visit(local, targets)` for the expanded
     /// states that are `wanted`; the others are skipped.
-    fn each_record(
-        &self,
-        depth: u32,
-        wanted: impl Fn(u32) -> bool,
-        mut visit: impl FnMut(u32, Targets<'_>),
-    ) {
+    fn each_record(&self, depth: u32, wanted: impl Fn(u32) -> bool, mut visit: impl FnMut(u32, Targets<'_>)) {
         let Some(start) = self.levels.get(depth as usize) else { return };
         let range = self.level(depth);
         let (mut block, mut at) = (start.log.block as usize, start.log.offset as usize);
@@ -558,9 +563,7 @@ impl Iterator for Targets<'_> {
                 let raw = u64::from_le_bytes(eight.try_into().expect("eight bytes"));
                 raw & (u64::MAX >> (64 - 8 * self.width))
             }
-            None => {
-                self.bytes[at..at + self.width].iter().rev().fold(0, |v, &b| v << 8 | u64::from(b))
-            }
+            None => self.bytes[at..at + self.width].iter().rev().fold(0, |v, &b| v << 8 | u64::from(b)),
         })
     }
 }

@@ -67,8 +67,7 @@ impl Codec {
         }
         if width > 0 {
             for i in 0..len {
-                self.places[slot + i] =
-                    Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32 };
+                self.places[slot + i] = Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32 };
             }
         }
         self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width });
@@ -461,7 +460,8 @@ mod tests {
         codec.rearranged(40, &[0, 1, 2, 3, 4], 0);
         codec.plain(45, 30, -9, 100);
         codec.plain(75, 1, 3, 3);
-        let mut values: Vec<i32> = (0..40).map(|i| i % 5).chain(0..5).chain((0..30).map(|i| i - 9)).chain([3]).collect();
+        let mut values: Vec<i32> =
+            (0..40).map(|i| i % 5).chain(0..5).chain((0..30).map(|i| i - 9)).chain([3]).collect();
         let mut words = vec![0; codec.layout().words()];
         codec.pack(&values, &mut words).expect("fits");
         for round in 0..200u32 {

@@ -337,7 +337,6 @@ impl Lower<'_> {
         d
     }
 
-
     // ---- programs ----
 
     fn moves(&mut self) -> Result<(), TooLarge> {
@@ -531,7 +530,7 @@ impl Lower<'_> {
                 if changes_state(body) {
                     self.clean = false;
                 }
-                    let known = self.cells.len();
+                let known = self.cells.len();
                 let done = self.copy(O::K(0));
                 let (top, exit, go) = (self.label(), self.label(), self.label());
                 self.here(top);

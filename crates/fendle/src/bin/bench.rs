@@ -109,8 +109,17 @@ fn main() {
         }
     }
     let head = [
-        "case", "threads", "states", "bits", "transitions", "depth", "s", "M trans/s/core", "B/state, process",
-        "B/state, search", "peak",
+        "case",
+        "threads",
+        "states",
+        "bits",
+        "transitions",
+        "depth",
+        "s",
+        "M trans/s/core",
+        "B/state, process",
+        "B/state, search",
+        "peak",
     ];
     for line in table(&head, &rows) {
         println!("{line}");
