@@ -172,6 +172,8 @@ impl Checker<'_> {
             self.error("M001", name.span, format!("`{}` has a meaning of its own", name.text))
                 .notes
                 .push("choose another name".into());
+            // Uses of it say nothing more.
+            self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
             return false;
         }
         if let Some(&(other, span)) = self.globals.get(&name.text) {
@@ -288,7 +290,7 @@ impl Checker<'_> {
                 Example { title: title.clone(), span, lines }
             })
             .collect();
-        if moves.is_empty() {
+        if moves.is_empty() && source.name.is_some() {
             let span = source.name.as_ref().map_or(Span::default(), |n| n.span);
             self.error("M004", span, "this model has no move")
                 .notes
@@ -688,6 +690,8 @@ impl Checker<'_> {
         let (name, params, body) = self.fn_asts[i].clone();
         self.params(&params);
         let body = self.expr(&body);
+        // A grid of bools is given as the set of cells that it is.
+        let body = if body.ty == Ty::Grid(Scalar::Bool) { Expr { ty: Ty::Set, ..body } } else { body };
         let ty = body.ty;
         if ty.is_block() && ty != Ty::Set {
             self.error("M014", body.span, "a function gives a single value or a set of cells");

@@ -18,7 +18,7 @@ const STMT_WORDS: &[&str] = &[
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
 const LATER: &[&str] =
     &["setup", "hidden", "tell", "tick", "law", "aim", "alike", "bound", "untold", "shape"];
-const DEPTH_MAX: u32 = 120;
+const DEPTH_MAX: u32 = 160;
 
 /// Marks that an error was reported and the construct is given up.
 struct Skip;
@@ -195,6 +195,7 @@ impl Parser<'_> {
             }
             first = false;
             let before = self.at;
+            self.depth = 0;
             if self.item(&mut source).is_err() {
                 if self.at == before {
                     self.next();
@@ -572,6 +573,20 @@ impl Parser<'_> {
                     TypeKind::Later
                 }
                 _ if matches!(self.peek_at(1), Tok::Op("..")) => self.range()?,
+                // `rearanged target`, `gird of bool`: a slip in the word that makes the type.
+                _ if matches!(self.peek_at(1), Tok::Name(_))
+                    && near(&word, ["grid", "set", "array", "rearranged"]).is_some() =>
+                {
+                    let meant = near(&word, ["grid", "set", "array", "rearranged"]).unwrap_or("grid");
+                    self.errors.push(
+                        Diagnostic::error("M013", self.file, span, format!("no type is named `{word}`"))
+                            .note(format!("did you mean `{meant}`?")),
+                    );
+                    while !matches!(self.peek(), Tok::Newline | Tok::End | Tok::Op("{" | "}" | ")" | "=")) {
+                        self.next();
+                    }
+                    TypeKind::Later
+                }
                 _ => TypeKind::Named(self.name("a type")?.text),
             },
             Tok::Int(_) | Tok::Op("-" | "(") => self.range()?,
@@ -604,11 +619,7 @@ impl Parser<'_> {
     }
 
     fn block(&mut self) -> Parse<Block> {
-        self.depth += 1;
-        if self.depth > DEPTH_MAX {
-            self.errors.push(Diagnostic::error("S014", self.file, self.span(), "nested too deeply"));
-            return Err(Skip);
-        }
+        self.deeper()?;
         let open = self.op("{")?;
         let mut block = vec![];
         loop {
@@ -633,7 +644,7 @@ impl Parser<'_> {
                 Err(Skip) => self.skip_line(),
             }
         }
-        self.depth -= 1;
+        self.back(1);
         Ok(block)
     }
 
@@ -673,7 +684,14 @@ impl Parser<'_> {
                 let mut other = vec![];
                 if matches!(self.peek_at(ahead), Tok::Name(n) if n == "else") {
                     self.at += ahead + 1;
-                    other = if self.is_word("if") { vec![self.stmt()?] } else { self.block()? };
+                    other = if self.is_word("if") {
+                        self.deeper()?;
+                        let stmt = self.stmt()?;
+                        self.back(1);
+                        vec![stmt]
+                    } else {
+                        self.block()?
+                    };
                 }
                 StmtKind::If { cond, then, other }
             }
@@ -787,7 +805,8 @@ impl Parser<'_> {
         Ok(Binder { name, on, over, upto, filter })
     }
 
-    fn expr(&mut self) -> Parse<Expr> {
+    /// One step deeper into the tree; whoever asks gives the steps back when done.
+    fn deeper(&mut self) -> Parse<()> {
         self.depth += 1;
         if self.depth > DEPTH_MAX {
             self.depth = 0;
@@ -797,6 +816,16 @@ impl Parser<'_> {
             );
             return Err(Skip);
         }
+        Ok(())
+    }
+
+    /// Gives `steps` back.
+    fn back(&mut self, steps: u32) {
+        self.depth = self.depth.saturating_sub(steps);
+    }
+
+    fn expr(&mut self) -> Parse<Expr> {
+        self.deeper()?;
         let e = if self.is_word("if") {
             let start = self.next().span;
             let cond = self.expr()?;
@@ -809,7 +838,7 @@ impl Parser<'_> {
         } else {
             self.or()
         };
-        self.depth = self.depth.saturating_sub(1);
+        self.back(1);
         e
     }
 
@@ -820,29 +849,35 @@ impl Parser<'_> {
 
     fn or(&mut self) -> Parse<Expr> {
         let mut a = self.and()?;
+        let mut steps = 0;
         while self.eat_word("or") {
+            // Each operand makes the tree one deeper.
+            self.deeper()?;
+            steps += 1;
             a = Self::bin(BinOp::Or, a, self.and()?);
         }
+        self.back(steps);
         Ok(a)
     }
 
     fn and(&mut self) -> Parse<Expr> {
         let mut a = self.not()?;
+        let mut steps = 0;
         while self.eat_word("and") {
+            self.deeper()?;
+            steps += 1;
             a = Self::bin(BinOp::And, a, self.not()?);
         }
+        self.back(steps);
         Ok(a)
     }
 
     fn not(&mut self) -> Parse<Expr> {
         if self.is_word("not") {
             let start = self.next().span;
-            self.depth += 1;
-            if self.depth > DEPTH_MAX {
-                return self.expr();
-            }
+            self.deeper()?;
             let e = self.not()?;
-            self.depth = self.depth.saturating_sub(1);
+            self.back(1);
             let span = start.to(e.span);
             return Ok(Expr { kind: ExprKind::Not(Box::new(e)), span });
         }
@@ -876,27 +911,39 @@ impl Parser<'_> {
 
     fn additive(&mut self) -> Parse<Expr> {
         let mut a = self.term()?;
+        let mut steps = 0;
         loop {
             let op = match self.peek() {
                 Tok::Op("+") => BinOp::Add,
                 Tok::Op("-") => BinOp::Sub,
-                _ => return Ok(a),
+                _ => {
+                    self.back(steps);
+                    return Ok(a);
+                }
             };
             self.next();
+            self.deeper()?;
+            steps += 1;
             a = Self::bin(op, a, self.term()?);
         }
     }
 
     fn term(&mut self) -> Parse<Expr> {
         let mut a = self.unary()?;
+        let mut steps = 0;
         loop {
             let op = match self.peek() {
                 Tok::Op("*") => BinOp::Mul,
                 Tok::Op("/") => BinOp::Div,
                 Tok::Name(n) if n == "mod" => BinOp::Mod,
-                _ => return Ok(a),
+                _ => {
+                    self.back(steps);
+                    return Ok(a);
+                }
             };
             self.next();
+            self.deeper()?;
+            steps += 1;
             a = Self::bin(op, a, self.unary()?);
         }
     }
@@ -904,25 +951,29 @@ impl Parser<'_> {
     fn unary(&mut self) -> Parse<Expr> {
         if self.is_op("-") {
             let start = self.next().span;
-            self.depth += 1;
-            if self.depth > DEPTH_MAX {
-                return self.expr();
-            }
+            self.deeper()?;
             let e = self.unary()?;
-            self.depth = self.depth.saturating_sub(1);
+            self.back(1);
             let span = start.to(e.span);
             return Ok(Expr { kind: ExprKind::Neg(Box::new(e)), span });
         }
         let a = self.postfix()?;
         if self.eat_op("**") {
-            return Ok(Self::bin(BinOp::Pow, a, self.unary()?));
+            self.deeper()?;
+            let b = self.unary()?;
+            self.back(1);
+            return Ok(Self::bin(BinOp::Pow, a, b));
         }
         Ok(a)
     }
 
     fn postfix(&mut self) -> Parse<Expr> {
+        self.deeper()?;
+        let mut steps = 1;
         let mut e = self.primary()?;
         loop {
+            self.deeper()?;
+            steps += 1;
             if self.is_op("[") {
                 self.next();
                 let index = self.expr()?;
@@ -930,7 +981,7 @@ impl Parser<'_> {
                 let span = e.span.to(end);
                 e = Expr { kind: ExprKind::Index(Box::new(e), Box::new(index)), span };
                 if self.eat_word("outside") {
-                    let value = self.primary()?;
+                    let value = self.postfix()?;
                     let span = e.span.to(value.span);
                     e = Expr { kind: ExprKind::Outside(Box::new(e), Box::new(value)), span };
                 }
@@ -940,6 +991,7 @@ impl Parser<'_> {
                 let span = e.span.to(field.span);
                 e = Expr { kind: ExprKind::Field(Box::new(e), field), span };
             } else {
+                self.back(steps);
                 return Ok(e);
             }
         }

@@ -273,6 +273,10 @@ impl<'b> Eval<'b> {
                 }
             }
         }
+        if self.now[ended] != 0 && self.conditions()? == Some(self.now[ended] as usize - 1) {
+            // The condition alone says the same: one state, not two.
+            self.now[ended] = 0;
+        }
         for (v, var) in model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
             let slot = &self.b.slots[v];
             let sorted = |s: &[i32]| {
@@ -283,10 +287,6 @@ impl<'b> Eval<'b> {
             if sorted(&self.now) != sorted(&self.b.start) {
                 return Err(RunFault { kind: FaultKind::NotRearranged, span: var.span, value: 0 });
             }
-        }
-        if self.now[ended] != 0 && self.conditions()? == Some(self.now[ended] as usize - 1) {
-            // The condition alone says the same: one state, not two.
-            self.now[ended] = 0;
         }
         Ok(Outcome::Done {
             state: self.now.clone(),

@@ -1,0 +1,666 @@
+//! The two executors agree on randomly written models: on every outcome, refusal, status and fault.
+//!
+//! The writer makes well-typed source text, so that the parser and the checker are under test
+//! too. A count of operations shows that nothing of the intermediate form is left out.
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use common::{compare, games, model};
+use fendle_lang::exec::Machine;
+use fendle_lang::ir::Op;
+use fendle_lang::play::MoveTable;
+use fendle_lang::reference::FaultKind;
+use rand::{Rng, SeedableRng, rngs::SmallRng};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum T {
+    Int,
+    Bool,
+    Cell,
+    Place,
+    Dir,
+    Kind,
+    Set,
+    Lane,
+}
+
+/// Writes one random model.
+struct Writer<'r> {
+    rng: &'r mut SmallRng,
+    names: Vec<(String, T, bool)>,
+    fresh: usize,
+    /// Inside `fn`: no `before`, no procedures.
+    pure: bool,
+    loops: usize,
+    /// How many of the model's functions may be called here: they do not recurse.
+    calls: usize,
+}
+
+impl Writer<'_> {
+    fn pick<'a>(&mut self, list: &[&'a str]) -> &'a str {
+        list[self.rng.random_range(0..list.len())]
+    }
+    fn chance(&mut self, percent: u32) -> bool {
+        self.rng.random_range(0..100) < percent
+    }
+    fn name(&mut self) -> String {
+        self.fresh += 1;
+        format!("x{}", self.fresh)
+    }
+    fn known(&mut self, ty: T) -> Option<String> {
+        let list: Vec<String> = self.names.iter().filter(|n| n.1 == ty).map(|n| n.0.clone()).collect();
+        if list.is_empty() { None } else { Some(list[self.rng.random_range(0..list.len())].clone()) }
+    }
+    fn scoped<R>(&mut self, f: impl FnOnce(&mut Self) -> R) -> R {
+        let len = self.names.len();
+        let out = f(self);
+        self.names.truncate(len);
+        out
+    }
+    fn when(&mut self) -> &'static str {
+        if self.pure {
+            ["", "start."][self.rng.random_range(0..2)]
+        } else {
+            ["", "", "before.", "start."][self.rng.random_range(0..4)]
+        }
+    }
+
+    fn int(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(20) {
+            let w = self.when();
+            return match self.rng.random_range(0..6) {
+                0 if self.chance(6) => "9000".into(),
+                0 => self.rng.random_range(0..5).to_string(),
+                1 => "limit".into(),
+                2 => "K".into(),
+                3 => self.known(T::Int).unwrap_or_else(|| "2".into()),
+                4 => format!("{w}count_"),
+                _ if self.calls > 0 && self.chance(40) => "busy()".into(),
+                _ => self.pick(&["rows()", "cols()", "3"]).into(),
+            };
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..19) {
+            0 => format!("({} + {})", self.int(d), self.int(d)),
+            1 => format!("({} - {})", self.int(d), self.int(d)),
+            2 => format!("({} * {})", self.int(d), self.int(d)),
+            3 => format!("({} / {})", self.int(d), self.int(d)),
+            4 => format!("({} mod {})", self.int(d), self.int(d)),
+            5 => format!("({} ** {})", self.int(d), self.int(d)),
+            6 => format!("(-{})", self.int(0)),
+            7 => format!("abs({})", self.int(d)),
+            8 => format!("min({}, {})", self.int(d), self.int(d)),
+            9 => format!("max({}, {})", self.int(d), self.int(d)),
+            10 => {
+                let w = self.when();
+                format!("{w}token[{}]", self.cell(d))
+            }
+            11 => format!("nums[{}] outside {}", self.place(d), self.int(0)),
+            12 => {
+                let w = self.when();
+                format!("{w}stock[{}]", self.kind(d))
+            }
+            13 => {
+                let op = self.pick(&["row", "col"]).to_string();
+                format!("{op}({})", self.place(d))
+            }
+            14 => format!("(if {} then {} else {})", self.boolean(d), self.int(d), self.int(d)),
+            15 if self.calls > 3 => format!("helped({}, {})", self.cell(d), self.int(0)),
+            15 => "limit".into(),
+            16 => {
+                let op = self.pick(&["sum", "min", "max"]).to_string();
+                self.quant(&op, d, Some(T::Int))
+            }
+            17 => self.quant("count", d, None),
+            _ => match self.known(T::Lane) {
+                Some(l) => format!("len({l})"),
+                None => "parity(plan)".into(),
+            },
+        }
+    }
+
+    fn boolean(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(15) {
+            return match self.rng.random_range(0..5) {
+                0 => "true".into(),
+                1 => "false".into(),
+                2 => self.known(T::Bool).unwrap_or_else(|| "flag".into()),
+                3 => "flag".into(),
+                _ if self.calls > 1 => "crowded()".into(),
+                _ => "flag".into(),
+            };
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..17) {
+            0 => format!("({} and {})", self.boolean(d), self.boolean(d)),
+            1 => format!("({} or {})", self.boolean(d), self.boolean(d)),
+            2 => format!("(not {})", self.boolean(d)),
+            3 | 4 => {
+                let op = self.pick(&["==", "!=", "<", "<=", ">", ">="]).to_string();
+                format!("({} {op} {})", self.int(d), self.int(d))
+            }
+            5 => {
+                let op = self.pick(&["==", "!="]).to_string();
+                format!("({} {op} {})", self.cell(d), self.place(d))
+            }
+            6 => {
+                let op = self.pick(&["==", "!="]).to_string();
+                format!("({} {op} {})", self.kind(d), self.kind(d))
+            }
+            7 => format!("({} == {})", self.dir(d), self.dir(d)),
+            8 => format!("({} == {})", self.offset(d), self.offset(d)),
+            9 => format!("wall[{}]", self.place(d)),
+            10 => format!("({} on board)", self.place(d)),
+            11 => format!("({} in {})", self.place(d), self.set(d)),
+            12 => {
+                let op = self.pick(&["==", "!="]).to_string();
+                format!("({} {op} {})", self.set(d), self.set(d))
+            }
+            13 => {
+                let w = self.when();
+                self.pick(&[
+                    "token == W token",
+                    "plan != W plan",
+                    "distinct(token)",
+                    "distinct(plan)",
+                    "stock == W stock",
+                ])
+                .replace("W ", w)
+            }
+            14 => {
+                let op = self.pick(&["all", "any"]).to_string();
+                self.quant(&op, d, Some(T::Bool))
+            }
+            15 => format!("mark[{}]", self.cell(d)),
+            _ => {
+                let p = self.name();
+                let _ = p;
+                format!("(if {} then {} else {})", self.boolean(d), self.boolean(d), self.boolean(d))
+            }
+        }
+    }
+
+    fn cell(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(40) {
+            let w = self.when();
+            return self.known(T::Cell).filter(|_| w.is_empty()).unwrap_or_else(|| format!("{w}spot"));
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..3) {
+            0 => self.quant("the", d, None),
+            1 => self.quant("first", d, None),
+            _ => format!("(if {} then {} else {})", self.boolean(d), self.cell(d), self.cell(d)),
+        }
+    }
+
+    fn place(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(25) {
+            return match self.known(T::Place) {
+                Some(p) if self.chance(50) => p,
+                _ => self.cell(0),
+            };
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..4) {
+            0 => format!("({} + {})", self.place(d), self.offset(d)),
+            1 => format!("({} - {})", self.place(d), self.dir(d)),
+            2 => format!("place({}, {})", self.int(d), self.int(d)),
+            _ => self.cell(d),
+        }
+    }
+
+    fn dir(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(40) {
+            let w = self.when();
+            return match self.known(T::Dir) {
+                Some(n) if self.chance(60) => n,
+                _ if self.chance(40) => format!("{w}facing"),
+                _ => self.pick(&["up", "right", "down", "left", "down_left"]).into(),
+            };
+        }
+        let op = self.pick(&["opposite", "turned"]).to_string();
+        format!("{op}({})", self.dir(d - 1))
+    }
+
+    fn offset(&mut self, d: usize) -> String {
+        if d == 0 {
+            return self.dir(0);
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..5) {
+            0 => format!("({} + {})", self.offset(d), self.dir(d)),
+            1 => format!("({} - {})", self.dir(d), self.offset(d)),
+            2 => format!("({} * {})", self.int(d), self.dir(d)),
+            3 => format!("(-{})", self.dir(0)),
+            _ => self.dir(d),
+        }
+    }
+
+    fn kind(&mut self, d: usize) -> String {
+        if d > 0 && self.chance(30) {
+            return format!(
+                "(if {} then {} else {})",
+                self.boolean(d - 1),
+                self.kind(d - 1),
+                self.kind(d - 1)
+            );
+        }
+        match self.known(T::Kind) {
+            Some(k) if self.chance(50) => k,
+            _ => self.pick(&["oak", "elm", "tree.ash", "sort"]).into(),
+        }
+    }
+
+    fn set(&mut self, d: usize) -> String {
+        if d == 0 || self.chance(30) {
+            return match self.known(T::Set) {
+                Some(s) if self.chance(60) => s,
+                _ if self.calls > 2 && self.chance(30) => "reach(spot)".into(),
+                _ => self.pick(&["mark", "wall"]).into(),
+            };
+        }
+        let d = d - 1;
+        match self.rng.random_range(0..5) {
+            0 => format!("({} + {})", self.set(d), self.set(d)),
+            1 => format!("({} - {})", self.set(d), self.set(d)),
+            2 => format!("both({}, {})", self.set(d), self.set(d)),
+            3 => self.quant("set", d, None),
+            _ => {
+                let (x, from) = (self.name(), self.cell(d));
+                let by = match self.rng.random_range(0..3) {
+                    0 => "around4".to_string(),
+                    1 => "around8".into(),
+                    _ => format!("around({}, {})", self.offset(1), self.offset(0)),
+                };
+                let rim = if self.chance(40) { ", rim" } else { "" };
+                self.loops += 1;
+                let cond = self.scoped(|w| {
+                    w.names.push((x.clone(), T::Cell, false));
+                    w.boolean(d.min(1))
+                });
+                self.loops -= 1;
+                format!("flood({x} from {from} by {by} while {cond}{rim})")
+            }
+        }
+    }
+
+    /// `NAME in RANGE`, and the type of the name.
+    fn binder(&mut self, d: usize, cells_only: bool) -> (String, String, T) {
+        let x = self.name();
+        let (over, ty) = match self.rng.random_range(0..if cells_only { 5 } else { 12 }) {
+            0 | 1 => (format!("{x} on token"), T::Cell),
+            2 => (format!("{x} in {}", self.set(d)), T::Cell),
+            3 => {
+                let by = self.pick(&["around4", "around8"]).to_string();
+                (format!("{x} in {by}({})", self.place(d)), T::Cell)
+            }
+            4 => {
+                let offsets: Vec<String> =
+                    (0..self.rng.random_range(1..11)).map(|_| self.offset(1)).collect();
+                (format!("{x} in around({}, {})", self.place(d), offsets.join(", ")), T::Cell)
+            }
+            5 => (format!("{x} in dir4"), T::Dir),
+            6 => (format!("{x} in dir8"), T::Dir),
+            7 => (format!("{x} in tree"), T::Kind),
+            8 | 9 => (format!("{x} in {}..{}", self.int(0), self.int(d.min(1))), T::Int),
+            10 => (format!("{x} in lanes(token, {})", self.dir(0)), T::Lane),
+            _ => match self.known(T::Lane) {
+                Some(l) => (format!("{x} in {l}"), T::Cell),
+                None => (format!("{x} in lanes({})", self.dir(0)), T::Lane),
+            },
+        };
+        (x, over, ty)
+    }
+
+    fn quant(&mut self, op: &str, d: usize, body: Option<T>) -> String {
+        if self.loops >= 3 {
+            return match op {
+                "the" | "first" => "spot".into(),
+                "set" => "mark".into(),
+                "all" | "any" => "flag".into(),
+                _ => "count_".into(),
+            };
+        }
+        self.loops += 1;
+        let cells_only = matches!(op, "the" | "first" | "set");
+        let (x, over, ty) = self.binder(d, cells_only);
+        let out = self.scoped(|w| {
+            w.names.push((x.clone(), ty, false));
+            let filter = match w.rng.random_range(0..4) {
+                0 if ty == T::Cell => format!(" where token[{x}] == {}", w.rng.random_range(0..4)),
+                1 if ty == T::Cell => {
+                    let set = w.pick(&["mark", "wall"]).to_string();
+                    format!(" where {set}[{x}] and {}", w.boolean(d))
+                }
+                2 => String::new(),
+                _ => format!(" where {}", w.boolean(d)),
+            };
+            let body = match body {
+                Some(T::Bool) => format!(": {}", w.boolean(d)),
+                Some(_) => format!(": {}", w.int(d)),
+                None => String::new(),
+            };
+            format!("{op}({over}{filter}{body})")
+        });
+        self.loops -= 1;
+        out
+    }
+
+    fn block(&mut self, d: usize, indent: &str, proc_: bool) -> String {
+        self.scoped(|w| {
+            let mut out = String::new();
+            let inner = format!("{indent}    ");
+            for _ in 0..w.rng.random_range(1..5) {
+                out.push_str(&inner);
+                out.push_str(&w.stmt(d, &inner, proc_));
+                out.push('\n');
+            }
+            if w.chance(6) {
+                let end = w.pick(&["win", "lose \"sunk\"", "stop", "stop \"enough\""]).to_string();
+                out.push_str(&format!("{inner}{end}\n"));
+            }
+            format!("{{\n{out}{indent}}}")
+        })
+    }
+
+    fn stmt(&mut self, d: usize, indent: &str, proc_: bool) -> String {
+        let e = 2;
+        match self.rng.random_range(0..if d == 0 { 17 } else { 25 }) {
+            0 => format!("token[{}] = {}", self.cell(e), self.int(e)),
+            1 => format!("count_ = {}", self.int(e)),
+            2 => {
+                let op = self.pick(&["+=", "-=", "*="]).to_string();
+                format!("count_ {op} {}", self.int(1))
+            }
+            3 => format!("spot = {}", self.cell(e)),
+            4 => format!("facing = {}", self.dir(e)),
+            5 => format!("sort = {}", self.kind(e)),
+            6 => format!("stock[{}] = {}", self.kind(1), self.int(e)),
+            7 => format!("flag = {}", self.boolean(e)),
+            8 => {
+                let op = self.pick(&["add W to mark", "remove W from mark", "mark[W] = flag"]).to_string();
+                op.replace('W', &self.cell(e))
+            }
+            9 => match self.rng.random_range(0..4) {
+                0 => format!("swap token[{}], token[{}]", self.cell(1), self.cell(1)),
+                1 => "swap count_, stock[oak]".into(),
+                _ => format!("swap plan[{}], plan[{}]", self.cell(1), self.cell(1)),
+            },
+            10 => match self.rng.random_range(0..4) {
+                0 => "token = nums".into(),
+                1 => "token = before.token".into(),
+                2 if self.chance(30) => format!("plan[{}] = {}", self.cell(1), self.int(1)),
+                2 => "plan = start.plan".into(),
+                _ => format!("mark = {}", self.set(e)),
+            },
+            11 | 12 => {
+                let (word, mutable) = if self.chance(50) { ("let", false) } else { ("var", true) };
+                let x = self.name();
+                let (ty, value) = match self.rng.random_range(0..7) {
+                    0 => (T::Bool, self.boolean(e)),
+                    1 => (T::Cell, self.cell(e)),
+                    2 => (T::Place, self.place(e)),
+                    3 => (T::Dir, self.dir(e)),
+                    4 => (T::Kind, self.kind(e)),
+                    5 => (T::Set, self.set(e)),
+                    _ => (T::Int, self.int(e)),
+                };
+                let note = match ty {
+                    T::Int if self.chance(30) => ": 0..9",
+                    T::Place => ": place",
+                    T::Dir if self.chance(30) => ": dir4",
+                    T::Set => ": set of cells",
+                    _ => "",
+                };
+                let line = format!("{word} {x}{note} = {value}");
+                self.names.push((x.clone(), ty, mutable));
+                line
+            }
+            13 => {
+                let list: Vec<(String, T)> =
+                    self.names.iter().filter(|n| n.2).map(|n| (n.0.clone(), n.1)).collect();
+                if list.is_empty() {
+                    return format!("score {}", self.int(e));
+                }
+                let (x, ty) = list[self.rng.random_range(0..list.len())].clone();
+                match ty {
+                    T::Bool => format!("{x} = {}", self.boolean(e)),
+                    T::Cell => format!("{x} = {}", self.cell(e)),
+                    T::Place => format!("{x} = {}", self.place(e)),
+                    T::Dir => format!("{x} = {}", self.dir(e)),
+                    T::Kind => format!("{x} = {}", self.kind(e)),
+                    T::Set if self.chance(50) => format!("add {} to {x}", self.cell(1)),
+                    T::Set => format!("{x} = {}", self.set(e)),
+                    _ => format!("{x} = {}", self.int(e)),
+                }
+            }
+            14 if self.chance(50) => {
+                let x = self.name();
+                let (a, b) = (self.int(1), self.kind(1));
+                format!("var {x} = stock\n{indent}{x}[oak] = {a}\n{indent}{x}[{b}] = 2\n{indent}stock = {x}")
+            }
+            14 => format!("note \"here\" at {}", self.place(e)),
+            15 => format!("seen += {}", self.int(1)),
+            16 if !proc_ => format!("helper({}, {})", self.cell(1), self.int(1)),
+            16 => "judge".into(),
+            17 | 18 => {
+                let cond = self.boolean(e);
+                let then = self.block(d - 1, indent, proc_);
+                let other = if self.chance(50) {
+                    format!(" else {}", self.block(d - 1, indent, proc_))
+                } else {
+                    String::new()
+                };
+                format!("if {cond} {then}{other}")
+            }
+            19 => {
+                // A place that is a cell inside the block.
+                let p = self.name();
+                let place = self.place(e);
+                let head = format!("let {p} = {place}\n{indent}if {p} on board and {} ", self.boolean(1));
+                let body = self.scoped(|w| {
+                    w.names.push((p.clone(), T::Cell, false));
+                    w.block(d - 1, indent, proc_)
+                });
+                // A cell needs no test, so the place is made one first.
+                head.replace(&format!("let {p} = "), &format!("let {p}: place = ")) + &body
+            }
+            20 | 21 if self.loops < 2 => {
+                self.loops += 1;
+                let (x, over, ty) = self.binder(1, false);
+                let out = self.scoped(|w| {
+                    w.names.push((x.clone(), ty, false));
+                    let filter =
+                        if w.chance(50) { format!(" where {}", w.boolean(1)) } else { String::new() };
+                    format!("for {over}{filter} {}", w.block(d - 1, indent, proc_))
+                });
+                self.loops -= 1;
+                out
+            }
+            22 if self.loops < 2 => {
+                self.loops += 1;
+                let out = format!(
+                    "repeat at most {} while {} {}",
+                    self.int(0),
+                    self.boolean(e),
+                    self.block(d - 1, indent, proc_)
+                );
+                self.loops -= 1;
+                out
+            }
+            23 => format!("phase \"p\" {}", self.block(d - 1, indent, proc_)),
+            _ => {
+                let at = match self.rng.random_range(0..3) {
+                    0 => String::new(),
+                    1 => format!(" at {}", self.place(1)),
+                    _ => format!(" at {}, {}", self.place(1), self.set(1)),
+                };
+                format!("refuse \"no\"{at} unless {}", self.boolean(e))
+            }
+        }
+    }
+
+    fn model(&mut self) -> String {
+        let mut out = String::from(
+            "model m\n\
+             const K = 2 + 1\n\
+             enum tree { oak, elm, ash }\n\
+             level wall: grid of bool outside true\n\
+             level nums, layout: grid of 0..9\n\
+             level limit: 0..9\n\
+             state token: grid of 0..9\n\
+             state plan: rearranged layout\n\
+             state mark: set of cells\n\
+             state spot: cell\n\
+             state facing: dir8\n\
+             state sort: tree\n\
+             state count_: 0..9\n\
+             state stock: array tree of 0..limit + 3\n\
+             state flag: bool if limit > 1 = false\n\
+             tally seen\n",
+        );
+        self.pure = true;
+        out.push_str(&format!("fn busy() = {}\n", self.quant("count", 1, None)));
+        self.calls = 1;
+        out.push_str(&format!("fn crowded() = {}\n", self.quant("any", 1, Some(T::Bool))));
+        self.calls = 2;
+        let body = self.scoped(|w| {
+            w.names.push(("a".into(), T::Cell, false));
+            w.set(2)
+        });
+        out.push_str(&format!("fn reach(a: cell) = {body}\n"));
+        self.calls = 3;
+        let body = self.scoped(|w| {
+            w.names.push(("a".into(), T::Cell, false));
+            w.names.push(("b".into(), T::Int, false));
+            w.int(2)
+        });
+        out.push_str(&format!("fn helped(a: cell, b: 0..3) = {body}\n"));
+        self.calls = 4;
+        self.pure = false;
+        let body = self.scoped(|w| {
+            w.names.push(("a".into(), T::Cell, false));
+            w.names.push(("b".into(), T::Int, false));
+            w.block(1, "", true)
+        });
+        out.push_str(&format!("proc helper(a: cell, b: 0..4) {body}\n"));
+        let params = [("d: dir4", T::Dir), ("c: cell", T::Cell), ("n: 1..3", T::Int), ("k: tree", T::Kind)];
+        for m in 0..2 {
+            let (text, ty) = params[self.rng.random_range(0..params.len())];
+            let body = self.scoped(|w| {
+                w.names.push((text.split(':').next().unwrap_or("").into(), ty, false));
+                let offer =
+                    if w.chance(30) { format!("    offer {}\n", w.boolean(1)) } else { String::new() };
+                w.block(2, "", false).replacen("{\n", &format!("{{\n{offer}"), 1)
+            });
+            out.push_str(&format!("move m{m}({text}) {body}\n"));
+        }
+        if self.chance(50) {
+            let body = self.block(1, "", false);
+            if !body.contains("refuse") && !(body.contains("helper(") && out.contains("    refuse")) {
+                out.push_str(&format!("after {body}\n"));
+            }
+        }
+        out.push_str(&format!("goal {}\n", self.boolean(2).replace("before.", "")));
+        out.push_str(&format!("lost when {} because \"sunk\"\n", self.boolean(2).replace("before.", "")));
+        out.push_str("status lost, goal\n");
+        out
+    }
+}
+
+const LEVEL: &str = "
+model = 'm'
+[[level]]
+values.wall = '''
+.x.
+...
+x..
+'''
+values.nums = '''
+0 1 2
+3 1 0
+2 2 9
+'''
+values.layout = '''
+0 1 2
+3 4 5
+6 7 8
+'''
+values.limit = LIMIT
+start.token = '''
+1 0 0
+2 3 1
+0 9 1
+'''
+start.plan = '''
+1 0 2
+3 4 5
+6 7 8
+'''
+start.mark = '''
+x..
+.x.
+...
+'''
+start.spot = 'r2c2'
+start.facing = 'down'
+start.sort = 'elm'
+start.count_ = 3
+start.stock = { oak = 1, elm = 0, ash = 2 }
+";
+
+#[test]
+fn both_executors_agree_on_random_models() {
+    let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
+    let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
+    let (mut done, mut refused, mut not_offered) = (0, 0, 0);
+    for seed in 0..3000 {
+        let mut rng = SmallRng::seed_from_u64(seed);
+        let mut w = Writer { rng: &mut rng, names: vec![], fresh: 0, pure: false, loops: 0, calls: 0 };
+        let text = w.model();
+        let model = model(&text);
+        let limit = seed % 4;
+        let game = games(&model, &LEVEL.replace("LIMIT", &limit.to_string())).remove(0);
+        for op in &game.code.ops {
+            *ops.get_mut(op.name()).expect("named") += 1;
+        }
+        let moves = MoveTable::new(&game.bound).expect("few moves");
+        let mut machine = Machine::new(&game.bound, &game.code);
+        let mut states = vec![game.bound.position.clone()];
+        let mut at = 0;
+        while at < states.len() && at < 12 {
+            match compare(&game, &moves, &mut machine, &states[at].clone()) {
+                Ok(seen) => {
+                    done += seen.next.len();
+                    refused += seen.refused;
+                    not_offered += seen.not_offered;
+                    kinds.extend(seen.faults.iter().map(|f| f.kind));
+                    for s in seen.next {
+                        if !states.contains(&s) {
+                            states.push(s);
+                        }
+                    }
+                }
+                Err(e) => panic!("seed {seed}: {e}\n{text}\n{}", game.code.print()),
+            }
+            at += 1;
+        }
+    }
+    let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
+    assert!(missing.is_empty(), "never written: {missing:?}");
+    assert!(done > 5000 && refused > 300 && not_offered > 300, "{done} {refused} {not_offered}");
+    for kind in [
+        FaultKind::OutOfDomain,
+        FaultKind::Overflow,
+        FaultKind::DivideByZero,
+        FaultKind::RepeatBound,
+        FaultKind::NoMatch,
+        FaultKind::TwoMatches,
+        FaultKind::TooFarAway,
+        FaultKind::NotRearranged,
+    ] {
+        assert!(kinds.contains(&kind), "{kind:?} was never met: {kinds:?}");
+    }
+}
