@@ -454,7 +454,10 @@ impl Binder<'_> {
             }
             return Some((r, c));
         }
-        for (key, raw) in level.values.iter().rev().chain(level.start.iter()) {
+        // A value that a later one replaces says nothing.
+        let last = |i: usize, key: &Key| level.values[i + 1..].iter().all(|(k, _)| k.text != key.text);
+        let values = level.values.iter().enumerate().filter(|(i, (k, _))| last(*i, k)).map(|(_, v)| v);
+        for (key, raw) in level.start.iter().chain(values) {
             let RawKind::Text(text, _) = &raw.kind else { continue };
             let joined = match self.model.var(&key.text) {
                 Some(v) if matches!(self.model.vars[v].shape, Shape::Grid | Shape::Set) => self.is_joined(v),
@@ -466,6 +469,10 @@ impl Binder<'_> {
                 if size.0 * size.1 <= CELLS_MAX {
                     return Some(size);
                 }
+                let text = Text { text, at: None, span: raw.span, file };
+                self.board(text, joined, None);
+                return None;
+            } else {
                 let text = Text { text, at: None, span: raw.span, file };
                 self.board(text, joined, None);
                 return None;

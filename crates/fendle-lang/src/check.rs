@@ -1422,6 +1422,9 @@ impl Checker<'_> {
             }
             return local;
         }
+        if matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
+            return self.bad(span);
+        }
         if let Some(d) = DIRS.iter().position(|d| *d == n) {
             return make(Ek::Const(d as i64), Ty::Dir);
         }

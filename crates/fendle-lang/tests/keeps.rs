@@ -39,7 +39,7 @@ fn a_rule_that_breaks_it_is_never_called_proved() {
         "at = next + left",
         "if trips == 0 { at = the(c on board where row(c) == 1 and col(c) == 2) }",
         "for d2 in dir4 { let p = at + d2\n if p on board { at = p } }",
-        "repeat at most 3 while col(at) < 3 { let p = at + right\n if p on board { at = p } }",
+        "repeat at most 3 while col(at) < 4 { let p = at + right\n if p on board { at = p } }",
     ] {
         let rule = rule.replace("at = next + left", "let p = next + left\n if p on board { at = p }");
         let text = LEAPER.replace("RULE", &rule);

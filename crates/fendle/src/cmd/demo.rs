@@ -73,10 +73,13 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
             }
             let c = &found.counts;
             s.line(format!(
-                "{}, {} transitions, depth {}; won {}, lost {}, stuck {}, dead {}, winnable {}",
+                "{}, {} transitions, depth {}",
                 counted(c.states, "state", "states"),
                 grouped(c.transitions),
-                c.depth,
+                c.depth
+            ))?;
+            s.line(format!(
+                "won {}, lost {}, stuck {}, dead {}, winnable {}",
                 grouped(c.goal),
                 grouped(c.lost),
                 grouped(c.stuck),

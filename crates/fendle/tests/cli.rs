@@ -1,0 +1,563 @@
+//! The built program on real files.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+use serde_json::Value;
+use tempfile::TempDir;
+
+struct Run {
+    code: i32,
+    out: String,
+    err: String,
+}
+
+impl Run {
+    fn json(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}\n{}\n{}", self.out, self.err))
+    }
+}
+
+fn fendle(dir: &Path, args: &[&str]) -> Run {
+    let out = Command::cargo_bin("fendle")
+        .expect("the program is built")
+        .current_dir(dir)
+        .env_remove("NO_COLOR")
+        .args(args)
+        .timeout(std::time::Duration::from_secs(120))
+        .output()
+        .expect("it runs");
+    Run {
+        code: out.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&out.stdout).into_owned(),
+        err: String::from_utf8_lossy(&out.stderr).into_owned(),
+    }
+}
+
+fn dir_with(files: &[(&str, &str)]) -> TempDir {
+    let dir = TempDir::new().expect("a temporary folder");
+    for (name, text) in files {
+        let path = dir.path().join(name);
+        fs::create_dir_all(path.parent().expect("a parent")).expect("writable");
+        fs::write(path, text).expect("writable");
+    }
+    dir
+}
+
+fn packs() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packs/harbour")
+}
+
+const FERRY: &str = "model = 'slide'\nvalues.target = '''\n1 2 3\n4 5 6\n7 8 .\n'''\n\
+[[level]]\nname = 'late'\nstart.tile = '''\n1 2 3\n4 5 6\n. 7 8\n'''\nexpect = { solvable = true, moves = 2 }\n\
+[[level]]\nname = 'swapped'\nstart.tile = '''\n1 2 3\n4 5 6\n8 7 .\n'''\nexpect = { solvable = false }\n";
+
+const YARD: &str = "model = 'shove'\n[[level]]\nname = 'yard'\nstart.yard = '''\nHHHHHHH\nH.....H\nH.o.A.H\nH.._..H\nHHHHHHH\n'''\n";
+
+#[test]
+fn the_demo_shows_everything_and_ends_well() {
+    let dir = dir_with(&[]);
+    let r = fendle(dir.path(), &["demo"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    for words in [
+        "proved from the rules",
+        "no state was visited",
+        "the space is exhausted",
+        "solvable in 31 moves",
+        "fatal move",
+        "10 of 10 levels as expected",
+    ] {
+        assert!(r.out.contains(words), "{words} is missing");
+    }
+    assert!(r.out.lines().all(|l| l.chars().count() <= 100), "a line is too long");
+}
+
+#[test]
+fn new_files_work_at_once() {
+    let dir = dir_with(&[]);
+    for family in ["slide", "shove"] {
+        let r = fendle(dir.path(), &["new", family]);
+        assert_eq!(r.code, 0, "{}", r.err);
+        let level = format!("{family}/first.toml");
+        assert_eq!(fendle(dir.path(), &["check", family]).code, 0);
+        assert_eq!(fendle(dir.path(), &["audit", family]).code, 0);
+        assert_eq!(fendle(dir.path(), &["solve", &level]).code, 0);
+        // Nothing is overwritten.
+        let again = fendle(dir.path(), &["new", family]);
+        assert_eq!(again.code, 2);
+        assert!(again.err.contains("exists already"), "{}", again.err);
+    }
+    let r = fendle(dir.path(), &["new", "slied"]);
+    assert_eq!(r.code, 2);
+    assert!(r.err.contains("did you mean `slide`?"), "{}", r.err);
+    assert!(fendle(dir.path(), &["new", "--list"]).out.contains("shove"));
+}
+
+#[test]
+fn solve_gives_its_fields_and_exit_codes() {
+    let dir = dir_with(&[("ferry.toml", FERRY)]);
+    let r = fendle(dir.path(), &["solve", "ferry.toml", "--format", "json"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    let v = r.json();
+    assert_eq!(v["verdict"], "solvable");
+    assert_eq!(v["moves"], 2);
+    assert_eq!(v["solution"], serde_json::json!(["slide left", "slide left"]));
+    assert!(v["states"].as_u64().is_some() && v["effort"]["seconds"].is_number());
+    let r = fendle(dir.path(), &["solve", "ferry.toml", "--level", "swapped", "--format", "json"]);
+    assert_eq!(r.code, 1);
+    let v = r.json();
+    assert_eq!(v["verdict"], "unsolvable");
+    assert_eq!(v["moves"], Value::Null);
+    assert_eq!(v["proof"]["kind"], "kept quantity");
+    assert_eq!(v["states"], 0);
+    let hard = ["solve", "ferry.toml", "--at", "8 6 7/2 5 4/3 . 1", "--max-states", "1000"];
+    let r = fendle(dir.path(), &hard);
+    assert_eq!(r.code, 3, "{}", r.out);
+    assert!(r.out.contains("undecided: stopped by the limit of 1,000 states"), "{}", r.out);
+    let r = fendle(dir.path(), &["solve", "ferry.toml", "--at", "8 6 7/2 5 4/3 . 1", "--time", "1ms"]);
+    assert_eq!(r.code, 3, "{}", r.out);
+    let r = fendle(dir.path(), &["solve", "ferry.toml", "--at", "8 6 7/2 5 4/3 . 1", "--memory", "1M"]);
+    assert_eq!(r.code, 3, "{}", r.out);
+    assert!(r.out.contains("memory budget"), "{}", r.out);
+}
+
+#[test]
+fn an_unproved_quantity_answers_only_if() {
+    let model = "model turns\nstate at: cell\nlevel home: cell\n\
+        move go(d: dir4) {\n let next = at + d\n refuse \"edge\" unless next on board\n refuse \"sideways\" unless d == up or d == down\n at = next\n}\n\
+        state n: 0..100000\nafter { n = (n * 3 + 1) mod 90000 }\n\
+        goal at == home\nkeeps (col(at)) because \"nothing moves sideways\"\n";
+    let level = "model = 'turns.fendle'\nsize = [9, 3]\n[[level]]\nvalues.home = 'r1c2'\nstart = { at = 'r4c1', n = 1 }\n";
+    let dir = dir_with(&[("turns.fendle", model), ("l.toml", level)]);
+    let r = fendle(dir.path(), &["solve", "l.toml", "--max-states", "100"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    let text = r.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(text.contains("unsolvable if a declared quantity is kept, which is not proved"), "{text}");
+    let r = fendle(dir.path(), &["solve", "l.toml", "--format", "json"]);
+    assert_eq!((r.code, r.json()["proof"]["kind"].as_str()), (1, Some("exhausted space")));
+}
+
+#[test]
+fn explore_gives_every_documented_field() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let r = fendle(dir.path(), &["explore", "yard.toml", "--format", "json"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    let v = r.json();
+    for field in [
+        "states",
+        "transitions",
+        "edges",
+        "depth",
+        "goal",
+        "lost",
+        "over",
+        "stuck",
+        "dead",
+        "winnable",
+        "free",
+        "open",
+        "fatal_moves",
+        "bits_per_state",
+    ] {
+        assert!(v[field].is_u64(), "{field}");
+    }
+    assert_eq!(v["complete"], true);
+    assert_eq!((v["states"].as_u64(), v["shortest"].as_u64()), (Some(199), Some(7)));
+    assert_eq!(v["per_depth"].as_array().map(Vec::len), Some(17));
+    for field in ["seconds", "states_per_second", "peak_memory_bytes"] {
+        assert!(v["effort"][field].is_number(), "{field}");
+    }
+    assert_eq!(v["nearest_fatal_move"]["moves"], serde_json::json!(["go left", "go left"]));
+    let text = fendle(dir.path(), &["explore", "yard.toml"]);
+    insta::assert_snapshot!("explore", text.out);
+    let past = fendle(dir.path(), &["explore", "yard.toml", "--past-goals", "--format", "json"]).json();
+    assert!(past["states"].as_u64() > Some(199));
+    let r = fendle(dir.path(), &["explore", "yard.toml", "--max-states", "50", "--format", "json"]);
+    assert_eq!(r.code, 3);
+    let v = r.json();
+    assert_eq!(
+        (v["complete"].as_bool(), v["states"].as_u64(), v["limit"].as_str()),
+        (Some(false), Some(50), Some("max_states"))
+    );
+}
+
+#[test]
+fn threads_change_no_byte_of_the_answer() {
+    let dir = dir_with(&[]);
+    let yard = packs().join("yard.toml");
+    let run = |threads: &str| {
+        let args = [
+            "explore",
+            yard.to_str().expect("text"),
+            "--level",
+            "two for three",
+            "--format",
+            "json",
+            "--threads",
+            threads,
+        ];
+        let mut v = fendle(dir.path(), &args).json();
+        v.as_object_mut().expect("an object").remove("effort");
+        v.to_string()
+    };
+    assert_eq!(run("1"), run("2"));
+    assert_eq!(run("1"), run("7"));
+}
+
+#[test]
+fn moves_lists_what_is_refused_and_where() {
+    let dir = dir_with(&[("ferry.toml", FERRY), ("yard.toml", YARD)]);
+    let text = fendle(dir.path(), &["moves", "ferry.toml", "-q"]);
+    assert_eq!(text.code, 0);
+    insta::assert_snapshot!("moves", text.out);
+    let r = fendle(
+        dir.path(),
+        &["moves", "yard.toml", "--after", "left; up; left; left; down", "--format", "json"],
+    );
+    let v = r.json();
+    let refused = v["refused"].as_array().expect("a list");
+    assert!(refused.iter().any(|m| m["why"] == "a wall" && m["at"][0] == "r3c1"), "{v}");
+    assert!(refused.iter().all(|m| m["line"].is_u64()));
+}
+
+#[test]
+fn trace_stops_at_the_first_refused_move() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let r = fendle(dir.path(), &["trace", "yard.toml", "go left x 2; go left; go up", "--verdict"]);
+    assert_eq!(r.code, 1, "{}", r.out);
+    insta::assert_snapshot!("trace", r.out);
+    let r = fendle(dir.path(), &["trace", "yard.toml", "go left x 2", "--verdict", "--format", "json"]);
+    assert_eq!(r.code, 0);
+    let v = r.json();
+    assert_eq!(v["first_fatal_move"], 2);
+    assert_eq!(v["steps"][0]["verdict"], "winnable");
+    assert_eq!(v["steps"][1]["verdict"], "dead");
+}
+
+#[test]
+fn phases_notes_tallies_and_scores_are_traced() {
+    let model = "model bank\nstate n: 0..9\ntally visits\nmove put(k: 1..3) {\n phase \"take\" { n += k\n note \"taken\" }\n \
+        phase \"fee\" { if n > 4 { n -= 1 } }\n score 10 * k\n visits += 1\n}\ngoal n == 8\n";
+    let dir =
+        dir_with(&[("bank.fendle", model), ("l.toml", "model='bank.fendle'\n[[level]]\nstart.n = 2\n")]);
+    let r = fendle(dir.path(), &["trace", "l.toml", "3; put 3"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    insta::assert_snapshot!("trace_phases", r.out);
+    let v = fendle(dir.path(), &["trace", "l.toml", "3; 3", "--format", "json"]).json();
+    assert_eq!((v["score"].as_i64(), v["tallies"]["visits"].as_i64()), (Some(60), Some(2)));
+}
+
+#[test]
+fn a_position_goes_out_and_in_again() {
+    let dir = dir_with(&[("ferry.toml", FERRY), ("yard.toml", YARD)]);
+    for (file, after) in [("ferry.toml", "slide left; slide down"), ("yard.toml", "go left; go up")] {
+        let line = fendle(dir.path(), &["show", file, "-q", "--line", "--after", after]).out;
+        let back = fendle(dir.path(), &["show", file, "-q", "--line", "--at", line.trim()]).out;
+        assert_eq!(line, back);
+        let r = fendle(dir.path(), &["show", file, "-q", "--after", after]);
+        assert_eq!(r.code, 0);
+    }
+    let r = fendle(dir.path(), &["show", "yard.toml"]);
+    assert!(
+        r.out.contains("24 wall, 0 water, 1 berth, 1 barge, 8 free") || r.out.contains("wall"),
+        "{}",
+        r.out
+    );
+    let v = fendle(dir.path(), &["show", "yard.toml", "--format", "json"]).json();
+    assert_eq!(v["counts"]["barge"], 1);
+    for (at, words) in [
+        ("1 2 3/4 5 6/7 8 8", "another order"),
+        ("1 2 3/4 5 6/7 8", "row 3 has 2 cells"),
+        ("1 2 3/4 5 6/7 8 x", "`x` is no value"),
+        ("tlie=1 2 3/4 5 6/7 8 .", "did you mean `tile`?"),
+    ] {
+        let r = fendle(dir.path(), &["show", "ferry.toml", "--at", at]);
+        assert_eq!(r.code, 2, "{at}");
+        assert!(r.err.contains(words), "{at}: {}", r.err);
+    }
+    let r = fendle(dir.path(), &["show", "ferry.toml", "--after", "slide up"]);
+    assert_eq!(r.code, 2);
+    assert!(r.err.contains("is refused: the edge of the board"), "{}", r.err);
+}
+
+#[test]
+fn audit_says_what_differs() {
+    let wrong =
+        FERRY.replace("moves = 2", "moves = 3").replace("solvable = false", "solvable = true, dead = 5");
+    let dir = dir_with(&[("good/ferry.toml", FERRY), ("bad/ferry.toml", &wrong)]);
+    assert_eq!(fendle(dir.path(), &["audit", "good"]).code, 0);
+    let r = fendle(dir.path(), &["audit", "bad"]);
+    assert_eq!(r.code, 1);
+    for words in [
+        "expected moves = 3, it takes 2",
+        "expected solvable = true, it is unsolvable",
+        "expected dead = 5, it is 181,440",
+    ] {
+        assert!(r.out.contains(&words.replace("181,440", "181440")), "{words}\n{}", r.out);
+    }
+    let r = fendle(dir.path(), &["audit", "bad", "--max-states", "100"]);
+    // The differences that are decided still count.
+    assert_eq!(r.code, 1, "{}", r.out);
+    let undecided = FERRY.replace(". 7 8", "8 7 .").replace("solvable = true, moves = 2", "states = 181440");
+    let dir = dir_with(&[("l.toml", &undecided)]);
+    let r = fendle(dir.path(), &["audit", "l.toml", "--max-states", "100", "--format", "json"]);
+    assert_eq!(r.code, 3, "{}", r.out);
+}
+
+#[test]
+fn check_warns_of_odd_starts_and_runs_examples() {
+    let levels = "model = 'shove'\n[[level]]\nname='won'\nstart.yard='AQ'\n[[level]]\nname='stuck'\nstart.yard='AHo_'\n";
+    let dir = dir_with(&[("l.toml", levels)]);
+    let r = fendle(dir.path(), &["check", "l.toml"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    assert!(
+        r.err.contains("`won` has ended at its start: won")
+            && r.err.contains("`stuck` is stuck at its start")
+    );
+    let model =
+        include_str!("../../../models/shove.fendle").replace("see yard \".Aw_o\"", "see yard \"A.w_o\"");
+    let dir = dir_with(&[("shove.fendle", &model)]);
+    let r = fendle(dir.path(), &["check", "shove.fendle"]);
+    assert_eq!(r.code, 1, "a failing example");
+    assert!(r.err.contains("water swallows a barge and stays water"), "{}", r.err);
+    assert!(r.err.contains("`tug` is r1c2, expected r1c1"), "{}", r.err);
+}
+
+#[test]
+fn two_statuses_at_once_are_found() {
+    let model = "model last\nstate more: 0..3\nstate got: 0..3\nmove take { refuse \"none left\" unless more > 0\n more -= 1\n got += 1 }\n\
+        goal got == 3\nlost when more == 0 because \"no moves left\"\nstatus goal, lost\n";
+    let dir = dir_with(&[
+        ("last.fendle", model),
+        ("l.toml", "model='last.fendle'\n[[level]]\nstart={more=3, got=0}\n"),
+    ]);
+    let r = fendle(dir.path(), &["check", "l.toml"]);
+    assert!(r.out.contains("won and lost: no moves left at depth 3: more=0; got=3"), "{}", r.out);
+    assert_eq!(fendle(dir.path(), &["solve", "l.toml"]).code, 0);
+    let other = model.replace("status goal, lost", "status lost, goal");
+    let dir = dir_with(&[
+        ("last.fendle", &other),
+        ("l.toml", "model='last.fendle'\n[[level]]\nstart={more=3, got=0}\n"),
+    ]);
+    assert_eq!(fendle(dir.path(), &["solve", "l.toml"]).code, 1);
+}
+
+#[test]
+fn a_model_fault_is_told_with_its_place_its_state_and_its_moves() {
+    let start = "model m\nstate at: cell\nstate n: 0..5\nlevel grid_: grid of 0..3 = 1\nmove go(d: dir4) {\n let p = at + d\n refuse \"edge\" unless p on board\n at = p\n";
+    let cases = [
+        ("n += 1\n", "6 is not among the values"),
+        (
+            "if n == 2 { let q = at + right + right\n let c: place = q\n n = grid_[c] outside 9 }\n n += 1\n",
+            "9 is not among",
+        ),
+        ("repeat at most 4 while true { n = 1 }\n", "still not done after 4 rounds"),
+        ("let x = the(c on board where grid_[c] == 2)\n at = x\n", "nothing matches"),
+        ("let x = the(c on board where grid_[c] == 1)\n at = x\n", "more than one matches"),
+        ("n = 3 / (2 - n)\n if n == 1 { n = 2 }\n", "division by zero"),
+        ("n = parity(grid_)\n", "`parity` of a grid in which 1 stands twice"),
+        ("let f: place = at + 9000 * d\n if f on board { n = 1 }\n", "too far from the board"),
+    ];
+    for (body, words) in cases {
+        let model = format!(
+            "{start}{body}}}\ngoal n == 5 and at == the(c on board where row(c) == 1 and col(c) == 1)\n"
+        );
+        let level = "model='m.fendle'\nsize=[2,3]\n[[level]]\nstart={at='r1c1', n=0}\n";
+        let dir = dir_with(&[("m.fendle", &model), ("l.toml", level)]);
+        for command in ["explore", "solve"] {
+            let r = fendle(dir.path(), &[command, "l.toml"]);
+            assert_eq!(r.code, 2, "{body}: {}{}", r.out, r.err);
+            assert!(r.err.contains("model fault") && r.err.contains(words), "{body}: {}", r.err);
+            assert!(r.err.contains("while trying: go") && r.err.contains("the state there"), "{}", r.err);
+            assert!(r.err.contains("m.fendle:"), "{}", r.err);
+        }
+        let v = fendle(dir.path(), &["explore", "l.toml", "--format", "json"]).json();
+        assert!(v["fault"]["moves"].is_array() && v["fault"]["line"].is_u64());
+    }
+    let law = format!("{start}n = 1\n}}\ngoal n == 5\nalways n != 1 because \"never one\"\n");
+    let dir = dir_with(&[
+        ("m.fendle", &law),
+        ("l.toml", "model='m.fendle'\nsize=[2,3]\n[[level]]\nstart={at='r1c1', n=0}\n"),
+    ]);
+    let r = fendle(dir.path(), &["explore", "l.toml"]);
+    assert_eq!(r.code, 2);
+    assert!(r.err.contains("never one") && r.err.contains("after 1 moves: go right"), "{}", r.err);
+}
+
+#[test]
+fn bad_input_ends_in_a_clear_error() {
+    let huge = "model='slide'\nsize=[10000, 10000]\n[[level]]\nvalues.target='1'\n";
+    let dir = dir_with(&[
+        ("empty.toml", ""),
+        ("empty.fendle", ""),
+        ("nomodel.toml", "title='x'\n[[level]]\n"),
+        ("unknown.toml", "model='slied'\n[[level]]\n"),
+        ("nolevel.toml", "model='slide'\n"),
+        ("ragged.toml", "model='slide'\nvalues.target='''\n1 2\n3 . 4\n'''\n[[level]]\n"),
+        ("nocells.toml", "model='slide'\nvalues.target='''\n'''\n[[level]]\n"),
+        ("huge.toml", huge),
+        ("domain.toml", "model='slide'\nvalues.target='1 256 .'\n[[level]]\n"),
+        ("two.toml", "model='shove'\n[[level]]\nstart.yard='A.A'\n"),
+        ("none.toml", "model='shove'\n[[level]]\nstart.yard='..o'\n"),
+        ("glyph.toml", "model='shove'\n[[level]]\nstart.yard='''\nA..\n..?\n'''\n"),
+        ("key.toml", "model='shove'\n[[level]]\nstart.yrad='A'\n"),
+        (
+            "size.toml",
+            "model='slide'\nvalues.target='''\n1 2\n3 .\n'''\nvalues.bolted='''\n...\n...\n'''\n[[level]]\n",
+        ),
+        ("toml.toml", "model = slide\n"),
+        ("expect.toml", "model='shove'\n[[level]]\nstart.yard='A'\nexpect = { solveable = true }\n"),
+        (
+            "twice.toml",
+            "model='shove'\n[[level]]\nname='a'\nstart.yard='A'\n[[level]]\nname='a'\nstart.yard='A'\n",
+        ),
+        ("order.toml", "model='slide'\nvalues.target='1 2 .'\n[[level]]\nstart.tile='1 1 .'\n"),
+    ]);
+    fs::write(dir.path().join("binary.toml"), [0xff, 0xfe, 0, 1, 2]).expect("writable");
+    fs::write(dir.path().join("binary.fendle"), [0xff, 0xfe, 0, 1, 2]).expect("writable");
+    fs::write(dir.path().join("big.toml"), vec![b'#'; 60 << 20]).expect("writable");
+    let mut shown = String::new();
+    for (file, words) in [
+        ("empty.toml", "names no model"),
+        ("empty.fendle", "holds no model"),
+        ("nomodel.toml", "names no model"),
+        ("unknown.toml", "did you mean `slide`?"),
+        ("nolevel.toml", "holds no level"),
+        ("ragged.toml", "row 2 has 3 cells, row 1 has 2"),
+        ("nocells.toml", "no cells"),
+        ("huge.toml", "too many; 16384 are allowed"),
+        ("domain.toml", "`target` holds 0 to 255, this is 256"),
+        ("two.toml", "a second `tug`, and one is wanted"),
+        ("none.toml", "holds no `tug`"),
+        ("glyph.toml", "`?` is no glyph of `yard`"),
+        ("key.toml", "did you mean `yard`?"),
+        ("size.toml", "this board is 2 x 3, the level's is 2 x 2"),
+        ("toml.toml", "no level file"),
+        ("expect.toml", "did you mean `solvable`?"),
+        ("twice.toml", "two levels are named `a`"),
+        ("order.toml", "another order; 1 is there 2 times instead of 1"),
+        ("binary.toml", "not UTF-8"),
+        ("binary.fendle", "not UTF-8"),
+        ("big.toml", "files of at most 8388608 bytes are read"),
+        ("missing.toml", "cannot be read"),
+    ] {
+        let r = fendle(dir.path(), &["check", file, "--color", "never"]);
+        assert_eq!(r.code, 2, "{file}: {}{}", r.out, r.err);
+        assert!(r.err.contains(words), "{file}: {}", r.err);
+        assert!(!r.err.contains("panicked"), "{file}: {}", r.err);
+        if file.ends_with(".toml") {
+            let r = fendle(dir.path(), &["solve", file, "--color", "never"]);
+            assert_eq!(r.code, 2, "{file}");
+        }
+        shown.push_str(&format!("{file}\n{}\n", r.err.trim_end()));
+    }
+    insta::assert_snapshot!("bad_input", shown.replace("/", ""));
+    let rich = fendle(dir.path(), &["check", "ragged.toml", "two.toml", "glyph.toml"]);
+    insta::assert_snapshot!("bad_input_rich", rich.err);
+}
+
+#[test]
+fn bad_usage_names_what_was_meant() {
+    let dir = dir_with(&[("ferry.toml", FERRY)]);
+    for (args, words) in [
+        (vec!["slove", "ferry.toml"], "solve"),
+        (vec!["solve", "ferry.toml", "--max-state", "5"], "--max-states"),
+        (vec!["solve", "ferry.toml", "--max-states", "many"], "a count is wanted"),
+        (vec!["solve", "ferry.toml", "--memory", "12"], "such as 500M"),
+        (vec!["solve", "ferry.toml", "--time", "soon"], "such as 30s"),
+        (vec!["solve", "ferry.toml", "--level", "lat"], "did you mean `late`?"),
+        (vec!["solve", "ferry.toml", "--set", "bolted"], "NAME=VALUE"),
+        (vec!["solve", "ferry.toml", "--set", "bolt=x"], "no level value named `bolt`"),
+        (vec!["solve", "ferry.toml", "--after", "slide lefft"], "did you mean `slide left`?"),
+        (vec!["solve", "model.fendle"], "is a model"),
+        (vec!["explore"], "LEVEL"),
+        (vec![], "Usage"),
+    ] {
+        let r = fendle(dir.path(), &args);
+        assert_eq!(r.code, 2, "{args:?}: {}", r.err);
+        assert!(r.err.contains(words), "{args:?}: {}", r.err);
+    }
+}
+
+#[test]
+fn level_values_can_be_set() {
+    let dir = dir_with(&[("ferry.toml", FERRY)]);
+    let bolted = ["explore", "ferry.toml", "--set", "bolted=.../.x./...", "--format", "json"];
+    let v = fendle(dir.path(), &bolted).json();
+    assert_eq!(v["states"], 56);
+}
+
+#[test]
+fn a_level_loaded_twice_is_the_same() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let run = || fendle(dir.path(), &["moves", "yard.toml", "--after", "go left; go up"]).out;
+    assert_eq!(run(), run());
+}
+
+#[test]
+fn a_closed_pipe_is_no_error_and_an_unwritable_output_is() {
+    let exe = assert_cmd::cargo::cargo_bin("fendle");
+    let head = std::process::Command::new("sh")
+        .arg("-c")
+        .arg(format!("'{}' demo | head -n 1; echo \"${{PIPESTATUS:-0}}\"", exe.display()))
+        .output()
+        .expect("sh runs");
+    assert!(!String::from_utf8_lossy(&head.stderr).contains("panicked"));
+    if Path::new("/dev/full").exists() {
+        let full = std::process::Command::new("sh")
+            .arg("-c")
+            .arg(format!("'{}' demo > /dev/full", exe.display()))
+            .output()
+            .expect("sh runs");
+        assert_eq!(full.status.code(), Some(2));
+        assert!(String::from_utf8_lossy(&full.stderr).contains("cannot be written"));
+    }
+    let dir = dir_with(&[("here", "a file")]);
+    let r = fendle(dir.path(), &["new", "slide", "here"]);
+    assert_eq!(r.code, 2);
+    assert!(r.err.contains("cannot be written"), "{}", r.err);
+}
+
+#[cfg(unix)]
+#[test]
+fn an_interrupt_prints_what_is_known() {
+    let level = "model='shove'\n[[level]]\nstart.yard='''\nA.......\n.o.o.o.o\n........\n.o_o_.o_\n........\n......ww\n'''\n";
+    let dir = dir_with(&[("big.toml", level)]);
+    let child = std::process::Command::new(assert_cmd::cargo::cargo_bin("fendle"))
+        .current_dir(dir.path())
+        .args(["explore", "big.toml", "--format", "json"])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .expect("it starts");
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    let id = child.id().to_string();
+    std::process::Command::new("sh").arg("-c").arg(format!("kill -INT {id}")).status().expect("sh runs");
+    let out = child.wait_with_output().expect("it ends");
+    assert_eq!(out.status.code(), Some(130), "{}", String::from_utf8_lossy(&out.stderr));
+    let v: Value = serde_json::from_slice(&out.stdout).expect("the partial result");
+    assert_eq!((v["complete"].as_bool(), v["limit"].as_str()), (Some(false), Some("interrupted")));
+    assert!(v["states"].as_u64() > Some(100) && v["open"].as_u64() > Some(0));
+}
+
+#[test]
+fn completions_and_the_manual_name_every_command() {
+    let dir = dir_with(&[]);
+    let manual = fendle(dir.path(), &["manual"]);
+    assert_eq!(manual.code, 0);
+    let bash = fendle(dir.path(), &["completions", "bash"]);
+    for command in ["demo", "new", "check", "show", "moves", "trace", "solve", "explore", "audit"] {
+        assert!(manual.out.contains(command), "{command}");
+        assert!(bash.out.contains(command), "{command}");
+    }
+    assert!(manual.out.contains("max\\-states"));
+}
+
+#[test]
+fn the_harbour_pack_is_as_it_expects() {
+    let dir = dir_with(&[]);
+    let r = fendle(dir.path(), &["audit", packs().to_str().expect("text"), "--format", "json"]);
+    assert_eq!(r.code, 0, "{}", r.out);
+    assert!(r.json()["levels"].as_array().expect("a list").len() >= 10);
+}
