@@ -114,10 +114,10 @@ impl<'m> Sweep<'m> {
     pub(crate) fn run(&mut self, until: Until, watch: &dyn Watch) -> Stop {
         let mut depth = 0;
         loop {
-            if until == Until::FirstGoal {
-                if let Some(stop) = self.look_for_goals(depth, watch) {
-                    return stop;
-                }
+            if until == Until::FirstGoal
+                && let Some(stop) = self.look_for_goals(depth, watch)
+            {
+                return stop;
             }
             let ends: Vec<u32> = self.space.shards.iter().map(|s| s.level(depth).end).collect();
             let stop = self.expand_level(depth, &ends, watch);

@@ -7,8 +7,8 @@
 //!
 //! * [`model`]: the contract: starts, moves, outcomes, refusals, statuses, what is told.
 //! * [`space`]: the visited states: packed, sharded by hash, kept exactly.
-//! * [`explore`]: the whole reachable space, classified.
-//! * [`solve`]: a shortest solution, or what stands in its way.
+//! * [`mod@explore`]: the whole reachable space, classified.
+//! * [`mod@solve`]: a shortest solution, or what stands in its way.
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 

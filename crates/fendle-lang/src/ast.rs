@@ -191,6 +191,8 @@ pub struct ShowRule {
 /// One line of an example.
 #[derive(Clone, Debug)]
 pub enum ExampleLine {
+    /// `size ROWS, COLS`
+    Size(usize, usize, Span),
     /// `level NAME board` or `level NAME = value`
     Level(Name, Expr),
     /// `start NAME board` or `start NAME = value`
@@ -207,8 +209,9 @@ pub enum ExampleLine {
     Status(Name, Option<String>),
 }
 
-/// Items of a model.
+/// Items of a model. There are few of them: their size does not matter.
 #[derive(Clone, Debug)]
+#[allow(clippy::large_enum_variant)]
 #[allow(missing_docs)]
 pub enum Item {
     Const(Name, Expr),

@@ -210,20 +210,20 @@ impl Binder<'_> {
             );
             return None;
         }
-        if let Some((r, c)) = size {
-            if (r, c) != (rows.len(), cols) {
-                let message = format!("this board is {} x {cols}, the level's is {r} x {c}", rows.len());
-                // Points at the first character past the wanted size, or at the last one.
-                let (at, part) = if rows.len() > r {
-                    rows[r][0]
-                } else if cols > c {
-                    rows[0][c]
-                } else {
-                    rows[rows.len() - 1][cols - 1]
-                };
-                self.error("L023", text.file, text.spot(at, part.len()), message);
-                return None;
-            }
+        if let Some((r, c)) = size
+            && (r, c) != (rows.len(), cols)
+        {
+            let message = format!("this board is {} x {cols}, the level's is {r} x {c}", rows.len());
+            // Points at the first character past the wanted size, or at the last one.
+            let (at, part) = if rows.len() > r {
+                rows[r][0]
+            } else if cols > c {
+                rows[0][c]
+            } else {
+                rows[rows.len() - 1][cols - 1]
+            };
+            self.error("L023", text.file, text.spot(at, part.len()), message);
+            return None;
         }
         Some(
             rows.into_iter()

@@ -394,11 +394,9 @@ impl Checker<'_> {
     fn collect(&mut self, source: &ast::Source) {
         for item in &source.items {
             match item {
-                Item::Const(name, value) => {
-                    if self.declare(name, Global::Const(self.const_asts.len())) {
-                        self.const_asts.push((name.clone(), value.clone()));
-                        self.consts.push(None);
-                    }
+                Item::Const(name, value) if self.declare(name, Global::Const(self.const_asts.len())) => {
+                    self.const_asts.push((name.clone(), value.clone()));
+                    self.consts.push(None);
                 }
                 Item::Enum(name, values) => {
                     let e = self.enums.len();
@@ -423,18 +421,16 @@ impl Checker<'_> {
                         self.tallies.push(name.text.clone());
                     }
                 }
-                Item::Fn { name, params, body } => {
-                    if self.declare(name, Global::Fn(self.fn_asts.len())) {
-                        self.fn_asts.push((name.clone(), params.clone(), body.clone()));
-                        self.fns.push(None);
-                    }
+                Item::Fn { name, params, body } if self.declare(name, Global::Fn(self.fn_asts.len())) => {
+                    self.fn_asts.push((name.clone(), params.clone(), body.clone()));
+                    self.fns.push(None);
                 }
-                Item::Proc { name, params, body } => {
-                    if self.declare(name, Global::Proc(self.proc_asts.len())) {
-                        self.proc_asts.push((name.clone(), params.clone(), body.clone()));
-                        self.procs.push(None);
-                        self.proc_refuses.push(false);
-                    }
+                Item::Proc { name, params, body }
+                    if self.declare(name, Global::Proc(self.proc_asts.len())) =>
+                {
+                    self.proc_asts.push((name.clone(), params.clone(), body.clone()));
+                    self.procs.push(None);
+                    self.proc_refuses.push(false);
                 }
                 Item::Move { name, .. } => {
                     self.declare(name, Global::Move);
@@ -556,11 +552,13 @@ impl Checker<'_> {
                 let lo = self.lone(lo, Place::Level);
                 let hi = self.lone(hi, Place::Level);
                 let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
-                if let (Ek::Const(a), Ek::Const(b)) = (&lo.kind, &hi.kind) {
-                    if a > b && lo.ty != Ty::Bad && hi.ty != Ty::Bad {
-                        self.error("M011", ty.span, format!("the range {a}..{b} is empty"));
-                        return None;
-                    }
+                if let (Ek::Const(a), Ek::Const(b)) = (&lo.kind, &hi.kind)
+                    && a > b
+                    && lo.ty != Ty::Bad
+                    && hi.ty != Ty::Bad
+                {
+                    self.error("M011", ty.span, format!("the range {a}..{b} is empty"));
+                    return None;
                 }
                 Some(Dom::Range(Box::new(lo), Box::new(hi)))
             }
@@ -790,10 +788,10 @@ impl Checker<'_> {
     fn note_facts(&mut self, e: &Expr, truth: bool) {
         match &e.kind {
             Ek::OnBoard(p) if truth => {
-                if let Ek::Local(l) = p.kind {
-                    if !self.scope.locals[l].mutable {
-                        self.scope.on_board.push(l);
-                    }
+                if let Ek::Local(l) = p.kind
+                    && !self.scope.locals[l].mutable
+                {
+                    self.scope.on_board.push(l);
                 }
             }
             Ek::And(a, b) if truth => {
@@ -855,25 +853,25 @@ impl Checker<'_> {
                 St::Assign(Target::Local(local), value)
             }
             S::Assign { target, op, value } => {
-                if let K::Name(n) = &target.kind {
-                    if let Some(&(Global::Tally(t), _)) = self.globals.get(n) {
-                        let value = self.expr(value);
-                        let value = self.coerce(value, Ty::Int);
-                        let value = match op {
-                            Some(BinOp::Add) => value,
-                            Some(BinOp::Sub) => {
-                                let span = value.span;
-                                Expr { kind: Ek::Neg(Box::new(value)), ty: Ty::Int, span }
-                            }
-                            _ => {
-                                self.error("M018", stmt.span, "a tally is only added to")
-                                    .notes
-                                    .push(format!("write `{n} += ...`; its start is 0"));
-                                return None;
-                            }
-                        };
-                        return Some(St::Tally(t, value));
-                    }
+                if let K::Name(n) = &target.kind
+                    && let Some(&(Global::Tally(t), _)) = self.globals.get(n)
+                {
+                    let value = self.expr(value);
+                    let value = self.coerce(value, Ty::Int);
+                    let value = match op {
+                        Some(BinOp::Add) => value,
+                        Some(BinOp::Sub) => {
+                            let span = value.span;
+                            Expr { kind: Ek::Neg(Box::new(value)), ty: Ty::Int, span }
+                        }
+                        _ => {
+                            self.error("M018", stmt.span, "a tally is only added to")
+                                .notes
+                                .push(format!("write `{n} += ...`; its start is 0"));
+                            return None;
+                        }
+                    };
+                    return Some(St::Tally(t, value));
                 }
                 let (to, ty) = self.target(target)?;
                 let value = match op {
@@ -887,10 +885,10 @@ impl Checker<'_> {
                     }
                 };
                 let mut value = self.coerce(value, ty);
-                if let Target::Local(l) = to {
-                    if let Some(dom) = self.scope.locals[l].dom.clone() {
-                        value = within(value, &dom);
-                    }
+                if let Target::Local(l) = to
+                    && let Some(dom) = self.scope.locals[l].dom.clone()
+                {
+                    value = within(value, &dom);
                 }
                 St::Assign(to, value)
             }
@@ -1191,15 +1189,15 @@ impl Checker<'_> {
             self.board_name(&b.over);
             return (Range::Board, Ty::Cell);
         }
-        if let K::Name(n) = &b.over.kind {
-            if self.local(n).is_none() {
-                match (n.as_str(), self.globals.get(n)) {
-                    ("dir4", _) => return (Range::Dirs(4), Ty::Dir),
-                    ("dir8", _) => return (Range::Dirs(8), Ty::Dir),
-                    ("board", _) => return (Range::Board, Ty::Cell),
-                    (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
-                    _ => {}
-                }
+        if let K::Name(n) = &b.over.kind
+            && self.local(n).is_none()
+        {
+            match (n.as_str(), self.globals.get(n)) {
+                ("dir4", _) => return (Range::Dirs(4), Ty::Dir),
+                ("dir8", _) => return (Range::Dirs(8), Ty::Dir),
+                ("board", _) => return (Range::Board, Ty::Cell),
+                (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
+                _ => {}
             }
         }
         if let K::Call(name, args) = &b.over.kind {
@@ -1544,13 +1542,12 @@ impl Checker<'_> {
             }
         };
         debug_assert!(cells);
-        if index.ty == Ty::Place {
-            if let Ek::Var(_, v) = block.kind {
-                if let Some(outside) = self.vars[v].outside.clone() {
-                    let kind = Ek::IndexOutside(Box::new(block), Box::new(index), Box::new(outside));
-                    return Expr { kind, ty: elem, span };
-                }
-            }
+        if index.ty == Ty::Place
+            && let Ek::Var(_, v) = block.kind
+            && let Some(outside) = self.vars[v].outside.clone()
+        {
+            let kind = Ek::IndexOutside(Box::new(block), Box::new(index), Box::new(outside));
+            return Expr { kind, ty: elem, span };
         }
         let index = self.cell_index(index);
         Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: elem, span }

@@ -44,6 +44,7 @@ fn level_of(text: &str, example: &Example) -> Level {
     let mut level = Level { name: example.title.clone(), span: example.span, ..Level::default() };
     for (line, _) in &example.lines {
         match line {
+            ExampleLine::Size(rows, cols, span) => level.size = Some(((*rows, *cols), *span)),
             ExampleLine::Level(name, value) => {
                 level.values.push((Key { text: name.text.clone(), span: name.span }, raw(value)));
             }
@@ -68,14 +69,14 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
     let mut state = b.position.clone();
     let mut refused: Option<(String, Span)> = None;
     for (line, cond) in &example.lines {
-        if let Some((why, span)) = &refused {
-            if !matches!(line, ExampleLine::Refused(..)) {
-                failures.push(fail(*span, format!("this move is refused: {why}")));
-                return None;
-            }
+        if let Some((why, span)) = &refused
+            && !matches!(line, ExampleLine::Refused(..))
+        {
+            failures.push(fail(*span, format!("this move is refused: {why}")));
+            return None;
         }
         match line {
-            ExampleLine::Level(..) | ExampleLine::Start(..) => {}
+            ExampleLine::Size(..) | ExampleLine::Level(..) | ExampleLine::Start(..) => {}
             ExampleLine::Do(words, span) => {
                 let list = match moves.parse(words, file, span.start) {
                     Ok(list) => list,

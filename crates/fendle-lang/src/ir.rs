@@ -400,14 +400,15 @@ impl Code {
             let mut next: Vec<(usize, Vec<u64>)> = vec![];
             let mut jumps = vec![];
             op.roles(&mut |role| match role {
-                Role::Reads(r) if set[r.0 as usize / 64] >> (r.0 % 64) & 1 == 0 => {
-                    if !std::mem::replace(&mut reported[i], true) {
-                        bad.push(format!(
-                            "{}: {}: {r:?} is read before it is written",
-                            p.name,
-                            p.entry as usize + i
-                        ));
-                    }
+                Role::Reads(r)
+                    if set[r.0 as usize / 64] >> (r.0 % 64) & 1 == 0
+                        && !std::mem::replace(&mut reported[i], true) =>
+                {
+                    bad.push(format!(
+                        "{}: {}: {r:?} is read before it is written",
+                        p.name,
+                        p.entry as usize + i
+                    ));
                 }
                 Role::Jumps(to) => jumps.push((to.0 - p.entry) as usize),
                 _ => {}

@@ -565,12 +565,11 @@ impl Prover<'_> {
 
     /// Whether the quantity is the same before the move and at the end of the branch.
     fn keeps(&self, e: &Expr, end: &Path) -> bool {
-        if let Ek::Arith(Arith::Mod, inner, m) = &e.kind {
-            if let Sym::Known(m) = self.eval(m, &Path::default()) {
-                if m != 0 {
-                    return self.change(inner, end, Some(m)).is_some_and(|d| d.rem_euclid(m) == 0);
-                }
-            }
+        if let Ek::Arith(Arith::Mod, inner, m) = &e.kind
+            && let Sym::Known(m) = self.eval(m, &Path::default())
+            && m != 0
+        {
+            return self.change(inner, end, Some(m)).is_some_and(|d| d.rem_euclid(m) == 0);
         }
         self.change(e, end, None) == Some(0)
     }

@@ -1,6 +1,6 @@
 //! Level files: TOML to values, each with its place in the file.
 //!
-//! Knows nothing of models: [`crate::bind`] gives the values their meaning.
+//! Knows nothing of models: [`mod@crate::bind`] gives the values their meaning.
 
 use toml_edit::{ImDocument, Item, Table, Value};
 

@@ -874,12 +874,13 @@ impl Lower<'_> {
             Range::Around(_, o) => Some(o.len()),
             _ => None,
         };
-        if let Some(n) = known {
-            if n <= UNROLL_MAX && self.unrolled * n.max(1) <= 64 {
-                self.unroll(local, over, n, filter, exit, f);
-                self.here(exit);
-                return;
-            }
+        if let Some(n) = known
+            && n <= UNROLL_MAX
+            && self.unrolled * n.max(1) <= 64
+        {
+            self.unroll(local, over, n, filter, exit, f);
+            self.here(exit);
+            return;
         }
         let (top, again) = (self.label(), self.label());
         match over {
@@ -1409,10 +1410,10 @@ impl Lower<'_> {
                     O::K(v) => (O::K(if *minus { -v } else { v }), false),
                     o => (o, *minus),
                 };
-                if let (O::K(p), O::K(o)) = (p, o) {
-                    if code::is_place(p + o) {
-                        return O::K(p + o);
-                    }
+                if let (O::K(p), O::K(o)) = (p, o)
+                    && code::is_place(p + o)
+                {
+                    return O::K(p + o);
                 }
                 let (p, o) = (self.reg(p), self.reg(o));
                 let site = self.site(FaultKind::TooFarAway, span);
@@ -1436,12 +1437,12 @@ impl Lower<'_> {
             }
             Ek::OffMul(o, n) => {
                 let (a, b) = (self.value(o), self.value(n));
-                if let (O::K(a), O::K(b)) = (a, b) {
-                    if b.unsigned_abs() < code::BIAS as u64 / 2 {
-                        let (r, c) = code::offset_parts(a);
-                        if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
-                            return O::K(a * b);
-                        }
+                if let (O::K(a), O::K(b)) = (a, b)
+                    && b.unsigned_abs() < code::BIAS as u64 / 2
+                {
+                    let (r, c) = code::offset_parts(a);
+                    if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
+                        return O::K(a * b);
                     }
                 }
                 let (a, b) = (self.reg(a), self.reg(b));
@@ -1470,10 +1471,11 @@ impl Lower<'_> {
             Ek::Within(a, dom) => {
                 let o = self.value(a);
                 let (lo, hi) = range_of(self.b, dom);
-                if let O::K(v) = o {
-                    if v >= lo && v <= hi {
-                        return o;
-                    }
+                if let O::K(v) = o
+                    && v >= lo
+                    && v <= hi
+                {
+                    return o;
                 }
                 let s = self.reg(o);
                 let site = self.site(FaultKind::OutOfDomain, span);

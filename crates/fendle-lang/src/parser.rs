@@ -420,7 +420,7 @@ impl Parser<'_> {
                 return self.fail("`}` at the end of the example");
             }
             let head = self.span();
-            let word = self.name("`level`, `start`, `do`, `see`, `refused` or `status`")?;
+            let word = self.name("`size`, `level`, `start`, `do`, `see`, `refused` or `status`")?;
             let line = match word.text.as_str() {
                 "level" | "start" => {
                     let name = self.name("a name")?;
@@ -440,6 +440,20 @@ impl Parser<'_> {
                     } else {
                         ExampleLine::Start(name, value)
                     }
+                }
+                "size" => {
+                    let mut sides = [0usize; 2];
+                    for (i, side) in sides.iter_mut().enumerate() {
+                        if i == 1 {
+                            self.op(",")?;
+                        }
+                        match *self.peek() {
+                            Tok::Int(n) if n >= 1 => *side = n as usize,
+                            _ => return self.fail("a number of at least 1"),
+                        }
+                        self.next();
+                    }
+                    ExampleLine::Size(sides[0], sides[1], head.to(self.last_span()))
                 }
                 "do" => {
                     let from = self.span().start;
@@ -477,7 +491,7 @@ impl Parser<'_> {
                         head,
                         format!("`{other}` begins no line of an example"),
                     );
-                    let known = ["level", "start", "do", "see", "refused", "status"];
+                    let known = ["size", "level", "start", "do", "see", "refused", "status"];
                     error = match near(other, known) {
                         Some(n) => error.note(format!("did you mean `{n}`?")),
                         None => error.note(format!("lines begin with one of: {}", known.join(", "))),

@@ -142,10 +142,10 @@ pub fn step(
     past_goals: bool,
 ) -> Result<Step, RunFault> {
     let mut eval = Eval::new(b);
-    if let Some(e) = eval.status(state)? {
-        if !(past_goals && b.model.endings[e].kind == EndKind::Goal) {
-            return Ok(Step::Ended(e));
-        }
+    if let Some(e) = eval.status(state)?
+        && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
+    {
+        return Ok(Step::Ended(e));
     }
     let (of, params) = &moves.list[number];
     Ok(match eval.apply(state, *of, params)? {

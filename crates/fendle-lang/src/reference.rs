@@ -385,10 +385,10 @@ impl<'b> Eval<'b> {
                 return Ok(flow);
             }
             St::Refuse { site, at, unless } => {
-                if let Some(e) = unless {
-                    if self.one(e, frame)? != 0 {
-                        return Ok(Flow::Next);
-                    }
+                if let Some(e) = unless
+                    && self.one(e, frame)? != 0
+                {
+                    return Ok(Flow::Next);
                 }
                 let mut places = vec![];
                 for e in at {
@@ -824,10 +824,10 @@ impl<'b> Eval<'b> {
         for x in list {
             self.burn(span)?;
             frame[q.local] = V::One(x);
-            if let Some(f) = &q.filter {
-                if self.one(f, frame)? == 0 {
-                    continue;
-                }
+            if let Some(f) = &q.filter
+                && self.one(f, frame)? == 0
+            {
+                continue;
             }
             let body = match &q.body {
                 Some(b) => Some(self.one(b, frame)?),

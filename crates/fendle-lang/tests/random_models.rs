@@ -559,7 +559,8 @@ impl Writer<'_> {
         }
         if self.chance(50) {
             let body = self.block(1, "", false);
-            if !body.contains("refuse") && !(body.contains("helper(") && out.contains("    refuse")) {
+            let refuses = body.contains("refuse") || body.contains("helper(") && out.contains("    refuse");
+            if !refuses {
                 out.push_str(&format!("after {body}\n"));
             }
         }

@@ -2,7 +2,7 @@
 
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label, LabelStyle, Severity as Level};
 use codespan_reporting::files::SimpleFiles;
-use codespan_reporting::term::termcolor::{Buffer, ColorChoice, StandardStream, WriteColor};
+use codespan_reporting::term::termcolor::{ColorChoice, StandardStream, WriteColor};
 use codespan_reporting::term::{self, Chars, Config, DisplayStyle};
 use fendle_lang::{Diagnostic, Severity, Sources};
 
@@ -44,14 +44,6 @@ impl Reporter {
             eprintln!("fendle: {text}");
         }
     }
-}
-
-/// A diagnostic as rich text without colour.
-#[must_use]
-pub fn rich(sources: &Sources, d: &Diagnostic) -> String {
-    let mut buffer = Buffer::no_color();
-    emit(&mut buffer, sources, d);
-    String::from_utf8_lossy(buffer.as_slice()).into_owned()
 }
 
 fn emit(out: &mut dyn WriteColor, sources: &Sources, d: &Diagnostic) {

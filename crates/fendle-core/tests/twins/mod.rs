@@ -425,8 +425,8 @@ pub fn plain_shove(level: &Shove) -> Plain {
             let running = level.status_of(s.0) == Status::Running;
             let out: Vec<S> = (0..4).filter(|_| running).filter_map(|d| level.go(s.0, s.1, d)).collect();
             for &t in &out {
-                if !depth.contains_key(&t) {
-                    depth.insert(t, per_depth.len() as u32);
+                if let std::collections::hash_map::Entry::Vacant(e) = depth.entry(t) {
+                    e.insert(per_depth.len() as u32);
                     next.push(t);
                 }
             }

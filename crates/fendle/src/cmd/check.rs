@@ -210,7 +210,7 @@ fn check_level(
     }));
     Some(vec![
         level.name.clone(),
-        format!("{} x {}", b.rows, b.cols),
+        if b.rows > 0 { format!("{} x {}", b.rows, b.cols) } else { "-".into() },
         grouped(game.layout().bits.into()),
         grouped(moves.list.len() as u64),
         start,
@@ -234,10 +234,10 @@ fn overlap(store: &Store, game: &Game) -> String {
         let mut here: Vec<(String, Vec<usize>)> = vec![];
         for id in found.space.level(depth) {
             let state = game.unpack(&found.space.state(id));
-            if let Ok(list) = eval.all_statuses(&state) {
-                if list.len() > 1 {
-                    here.push((game.bound.line(&state), list));
-                }
+            if let Ok(list) = eval.all_statuses(&state)
+                && list.len() > 1
+            {
+                here.push((game.bound.line(&state), list));
             }
         }
         if let Some((line, list)) = here.into_iter().min() {
