@@ -358,6 +358,7 @@ impl Checker<'_> {
             EndKind::Over => "over",
         };
         let mut written = vec![];
+        let before = self.errors.len();
         if let Some((names, span)) = &order {
             for name in names {
                 match [EndKind::Goal, EndKind::Lost, EndKind::Over]
@@ -375,8 +376,10 @@ impl Checker<'_> {
                     }
                 }
             }
+            // A misspelt status is one mistake, not two.
+            let understood = self.errors.len() == before;
             for &k in &kinds {
-                if !written.contains(&k) {
+                if understood && !written.contains(&k) {
                     self.error("M006", *span, format!("the order does not say where `{}` stands", word(k)));
                 }
             }

@@ -302,6 +302,14 @@ impl Ranker {
         Some(Ranker { values, counts, table, weights, total: total as u64, distinct })
     }
 
+    /// A copy of the counts on the stack: nothing is allocated for a state.
+    #[inline]
+    fn counts_here(&self) -> [u32; 255] {
+        let mut counts = [0; 255];
+        counts[..self.counts.len()].copy_from_slice(&self.counts);
+        counts
+    }
+
     #[inline]
     fn index(&self, value: i32) -> Option<usize> {
         if self.table.is_empty() {
@@ -329,7 +337,7 @@ impl Ranker {
             }
             return Some(rank);
         }
-        let mut counts = self.counts.clone();
+        let mut counts = self.counts_here();
         let mut arrangements = u128::from(self.total);
         let mut rank = 0u128;
         for (i, &v) in grid.iter().enumerate() {
@@ -371,13 +379,13 @@ impl Ranker {
             }
             return;
         }
-        let mut counts = self.counts.clone();
+        let mut counts = self.counts_here();
         let mut arrangements = u128::from(self.total);
         let mut rank = u128::from(rank);
         let n = grid.len();
         for (i, cell) in grid.iter_mut().enumerate() {
             let left = (n - i) as u128;
-            for (index, count) in counts.iter_mut().enumerate() {
+            for (index, count) in counts.iter_mut().take(self.counts.len()).enumerate() {
                 let here = arrangements * u128::from(*count) / left;
                 if rank < here {
                     *cell = self.values[index];

@@ -150,6 +150,13 @@ impl Parser<'_> {
                 Ok(())
             }
             Tok::Op("}") | Tok::End => Ok(()),
+            Tok::Op("=") => {
+                let r = self.fail(what);
+                if let Some(e) = self.errors.last_mut() {
+                    e.notes.push("`=` assigns; write `==` to compare".into());
+                }
+                r
+            }
             _ => self.fail(what),
         }
     }
@@ -362,8 +369,21 @@ impl Parser<'_> {
             }
             _ => self.example(span)?,
         };
-        source.items.push(item);
-        self.end_of_line("the end of the line")
+        let ended = self.end_of_line("the end of the line");
+        // Half a condition would only be reported a second time; half a declaration still declares.
+        let condition = matches!(
+            item,
+            Item::Goal(..)
+                | Item::Lost(..)
+                | Item::Over(..)
+                | Item::Always(..)
+                | Item::Keeps { .. }
+                | Item::Const(..)
+        );
+        if ended.is_ok() || !condition {
+            source.items.push(item);
+        }
+        ended
     }
 
     fn show(&mut self) -> Parse<Item> {

@@ -204,3 +204,27 @@ fn alike_tiles_claim_no_parity() {
         assert!(separations(&game).is_empty());
     }
 }
+
+/// The known sizes and depths of open boards, from the solved board on and past it, through the
+/// language.
+#[test]
+fn sliding_boards_have_their_known_sizes_and_depths() {
+    let slide = model(SLIDE);
+    for (rows, cols, states, depth) in
+        [(2, 2, 12, 6), (2, 3, 360, 21), (3, 3, 181_440, 31), (2, 4, 20_160, 36), (2, 5, 1_814_400, 55)]
+    {
+        let n = rows * cols;
+        let tiles: Vec<String> = (1..n).chain([0]).map(|t| t.to_string()).collect();
+        let board: Vec<String> = tiles.chunks(cols).map(|r| r.join(" ")).collect();
+        let text = format!("model='m'\nvalues.target='''\n{}\n'''\n[[level]]", board.join("\n"));
+        let c = counts(&games(&slide, &text)[0], true);
+        assert_eq!((c.states, c.depth, c.complete), (states, depth, true), "{rows} x {cols}");
+        assert_eq!((c.goal, c.dead, c.shortest), (1, 0, Some(0)));
+        // Every neighbouring pair of cells both ways, shared evenly by the places of the gap.
+        let pairs = 2 * (rows * (cols - 1) + cols * (rows - 1)) as u64;
+        assert_eq!(c.transitions, states / n as u64 * pairs);
+        if n == 9 {
+            assert_eq!((c.per_depth[31], c.transitions), (2, 483_840));
+        }
+    }
+}

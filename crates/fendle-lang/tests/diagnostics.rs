@@ -32,7 +32,7 @@ fn ten_mistakes_are_ten_diagnostics_at_ten_places() {
         (13, 20, "S010"),
         (15, 11, "S010"),
         (16, 11, "M020"),
-        (16, 1, "M006"),
+        (17, 14, "M005"),
     ];
     let mut want = want.to_vec();
     want.sort_unstable();
