@@ -64,7 +64,7 @@ fn spread(space: &Space, to: Class, seed: impl Fn(Class) -> bool + Sync) {
             shard.each_with_target(
                 depth,
                 space.sure,
-                |local| shard.class(local) == Class::Running,
+                |_, class| class == Class::Running,
                 |id| marks.has(id),
                 |local| {
                     shard.set_class(local, to);
@@ -80,8 +80,8 @@ fn spread(space: &Space, to: Class, seed: impl Fn(Class) -> bool + Sync) {
             space.shards.par_iter().enumerate().map(one).reduce(|| false, |a, b| a | b)
         }
     };
-    // An edge leads one level down, or to the same level, or to any level above. A level is
-    // looked at again only when one of those has changed since.
+    // An edge leads at most one level down and at most to `reach` up. A level is looked at again
+    // only when one of the levels between has changed since.
     let mut clock = 1u64;
     let mut changed_at = vec![1u64; levels as usize + 2];
     let mut seen_at = vec![0u64; levels as usize];
@@ -89,7 +89,7 @@ fn spread(space: &Space, to: Class, seed: impl Fn(Class) -> bool + Sync) {
         let mut any = false;
         for d in order {
             let i = d as usize;
-            let latest = changed_at[..=i + 1].iter().copied().max().unwrap_or(0);
+            let latest = changed_at[space.reach[i] as usize..=i + 1].iter().copied().max().unwrap_or(0);
             if latest <= seen_at[i] {
                 continue;
             }
@@ -172,7 +172,7 @@ pub(crate) fn classify(
             shard.each_edges(
                 depth,
                 space.sure,
-                |local| shard.class(local) == Class::Winnable,
+                |_, class| class == Class::Winnable,
                 |local, edges| {
                     let here = moves_of(edges)
                         .filter(|outcomes| outcomes.iter().all(|e| bad.has(e.to)))

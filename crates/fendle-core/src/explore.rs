@@ -50,6 +50,8 @@ struct Lane<'m> {
     order: Vec<u8>,
     transitions: u64,
     edges: u64,
+    /// Least depth that an edge of this round leads to.
+    reach: u32,
     faults: Vec<(StateId, Fault)>,
 }
 
@@ -93,6 +95,7 @@ impl<'m> Sweep<'m> {
                 order: vec![],
                 transitions: 0,
                 edges: 0,
+                reach: 0,
                 faults: vec![],
             })
             .collect();
@@ -126,7 +129,11 @@ impl<'m> Sweep<'m> {
                 for (shard, &end) in self.space.shards.iter_mut().zip(&ends) {
                     shard.begin_level_at(end);
                 }
+                let mut firsts = [0; SHARDS];
+                firsts.copy_from_slice(&ends);
+                self.space.firsts.push(firsts);
                 depth += 1;
+                self.space.reach.push(depth);
                 self.space.levels_len = depth + 1;
             }
             if !self.faults.is_empty() {
@@ -212,7 +219,7 @@ impl<'m> Sweep<'m> {
                 self.cut(&before, states.saturating_sub(self.limits.max_states));
                 return Some(Stop::Hit(if fits { Limit::MaxStates } else { Limit::Memory }));
             }
-            self.log_round(round);
+            self.log_round(round, depth);
         }
     }
 
@@ -293,11 +300,15 @@ impl<'m> Sweep<'m> {
     }
 
     /// Step three: edges and classes of the round's source states.
-    fn log_round(&mut self, round: usize) {
+    fn log_round(&mut self, round: usize, depth: u32) {
         let sure = self.space.sure;
+        let firsts = &self.space.firsts;
+        // Most edges lead one level up or down, or stay: only the others are looked up.
+        let near = &firsts[(depth as usize).saturating_sub(1)];
         let log = |n: usize, shard: &mut crate::space::Shard, lane: &mut Lane<'m>, row: &mut [Bucket]| {
             lane.transitions = 0;
             lane.edges = 0;
+            lane.reach = depth.saturating_sub(1);
             lane.faults.clear();
             let mut cursors = [0usize; SHARDS];
             let (mut outcome, mut run) = (0, 0);
@@ -313,6 +324,11 @@ impl<'m> Sweep<'m> {
                         let id = row[target].ids[cursors[target]];
                         cursors[target] += 1;
                         outcome += 1;
+                        let (shard, local) = (id as usize % SHARDS, id >> 6);
+                        if local < near[shard] {
+                            let to = firsts.partition_point(|f| f[shard] <= local) as u32 - 1;
+                            lane.reach = lane.reach.min(to);
+                        }
                         edges.push((id, o == r.outcomes));
                         if !distinct.contains(&id) {
                             distinct.push(id);
@@ -354,6 +370,8 @@ impl<'m> Sweep<'m> {
         for lane in lanes.iter().filter(|l| l.count > 0) {
             self.transitions += lane.transitions;
             self.edges += lane.edges;
+            let reach = &mut self.space.reach[depth as usize];
+            *reach = (*reach).min(lane.reach);
             self.faults.extend_from_slice(&lane.faults);
         }
     }

@@ -332,7 +332,7 @@ impl Shard {
     }
 
     fn grow(&mut self) {
-        let room = (self.index.len() + self.index.len() / 6).max(16);
+        let room = (self.index.len() + self.index.len() / 5).max(16);
         self.index = vec![0; room];
         let mut state = Vec::with_capacity(self.words);
         for local in 0..self.len {
@@ -467,33 +467,48 @@ impl Shard {
 
     /// Walks the records of one depth, in local order: `visit(local, targets)` for the expanded
     /// states that are `wanted`; the others are skipped.
-    fn each_record(&self, depth: u32, wanted: impl Fn(u32) -> bool, mut visit: impl FnMut(u32, Targets<'_>)) {
+    fn each_record(
+        &self,
+        depth: u32,
+        wanted: impl Fn(u32, Class) -> bool,
+        mut visit: impl FnMut(u32, Targets<'_>),
+    ) {
         let Some(start) = self.levels.get(depth as usize) else { return };
         let range = self.level(depth);
         let (mut block, mut at) = (start.log.block as usize, start.log.offset as usize);
-        for local in range.start..range.end.min(self.expanded) {
-            let mut degree = usize::from(self.raw_class(local).load(Ordering::Relaxed) >> 4);
-            if degree == 0 {
-                if wanted(local) {
-                    visit(local, Targets { bytes: &[], width: 1, at: 0, end: 0 });
+        let end = range.end.min(self.expanded);
+        let mut first = range.start;
+        while first < end {
+            let (chunk, from) = (first as usize / CHUNK, first as usize % CHUNK);
+            let to = CHUNK.min(from + (end - first) as usize);
+            for (k, byte) in self.classes[chunk][from..to].iter().enumerate() {
+                let local = first + k as u32;
+                let byte = byte.load(Ordering::Relaxed);
+                let wants = wanted(local, Class::of(byte));
+                let mut degree = usize::from(byte >> 4);
+                if degree == 0 {
+                    if wants {
+                        visit(local, Targets { bytes: &[], width: 1, at: 0, end: 0 });
+                    }
+                    continue;
                 }
-                continue;
+                while self.log[block].bytes.len() == at {
+                    block += 1;
+                    at = 0;
+                }
+                let LogBlock { width, bytes } = &self.log[block];
+                let width = usize::from(*width);
+                if degree == WIDE_DEGREE {
+                    degree = u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four")) as usize;
+                    at += 4;
+                }
+                let end = at + degree * width;
+                if wants {
+                    visit(local, Targets { bytes, width, at, end });
+                }
+                at = end;
             }
-            while self.log[block].bytes.len() == at {
-                block += 1;
-                at = 0;
-            }
-            let LogBlock { width, bytes } = &self.log[block];
-            let width = usize::from(*width);
-            if degree == WIDE_DEGREE {
-                degree = u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four")) as usize;
-                at += 4;
-            }
-            let end = at + degree * width;
-            if wanted(local) {
-                visit(local, Targets { bytes, width, at, end });
-            }
-            at = end;
+            first += (to - from) as u32;
         }
     }
 
@@ -504,7 +519,7 @@ impl Shard {
         &self,
         depth: u32,
         sure: bool,
-        wanted: impl Fn(u32) -> bool,
+        wanted: impl Fn(u32, Class) -> bool,
         mut visit: impl FnMut(u32, &[Edge]),
     ) {
         let mut edges: Vec<Edge> = Vec::with_capacity(16);
@@ -526,7 +541,7 @@ impl Shard {
         &self,
         depth: u32,
         sure: bool,
-        wanted: impl Fn(u32) -> bool,
+        wanted: impl Fn(u32, Class) -> bool,
         test: impl Fn(StateId) -> bool,
         mut hit: impl FnMut(u32),
     ) {
@@ -575,6 +590,10 @@ pub struct Space {
     pub(crate) levels_len: u32,
     pub(crate) sure: bool,
     pub(crate) starts: Vec<StateId>,
+    /// For each depth the first local number of each shard.
+    pub(crate) firsts: Vec<[u32; SHARDS]>,
+    /// For each depth the least depth that an edge from it leads to.
+    pub(crate) reach: Vec<u32>,
 }
 
 impl Space {
@@ -585,6 +604,8 @@ impl Space {
             levels_len: 1,
             sure,
             starts: vec![],
+            firsts: vec![[0; SHARDS]],
+            reach: vec![0],
         }
     }
 
@@ -666,7 +687,7 @@ impl Space {
             shard.each_edges(
                 depth,
                 self.sure,
-                |_| true,
+                |_, _| true,
                 |local, edges| {
                     visit(StateId::new(n, local), edges);
                 },
@@ -737,7 +758,7 @@ mod tests {
             shard.each_edges(
                 0,
                 sure,
-                |local| local % 7 != 3,
+                |local, _| local % 7 != 3,
                 |local, edges| {
                     let got: Vec<_> = edges.iter().map(|e| (e.to.0, e.last)).collect();
                     assert_eq!(got, put[local as usize]);
