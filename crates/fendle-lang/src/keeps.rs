@@ -628,9 +628,10 @@ fn blur(path: &mut Path, var: usize) {
 // ---- proof by enumeration ----
 
 /// Runs every typed state through every move, if there are at most [`ENUMERATE_MAX`].
-/// `None` when there are more, when a move changes the quantity, or when the model breaks on one.
+/// `None` when there are more, when a move changes the quantity, when the model breaks on one, or
+/// when `stop`, which is asked now and then, says so.
 #[must_use]
-pub fn enumerate(game: &Game, keeps: usize) -> Option<Kept> {
+pub fn enumerate(game: &Game, keeps: usize, stop: &mut dyn FnMut() -> bool) -> Option<Kept> {
     let b = &game.bound;
     if b.model.ends_by_statement {
         return None;
@@ -640,6 +641,9 @@ pub fn enumerate(game: &Game, keeps: usize) -> Option<Kept> {
     let mut machine = Machine::new(b, &game.code);
     let mut words = vec![0; b.codec.layout().words()];
     for number in 0..total {
+        if number % 4096 == 4095 && stop() {
+            return None;
+        }
         b.codec.nth(number, &mut words);
         machine.load(&words);
         let value = machine.ask(clean).ok()?;

@@ -886,6 +886,11 @@ impl Lower<'_> {
         match over {
             Range::Board | Range::Cells(_) => {
                 let n = self.b.cells() as u32;
+                if n == 0 {
+                    // A model without a board has no cells to run over.
+                    self.here(exit);
+                    return;
+                }
                 let block = match over {
                     Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
                     _ => None,

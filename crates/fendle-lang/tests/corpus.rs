@@ -190,7 +190,7 @@ fn sliding_parity_is_proved_from_the_rules_and_right() {
         assert!(separations(&games(&slide, &text(&target)).remove(0)).is_empty());
         if n <= 9 {
             // The proof by enumeration and the search say the same.
-            assert!(enumerate(&bad, 0).is_some_and(Kept::is_proved));
+            assert!(enumerate(&bad, 0, &mut || false).is_some_and(Kept::is_proved));
             let solved = solve(&bad, Limits::default(), &NoWatch).expect("sound");
             assert_eq!(solved.verdict, Verdict::Unsolvable);
         }

@@ -1,7 +1,10 @@
 //! Every file in `tests/bad` has its diagnostics in a snapshot beside it; one of them is listed
 //! in full here, span by span.
 
-use fendle_lang::{Sources, compile};
+use std::sync::Arc;
+
+use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::{Game, Sources, bind, compile, level};
 
 fn diagnose(name: &str, text: &str) -> (Vec<(usize, usize, &'static str)>, String) {
     let mut sources = Sources::default();
@@ -101,4 +104,64 @@ fn no_damaged_text_makes_the_front_end_panic() {
         let file = sources.add("deep", text.as_str());
         assert!(compile(file, &text, &mut vec![]).is_none());
     }
+}
+
+/// No level file makes reading, binding, or a short search panic: characters taken out, doubled
+/// and replaced, all over files that are sound.
+#[test]
+fn no_damaged_level_makes_anything_panic() {
+    let pairs = [
+        (include_str!("../../../models/slide.fendle"), include_str!("../../../packs/harbour/ferry.toml")),
+        (include_str!("../../../models/shove.fendle"), include_str!("../../../packs/harbour/yard.toml")),
+    ];
+    let mut used = 0;
+    for (model, text) in pairs {
+        let mut sources = Sources::default();
+        let file = sources.add("model", model);
+        let model = Arc::new(compile(file, model, &mut vec![]).expect("a library model"));
+        for i in (0..text.len()).step_by(3) {
+            for new in ["", "9", "..", "A", "\n", "'", " ", "-1 "] {
+                let damaged = format!("{}{new}{}", &text[..i], &text[i + 1..]);
+                let mut errors = vec![];
+                let file = sources.add("level", damaged.as_str());
+                let Some(levels) = level::read(file, &damaged, &mut errors) else {
+                    assert!(!errors.is_empty());
+                    continue;
+                };
+                for l in &levels.levels {
+                    let before = errors.len();
+                    match bind(&model, file, l, &[], &mut errors) {
+                        None => assert!(errors.len() > before, "refused without a word"),
+                        Some(b) if i % 15 == 0 => {
+                            let game = Game::new(b).expect("small");
+                            let limits = Limits { max_states: 50, threads: 1, ..Limits::default() };
+                            let _ = explore(&game, limits, false, &NoWatch);
+                            used += 1;
+                        }
+                        Some(_) => {}
+                    }
+                }
+                for e in &errors {
+                    // Every span lies in its file.
+                    let _ = e.plain(&sources);
+                }
+            }
+        }
+    }
+    assert!(used > 100, "{used}");
+}
+
+#[test]
+fn a_model_without_a_board_may_speak_of_one() {
+    let text = "model m\nstate n: 0..3\nmove go { n = count(c on board) }\ngoal all(c in board: row(c) > n) and n == 1";
+    let mut sources = Sources::default();
+    let file = sources.add("m", text);
+    let model = Arc::new(compile(file, text, &mut vec![]).expect("sound"));
+    let toml = "model='m'\n[[level]]\nstart.n = 2";
+    let file = sources.add("l", toml);
+    let levels = level::read(file, toml, &mut vec![]).expect("sound");
+    let game =
+        Game::new(bind(&model, file, &levels.levels[0], &[], &mut vec![]).expect("sound")).expect("small");
+    let found = explore(&game, Limits::default(), false, &NoWatch).expect("sound");
+    assert_eq!(found.counts.states, 2);
 }

@@ -46,7 +46,7 @@ fn a_rule_that_breaks_it_is_never_called_proved() {
         let level = "size = [5, 5]\nvalues.home = 'r1c2'\nstart.at = 'r3c3'\nstart.trips = 0";
         let g = game(&text, level);
         assert_eq!(g.kept, [Kept::Checked], "{rule}");
-        assert_eq!(enumerate(&g, 0), None, "{rule}");
+        assert_eq!(enumerate(&g, 0, &mut || false), None, "{rule}");
         // Checked on every transition: the first one that changes it is reported.
         let found = explore(&g, Limits::default(), false, &NoWatch).expect("a sound start");
         let fault = found.fault.unwrap_or_else(|| panic!("{rule} was not noticed"));
@@ -72,7 +72,7 @@ keeps (col(at)) because "nothing moves sideways"
 "#;
     let g = game(text, "size = [4, 3]\nvalues.home = 'r1c2'\nstart.at = 'r4c1'");
     assert_eq!(g.kept, [Kept::Checked]);
-    assert_eq!(enumerate(&g, 0), Some(Kept::ProvedByEnumeration { states: 12 }));
+    assert_eq!(enumerate(&g, 0, &mut || false), Some(Kept::ProvedByEnumeration { states: 12 }));
     assert_eq!(separations(&g).len(), 1);
 }
 
@@ -93,7 +93,7 @@ keeps (2 * coins + goods) because "two goods for a coin"
     let g = game(text, "start = { coins = 5, goods = 0 }");
     // `2 * n` with n known is a known number.
     assert_eq!(g.kept, [Kept::Checked], "products of numbers are not followed");
-    assert!(enumerate(&g, 0).is_some_and(Kept::is_proved));
+    assert!(enumerate(&g, 0, &mut || false).is_some_and(Kept::is_proved));
     let sep = &separations(&g)[0];
     assert_eq!((sep.here, sep.wanted), (10, 11));
 }

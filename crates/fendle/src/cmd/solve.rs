@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fendle_core::{Limit, Model as _, Verdict, solve};
+use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
 use fendle_lang::keeps::{Kept, enumerate, separations};
 use fendle_lang::play::replay;
 use fendle_view::board::side_by_side;
@@ -55,7 +55,10 @@ pub fn answer(
     let mut only_checked = None;
     for sep in separations(game) {
         let kept = match game.kept[sep.keeps] {
-            Kept::Checked => enumerate(game, sep.keeps).unwrap_or(Kept::Checked),
+            Kept::Checked => {
+                let mut stop = || watcher.look(&Progress::default()).is_some();
+                enumerate(game, sep.keeps, &mut stop).unwrap_or(Kept::Checked)
+            }
             other => other,
         };
         let keeps = &b.model.keeps[sep.keeps];
