@@ -1884,6 +1884,7 @@ impl Checker<'_> {
                     continue;
                 }
             };
+            let before = self.errors.len();
             let mut facts: Vec<Fact> = vec![];
             for fact in &rule.facts {
                 let (target, value) = match &fact.kind {
@@ -1931,6 +1932,9 @@ impl Checker<'_> {
                     vars.push(var);
                 }
                 facts.push(Fact { var, value });
+            }
+            if self.errors.len() > before {
+                continue;
             }
             facts.sort_by_key(|f| f.var);
             if out.iter().any(|(g, _)| *g == glyph) {
