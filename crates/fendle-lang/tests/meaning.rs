@@ -27,8 +27,17 @@ fn play(g: &Game, moves: &str) -> String {
 
 /// A model of a few numbers and one move `go`, started at a = 3, b = 5.
 fn numbers(body: &str) -> String {
-    let text = format!("model m\nstate a, b: -99..99\nstate s: set of cells\nmove go {{\n{body}\n}}\ngoal a == 99");
-    play(&game(&text, "size = [2, 3]\nstart = { a = 3, b = 5, s = 'xx.\\nx..' }".replace("'xx.\\nx..'", "\"\"\"\nxx.\nx..\"\"\"").as_str()), "go")
+    let text =
+        format!("model m\nstate a, b: -99..99\nstate s: set of cells\nmove go {{\n{body}\n}}\ngoal a == 99");
+    play(
+        &game(
+            &text,
+            "size = [2, 3]\nstart = { a = 3, b = 5, s = 'xx.\\nx..' }"
+                .replace("'xx.\\nx..'", "\"\"\"\nxx.\nx..\"\"\"")
+                .as_str(),
+        ),
+        "go",
+    )
 }
 
 #[test]
@@ -133,12 +142,13 @@ fn offers_drop_and_refusals_list() {
 #[test]
 fn endings_come_in_the_order_that_is_written() {
     let text = |order: &str| {
-        format!("model m\nstate n: 0..9\nmove go {{ n += 1 }}\ngoal n >= 3\nlost when n == 3 because \"three\"\nover when n == 2 because \"two\"\nstatus {order}")
+        format!(
+            "model m\nstate n: 0..9\nmove go {{ n += 1 }}\ngoal n >= 3\nlost when n == 3 because \"three\"\nover when n == 2 because \"two\"\nstatus {order}"
+        )
     };
-    for (order, moves, want) in [
-        ("goal, lost, over", "go; go", "2"),
-        ("goal, lost, over", "go x 3", "ended: Over"),
-    ] {
+    for (order, moves, want) in
+        [("goal, lost, over", "go; go", "2"), ("goal, lost, over", "go x 3", "ended: Over")]
+    {
         assert_eq!(play(&game(&text(order), "start.n = 0"), moves), want);
     }
     let counts = |order: &str, start: &str| {
@@ -210,7 +220,8 @@ fn floods_stay_inside_their_condition_and_rims_reach_one_further() {
         if how == 2 { s = flood(x from c by around8 while not wall[x]) }\n\
         if how == 3 { s = flood(x from c by around4 while not wall[x], rim) }\n\
         if how == 4 { s = flood(x from c by around(2 * right, 2 * left) while not wall[x]) }\n}\ngoal false";
-    let g = game(text, "values.wall = \"\"\"\n.x..\nx...\n..x.\"\"\"\nstart.s = \"\"\"\n....\n....\n....\"\"\"");
+    let g =
+        game(text, "values.wall = \"\"\"\n.x..\nx...\n..x.\"\"\"\nstart.s = \"\"\"\n....\n....\n....\"\"\"");
     for (moves, want) in [
         ("wet r1c1 1", "x.../..../...."),
         ("wet r1c1 2", "x.xx/.xxx/xx.x"),
@@ -241,5 +252,9 @@ fn a_grid_that_is_no_rearrangement_any_more_is_a_fault() {
     let found = explore(&g, Limits::default(), false, &NoWatch).expect("sound");
     let fault = found.fault.expect("two ones");
     assert_eq!(g.run_fault(&fault.fault).kind, FaultKind::NotRearranged);
-    assert_eq!(fault.fault.during.map(|m| g.move_name(m)), Some("spoil r1c2".into()), "the first in move order");
+    assert_eq!(
+        fault.fault.during.map(|m| g.move_name(m)),
+        Some("spoil r1c2".into()),
+        "the first in move order"
+    );
 }

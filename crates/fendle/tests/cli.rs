@@ -561,3 +561,96 @@ fn the_harbour_pack_is_as_it_expects() {
     assert_eq!(r.code, 0, "{}", r.out);
     assert!(r.json()["levels"].as_array().expect("a list").len() >= 10);
 }
+
+#[test]
+fn json_of_check_show_and_audit_has_its_fields() {
+    let dir = dir_with(&[("ferry.toml", FERRY), ("yard.toml", YARD)]);
+    let v = fendle(dir.path(), &["check", "ferry.toml", "yard.toml", "--format", "json"]).json();
+    assert_eq!((v["ok"].as_bool(), v["failed_examples"].as_u64()), (Some(true), Some(0)));
+    let levels = v["levels"].as_array().expect("a list");
+    assert_eq!(levels.len(), 3);
+    assert_eq!(
+        (levels[0]["bits_per_state"].as_u64(), levels[2]["bits_per_state"].as_u64()),
+        (Some(19), Some(41))
+    );
+    assert_eq!(levels[0]["kept_quantities"][0], "proved from the rules");
+    assert_eq!(v["models"][0]["examples_passed"], 3);
+    let bad = dir_with(&[("bad.toml", "model='shove'\n[[level]]\nstart.yard='A?'\n")]);
+    let v = fendle(bad.path(), &["check", "bad.toml", "--format", "json"]).json();
+    let d = &v["diagnostics"][0];
+    assert_eq!((v["ok"].as_bool(), d["code"].as_str()), (Some(false), Some("L027")));
+    assert_eq!((d["line"].as_u64(), d["column"].as_u64()), (Some(3), Some(14)));
+    let v = fendle(dir.path(), &["show", "ferry.toml", "--format", "json", "--after", "left"]).json();
+    assert_eq!(v["position"], "1 2 3/4 5 6/7 . 8");
+    assert_eq!(v["boards"]["tile"][2][1], ".");
+    assert_eq!((v["rows"].as_u64(), v["status"].as_str()), (Some(3), Some("running")));
+    let v = fendle(dir.path(), &["audit", "ferry.toml", "--format", "json"]).json();
+    assert_eq!(v["levels"][1]["verdict"], "unsolvable");
+    assert_eq!(v["levels"][0]["differs"], serde_json::json!([]));
+}
+
+#[test]
+fn diagnostics_are_plain_or_rich_and_coloured_when_asked() {
+    let dir = dir_with(&[("bad.toml", "model='shove'\n[[level]]\nstart.yard='A?'\n")]);
+    let plain = fendle(dir.path(), &["check", "bad.toml", "--color", "never"]).err;
+    assert_eq!(plain.lines().count(), 1, "{plain}");
+    assert!(plain.starts_with("bad.toml:3:14: error[L027]: "), "{plain}");
+    let rich = fendle(dir.path(), &["check", "bad.toml"]).err;
+    assert!(rich.contains("3 | start.yard='A?'") && !rich.contains('\u{1b}'), "{rich}");
+    let coloured = fendle(dir.path(), &["check", "bad.toml", "--color", "always"]).err;
+    assert!(coloured.contains('\u{1b}'), "{coloured}");
+}
+
+#[test]
+fn the_code_of_a_level_can_be_printed() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let r = fendle(dir.path(), &["check", "yard.toml", "--code"]);
+    assert_eq!(r.code, 0);
+    for words in ["move go up:", "status:", "CellOr", "PutAt"] {
+        assert!(r.out.contains(words), "{words}");
+    }
+}
+
+#[test]
+fn a_file_with_several_levels_says_which_is_used() {
+    let dir = dir_with(&[("ferry.toml", FERRY)]);
+    let r = fendle(dir.path(), &["show", "ferry.toml"]);
+    assert!(r.err.contains("holds 2 levels; this is the first, `late`"), "{}", r.err);
+    assert!(fendle(dir.path(), &["show", "ferry.toml", "-q"]).err.is_empty());
+    assert!(fendle(dir.path(), &["show", "ferry.toml", "--level", "swapped"]).err.is_empty());
+}
+
+#[test]
+fn a_model_beside_the_level_wins_over_no_library_name() {
+    let model = include_str!("../../../models/shove.fendle").replace("model shove", "model barges");
+    let level = YARD.replace("'shove'", "'rules/barges.fendle'");
+    let dir = dir_with(&[("rules/barges.fendle", &model), ("yard.toml", &level)]);
+    let r = fendle(dir.path(), &["solve", "yard.toml", "--brief"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    assert!(r.out.contains("(barges, 5 x 7)"), "{}", r.out);
+}
+
+/// Every prefix of the printed solution is itself a shortest way: solving again from there takes
+/// exactly as many moves fewer.
+#[test]
+fn the_rest_of_a_solution_is_a_shortest_one() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let v = fendle(dir.path(), &["solve", "yard.toml", "--format", "json"]).json();
+    let moves: Vec<String> =
+        v["solution"].as_array().expect("a list").iter().map(|m| m.as_str().expect("text").into()).collect();
+    for i in 0..=moves.len() {
+        let after = moves[..i].join("; ");
+        let v = fendle(dir.path(), &["solve", "yard.toml", "--after", &after, "--format", "json"]).json();
+        assert_eq!(v["moves"].as_u64(), Some((moves.len() - i) as u64), "after {after}");
+    }
+}
+
+#[test]
+fn verbose_tells_the_effort_and_quiet_tells_no_more_than_asked() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    for command in ["solve", "explore"] {
+        assert!(fendle(dir.path(), &[command, "yard.toml", "-v"]).out.contains("peak memory"));
+        let quiet = fendle(dir.path(), &[command, "yard.toml", "-q"]);
+        assert!(!quiet.out.contains("peak memory") && quiet.err.is_empty());
+    }
+}
