@@ -39,7 +39,7 @@ impl Watcher {
         let bar = (std::io::stderr().is_terminal() && !common.quiet).then(|| {
             let bar = ProgressBar::new_spinner();
             if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}") {
-                bar.set_style(style);
+                bar.set_style(style.tick_chars("|/-\\ "));
             }
             bar
         });

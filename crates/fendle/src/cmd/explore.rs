@@ -152,6 +152,7 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), 
             }
             s.lines(&side_by_side(&blocks, 4, WIDTH))?;
         }
+        _ if c.winnable > 0 && !c.complete => s.line("no fatal move was seen so far")?,
         _ if c.winnable > 0 => s.line("no fatal move")?,
         _ => {}
     }
