@@ -654,3 +654,26 @@ fn verbose_tells_the_effort_and_quiet_tells_no_more_than_asked() {
         assert!(!quiet.out.contains("peak memory") && quiet.err.is_empty());
     }
 }
+
+#[test]
+fn what_the_pack_prints_is_as_it_was_read() {
+    let dir = dir_with(&[]);
+    for file in ["ferry.toml", "yard.toml"] {
+        fs::copy(packs().join(file), dir.path().join(file)).expect("readable");
+    }
+    insta::assert_snapshot!("demo", fendle(dir.path(), &["demo"]).out);
+    insta::assert_snapshot!("check", fendle(dir.path(), &["check", "."]).out);
+    insta::assert_snapshot!("audit", fendle(dir.path(), &["audit", "."]).out);
+    let show = fendle(dir.path(), &["show", "yard.toml", "--level", "two for three"]);
+    insta::assert_snapshot!("show", show.out);
+    let solve = fendle(dir.path(), &["solve", "yard.toml", "--level", "mind the corner"]);
+    insta::assert_snapshot!("solve", solve.out);
+    let proof = fendle(dir.path(), &["solve", "ferry.toml", "--level", "two plates swapped"]);
+    insta::assert_snapshot!("proof", proof.out);
+    let lost =
+        fendle(dir.path(), &["trace", "yard.toml", "go right; go up", "--level", "the sluice", "--verdict"]);
+    insta::assert_snapshot!("lost", lost.out);
+    let moves =
+        fendle(dir.path(), &["moves", "yard.toml", "--level", "two for three", "--after", "left; down"]);
+    insta::assert_snapshot!("moves_yard", moves.out);
+}
