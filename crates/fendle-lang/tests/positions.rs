@@ -156,10 +156,10 @@ fn different_positions_have_different_lines_and_different_bits() {
     let mut i = 0;
     while i < states.len() {
         for m in 0..4 {
-            if let Ok(Step::Made { state, .. }) = step(&g.bound, &table, &states[i].clone(), m, true) {
-                if !states.contains(&state) {
-                    states.push(state);
-                }
+            if let Ok(Step::Made { state, .. }) = step(&g.bound, &table, &states[i].clone(), m, true)
+                && !states.contains(&state)
+            {
+                states.push(state);
             }
         }
         i += 1;

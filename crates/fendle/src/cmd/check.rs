@@ -72,7 +72,10 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Troub
                 }
             }
             if !rows.is_empty() {
-                let head = ["level", "board", "bits", "moves", "start", "two statuses at once"];
+                let mut head = vec!["level", "board", "bits", "moves", "start", "two statuses at once"];
+                if !model.keeps.is_empty() {
+                    head.push("kept quantities");
+                }
                 t.lines.extend(table(&head, &rows).into_iter().map(|l| format!("  {l}")));
             }
         }
@@ -208,14 +211,18 @@ fn check_level(
         "kept_quantities": kept,
         "code_operations": game.code.ops.len(),
     }));
-    Some(vec![
+    let mut row = vec![
         level.name.clone(),
         if b.rows > 0 { format!("{} x {}", b.rows, b.cols) } else { "-".into() },
         grouped(game.layout().bits.into()),
         grouped(moves.list.len() as u64),
         start,
         overlap,
-    ])
+    ];
+    if !kept.is_empty() {
+        row.push(kept.join("; "));
+    }
+    Some(row)
 }
 
 /// Looks for a state in which two statuses hold at once.
