@@ -129,7 +129,6 @@ pub enum ExprKind {
     Quant { kind: QuantKind, binder: Binder, body: Option<Box<Expr>> },
     Flood { name: Name, from: Box<Expr>, by: Vec<Expr>, by_name: Option<Name>, cond: Box<Expr>, rim: bool },
     Board(BoardText),
-    Bad,
 }
 
 /// Statements and their places.

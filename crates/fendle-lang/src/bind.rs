@@ -1062,12 +1062,7 @@ impl Bound {
             } else {
                 match self.model.var(&name) {
                     Some(v) if self.model.vars[v].state => {
-                        if matches!(self.model.vars[v].shape, Shape::One | Shape::Array(_)) {
-                            let spec = Text { text: value, ..spec };
-                            vec![(v, binder.block(self, v, spec, false)?)]
-                        } else {
-                            vec![(v, binder.block(self, v, spec, false)?)]
-                        }
+                        vec![(v, binder.block(self, v, spec, false)?)]
                     }
                     _ => {
                         let key = Key { text: name, span: name_span };

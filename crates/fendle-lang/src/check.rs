@@ -1316,7 +1316,6 @@ impl Checker<'_> {
                 self.error("M031", span, "a text board stands only in examples and level files");
                 self.bad(span)
             }
-            K::Bad => self.bad(span),
             K::Field(base, field) => self.field(base, field, span),
             K::Index(block, index) => {
                 let block = self.expr(block);
@@ -1530,9 +1529,9 @@ impl Checker<'_> {
     }
 
     fn index(&mut self, block: Expr, index: Expr, span: Span) -> Expr {
-        let (elem, cells) = match block.ty {
-            Ty::Set => (Ty::Bool, true),
-            Ty::Grid(s) => (s.ty(), true),
+        let elem = match block.ty {
+            Ty::Set => Ty::Bool,
+            Ty::Grid(s) => s.ty(),
             Ty::Array(e, s) => {
                 let index = self.coerce(index, Ty::Enum(e));
                 return Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: s.ty(), span };
@@ -1544,7 +1543,6 @@ impl Checker<'_> {
                 return self.bad(span);
             }
         };
-        debug_assert!(cells);
         if index.ty == Ty::Place
             && let Ek::Var(_, v) = block.kind
             && let Some(outside) = self.vars[v].outside.clone()

@@ -175,8 +175,6 @@ impl Writer<'_> {
             }
             15 => format!("mark[{}]", self.cell(d)),
             _ => {
-                let p = self.name();
-                let _ = p;
                 format!("(if {} then {} else {})", self.boolean(d), self.boolean(d), self.boolean(d))
             }
         }

@@ -81,9 +81,48 @@ pub fn folded(words: &[String], width: usize) -> Vec<String> {
     out
 }
 
+/// A sentence in lines of at most `width`, all but the first indented by two.
+#[must_use]
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut out: Vec<String> = vec![];
+    for word in text.split(' ') {
+        match out.last_mut() {
+            Some(line) if line.width() + 1 + word.width() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            Some(_) => out.push(format!("  {word}")),
+            None => out.push(word.into()),
+        }
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn sentences_and_lists_keep_to_their_width() {
+        assert_eq!(wrapped("one two three four", 9), ["one two", "  three", "  four"]);
+        assert_eq!(wrapped("unbreakable", 4), ["unbreakable"]);
+        let list = ["go up", "go left", "go down"].map(String::from);
+        assert_eq!(folded(&list, 15), ["go up; go left;", "go down"]);
+        assert!(folded(&[], 10).is_empty());
+    }
+
+    #[test]
+    fn bytes_and_counts_have_their_units() {
+        for (n, want) in
+            [(0, "0 B"), (1023, "1023 B"), (1536, "1.5 KiB"), (3 << 20, "3.0 MiB"), (5 << 30, "5.0 GiB")]
+        {
+            assert_eq!(bytes(n), want);
+        }
+        assert_eq!(
+            (counted(1, "move", "moves"), counted(2000, "move", "moves")),
+            ("1 move".into(), "2,000 moves".into())
+        );
+    }
 
     #[test]
     fn groups_of_three() {

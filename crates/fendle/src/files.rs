@@ -113,23 +113,30 @@ impl Store {
             },
         };
         let shown = if library.is_some() { format!("{}.fendle", name.text) } else { key.clone() };
-        let (_, model) = self.compile(&shown, &text, errors);
-        self.models.push((key, model.clone()));
-        model
+        self.compile_as(key, &shown, &text, errors)
     }
 
-    /// Compiles a model from its text.
-    pub fn compile(
+    /// Compiles a model file, once, under its path.
+    pub fn compile(&mut self, path: String, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Arc<Model>> {
+        match self.models.iter().find(|(k, _)| *k == path) {
+            Some((_, model)) => model.clone(),
+            None => self.compile_as(path.clone(), &path, text, errors),
+        }
+    }
+
+    fn compile_as(
         &mut self,
-        name: &str,
+        key: String,
+        shown: &str,
         text: &str,
         errors: &mut Vec<Diagnostic>,
-    ) -> (FileId, Option<Arc<Model>>) {
-        let file = self.sources.add(name, text);
+    ) -> Option<Arc<Model>> {
+        let file = self.sources.add(shown, text);
         let mut own = vec![];
         let model = compile(file, text, &mut own).map(Arc::new);
         errors.extend(own);
-        (file, model)
+        self.models.push((key, model.clone()));
+        model
     }
 
     /// Reads a level file and its model.

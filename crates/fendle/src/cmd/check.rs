@@ -51,8 +51,9 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Troub
             Err(other) => return Err(other),
         };
         if path.extension().is_some_and(|e| e == "fendle") {
-            let (_, model) = store.compile(&path.display().to_string(), &text, &mut t.diagnostics);
-            if let Some(model) = model {
+            let model = store.compile(path.display().to_string(), &text, &mut t.diagnostics);
+            // A level file may have brought it in already.
+            if let Some(model) = model.filter(|m| !t.checked.contains(&m.file)) {
                 check_model(&store, &model, &mut t);
             }
         } else if let Some((levels, model)) = store.levels(path, text, &mut t.diagnostics) {
@@ -188,7 +189,7 @@ fn check_level(
             return None;
         }
     };
-    let overlap = overlap(store, &game);
+    let overlap = overlap(&game);
     let kept: Vec<&str> = game
         .kept
         .iter()
@@ -226,8 +227,7 @@ fn check_level(
 }
 
 /// Looks for a state in which two statuses hold at once.
-fn overlap(store: &Store, game: &Game) -> String {
-    let _ = store;
+fn overlap(game: &Game) -> String {
     let model = &game.bound.model;
     if model.statuses.len() < 2 {
         return "-".into();

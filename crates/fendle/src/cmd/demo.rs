@@ -6,7 +6,7 @@ use std::path::Path;
 use fendle_core::explore;
 use fendle_lang::bind;
 use fendle_view::board::side_by_side;
-use fendle_view::text::{counted, grouped};
+use fendle_view::text::{counted, grouped, wrapped};
 
 use super::solve::{Failed, answer};
 use super::{WIDTH, audit, class_word, fault_trouble, move_lines, move_names, position_lines, title_of};
@@ -56,8 +56,7 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
                     s.lines(&move_lines(names))?;
                 }
                 None => {
-                    let words: Vec<String> = a.proof.split(' ').map(String::from).collect();
-                    s.lines(&fold_words(&format!("{}:", a.verdict), &words))?;
+                    s.lines(&wrapped(&format!("{}: {}", a.verdict, a.proof), WIDTH))?;
                 }
             }
             if a.states == 0 && a.moves.is_none() {
@@ -118,19 +117,4 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
     s.line("")?;
     s.line("Next: `fendle new shove yard` writes a model and a level; `fendle moves yard/first.toml` asks.")?;
     Ok(exit)
-}
-
-/// Words after a head, in lines of at most [`WIDTH`].
-pub fn fold_words(head: &str, words: &[String]) -> Vec<String> {
-    let mut out = vec![head.to_string()];
-    for word in words {
-        let line = out.last_mut().expect("never empty");
-        if line.len() + 1 + word.len() > WIDTH {
-            out.push(format!("  {word}"));
-        } else {
-            line.push(' ');
-            line.push_str(word);
-        }
-    }
-    out
 }

@@ -6,7 +6,7 @@ use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
 use fendle_lang::keeps::{Kept, enumerate, separations};
 use fendle_lang::play::replay;
 use fendle_view::board::side_by_side;
-use fendle_view::text::{bytes, counted, grouped};
+use fendle_view::text::{bytes, counted, grouped, wrapped};
 use serde_json::{Value, json};
 
 use super::{WIDTH, fault_json, fault_trouble, move_lines, move_names, position_lines, title};
@@ -221,8 +221,7 @@ pub fn write_answer(s: &mut Session, loaded: &Loaded, a: &Answer, brief: bool) -
                 s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
                 s.line("")?;
             }
-            let words: Vec<String> = a.proof.split(' ').map(String::from).collect();
-            s.lines(&super::demo::fold_words(&format!("{}:", a.verdict), &words))?;
+            s.lines(&wrapped(&format!("{}: {}", a.verdict, a.proof), WIDTH))?;
             if a.states > 0 && a.verdict == "undecided" {
                 s.line(format!("{} seen", counted(a.states, "state", "states")))?;
             }
