@@ -24,7 +24,8 @@ use crate::space::{Class, Edge, Space, StateId};
 const SMALL_LEVEL: u64 = 4096;
 
 /// One bit a state, by id: small enough to stay near the processor while edges are followed.
-struct Marks(Vec<AtomicU64>);
+#[derive(Default)]
+pub(crate) struct Marks(Vec<AtomicU64>);
 
 impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
@@ -47,9 +48,102 @@ impl Marks {
         self.0[local as usize].fetch_or(1 << shard, Relaxed);
     }
 
+    fn clear(&self, id: StateId) {
+        self.0[(id.0 >> 6) as usize].fetch_and(!(1 << (id.0 & 63)), Relaxed);
+    }
+
     #[inline]
-    fn has(&self, id: StateId) -> bool {
-        self.0[(id.0 >> 6) as usize].load(Relaxed) >> (id.0 & 63) & 1 == 1
+    pub(crate) fn has(&self, id: StateId) -> bool {
+        self.0.get((id.0 >> 6) as usize).is_some_and(|w| w.load(Relaxed) >> (id.0 & 63) & 1 == 1)
+    }
+
+    fn count(&self) -> u64 {
+        self.0.iter().map(|w| u64::from(w.load(Relaxed).count_ones())).sum()
+    }
+}
+
+/// Adds to `marks` every winnable state with a move that `good` accepts, until no more are found.
+/// `good` sees the outcomes of one move and the marks so far. O(|S| + |T|) a sweep, as for [`spread`].
+fn attract(space: &Space, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> bool + Sync) {
+    let sweep = |order: &mut dyn Iterator<Item = u32>| -> bool {
+        let mut any = false;
+        for depth in order {
+            let one = |(n, shard): (usize, &crate::space::Shard)| {
+                let mut changed = false;
+                shard.each_edges(
+                    depth,
+                    space.sure,
+                    |local, class| class == Class::Winnable && !marks.has(StateId(local << 6 | n as u32)),
+                    |local, edges| {
+                        if moves_of(edges).any(|outcomes| good(outcomes, marks)) {
+                            marks.set(local, n);
+                            changed = true;
+                        }
+                    },
+                );
+                changed
+            };
+            any |= if space.level_len(depth) < SMALL_LEVEL {
+                space.shards.iter().enumerate().fold(false, |any, s| one(s) | any)
+            } else {
+                space.shards.par_iter().enumerate().map(one).reduce(|| false, |a, b| a | b)
+            };
+        }
+        any
+    };
+    let levels = space.levels_len();
+    while sweep(&mut (0..levels).rev()) && sweep(&mut (0..levels)) {}
+}
+
+/// The states that are won against every draw, and those that are won with probability 1; goals are
+/// among both.
+///
+/// Certain: the least set that holds the goals and every state with a move all of whose outcomes are
+/// in it. Almost certain: the greatest set from whose states a goal can be reached by moves that never
+/// leave it (de Alfaro, *Formal Verification of Probabilistic Systems*, 1997, 3.3).
+fn winning_sets(space: &Space) -> (Marks, Marks) {
+    let goals = |c: Class| c == Class::Goal;
+    let certain = Marks::of(space, goals);
+    attract(space, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)));
+    let mut inside = Marks::of(space, |c| matches!(c, Class::Goal | Class::Winnable));
+    loop {
+        let reach = Marks::of(space, goals);
+        attract(space, &reach, |outcomes, marks| {
+            outcomes.iter().all(|e| inside.has(e.to)) && outcomes.iter().any(|e| marks.has(e.to))
+        });
+        if reach.count() == inside.count() {
+            return (certain, reach);
+        }
+        inside = reach;
+    }
+}
+
+/// Idle states whose waiting leads only to idle or stuck states are stuck; the others are running.
+fn settle_idle(space: &Space) {
+    let stuck = Marks::of(space, |c| matches!(c, Class::Idle | Class::Stuck));
+    loop {
+        let mut gone: Vec<StateId> = vec![];
+        for depth in 0..space.levels_len() {
+            space.each_edges(depth, |id, edges| {
+                if space.class(id) == Class::Idle && edges.iter().any(|e| !stuck.has(e.to)) {
+                    gone.push(id);
+                }
+            });
+        }
+        if gone.is_empty() {
+            break;
+        }
+        for id in gone {
+            space.set_class(id, Class::Running);
+            stuck.clear(id);
+        }
+    }
+    for depth in 0..space.levels_len() {
+        for id in space.level(depth) {
+            if space.class(id) == Class::Idle {
+                space.set_class(id, Class::Stuck);
+            }
+        }
     }
 }
 
@@ -121,10 +215,13 @@ pub(crate) fn classify(
     model: &dyn Model,
     space: &Space,
     counts: &mut Exploration,
-) -> Option<(u32, Vec<StateId>)> {
+) -> (Option<(u32, Vec<StateId>)>, (Marks, Marks)) {
+    if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
+        settle_idle(space);
+    }
     let rest = if model.has_goal() {
         spread(space, Class::Winnable, |c| c == Class::Goal);
-        if !counts.complete {
+        if !counts.complete || counts.cut {
             // Reuses `Open` as the mark: a running state with a way to an open one is open.
             spread(space, Class::Open, |c| c == Class::Open);
         }
@@ -162,42 +259,54 @@ pub(crate) fn classify(
     }
     let mut nearest: Option<(u32, Vec<StateId>)> = None;
     if counts.winnable == 0 {
-        return None;
+        return (None, Default::default());
+    }
+    let marks = if space.sure { Default::default() } else { winning_sets(space) };
+    if !space.sure {
+        counts.certain = marks.0.count() - counts.goal;
+        counts.almost_certain = marks.1.count() - counts.goal;
     }
     let bad = Marks::of(space, is_bad);
     for depth in 0..space.levels_len() {
         let one = |(n, shard): (usize, &crate::space::Shard)| {
-            let mut fatal = 0u64;
+            let (mut fatal, mut draws) = (0u64, 0u64);
             let mut holders = vec![];
             shard.each_edges(
                 depth,
                 space.sure,
                 |_, class| class == Class::Winnable,
                 |local, edges| {
-                    let here = moves_of(edges)
-                        .filter(|outcomes| outcomes.iter().all(|e| bad.has(e.to)))
-                        .count() as u64;
+                    let mut here = 0;
+                    for outcomes in moves_of(edges) {
+                        let fallen = outcomes.iter().filter(|e| bad.has(e.to)).count();
+                        if fallen == outcomes.len() {
+                            here += 1;
+                        } else {
+                            draws += fallen as u64;
+                        }
+                    }
                     if here > 0 {
                         holders.push(StateId(local << 6 | n as u32));
                     }
                     fatal += here;
                 },
             );
-            (fatal, holders)
+            (fatal, holders, draws)
         };
-        let found: Vec<(u64, Vec<StateId>)> = if space.level_len(depth) < SMALL_LEVEL {
+        let found: Vec<(u64, Vec<StateId>, u64)> = if space.level_len(depth) < SMALL_LEVEL {
             space.shards.iter().enumerate().map(one).collect()
         } else {
             space.shards.par_iter().enumerate().map(one).collect()
         };
         let here: u64 = found.iter().map(|f| f.0).sum();
         counts.fatal_moves += here;
+        counts.fatal_draws += found.iter().map(|f| f.2).sum::<u64>();
         if here > 0 && nearest.is_none() {
             counts.first_fatal_depth = Some(depth);
             nearest = Some((depth, found.into_iter().flat_map(|f| f.1).collect()));
         }
     }
-    nearest
+    (nearest, marks)
 }
 
 /// Adds the first fatal move of the last state of `route`, in move order.

@@ -23,7 +23,7 @@ use serde::Serialize;
 
 use crate::classify;
 use crate::limits::{Limit, Limits, Progress, Stop, Watch};
-use crate::model::{Expansion, Fault, Head, Model, Status, Worker};
+use crate::model::{Expansion, Fault, Head, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
 use crate::space::{Class, SHARDS, Space, StateId, hash, shard_of};
 
@@ -48,6 +48,9 @@ struct Lane<'m> {
     states: Vec<u64>,
     out: Expansion,
     order: Vec<u8>,
+    /// States of this round in which nothing but waiting is left, and waiting changes only clocks.
+    idle: Vec<u32>,
+    cut: bool,
     transitions: u64,
     edges: u64,
     /// Least depth that an edge of this round leads to.
@@ -72,6 +75,9 @@ pub(crate) struct Sweep<'m> {
     pool: OnceLock<rayon::ThreadPool>,
     pub(crate) transitions: u64,
     pub(crate) edges: u64,
+    /// Branches of chance were set aside.
+    pub(crate) cut: bool,
+    waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
 }
 
@@ -81,8 +87,16 @@ impl<'m> Sweep<'m> {
         for start in model.starts()? {
             let hash = hash(&start.state);
             let shard = &mut space.shards[shard_of(hash)];
-            if let Some((id, true)) = shard.insert(&start.state, hash) {
-                space.starts.push(id);
+            match shard.insert(&start.state, hash) {
+                Some((id, true)) => {
+                    space.starts.push(id);
+                    space.start_weights.push(start.weight);
+                }
+                Some((id, false)) => {
+                    let i = space.starts.iter().position(|s| *s == id).expect("a start met before");
+                    space.start_weights[i] = space.start_weights[i].saturating_add(start.weight);
+                }
+                None => {}
             }
         }
         let lanes = (0..SHARDS)
@@ -93,6 +107,8 @@ impl<'m> Sweep<'m> {
                 states: vec![],
                 out: Expansion::default(),
                 order: vec![],
+                idle: vec![],
+                cut: false,
                 transitions: 0,
                 edges: 0,
                 reach: 0,
@@ -109,6 +125,12 @@ impl<'m> Sweep<'m> {
             pool: OnceLock::new(),
             transitions: 0,
             edges: 0,
+            cut: false,
+            waiting: if (0..model.moves_len()).any(|m| model.is_waiting(MoveId(m as u32))) {
+                (0..model.moves_len()).map(|m| model.is_waiting(MoveId(m as u32))).collect()
+            } else {
+                vec![]
+            },
             faults: vec![],
         })
     }
@@ -239,6 +261,7 @@ impl<'m> Sweep<'m> {
         let words = self.space.layout.words();
         let past_goals = self.past_goals;
         let shards = &self.space.shards;
+        let waiting = &self.waiting;
         let expand = |n: usize, lane: &mut Lane<'m>, row: &mut [Bucket]| {
             lane.states.clear();
             lane.out.clear();
@@ -251,6 +274,9 @@ impl<'m> Sweep<'m> {
             }
             let worker = lane.worker.get_or_insert_with(|| model.worker());
             worker.expand(&lane.states, past_goals, &mut lane.out);
+            if !waiting.is_empty() {
+                find_idle(&mut **worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
+            }
             for state in lane.out.outcomes.chunks_exact(words) {
                 let target = shard_of(hash(state));
                 lane.order.push(target as u8);
@@ -340,6 +366,10 @@ impl<'m> Sweep<'m> {
                 lane.edges += distinct.len() as u64;
                 shard.log_edges(&edges, sure);
                 shard.set_class(local, class_of(head));
+                lane.cut |= head.status == Status::Cut;
+            }
+            for k in lane.idle.drain(..) {
+                shard.set_class(lane.first + k, Class::Idle);
             }
             for &(k, fault) in &lane.out.faults {
                 shard.set_class(lane.first + k, Class::Open);
@@ -368,6 +398,7 @@ impl<'m> Sweep<'m> {
             });
         }
         for lane in lanes.iter().filter(|l| l.count > 0) {
+            self.cut |= lane.cut;
             self.transitions += lane.transitions;
             self.edges += lane.edges;
             let reach = &mut self.space.reach[depth as usize];
@@ -409,11 +440,39 @@ fn transpose(buckets: &mut [Bucket]) {
     }
 }
 
+/// The states of a batch in which only waiting is allowed and changes nothing but clocks.
+fn find_idle(
+    worker: &mut dyn Worker,
+    words: usize,
+    waiting: &[bool],
+    states: &[u64],
+    out: &Expansion,
+    idle: &mut Vec<u32>,
+) {
+    let (mut run, mut outcome) = (0, 0);
+    for (k, (head, state)) in out.heads.iter().zip(states.chunks_exact(words)).enumerate() {
+        let runs = &out.runs[run..run + head.runs as usize];
+        run += head.runs as usize;
+        let len: usize = runs.iter().map(|r| r.outcomes as usize).sum();
+        let targets = &out.outcomes[outcome * words..(outcome + len) * words];
+        outcome += len;
+        if head.status == Status::Running
+            && !runs.is_empty()
+            && runs.iter().all(|r| waiting[r.of.0 as usize])
+            && targets.chunks_exact(words).all(|t| worker.same_but_clocks(state, t))
+        {
+            idle.push(k as u32);
+        }
+    }
+}
+
 fn class_of(head: &Head) -> Class {
     match head.status {
         Status::Goal => Class::Goal,
         Status::Lost(_) => Class::Lost,
         Status::Over(_) => Class::Over,
+        // Nothing is known of what was set aside.
+        Status::Cut => Class::Open,
         Status::Running if head.runs == 0 => Class::Stuck,
         Status::Running => Class::Running,
     }
@@ -465,8 +524,18 @@ pub struct Exploration {
     pub fatal_moves: u64,
     /// Least depth of a state with a fatal move.
     pub first_fatal_depth: Option<u32>,
-    /// Least number of moves to a goal.
+    /// Least number of moves to a goal: with chance, if all draws fall well.
     pub shortest: Option<u32>,
+    /// Whether a move can have several outcomes.
+    pub chance: bool,
+    /// Winnable states from which some way of playing wins against every draw.
+    pub certain: u64,
+    /// Winnable states from which some way of playing wins with probability 1.
+    pub almost_certain: u64,
+    /// Outcomes that are dead, stuck, lost or over, of moves of winnable states that also have others.
+    pub fatal_draws: u64,
+    /// Whether branches of chance were set aside: what depends on them is open.
+    pub cut: bool,
     /// Bits of one packed state.
     pub bits_per_state: u32,
 }
@@ -512,9 +581,12 @@ pub fn explore(
         depth: sweep.space.levels_len() - 1,
         per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
         bits_per_state: model.layout().bits,
+        chance: !model.is_sure(),
+        cut: sweep.cut,
         ..Exploration::default()
     };
-    let nearest = sweep.on_pool(|| classify::classify(model, &sweep.space, &mut counts));
+    let (nearest, marks) = sweep.on_pool(|| classify::classify(model, &sweep.space, &mut counts));
+    (sweep.space.certain, sweep.space.almost_certain) = marks;
     let nearest_fatal = nearest.and_then(|(depth, states)| {
         let mut route = route::first_route(model, &sweep.space, depth, &states, past_goals)?;
         classify::append_fatal_move(model, &sweep.space, &mut route);

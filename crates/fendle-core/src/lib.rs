@@ -22,7 +22,7 @@ pub mod space;
 
 pub use explore::{Exploration, Explored, explore};
 pub use limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
-pub use model::{Expansion, Fault, Layout, Model, MoveId, Odds, Place, Refusal, Start, Status, Worker};
+pub use model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Place, Refusal, Start, Status, Worker};
 pub use route::Route;
 pub use solve::{Solved, Verdict, solve};
 pub use space::{Class, Space, StateId};

@@ -79,6 +79,8 @@ pub enum Status {
     Lost(u16),
     /// Ended without being won or lost.
     Over(u16),
+    /// Stands for branches of chance that were set aside: nothing is known of what lies behind.
+    Cut,
 }
 
 /// A rule of the model that broke while it was run: not an answer about the puzzle.
@@ -117,17 +119,56 @@ pub struct Refusal {
 }
 
 /// Weight and score of one outcome.
+///
+/// Several ways that lead to the same state are one outcome; their scores may differ. Score is no
+/// part of the state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Odds {
     /// Relative weight among the outcomes of its move, at least 1.
     pub weight: u64,
-    /// Score gained, which is no part of the state.
+    /// The mean score gained, times `weight`: exact.
     pub score: i64,
+    /// Least score gained on the ways that lead here.
+    pub least: i64,
+    /// Greatest score gained on them.
+    pub most: i64,
 }
 
 impl Odds {
     /// The odds of a move without chance and score.
-    pub const SURE: Odds = Odds { weight: 1, score: 0 };
+    pub const SURE: Odds = Odds { weight: 1, score: 0, least: 0, most: 0 };
+
+    /// One outcome of this weight that always gains this score.
+    #[must_use]
+    pub fn scored(weight: u64, score: i64) -> Odds {
+        Odds { weight, score: score.saturating_mul(weight as i64), least: score, most: score }
+    }
+}
+
+/// What is to be made most or least of, beside or instead of a goal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Aim {
+    /// The greatest sum of scores.
+    MostScore,
+    /// The least sum of scores.
+    LeastScore,
+    /// The greatest value of [`Worker::measure`] where play ends.
+    Most,
+    /// The least value of [`Worker::measure`] where play ends.
+    Least,
+}
+
+impl Aim {
+    /// Whether more is better.
+    #[must_use]
+    pub fn wants_most(self) -> bool {
+        matches!(self, Aim::MostScore | Aim::Most)
+    }
+    /// Whether it is a sum of scores.
+    #[must_use]
+    pub fn is_score(self) -> bool {
+        matches!(self, Aim::MostScore | Aim::LeastScore)
+    }
 }
 
 /// One allowed move in an [`Expansion`].
@@ -259,6 +300,16 @@ pub trait Model: Sync {
     /// Whether every move has exactly one outcome.
     fn is_sure(&self) -> bool;
 
+    /// What is to be made most or least of, if anything.
+    fn aim(&self) -> Option<Aim> {
+        None
+    }
+
+    /// Whether a move does nothing but let time pass.
+    fn is_waiting(&self, _of: MoveId) -> bool {
+        false
+    }
+
     /// The words for a reason in [`Status::Lost`] or [`Status::Over`].
     fn reason(&self, number: u16) -> String;
 
@@ -294,6 +345,20 @@ pub trait Worker: Send {
     ///
     /// A [`Fault`] when the model breaks on it.
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault>;
+
+    /// The value that an aim is about, in one state.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn measure(&mut self, _state: &[u64]) -> Result<i64, Fault> {
+        Ok(0)
+    }
+
+    /// Whether two states differ in nothing but clocks.
+    fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
+        a == b
+    }
 
     /// Appends what a player is told of this state. Two states that look the same append
     /// the same words. A model that hides nothing appends the state itself.

@@ -23,6 +23,7 @@
 
 use std::sync::atomic::{AtomicU8, Ordering};
 
+use crate::classify::Marks;
 use crate::model::Layout;
 
 /// Number of shards. Fixed, so that the order of states does not depend on the machine.
@@ -77,6 +78,8 @@ pub enum Class {
     Free = 7,
     /// Expanded, and not yet classified: only while a search runs.
     Running = 8,
+    /// The same, where only waiting is left and changes nothing but clocks.
+    Idle = 9,
 }
 
 impl Class {
@@ -90,6 +93,7 @@ impl Class {
             6 => Class::Winnable,
             7 => Class::Free,
             8 => Class::Running,
+            9 => Class::Idle,
             _ => Class::Open,
         }
     }
@@ -590,6 +594,11 @@ pub struct Space {
     pub(crate) levels_len: u32,
     pub(crate) sure: bool,
     pub(crate) starts: Vec<StateId>,
+    /// Weights of the starts.
+    pub(crate) start_weights: Vec<u64>,
+    /// States that are won for certain, and with probability 1. Empty without chance.
+    pub(crate) certain: Marks,
+    pub(crate) almost_certain: Marks,
     /// For each depth the first local number of each shard.
     pub(crate) firsts: Vec<[u32; SHARDS]>,
     /// For each depth the least depth that an edge from it leads to.
@@ -604,6 +613,9 @@ impl Space {
             levels_len: 1,
             sure,
             starts: vec![],
+            start_weights: vec![],
+            certain: Marks::default(),
+            almost_certain: Marks::default(),
             firsts: vec![[0; SHARDS]],
             reach: vec![0],
         }
@@ -639,6 +651,45 @@ impl Space {
         &self.starts
     }
 
+    /// Their weights.
+    #[must_use]
+    pub fn start_weights(&self) -> &[u64] {
+        &self.start_weights
+    }
+
+    /// Whether every move of the model has one outcome.
+    #[must_use]
+    pub fn is_sure(&self) -> bool {
+        self.sure
+    }
+
+    /// Whether some way of playing wins from here against every draw.
+    #[must_use]
+    pub fn is_certain(&self, id: StateId) -> bool {
+        let class = self.class(id);
+        class == Class::Goal || class == Class::Winnable && (self.sure || self.certain.has(id))
+    }
+
+    /// Whether some way of playing wins from here with probability 1.
+    #[must_use]
+    pub fn is_almost_certain(&self, id: StateId) -> bool {
+        let class = self.class(id);
+        class == Class::Goal || class == Class::Winnable && (self.sure || self.almost_certain.has(id))
+    }
+
+    /// The edges of one state, in move order. O(states of its depth in one shard).
+    #[must_use]
+    pub fn edges_of(&self, id: StateId) -> Vec<Edge> {
+        let mut out = vec![];
+        self.shards[id.shard()].each_edges(
+            self.depth_of(id),
+            self.sure,
+            |local, _| local == id.local(),
+            |_, edges| out.extend_from_slice(edges),
+        );
+        out
+    }
+
     /// The number of a state, if it was seen.
     #[must_use]
     pub fn find(&self, state: &[u64]) -> Option<StateId> {
@@ -659,6 +710,10 @@ impl Space {
     #[must_use]
     pub fn class(&self, id: StateId) -> Class {
         self.shards[id.shard()].class(id.local())
+    }
+
+    pub(crate) fn set_class(&self, id: StateId, class: Class) {
+        self.shards[id.shard()].set_class(id.local(), class);
     }
 
     /// Least number of moves from the nearest start. O(log depth).

@@ -181,13 +181,13 @@ fn an_expansion_keeps_weights_only_where_there_are_some() {
     e.end_move(MoveId(1));
     e.outcome(&[2]);
     assert!(e.odds.is_empty());
-    e.outcome_with(&[3], Odds { weight: 5, score: -1 });
+    e.outcome_with(&[3], Odds::scored(5, -1));
     e.outcome(&[4]);
     e.end_move(MoveId(2));
     e.end_state(Status::Running, None);
     e.end_state(Status::Lost(3), None);
     assert_eq!(e.outcomes, [1, 2, 3, 4]);
-    assert_eq!(e.odds, [Odds::SURE, Odds::SURE, Odds { weight: 5, score: -1 }, Odds::SURE]);
+    assert_eq!(e.odds, [Odds::SURE, Odds::SURE, Odds::scored(5, -1), Odds::SURE]);
     let runs: Vec<_> = e.runs.iter().map(|r| (r.of.0, r.outcomes)).collect();
     assert_eq!(runs, [(0, 1), (2, 3)], "a move without outcomes is not listed");
     assert_eq!((e.heads[0].runs, e.heads[1].runs, e.heads[1].status), (2, 0, Status::Lost(3)));

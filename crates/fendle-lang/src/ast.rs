@@ -33,8 +33,23 @@ pub enum TypeKind {
     Grid(Box<Type>, Option<(Expr, Expr)>),
     /// `set of cells`
     Set,
-    /// `array KEY of T`
+    /// `array KEY of T`, the key an enum, `row` or `column`
     Array(Name, Box<Type>),
+    /// `array LO..HI of T`
+    ArrayBy(Expr, Expr, Box<Type>),
+    /// `list of T max N`, or `bag of T max N`
+    List {
+        /// The entries.
+        elem: Box<Type>,
+        /// The bound.
+        max: Expr,
+        /// Whether order does not matter.
+        bag: bool,
+    },
+    /// `maybe T`
+    Maybe(Box<Type>),
+    /// `placed SHAPES`
+    Placed(Name),
     /// `rearranged TARGET`
     Rearranged(Name),
     /// Part of the language to come; already reported.
@@ -85,6 +100,7 @@ pub enum QuantKind {
     Min,
     Max,
     Set,
+    List,
 }
 
 /// What a bound name runs over: `c on tile`, `d in dir4`, `i in 1..5`.
@@ -126,8 +142,29 @@ pub enum ExprKind {
     Bin(BinOp, Box<Expr>, Box<Expr>),
     Cond(Box<Expr>, Box<Expr>, Box<Expr>),
     Call(Name, Vec<Expr>),
-    Quant { kind: QuantKind, binder: Binder, body: Option<Box<Expr>> },
-    Flood { name: Name, from: Box<Expr>, by: Vec<Expr>, by_name: Option<Name>, cond: Box<Expr>, rim: bool },
+    /// The empty list.
+    Empty,
+    /// `can shift(left)`, `can any`
+    Can(Name, Vec<Expr>),
+    /// `some outcome of shift(left): C`; `true` for every
+    Leads(bool, Name, Vec<Expr>, Box<Expr>),
+    /// `x.push(v)`
+    Method(Box<Expr>, Name, Vec<Expr>),
+    /// `card(rank: 1, suit: tar)`
+    Record(Name, Vec<(Name, Expr)>),
+    Quant {
+        kind: QuantKind,
+        binder: Binder,
+        body: Option<Box<Expr>>,
+    },
+    Flood {
+        name: Name,
+        from: Box<Expr>,
+        by: Vec<Expr>,
+        by_name: Option<Name>,
+        cond: Box<Expr>,
+        rim: bool,
+    },
     Board(BoardText),
 }
 
@@ -140,6 +177,16 @@ pub struct Stmt {
     pub span: Span,
 }
 
+/// What is drawn from.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum DrawFrom {
+    /// `draw on G where C weight W`, with the bound name
+    Range { binder: Binder, weight: Option<Expr> },
+    /// `draw from (1 weight 9, 2)`
+    Values(Vec<(Expr, Option<Expr>)>),
+}
+
 /// A block of statements.
 pub type Block = Vec<Stmt>;
 
@@ -147,24 +194,97 @@ pub type Block = Vec<Stmt>;
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
 pub enum StmtKind {
-    Let { name: Name, ty: Option<Type>, value: Expr, mutable: bool },
-    Assign { target: Expr, op: Option<BinOp>, value: Expr },
+    Let {
+        name: Name,
+        ty: Option<Type>,
+        value: Expr,
+        mutable: bool,
+    },
+    Assign {
+        target: Expr,
+        op: Option<BinOp>,
+        value: Expr,
+    },
     Swap(Expr, Expr),
-    If { cond: Expr, then: Block, other: Block },
-    For { binder: Binder, body: Block },
-    Repeat { bound: Expr, cond: Expr, body: Block },
-    Phase { name: String, body: Block },
+    If {
+        cond: Expr,
+        then: Block,
+        other: Block,
+    },
+    For {
+        binder: Binder,
+        body: Block,
+    },
+    Repeat {
+        bound: Expr,
+        cond: Expr,
+        body: Block,
+        cut: bool,
+    },
+    /// `let x = draw ...` or `TARGET = draw ...`, with what happens when there is nothing to draw
+    Draw {
+        name: Option<Name>,
+        ty: Option<Type>,
+        target: Option<Expr>,
+        from: DrawFrom,
+        other: Option<Block>,
+    },
+    /// `write A, B, then V, into G along L`
+    Write {
+        parts: Vec<Expr>,
+        fill: Expr,
+        into: Expr,
+        along: Expr,
+    },
+    /// `take last N of A onto B`
+    Take {
+        count: Expr,
+        from: Expr,
+        onto: Expr,
+    },
+    /// `cut r in rows where C out of G, V from DIR`
+    CutOut {
+        binder: Binder,
+        grid: Expr,
+        fill: Expr,
+        from: Expr,
+    },
+    /// `insert A into G at L, from DIR`
+    Insert {
+        row: Expr,
+        grid: Expr,
+        at: Expr,
+        from: Expr,
+    },
+    /// `require C`: this start is dropped when it does not hold
+    Require {
+        cond: Expr,
+        why: Option<String>,
+    },
+    Phase {
+        name: String,
+        body: Block,
+    },
     Offer(Expr),
-    Refuse { why: String, at: Vec<Expr>, unless: Option<Expr> },
+    Refuse {
+        why: String,
+        at: Vec<Expr>,
+        unless: Option<Expr>,
+    },
     Judge,
     Win,
     Lose(String),
     Stop(Option<String>),
-    Note { text: String, at: Option<Expr> },
+    Note {
+        text: String,
+        at: Option<Expr>,
+    },
     Score(Expr),
     Add(Expr, Expr),
     Remove(Expr, Expr),
     Call(Name, Vec<Expr>),
+    /// `x.push(v)` and its like
+    Method(Expr),
 }
 
 /// A parameter.
@@ -187,6 +307,17 @@ pub struct ShowRule {
     pub facts: Vec<Expr>,
 }
 
+/// A piece of several cells, drawn.
+#[derive(Clone, Debug)]
+pub struct ShapeDef {
+    /// Its name.
+    pub name: Name,
+    /// `about corner R, C`: rows and columns from the upper left corner of the drawing.
+    pub corner: Option<(i64, i64)>,
+    /// One drawing to be turned, or all turns.
+    pub turns: Vec<BoardText>,
+}
+
 /// One line of an example.
 #[derive(Clone, Debug)]
 pub enum ExampleLine {
@@ -196,6 +327,8 @@ pub enum ExampleLine {
     Level(Name, Expr),
     /// `start NAME board` or `start NAME = value`
     Start(Name, Expr),
+    /// `seed N`: which start the setup draws
+    Seed(u64, Span),
     /// `do MOVES`, as written
     Do(String, Span),
     /// `see NAME board`
@@ -206,6 +339,28 @@ pub enum ExampleLine {
     Refused(String, Span),
     /// `status WORD ["why"]`
     Status(Name, Option<String>),
+    /// `score N`
+    Score(i64, Span),
+    /// `some outcome ...` or `every outcome ...`, or `chance N / M` of the outcomes that hold
+    Outcomes {
+        /// How many of them must.
+        how: OutcomeHow,
+        /// What must hold.
+        what: Box<ExampleLine>,
+        /// The words.
+        span: Span,
+    },
+}
+
+/// Which outcomes of the last move must satisfy a line of an example.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OutcomeHow {
+    /// At least one.
+    Some,
+    /// All.
+    Every,
+    /// Those that do have this chance together.
+    Chance(u64, u64),
 }
 
 /// Items of a model. There are few of them: their size does not matter.
@@ -243,6 +398,31 @@ pub enum Item {
         name: Name,
         params: Vec<Param>,
         body: Block,
+        waiting: bool,
+    },
+    Record(Name, Vec<Param>),
+    Shapes(Name, Vec<ShapeDef>),
+    /// `tick every N moves { }` or `tick on MOVE { }`
+    Tick {
+        every: Option<Expr>,
+        on: Option<Name>,
+        body: Block,
+        span: Span,
+    },
+    Setup {
+        attempts: Option<Expr>,
+        body: Block,
+        span: Span,
+    },
+    Aim {
+        most: bool,
+        what: Option<Expr>,
+        span: Span,
+    },
+    Law {
+        title: String,
+        turn: Name,
+        span: Span,
     },
     After(Block, Span),
     Goal(Expr, Span),

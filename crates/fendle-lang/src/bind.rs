@@ -11,6 +11,8 @@ use crate::hir::*;
 use crate::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 use crate::reference::Eval;
 
+/// Most entries of a list.
+pub const LIST_MAX: i64 = 4096;
 /// Greatest length of a row or column.
 pub const SIDE_MAX: usize = 4096;
 
@@ -27,6 +29,38 @@ pub struct Slot {
     pub base: usize,
     /// Number of values.
     pub len: usize,
+    /// Most entries of a list.
+    pub cap: usize,
+    /// Whether a value may be `none`.
+    pub maybe: bool,
+}
+
+impl Slot {
+    /// What stands in unused entries of a list.
+    #[must_use]
+    pub fn pad(&self) -> i64 {
+        if self.maybe { NONE } else { self.lo }
+    }
+
+    /// Whether it may hold a value.
+    #[must_use]
+    pub fn holds(&self, value: i64) -> bool {
+        if !self.active {
+            return value == self.pad();
+        }
+        value >= self.lo && value <= self.hi || self.maybe && value == NONE
+    }
+}
+
+/// A part of a record: least value, number of values, and what one step of it counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PartSlot {
+    /// Least value.
+    pub lo: i64,
+    /// Number of values.
+    pub count: i64,
+    /// What one step counts in the record's number.
+    pub stride: i64,
 }
 
 /// A model with one level: ready to run.
@@ -48,6 +82,12 @@ pub struct Bound {
     pub start: Vec<i32>,
     /// Where play begins: the start, or what `--at` gave.
     pub position: Vec<i32>,
+    /// The parts of each record type.
+    pub records: Vec<Vec<PartSlot>>,
+    /// The ranges that arrays are keyed by.
+    pub ranges: Vec<(i64, i64)>,
+    /// The level gives no start of its own: `setup` draws it.
+    pub drawn: bool,
     /// Packs states.
     pub codec: Codec,
 }
@@ -240,17 +280,7 @@ impl Binder<'_> {
             .model
             .values_show(var)
             .and_then(|(glyphs, _)| glyphs.iter().find(|(_, g)| g == text).map(|(v, _)| *v));
-        let parsed = shown.or_else(|| match def.dom.scalar() {
-            Scalar::Bool => match text {
-                "true" | "x" => Some(1),
-                "false" | "." => Some(0),
-                _ => None,
-            },
-            Scalar::Int => text.parse().ok(),
-            Scalar::Enum(e) => self.model.enums[e].values.iter().position(|v| v == text).map(|i| i as i64),
-            Scalar::Dir => DIRS.iter().position(|d| *d == text).map(|i| i as i64),
-            Scalar::Cell => parse_cell(text, b.rows, b.cols),
-        });
+        let parsed = shown.or_else(|| b.parse_scalar(def.dom.scalar(), text));
         let Some(value) = parsed else {
             let known = self.known_values(b, var);
             self.error("L024", file, span, format!("`{text}` is no value of `{}`", def.name))
@@ -258,7 +288,7 @@ impl Binder<'_> {
                 .push(format!("its values are: {known}"));
             return None;
         };
-        if value < slot.lo || value > slot.hi {
+        if !slot.holds(value) {
             let message = format!("`{}` holds {} to {}, this is {text}", def.name, slot.lo, slot.hi);
             let (declared, model_file) = (def.span, self.model.file);
             self.error("L025", file, span, message).labels.push(crate::diag::Label {
@@ -275,12 +305,32 @@ impl Binder<'_> {
         let slot = &b.slots[var];
         let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
         let mut out: Vec<String> = glyphs.iter().map(|(_, g)| format!("`{g}`")).collect();
-        out.push(match self.model.vars[var].dom.scalar() {
+        let scalar = match self.model.vars[var].dom.scalar() {
+            Scalar::Maybe(base) => {
+                out.push("none".into());
+                base.scalar()
+            }
+            other => other,
+        };
+        out.push(match scalar {
             Scalar::Bool => "true or x, false or .".into(),
             Scalar::Int => format!("{} to {}", slot.lo, slot.hi),
             Scalar::Enum(e) => self.model.enums[e].values.join(", "),
             Scalar::Dir => DIRS[..=slot.hi.clamp(0, 7) as usize].join(", "),
             Scalar::Cell => format!("r1c1 to r{}c{}", b.rows, b.cols),
+            Scalar::Record(r) => {
+                let parts = &self.model.records[r].parts;
+                format!(
+                    "{}, such as {}",
+                    parts.iter().map(|p| p.0.as_str()).collect::<Vec<_>>().join("."),
+                    b.scalar_text(scalar, 0, false)
+                )
+            }
+            Scalar::Placed(s) => format!(
+                "a shape, its turn and place, such as {}.0@r1c1",
+                self.model.shapes[s].shapes.first().map_or("", |s| s.name.as_str())
+            ),
+            Scalar::Maybe(_) => String::new(),
         });
         out.join(", ")
     }
@@ -317,9 +367,16 @@ impl Binder<'_> {
                 }
                 good.then_some(out)
             }
-            Shape::Array(e) => {
-                let keys = self.model.enums[e].values.clone();
-                let mut out = vec![None; keys.len()];
+            Shape::List(bag) => {
+                let entries = self.entries(b, var, text.text, text, 0)?;
+                Some(list_block(&b.slots[var], entries, bag))
+            }
+            Shape::Array(e) | Shape::Lists(e, _) => {
+                let keys = b.key_names(e);
+                let slot = b.slots[var].clone();
+                let lists = matches!(def.shape, Shape::Lists(..));
+                let each = if lists { slot.cap + 1 } else { 1 };
+                let mut out = vec![None; keys.len() * each];
                 let mut at = 0;
                 for entry in text.text.split(',') {
                     let span = text.spot(at, entry.len());
@@ -335,16 +392,50 @@ impl Binder<'_> {
                             .push(format!("its keys are: {}", keys.join(", ")));
                         return None;
                     };
+                    if let Shape::Lists(_, bag) = def.shape {
+                        let from = span.start as usize - text.at.unwrap_or(0) as usize;
+                        let entries = self.entries(b, var, value, text, from + key.len() + 1)?;
+                        for (o, v) in out[k * each..].iter_mut().zip(list_block(&slot, entries, bag)) {
+                            *o = v;
+                        }
+                        continue;
+                    }
                     out[k] = Some(self.value(b, var, value.trim(), text.file, span)?);
                 }
                 if let Some(k) = out.iter().position(Option::is_none) {
-                    let message = format!("`{}` has no value for `{}`", def.name, keys[k]);
+                    let message = format!("`{}` has no value for `{}`", def.name, keys[k / each]);
                     self.error("L026", text.file, text.span, message);
                     return None;
                 }
                 Some(out)
             }
         }
+    }
+
+    /// The entries of a list: values separated by blanks, or `empty`.
+    fn entries(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        part: &str,
+        text: Text<'_>,
+        from: usize,
+    ) -> Option<Vec<i64>> {
+        let cap = b.slots[var].cap;
+        let mut out = vec![];
+        if part.trim() == "empty" {
+            return Some(out);
+        }
+        for (at, word) in parts(&part.replace(['\n', ','], " "), false) {
+            let span = text.spot(from + at, word.len());
+            out.push(self.value(b, var, word, text.file, span)?);
+            if out.len() > cap {
+                let name = self.model.vars[var].name.clone();
+                self.error("L038", text.file, span, format!("`{name}` holds at most {cap} entries"));
+                return None;
+            }
+        }
+        Some(out)
     }
 
     /// Reads a drawing into values of its variables; `?` leaves a cell open (value `None`).
@@ -365,7 +456,7 @@ impl Binder<'_> {
             .map(|&v| {
                 let def = &self.model.vars[v];
                 match def.shape {
-                    Shape::One => (v, vec![]),
+                    Shape::One | Shape::List(_) | Shape::Lists(..) | Shape::Array(_) => (v, vec![]),
                     _ => {
                         let slot = &b.slots[v];
                         (v, vec![Some(if slot.lo > 0 { slot.lo } else { 0 }); cells])
@@ -395,6 +486,13 @@ impl Binder<'_> {
                 continue;
             };
             for fact in facts {
+                if matches!(self.model.vars[fact.var].dom, Dom::Placed(_)) {
+                    let name = self.model.vars[fact.var].name.clone();
+                    self.error("L039", text.file, span, format!("a drawing does not say how `{name}` lies"))
+                        .notes
+                        .push(format!("leave it out here and write `start.{name} = \"SHAPE.TURN@r1c1\"`"));
+                    return None;
+                }
                 let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
                 if self.model.vars[fact.var].shape == Shape::One {
                     spots[i].push((cell as i64, span));
@@ -408,7 +506,7 @@ impl Binder<'_> {
         }
         for (i, (var, values)) in out.iter_mut().enumerate() {
             let def = &self.model.vars[*var];
-            if def.shape != Shape::One {
+            if def.shape != Shape::One || matches!(def.dom, Dom::Placed(_)) {
                 continue;
             }
             match spots[i].as_slice() {
@@ -431,6 +529,7 @@ impl Binder<'_> {
                 }
             }
         }
+        out.retain(|(v, _)| !matches!(self.model.vars[*v].dom, Dom::Placed(_)));
         Some(out)
     }
 
@@ -504,6 +603,9 @@ pub fn bind(
         data: vec![],
         start: vec![],
         position: vec![],
+        records: vec![],
+        ranges: vec![],
+        drawn: false,
         codec: Codec::default(),
     };
     for (key, _, at) in sets {
@@ -523,6 +625,7 @@ pub fn bind(
     if binder.errors.len() > before {
         return None;
     }
+    let mut undrawn: Vec<usize> = vec![];
     let mut drawn: Vec<(usize, Vec<Option<i64>>)> = vec![];
     let mut drawn_read = false;
     // Level values first: ranges and sizes may depend on those declared above.
@@ -553,7 +656,11 @@ pub fn bind(
                 return None;
             }
         }
-        if matches!(def.shape, Shape::Grid | Shape::Set) || def.dom.scalar() == Scalar::Cell {
+        let keyed_by_side = matches!(
+            def.shape,
+            Shape::Array(Keyed::Row | Keyed::Column) | Shape::Lists(Keyed::Row | Keyed::Column, _)
+        );
+        if matches!(def.shape, Shape::Grid | Shape::Set) || is_placed(&def.dom) || keyed_by_side {
             if b.rows == 0 {
                 let message = format!("nothing says how large the board of `{}` is", def.name);
                 binder
@@ -583,19 +690,28 @@ pub fn bind(
             }
         }
         let cells = if b.rows > 0 { b.rows * b.cols } else { cells };
+        binder.side_types(&mut b)?;
+        let cap = match &def.max {
+            None => 0,
+            Some(max) => {
+                let n = constant(&mut binder, &b, max)?;
+                if !(0..=LIST_MAX).contains(&n) {
+                    let message = format!("a list of {n} entries; 0 to {LIST_MAX} are allowed");
+                    binder.error("L031", model.file, max.span, message);
+                    return None;
+                }
+                n as usize
+            }
+        };
         let len = match def.shape {
             Shape::One => 1,
             Shape::Grid | Shape::Set => cells,
-            Shape::Array(e) => model.enums[e].values.len(),
+            Shape::Array(key) => b.keys_len(key),
+            Shape::List(_) => 1 + cap,
+            Shape::Lists(key, _) => b.keys_len(key) * (1 + cap),
         };
-        let (mut lo, mut hi) = match &def.dom {
-            Dom::Bool => (0, 1),
-            Dom::Range(lo, hi) => (constant(&mut binder, &b, lo)?, constant(&mut binder, &b, hi)?),
-            Dom::Enum(e) => (0, model.enums[*e].values.len() as i64 - 1),
-            Dom::Dir4 => (0, 3),
-            Dom::Dir8 => (0, 7),
-            Dom::Cell => (0, cells as i64 - 1),
-        };
+        let maybe = matches!(def.dom, Dom::Maybe(_));
+        let (mut lo, mut hi) = binder.dom_range(&b, &def.dom)?;
         if lo > hi || lo < -(1 << 30) || hi > 1 << 30 {
             binder.error(
                 "L031",
@@ -615,7 +731,8 @@ pub fn bind(
             lo = values.iter().copied().min().unwrap_or(0).into();
             hi = values.iter().copied().max().unwrap_or(0).into();
         }
-        b.slots[var] = Slot { active, lo, hi, base: 0, len };
+        b.slots[var] = Slot { active, lo, hi, base: 0, len, cap, maybe };
+        let slot = b.slots[var].clone();
         let given = if def.state {
             level.start.iter().rev().find(|(k, _)| k.text == def.name).map(|(_, r)| (r, file))
         } else {
@@ -628,8 +745,15 @@ pub fn bind(
             binder.error("L032", at, raw.span, format!("`{}` is in the drawing already", def.name));
             return None;
         }
+        let empty = || -> Vec<i64> {
+            let mut out = vec![slot.pad(); len];
+            if cap + 1 > 0 && matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+                out.iter_mut().step_by(cap + 1).for_each(|n| *n = 0);
+            }
+            out
+        };
         let values: Vec<i64> = if !active {
-            vec![lo; len]
+            empty()
         } else if let Some((raw, at)) = given {
             raw_values(&mut binder, &b, var, raw, at)?
         } else if let Some((_, values)) = from_drawing {
@@ -642,7 +766,7 @@ pub fn bind(
             values
         } else if let Some(default) = &def.default {
             let value = constant(&mut binder, &b, default)?;
-            if value < lo || value > hi {
+            if !slot.holds(value) {
                 binder.error("L025", model.file, default.span, format!("{value} is not in {lo} to {hi}"));
                 return None;
             }
@@ -650,6 +774,13 @@ pub fn bind(
         } else if let Some(target) = def.rearranged {
             let t = &b.slots[target];
             b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
+        } else if def.state && matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+            empty()
+        } else if def.state && model.setup.is_some() {
+            // What the setup does not draw has its least value: nothing of it can be forgotten,
+            // since a level that gives a part of the start gives all of it.
+            undrawn.push(var);
+            empty()
         } else {
             let what = if def.state { "start" } else { "values" };
             let (declared, model_file) = (def.span, model.file);
@@ -698,13 +829,49 @@ pub fn bind(
             .push("give a text board, or `size = [rows, columns]`".into());
         return None;
     }
+    b.drawn = model.setup.is_some() && level.start.is_empty();
+    if let (false, Some(&v)) = (b.drawn, undrawn.first()) {
+        let def = &model.vars[v];
+        let (declared, model_file) = (def.span, model.file);
+        let error = binder.error("L033", file, level.span, format!("this level gives no `{}`", def.name));
+        error.labels.push(crate::diag::Label {
+            file: model_file,
+            span: declared,
+            text: "declared here, without a default".into(),
+        });
+        error.notes.push(format!(
+            "add `start.{} = ...`, or leave out the whole start: then the setup draws it",
+            def.name
+        ));
+        return None;
+    }
     // The ended part.
     let ended = b.start.len();
     b.start.push(0);
     for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         if !slot.active {
-            b.codec.plain(slot.base, slot.len, slot.lo, slot.lo);
+            for i in 0..slot.len {
+                let value = i64::from(b.start[slot.base + i]);
+                b.codec.plain(slot.base + i, 1, value, value);
+            }
+            continue;
+        }
+        if let Shape::List(_) | Shape::Lists(..) = def.shape {
+            b.codec.has_gaps();
+            for list in 0..slot.len / (slot.cap + 1) {
+                let base = slot.base + list * (slot.cap + 1);
+                b.codec.plain(base, 1, 0, slot.cap as i64);
+                if slot.maybe {
+                    b.codec.maybe(base + 1, slot.cap, slot.lo, slot.hi);
+                } else {
+                    b.codec.plain(base + 1, slot.cap, slot.lo, slot.hi);
+                }
+            }
+            continue;
+        }
+        if slot.maybe {
+            b.codec.maybe(slot.base, slot.len, slot.lo, slot.hi);
             continue;
         }
         let packed = def.rearranged.is_some()
@@ -713,8 +880,7 @@ pub fn bind(
             b.codec.plain(slot.base, slot.len, slot.lo, slot.hi);
         }
     }
-    let codes = if model.ends_by_statement { model.endings.len() as i64 } else { 0 };
-    b.codec.plain(ended, 1, 0, codes);
+    b.codec.plain(ended, 1, 0, model.ended_codes());
     b.position = b.start.clone();
     (binder.errors.len() == before).then_some(b)
 }
@@ -777,6 +943,58 @@ fn unknown_key(binder: &mut Binder<'_>, file: FileId, key: &Key, state: bool) {
     }
 }
 
+/// A list as it is kept: its length, its entries, and the rest unused.
+fn list_block(slot: &Slot, mut entries: Vec<i64>, bag: bool) -> Vec<Option<i64>> {
+    if bag {
+        entries.sort_unstable();
+    }
+    let mut out = vec![Some(entries.len() as i64)];
+    out.extend(entries.into_iter().map(Some));
+    out.resize(slot.cap + 1, Some(slot.pad()));
+    out
+}
+
+impl Binder<'_> {
+    /// Least and greatest value of a domain; `none` aside.
+    fn dom_range(&mut self, b: &Bound, dom: &Dom) -> Option<(i64, i64)> {
+        Some(match dom {
+            Dom::Range(lo, hi) => (constant(self, b, lo)?, constant(self, b, hi)?),
+            Dom::Maybe(inner) => self.dom_range(b, inner)?,
+            _ => b.plain_range(dom),
+        })
+    }
+
+    /// Records and key ranges, as soon as what they are made of is known.
+    fn side_types(&mut self, b: &mut Bound) -> Option<()> {
+        if b.records.is_empty() {
+            for def in &self.model.records {
+                let mut parts = vec![];
+                let mut stride = 1i64;
+                for (name, dom) in &def.parts {
+                    let (lo, hi) = self.dom_range(b, dom)?;
+                    let count = (hi - lo + 1).max(1);
+                    parts.push(PartSlot { lo, count, stride });
+                    stride = stride.saturating_mul(count);
+                    if stride > 1 << 30 {
+                        let message = format!("`{}` would hold too many values with `{name}`", def.name);
+                        let span = self.model.vars.first().map_or(Span::default(), |v| v.span);
+                        self.error("L031", self.model.file, span, message);
+                        return None;
+                    }
+                }
+                b.records.push(parts);
+            }
+        }
+        if b.ranges.is_empty() {
+            for (lo, hi) in &self.model.ranges {
+                let (lo, hi) = (constant(self, b, lo)?, constant(self, b, hi)?);
+                b.ranges.push((lo, hi));
+            }
+        }
+        Some(())
+    }
+}
+
 /// The value of an expression that only the level decides.
 fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i64> {
     match Eval::new(b).lone(e) {
@@ -798,19 +1016,29 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
         }
         (RawKind::Int(n), Shape::One) => n.to_string(),
         (RawKind::Bool(v), Shape::One) => v.to_string(),
-        (RawKind::Table(entries), Shape::Array(_)) => {
+        (RawKind::Table(entries), Shape::Array(_) | Shape::Lists(..)) => {
             let mut words = vec![];
             for (key, value) in entries {
-                let value = match &value.kind {
-                    RawKind::Int(n) => n.to_string(),
-                    RawKind::Bool(v) => v.to_string(),
-                    RawKind::Text(t, _) => t.clone(),
-                    _ => {
-                        binder.error("L037", file, value.span, "a single value is wanted here");
-                        return None;
-                    }
-                };
-                words.push(format!("{}: {value}", key.text));
+                words.push(format!("{}: {}", key.text, raw_words(binder, value, file, &def.shape)?));
+            }
+            words.join(", ")
+        }
+        (RawKind::List(entries), Shape::List(_)) => {
+            let words: Option<Vec<String>> =
+                entries.iter().map(|e| raw_words(binder, e, file, &Shape::One)).collect();
+            words?.join(" ")
+        }
+        (RawKind::List(entries), Shape::Array(key) | Shape::Lists(key, _)) => {
+            let names = b.key_names(key);
+            if names.len() != entries.len() {
+                let message =
+                    format!("`{}` wants {} entries, these are {}", def.name, names.len(), entries.len());
+                binder.error("L037", file, raw.span, message);
+                return None;
+            }
+            let mut words = vec![];
+            for (key, value) in names.iter().zip(entries) {
+                words.push(format!("{key}: {}", raw_words(binder, value, file, &def.shape)?));
             }
             words.join(", ")
         }
@@ -830,7 +1058,164 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
     binder.block(b, var, text, false).map(|v| v.into_iter().flatten().collect())
 }
 
+/// A value of a level file as words.
+fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Shape) -> Option<String> {
+    Some(match (&raw.kind, shape) {
+        (RawKind::Int(n), _) => n.to_string(),
+        (RawKind::Bool(v), _) => v.to_string(),
+        (RawKind::Text(t, _), _) => t.replace(',', " "),
+        (RawKind::List(list), Shape::Lists(..)) => {
+            let words: Option<Vec<String>> =
+                list.iter().map(|e| raw_words(binder, e, file, &Shape::One)).collect();
+            words?.join(" ")
+        }
+        _ => {
+            binder.error("L037", file, raw.span, "a single value is wanted here");
+            return None;
+        }
+    })
+}
+
 impl Bound {
+    /// The state that stands for branches which were set aside.
+    #[must_use]
+    pub fn cut_state(&self) -> Vec<i32> {
+        let mut state = self.start.clone();
+        let at = self.ended_at();
+        state[at] = self.model.endings.len() as i32 + 1;
+        state
+    }
+
+    /// How many keys an array has.
+    #[must_use]
+    pub fn keys_len(&self, key: Keyed) -> usize {
+        match key {
+            Keyed::Enum(e) => self.model.enums[e].values.len(),
+            Keyed::Row => self.rows,
+            Keyed::Column => self.cols,
+            Keyed::Range(r) => {
+                let (lo, hi) = self.ranges.get(r).copied().unwrap_or((0, -1));
+                (hi - lo + 1).max(0) as usize
+            }
+        }
+    }
+
+    /// The keys of an array as they are written.
+    #[must_use]
+    pub fn key_names(&self, key: Keyed) -> Vec<String> {
+        match key {
+            Keyed::Enum(e) => self.model.enums[e].values.clone(),
+            Keyed::Row => (1..=self.rows).map(|n| n.to_string()).collect(),
+            Keyed::Column => (1..=self.cols).map(|n| n.to_string()).collect(),
+            Keyed::Range(r) => {
+                let (lo, hi) = self.ranges.get(r).copied().unwrap_or((0, -1));
+                (lo..=hi).map(|n| n.to_string()).collect()
+            }
+        }
+    }
+
+    /// Least and greatest value of a domain that no expression decides.
+    #[must_use]
+    pub fn plain_range(&self, dom: &Dom) -> (i64, i64) {
+        match dom {
+            Dom::Bool => (0, 1),
+            Dom::Enum(e) => (0, self.model.enums[*e].values.len() as i64 - 1),
+            Dom::Dir4 => (0, 3),
+            Dom::Dir8 => (0, 7),
+            Dom::Cell => (0, self.cells() as i64 - 1),
+            Dom::Record(r) => {
+                (0, self.records.get(*r).map_or(1, |p| p.iter().map(|p| p.count).product()) - 1)
+            }
+            Dom::Placed(s) => {
+                let def = &self.model.shapes[*s];
+                let (h, w) = self.shape_sides(*s);
+                (0, def.all.len() as i64 * h * w - 1)
+            }
+            Dom::Maybe(d) => self.plain_range(d),
+            Dom::Range(..) => (0, -1),
+        }
+    }
+
+    /// Rows and columns in which an anchor of these shapes may lie.
+    #[must_use]
+    pub fn shape_sides(&self, shapes: usize) -> (i64, i64) {
+        let m = self.model.shapes[shapes].margin;
+        (self.rows as i64 + 2 * m, self.cols as i64 + 2 * m)
+    }
+
+    /// A placed shape as one number; `None` when its anchor is too far from the board.
+    #[must_use]
+    pub fn shape_code(&self, shapes: usize, all: i64, row: i64, col: i64) -> Option<i64> {
+        let m = self.model.shapes[shapes].margin;
+        let (h, w) = self.shape_sides(shapes);
+        let (r, c) = (row + m, col + m);
+        (r >= 0 && c >= 0 && r < h && c < w).then(|| (all * h + r) * w + c)
+    }
+
+    /// The inverse of [`Bound::shape_code`]: number among all turns, row and column of the anchor.
+    #[must_use]
+    pub fn shape_parts(&self, shapes: usize, code: i64) -> (i64, i64, i64) {
+        let m = self.model.shapes[shapes].margin;
+        let (h, w) = self.shape_sides(shapes);
+        (code / w / h, code / w % h - m, code % w - m)
+    }
+
+    /// The places that a placed shape covers, as (row, column) from 0.
+    #[must_use]
+    pub fn covered(&self, shapes: usize, code: i64) -> Vec<(i64, i64)> {
+        let def = &self.model.shapes[shapes];
+        let (all, row, col) = self.shape_parts(shapes, code);
+        let Some(&(shape, turn)) = def.all.get(all as usize) else { return vec![] };
+        def.shapes[shape].turns[turn].iter().map(|&(r, c)| (row + r, col + c)).collect()
+    }
+
+    /// A single value from its text.
+    #[must_use]
+    pub fn parse_scalar(&self, scalar: Scalar, text: &str) -> Option<i64> {
+        match scalar {
+            Scalar::Bool => match text {
+                "true" | "x" => Some(1),
+                "false" | "." => Some(0),
+                _ => None,
+            },
+            Scalar::Int => text.parse().ok(),
+            Scalar::Enum(e) => self.model.enums[e].values.iter().position(|v| v == text).map(|i| i as i64),
+            Scalar::Dir => DIRS.iter().position(|d| *d == text).map(|i| i as i64),
+            Scalar::Cell => parse_cell(text, self.rows, self.cols),
+            Scalar::Maybe(_) if text == "none" => Some(NONE),
+            Scalar::Maybe(base) => self.parse_scalar(base.scalar(), text),
+            Scalar::Record(r) => {
+                let parts = &self.model.records[r].parts;
+                let words: Vec<&str> = text.split('.').collect();
+                if words.len() != parts.len() {
+                    return None;
+                }
+                let mut code = 0;
+                for (((_, dom), word), slot) in parts.iter().zip(words).zip(&self.records[r]) {
+                    let v = self.parse_scalar(dom.scalar(), word)? - slot.lo;
+                    if v < 0 || v >= slot.count {
+                        return None;
+                    }
+                    code += v * slot.stride;
+                }
+                Some(code)
+            }
+            Scalar::Placed(s) => {
+                let (shape, at) = text.split_once('@')?;
+                let (name, turn) = shape.split_once('.').unwrap_or((shape, "0"));
+                let def = &self.model.shapes[s];
+                let i = def.shapes.iter().position(|d| d.name == name)?;
+                let turn: usize = turn.parse().ok()?;
+                if turn >= def.shapes[i].turns.len() {
+                    return None;
+                }
+                let (r, c) = at.strip_prefix('r')?.split_once('c')?;
+                let (r, c): (i64, i64) = (r.parse().ok()?, c.parse().ok()?);
+                self.shape_code(s, (def.firsts[i] + turn) as i64, r - 1, c - 1)
+            }
+        }
+    }
+
     /// Cells of the board.
     #[must_use]
     pub fn cells(&self) -> usize {
@@ -865,7 +1250,33 @@ impl Bound {
             Scalar::Enum(e) => self.model.enums[e].values[value as usize].clone(),
             Scalar::Dir => DIRS[value as usize].into(),
             Scalar::Cell => cell_name(value as usize, self.cols),
+            Scalar::Maybe(_) if value == NONE => "none".into(),
+            Scalar::Maybe(base) => self.scalar_text(base.scalar(), value, false),
+            Scalar::Record(r) => {
+                let parts = &self.model.records[r].parts;
+                let words: Vec<String> = parts
+                    .iter()
+                    .zip(&self.records[r])
+                    .map(|((_, dom), p)| {
+                        self.scalar_text(dom.scalar(), p.lo + value / p.stride % p.count, false)
+                    })
+                    .collect();
+                words.join(".")
+            }
+            Scalar::Placed(s) => {
+                let def = &self.model.shapes[s];
+                let (all, row, col) = self.shape_parts(s, value);
+                let (shape, turn) = def.all[all as usize];
+                format!("{}.{turn}@r{}c{}", def.shapes[shape].name, row + 1, col + 1)
+            }
         }
+    }
+
+    /// A list as it is written.
+    fn list_text(&self, var: usize, list: &[i32]) -> String {
+        let entries: Vec<String> =
+            list[1..=list[0] as usize].iter().map(|&v| self.value_text(var, v.into())).collect();
+        if entries.is_empty() { "empty".into() } else { entries.join(" ") }
     }
 
     fn values_of<'s>(&'s self, var: usize, state: &'s [i32]) -> &'s [i32] {
@@ -882,8 +1293,16 @@ impl Bound {
         rules: &[(char, Vec<Fact>)],
     ) -> (Vec<Vec<String>>, bool) {
         let mut exact = true;
+        if vars.iter().any(|&v| matches!(self.model.vars[v].dom, Dom::Placed(_))) {
+            // A drawing does not say how a shape lies.
+            exact = false;
+        }
         let value_at = |var: usize, cell: usize| -> i64 {
             let values = self.values_of(var, state);
+            if let Dom::Placed(s) = self.model.vars[var].dom {
+                let at = ((cell / self.cols) as i64, (cell % self.cols) as i64);
+                return i64::from(self.slots[var].active && self.covered(s, values[0].into()).contains(&at));
+            }
             if self.model.vars[var].shape == Shape::One {
                 i64::from(values[0] as usize == cell)
             } else {
@@ -950,13 +1369,29 @@ impl Bound {
             if covered[v] || !def.state || !self.slots[v].active {
                 continue;
             }
+            if def.clock && self.values_of(v, state)[0] == 0 && !exact_only {
+                continue;
+            }
             match def.shape {
                 Shape::Grid | Shape::Set => pictures.push(self.grid_picture(v, state)),
+                Shape::List(_) => {
+                    values.push((def.name.clone(), self.list_text(v, self.values_of(v, state))));
+                }
+                Shape::Lists(key, _) => {
+                    let lists = self.values_of(v, state).chunks(self.slots[v].cap + 1);
+                    let text: Vec<String> = self
+                        .key_names(key)
+                        .iter()
+                        .zip(lists)
+                        .map(|(k, list)| format!("{k}: {}", self.list_text(v, list)))
+                        .collect();
+                    values.push((def.name.clone(), text.join(", ")));
+                }
                 Shape::One => {
                     values.push((def.name.clone(), self.value_text(v, self.values_of(v, state)[0].into())));
                 }
                 Shape::Array(e) => {
-                    let keys = &model.enums[e].values;
+                    let keys = self.key_names(e);
                     let text: Vec<String> = keys
                         .iter()
                         .zip(self.values_of(v, state))
@@ -981,8 +1416,8 @@ impl Bound {
         let mut drawn = self.draw_with(state, false);
         for (name, value) in &mut drawn.values {
             if name == "ended" {
-                let ending = &self.model.endings[state[self.ended_at()] as usize - 1];
-                *value = ending_text(ending);
+                let number = state[self.ended_at()] as usize - 1;
+                *value = self.model.endings.get(number).map_or("set aside".into(), ending_text);
             }
         }
         drawn

@@ -21,7 +21,8 @@ enum Global {
     Tally(usize),
     Fn(usize),
     Proc(usize),
-    Move,
+    Move(usize),
+    Record(usize),
 }
 
 impl Global {
@@ -34,7 +35,8 @@ impl Global {
             Global::Tally(_) => "a tally",
             Global::Fn(_) => "a function",
             Global::Proc(_) => "a procedure",
-            Global::Move => "a move",
+            Global::Move(_) => "a move",
+            Global::Record(_) => "a record",
         }
     }
 }
@@ -50,6 +52,10 @@ enum Place {
     Move,
     Proc,
     After,
+    Tick,
+    Setup,
+    /// A question about reached states: words of the analyses are known.
+    Question,
 }
 
 #[derive(Default)]
@@ -66,6 +72,10 @@ struct Checker<'a> {
     consts: Vec<Option<Expr>>,
     const_asts: Vec<(Name, A)>,
     enums: Vec<EnumDef>,
+    records: Vec<RecordDef>,
+    shapes: Vec<ShapesDef>,
+    ranges: Vec<(Expr, Expr)>,
+    move_asts: Vec<(Name, Vec<ast::Param>)>,
     vars: Vec<VarDef>,
     tallies: Vec<String>,
     fn_asts: Vec<(Name, Vec<ast::Param>, A)>,
@@ -75,6 +85,10 @@ struct Checker<'a> {
     procs: Vec<Option<ProcDef>>,
     proc_busy: Vec<usize>,
     proc_refuses: Vec<bool>,
+    proc_draws: Vec<bool>,
+    /// A draw may have happened on the way here.
+    drawn: bool,
+    cuts: bool,
     refuses: Vec<RefuseSite>,
     endings: Vec<Ending>,
     ends_by_statement: bool,
@@ -87,71 +101,89 @@ struct Checker<'a> {
 const BUILTINS: &[&str] = &[
     "row", "col", "abs", "min", "max", "opposite", "turned", "parity", "distinct", "len", "rows", "cols",
     "place", "both", "count", "all", "any", "the", "first", "sum", "set", "flood", "around4", "around8",
-    "around", "lanes", "before", "start", "board", "bool", "cell", "dir4", "dir8", "grid", "array",
+    "around", "lanes", "before", "start", "board", "bool", "cell", "dir4", "dir8", "grid", "array", "list",
+    "bag", "maybe", "none",
+];
+/// Words of the analyses, known in questions about reached states.
+const ASKED: &[(&str, Asked)] = &[
+    ("running", Asked::Running),
+    ("won", Asked::Won),
+    ("lost", Asked::Lost),
+    ("over", Asked::Over),
+    ("stuck", Asked::Stuck),
+    ("dead", Asked::Dead),
+    ("winnable", Asked::Winnable),
+    ("certain", Asked::Certain),
+    ("depth", Asked::Depth),
 ];
 
 /// Checks a parsed model. `None` when anything is wrong.
 pub fn check(file: FileId, source: &ast::Source, errors: &mut Vec<Diagnostic>) -> Option<Model> {
-    let before = errors.iter().filter(|e| e.severity == crate::diag::Severity::Error).count();
-    let mut c = Checker {
-        file,
-        errors,
-        globals: HashMap::new(),
-        consts: vec![],
-        const_asts: vec![],
-        enums: vec![],
-        vars: vec![],
-        tallies: vec![],
-        fn_asts: vec![],
-        fns: vec![],
-        busy: vec![],
-        proc_asts: vec![],
-        procs: vec![],
-        proc_busy: vec![],
-        proc_refuses: vec![],
-        refuses: vec![],
-        endings: vec![],
-        ends_by_statement: false,
-        scope: Scope::default(),
-        place: Place::Cond,
-        refused_here: false,
-    };
-    let model = c.model(source);
-    let after = errors.iter().filter(|e| e.severity == crate::diag::Severity::Error).count();
-    (after == before).then_some(model)
+    let wrong =
+        |errors: &[Diagnostic]| errors.iter().filter(|e| e.severity == crate::diag::Severity::Error).count();
+    let before = wrong(errors);
+    let model = Checker::new(file, errors).model(source);
+    (wrong(errors) == before).then_some(model)
 }
 
-fn ty_name(ty: Ty, enums: &[EnumDef]) -> String {
-    let scalar = |s: Scalar| match s {
-        Scalar::Bool => "bool".to_string(),
-        Scalar::Int => "number".into(),
-        Scalar::Enum(e) => enums[e].name.clone(),
-        Scalar::Dir => "direction".into(),
-        Scalar::Cell => "cell".into(),
-    };
-    match ty {
-        Ty::Bool => "a bool".into(),
-        Ty::Int => "a number".into(),
-        Ty::Enum(e) => format!("a value of `{}`", enums[e].name),
-        Ty::Dir => "a direction".into(),
-        Ty::Offset => "an offset".into(),
-        Ty::Cell => "a cell".into(),
-        Ty::Place => "a place".into(),
-        Ty::Lane => "a lane".into(),
-        Ty::Set => "a set of cells".into(),
-        Ty::Grid(s) => format!("a grid of {}", scalar(s)),
-        Ty::Array(e, s) => format!("an array {} of {}", enums[e].name, scalar(s)),
-        Ty::Bad => "something wrong".into(),
-    }
+/// Checks one condition about reached states against a model that is known to be right. The
+/// condition stands in a file of its own.
+pub fn check_question(
+    model_file: FileId,
+    source: &ast::Source,
+    (question, file): (&A, FileId),
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Body> {
+    let before = errors.len();
+    let mut c = Checker::new(model_file, errors);
+    c.model(source);
+    c.file = file;
+    let body = c.condition(question, Place::Question);
+    (errors.len() == before).then_some(body)
 }
 
 /// Adds the check that a value lies in its declared range, where the type alone does not say so.
 fn within(e: Expr, dom: &Dom) -> Expr {
-    if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4) {
+    if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_)) {
         return e;
     }
     let (ty, span) = (e.ty, e.span);
     Expr { kind: Ek::Within(Box::new(e), dom.clone()), ty, span }
+}
+
+impl<'a> Checker<'a> {
+    fn new(file: FileId, errors: &'a mut Vec<Diagnostic>) -> Checker<'a> {
+        Checker {
+            file,
+            errors,
+            globals: HashMap::new(),
+            consts: vec![],
+            const_asts: vec![],
+            enums: vec![],
+            records: vec![],
+            shapes: vec![],
+            ranges: vec![],
+            move_asts: vec![],
+            vars: vec![],
+            tallies: vec![],
+            fn_asts: vec![],
+            fns: vec![],
+            busy: vec![],
+            proc_asts: vec![],
+            procs: vec![],
+            proc_busy: vec![],
+            proc_refuses: vec![],
+            proc_draws: vec![],
+            drawn: false,
+            cuts: false,
+            refuses: vec![],
+            endings: vec![],
+            ends_by_statement: false,
+            scope: Scope::default(),
+            place: Place::Cond,
+            refused_here: false,
+        }
+    }
 }
 
 impl Checker<'_> {
@@ -163,7 +195,48 @@ impl Checker<'_> {
         Expr { kind: Ek::Const(0), ty: Ty::Bad, span }
     }
     fn tn(&self, ty: Ty) -> String {
-        ty_name(ty, &self.enums)
+        match ty {
+            Ty::Bool => "a bool".into(),
+            Ty::Int => "a number".into(),
+            Ty::Enum(e) => format!("a value of `{}`", self.enums[e].name),
+            Ty::Dir => "a direction".into(),
+            Ty::Offset => "an offset".into(),
+            Ty::Cell => "a cell".into(),
+            Ty::Place => "a place".into(),
+            Ty::Lane => "a lane".into(),
+            Ty::Set => "a set of cells".into(),
+            Ty::Grid(s) => format!("a grid of {}", self.sn(s)),
+            Ty::Array(k, s) => format!("an array {} of {}", self.kn(k), self.sn(s)),
+            Ty::List(s, bag) => format!("a {} of {}", if bag { "bag" } else { "list" }, self.sn(s)),
+            Ty::Lists(k, s, bag) => {
+                format!("an array {} of {}s of {}", self.kn(k), if bag { "bag" } else { "list" }, self.sn(s))
+            }
+            Ty::Record(r) => format!("a `{}`", self.records[r].name),
+            Ty::Placed(p) => format!("a placed `{}`", self.shapes[p].name),
+            Ty::Maybe(b) => format!("maybe {}", self.sn(b.scalar())),
+            Ty::Nothing => "`none`".into(),
+            Ty::Bad => "something wrong".into(),
+        }
+    }
+    fn sn(&self, s: Scalar) -> String {
+        match s {
+            Scalar::Bool => "bool".into(),
+            Scalar::Int => "number".into(),
+            Scalar::Enum(e) => self.enums[e].name.clone(),
+            Scalar::Dir => "direction".into(),
+            Scalar::Cell => "cell".into(),
+            Scalar::Record(r) => self.records[r].name.clone(),
+            Scalar::Placed(p) => format!("placed {}", self.shapes[p].name),
+            Scalar::Maybe(b) => format!("maybe {}", self.sn(b.scalar())),
+        }
+    }
+    fn kn(&self, k: Keyed) -> String {
+        match k {
+            Keyed::Enum(e) => self.enums[e].name.clone(),
+            Keyed::Row => "row".into(),
+            Keyed::Column => "column".into(),
+            Keyed::Range(_) => "of a range".into(),
+        }
     }
 
     fn declare(&mut self, name: &Name, global: Global) -> bool {
@@ -206,26 +279,72 @@ impl Checker<'_> {
         }
         let mut moves = vec![];
         let mut after = None;
+        let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut goal_span: Option<Span> = None;
         for item in &source.items {
             match item {
-                Item::Move { name, params, body } => {
-                    let def = self.move_def(name, params, body);
+                Item::Move { name, params, body, waiting } => {
+                    let mut def = self.move_def(name, params, body);
+                    def.waiting = *waiting;
                     moves.push(def);
                 }
                 Item::After(block, span) => {
                     if after.is_some() {
                         self.error("M003", *span, "a model has one `after` block");
                     }
-                    self.place = Place::After;
-                    self.scope = Scope::default();
-                    let body = self.block(block);
-                    let locals = std::mem::take(&mut self.scope.locals);
-                    after = Some(ProcDef { name: "after".into(), params: 0, locals, body });
+                    after = Some(self.lone_block("after", block, Place::After));
                 }
+                Item::Tick { every, on, body, span } => {
+                    let body = self.lone_block("tick", body, Place::Tick);
+                    let mut on_move = None;
+                    if let Some(on) = on {
+                        match self.globals.get(&on.text) {
+                            Some(&(Global::Move(m), _)) => on_move = Some(m),
+                            _ => {
+                                self.error("M047", on.span, format!("no move is named `{}`", on.text))
+                                    .notes
+                                    .push("declare it: `waiting move wait`".into());
+                            }
+                        }
+                    }
+                    let clock = every.as_ref().and_then(|e| self.clock(e, *span));
+                    ticks.push(TickDef { on: on_move, clock, body });
+                }
+                Item::Setup { attempts, body, span } => {
+                    if setup.is_some() {
+                        self.error("M003", *span, "a model has one `setup` block");
+                    }
+                    let attempts = attempts.as_ref().map(|e| {
+                        let e = self.lone(e, Place::Level);
+                        self.coerce(e, Ty::Int)
+                    });
+                    let body = self.lone_block("setup", body, Place::Setup);
+                    setup = Some(SetupDef { body, attempts, span: *span });
+                }
+                Item::Aim { most, what, span } => {
+                    if aim.is_some() {
+                        self.error("M003", *span, "a model has one `aim`");
+                    }
+                    let what = what.as_ref().map(|e| self.quantity(e));
+                    aim = Some(AimDef { most: *most, what, span: *span });
+                }
+                Item::Law { title, turn, span } => match turn.text.as_str() {
+                    "turned" | "mirrored" => {
+                        laws.push(LawDef {
+                            mirrored: turn.text == "mirrored",
+                            why: title.clone(),
+                            span: *span,
+                        });
+                    }
+                    _ => {
+                        self.error("M048", turn.span, format!("`{}` is no law", turn.text))
+                            .notes
+                            .push("the laws are `turned` and `mirrored`".into());
+                    }
+                },
                 Item::Goal(e, span) => {
                     if let Some(first) = goal_span {
                         let file = self.file;
@@ -281,6 +400,10 @@ impl Checker<'_> {
                     .map(|line| {
                         let cond = match line {
                             ast::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                            ast::ExampleLine::Outcomes { what, .. } => match &**what {
+                                ast::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                                _ => None,
+                            },
                             _ => None,
                         };
                         self.example_names(line);
@@ -301,12 +424,19 @@ impl Checker<'_> {
             file: self.file,
             name: source.name.as_ref().map_or(String::new(), |n| n.text.clone()),
             enums: self.enums.clone(),
+            records: self.records.clone(),
+            shapes: self.shapes.clone(),
+            ranges: self.ranges.clone(),
             vars: self.vars.clone(),
             tallies: self.tallies.clone(),
             fns: self.fns.iter().flatten().cloned().collect(),
             procs: self.procs.iter().flatten().cloned().collect(),
             moves,
             after,
+            ticks,
+            setup,
+            aim,
+            laws,
             refuses: std::mem::take(&mut self.refuses),
             endings: std::mem::take(&mut self.endings),
             statuses,
@@ -315,7 +445,46 @@ impl Checker<'_> {
             shows,
             examples,
             ends_by_statement: self.ends_by_statement,
+            cuts: self.cuts,
         }
+    }
+
+    /// A block that stands for itself.
+    fn lone_block(&mut self, name: &str, block: &ast::Block, place: Place) -> ProcDef {
+        self.place = place;
+        self.scope = Scope::default();
+        self.drawn = false;
+        let body = self.block(block);
+        let locals = std::mem::take(&mut self.scope.locals);
+        ProcDef { name: name.into(), params: 0, locals, body }
+    }
+
+    /// The hidden variable that counts moves for a tick, where more than one is waited for.
+    fn clock(&mut self, every: &A, span: Span) -> Option<(usize, Expr)> {
+        let every = self.lone(every, Place::Level);
+        let every = self.coerce(every, Ty::Int);
+        if matches!(every.kind, Ek::Const(1)) {
+            return None;
+        }
+        let make = |kind| Expr { kind, ty: Ty::Int, span };
+        let one = make(Ek::Const(1));
+        let hi = make(Ek::Arith(Arith::Sub, Box::new(every.clone()), Box::new(one)));
+        let number = self.vars.iter().filter(|v| v.clock).count();
+        self.vars.push(VarDef {
+            name: if number == 0 { "clock".into() } else { format!("clock{}", number + 1) },
+            span,
+            state: true,
+            shape: Shape::One,
+            dom: Dom::Range(Box::new(make(Ek::Const(0))), Box::new(hi)),
+            sized: None,
+            rearranged: None,
+            when: None,
+            default: Some(make(Ek::Const(0))),
+            outside: None,
+            max: None,
+            clock: true,
+        });
+        Some((self.vars.len() - 1, every))
     }
 
     fn example_names(&mut self, line: &ast::ExampleLine) {
@@ -402,21 +571,15 @@ impl Checker<'_> {
                     self.consts.push(None);
                 }
                 Item::Enum(name, values) => {
-                    let e = self.enums.len();
-                    self.declare(name, Global::Enum(e));
-                    if values.is_empty() {
-                        self.error("M007", name.span, "an enum needs at least one value");
-                    }
-                    let mut seen: Vec<&str> = vec![];
-                    for (i, value) in values.iter().enumerate() {
-                        if seen.contains(&value.text.as_str()) {
-                            self.error("M002", value.span, format!("`{}` is listed twice", value.text));
-                        }
-                        seen.push(&value.text);
-                        self.declare(value, Global::EnumValue(e, i));
-                    }
-                    let values = values.iter().map(|v| v.text.clone()).collect();
-                    self.enums.push(EnumDef { name: name.text.clone(), values });
+                    self.declare_enum(name, &values.iter().collect::<Vec<_>>());
+                }
+                Item::Shapes(name, defs) => {
+                    let kind = self.declare_enum(name, &defs.iter().map(|d| &d.name).collect::<Vec<_>>());
+                    self.shapes_def(name, defs, kind);
+                }
+                Item::Record(name, _) => {
+                    self.declare(name, Global::Record(self.records.len()));
+                    self.records.push(RecordDef { name: name.text.clone(), parts: vec![] });
                 }
                 Item::Tally(names) => {
                     for name in names {
@@ -434,17 +597,40 @@ impl Checker<'_> {
                     self.proc_asts.push((name.clone(), params.clone(), body.clone()));
                     self.procs.push(None);
                     self.proc_refuses.push(false);
+                    self.proc_draws.push(false);
                 }
-                Item::Move { name, .. } => {
-                    self.declare(name, Global::Move);
+                Item::Move { name, params, .. } => {
+                    self.declare(name, Global::Move(self.move_asts.len()));
+                    self.move_asts.push((name.clone(), params.clone()));
                 }
                 _ => {}
             }
         }
         // Variables come after enums, so that types may name enums declared below.
+        let mut record = 0;
         for item in &source.items {
+            if let Item::Record(name, parts) = item {
+                let mut out: Vec<(String, Dom)> = vec![];
+                for part in parts {
+                    if out.iter().any(|(n, _)| *n == part.name.text) {
+                        self.error("M002", part.name.span, format!("`{}` is listed twice", part.name.text));
+                    }
+                    match self.dom(&part.ty) {
+                        Some(Dom::Record(_) | Dom::Placed(_) | Dom::Maybe(_)) => {
+                            self.error("M012", part.ty.span, "a part of a record is a plain value");
+                        }
+                        Some(dom) => out.push((part.name.text.clone(), dom)),
+                        None => {}
+                    }
+                }
+                if parts.is_empty() {
+                    self.error("M007", name.span, "a record needs at least one part");
+                }
+                self.records[record].parts = out;
+                record += 1;
+            }
             if let Item::Var { state, names, ty, when, default, outside } = item {
-                let Some((shape, dom, sized, rearranged)) = self.var_type(ty) else {
+                let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
                     for name in names {
                         let dom = Dom::Bool;
                         self.push_var(
@@ -460,6 +646,8 @@ impl Checker<'_> {
                                 when: None,
                                 default: None,
                                 outside: None,
+                                max: None,
+                                clock: false,
                             },
                         );
                         // Uses of a variable whose type is wrong say nothing more.
@@ -475,6 +663,9 @@ impl Checker<'_> {
                 let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
                 if when.is_some() && !*state {
                     self.error("M008", ty.span, "only a state variable can depend on `if`");
+                }
+                if default.is_some() && matches!(shape, Shape::List(_) | Shape::Lists(..)) {
+                    self.error("M008", ty.span, "a list begins empty, or as the level says");
                 }
                 let default = default.as_ref().map(|e| {
                     let e = self.lone(e, Place::Level);
@@ -501,11 +692,53 @@ impl Checker<'_> {
                             when: when.clone(),
                             default: default.clone(),
                             outside: outside.clone(),
+                            max: max.clone(),
+                            clock: false,
                         },
                     );
                 }
             }
         }
+    }
+
+    fn declare_enum(&mut self, name: &Name, values: &[&Name]) -> usize {
+        let e = self.enums.len();
+        self.declare(name, Global::Enum(e));
+        if values.is_empty() {
+            self.error("M007", name.span, format!("`{}` needs at least one value", name.text));
+        }
+        let mut seen: Vec<&str> = vec![];
+        for (i, value) in values.iter().enumerate() {
+            if seen.contains(&value.text.as_str()) {
+                self.error("M002", value.span, format!("`{}` is listed twice", value.text));
+            }
+            seen.push(&value.text);
+            self.declare(value, Global::EnumValue(e, i));
+        }
+        let values = values.iter().map(|v| v.text.clone()).collect();
+        self.enums.push(EnumDef { name: name.text.clone(), values });
+        e
+    }
+
+    fn shapes_def(&mut self, name: &Name, defs: &[ast::ShapeDef], kind: usize) {
+        let mut shapes = vec![];
+        for def in defs {
+            match crate::shape::turns(def) {
+                Ok(turns) => shapes.push(turns),
+                Err((span, message, note)) => {
+                    self.error("M049", span, message).notes.push(note.into());
+                }
+            }
+        }
+        let mut firsts = vec![];
+        let mut all = vec![];
+        for (i, s) in shapes.iter().enumerate() {
+            firsts.push(all.len());
+            all.extend((0..s.turns.len()).map(|t| (i, t)));
+        }
+        let reach = shapes.iter().flat_map(|s| s.turns.iter().flatten()).map(|(r, c)| r.abs().max(c.abs()));
+        let margin = reach.max().unwrap_or(0) + 3;
+        self.shapes.push(ShapesDef { name: name.text.clone(), kind, shapes, firsts, all, margin });
     }
 
     fn push_var(&mut self, name: &Name, def: VarDef) {
@@ -515,8 +748,23 @@ impl Checker<'_> {
     }
 
     #[allow(clippy::type_complexity)]
-    fn var_type(&mut self, ty: &ast::Type) -> Option<(Shape, Dom, Option<(Expr, Expr)>, Option<usize>)> {
-        Some(match &ty.kind {
+    fn var_type(
+        &mut self,
+        ty: &ast::Type,
+    ) -> Option<(Shape, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
+        let (shape, dom, sized, rearranged) = match &ty.kind {
+            ast::TypeKind::List { elem, max, bag } => {
+                let (dom, max) = self.list_type(elem, max)?;
+                return Some((Shape::List(*bag), dom, None, None, Some(max)));
+            }
+            ast::TypeKind::Array(_, elem) | ast::TypeKind::ArrayBy(_, _, elem) => {
+                let key = self.key(ty)?;
+                if let ast::TypeKind::List { elem, max, bag } = &elem.kind {
+                    let (dom, max) = self.list_type(elem, max)?;
+                    return Some((Shape::Lists(key, *bag), dom, None, None, Some(max)));
+                }
+                (Shape::Array(key), self.dom(elem)?, None, None)
+            }
             ast::TypeKind::Grid(elem, sized) => {
                 let dom = self.dom(elem)?;
                 let sized = sized.as_ref().map(|(r, c)| {
@@ -527,13 +775,6 @@ impl Checker<'_> {
                 (Shape::Grid, dom, sized, None)
             }
             ast::TypeKind::Set => (Shape::Set, Dom::Bool, None, None),
-            ast::TypeKind::Array(key, elem) => {
-                let Some(&(Global::Enum(e), _)) = self.globals.get(&key.text) else {
-                    self.unknown(key, "enum");
-                    return None;
-                };
-                (Shape::Array(e), self.dom(elem)?, None, None)
-            }
             ast::TypeKind::Rearranged(target) => match self.globals.get(&target.text) {
                 Some(&(Global::Var(v), _)) if self.vars[v].shape == Shape::Grid && !self.vars[v].state => {
                     (Shape::Grid, self.vars[v].dom.clone(), None, Some(v))
@@ -546,7 +787,36 @@ impl Checker<'_> {
                 }
             },
             _ => (Shape::One, self.dom(ty)?, None, None),
-        })
+        };
+        Some((shape, dom, sized, rearranged, None))
+    }
+
+    fn list_type(&mut self, elem: &ast::Type, max: &A) -> Option<(Dom, Expr)> {
+        let dom = self.dom(elem)?;
+        let max = self.lone(max, Place::Level);
+        Some((dom, self.coerce(max, Ty::Int)))
+    }
+
+    fn key(&mut self, ty: &ast::Type) -> Option<Keyed> {
+        match &ty.kind {
+            ast::TypeKind::Array(key, _) => match (key.text.as_str(), self.globals.get(&key.text)) {
+                ("row", _) => Some(Keyed::Row),
+                ("column", _) => Some(Keyed::Column),
+                (_, Some(&(Global::Enum(e), _))) => Some(Keyed::Enum(e)),
+                _ => {
+                    self.unknown(key, "enum");
+                    None
+                }
+            },
+            ast::TypeKind::ArrayBy(lo, hi, _) => {
+                let lo = self.lone(lo, Place::Level);
+                let hi = self.lone(hi, Place::Level);
+                let range = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+                self.ranges.push(range);
+                Some(Keyed::Range(self.ranges.len() - 1))
+            }
+            _ => None,
+        }
     }
 
     fn dom(&mut self, ty: &ast::Type) -> Option<Dom> {
@@ -572,12 +842,34 @@ impl Checker<'_> {
                 "dir8" => Some(Dom::Dir8),
                 _ => match self.globals.get(name) {
                     Some(&(Global::Enum(e), _)) => Some(Dom::Enum(e)),
+                    Some(&(Global::Record(r), _)) => Some(Dom::Record(r)),
                     _ => {
                         let name = Name { text: name.clone(), span: ty.span };
                         self.unknown_type(&name);
                         None
                     }
                 },
+            },
+            ast::TypeKind::Maybe(inner) => {
+                let dom = self.dom(inner)?;
+                if dom.scalar().base().is_none() {
+                    self.error(
+                        "M012",
+                        ty.span,
+                        "`maybe` holds a number, a value of an enum, a cell or the like",
+                    )
+                    .notes
+                    .push("a `maybe bool` is an enum of three values".into());
+                    return None;
+                }
+                Some(Dom::Maybe(Box::new(dom)))
+            }
+            ast::TypeKind::Placed(name) => match self.shapes.iter().position(|s| s.name == name.text) {
+                Some(s) => Some(Dom::Placed(s)),
+                None => {
+                    self.unknown(name, "group of shapes");
+                    None
+                }
             },
             ast::TypeKind::Later => None,
             _ => {
@@ -591,7 +883,11 @@ impl Checker<'_> {
 
     fn unknown_type(&mut self, name: &Name) {
         let mut known: Vec<String> = self.enums.iter().map(|e| e.name.clone()).collect();
-        known.extend(["bool", "cell", "dir4", "dir8", "grid", "set", "array"].map(String::from));
+        known.extend(self.records.iter().map(|r| r.name.clone()));
+        known.extend(
+            ["bool", "cell", "dir4", "dir8", "grid", "set", "array", "list", "bag", "maybe", "placed"]
+                .map(String::from),
+        );
         let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
         let error = self.error("M013", name.span, format!("no type is named `{}`", name.text));
         match near {
@@ -719,12 +1015,14 @@ impl Checker<'_> {
         let scope = std::mem::take(&mut self.scope);
         let place = std::mem::replace(&mut self.place, Place::Proc);
         let refused = std::mem::replace(&mut self.refused_here, false);
+        let drawn = std::mem::replace(&mut self.drawn, false);
         let (name, params, body) = self.proc_asts[i].clone();
         self.params(&params);
         let body = self.block(&body);
         let locals = std::mem::replace(&mut self.scope, scope).locals;
         self.place = place;
         self.proc_refuses[i] = std::mem::replace(&mut self.refused_here, refused);
+        self.proc_draws[i] = std::mem::replace(&mut self.drawn, drawn);
         self.proc_busy.pop();
         self.procs[i] = Some(ProcDef { name: name.text, params: params.len(), locals, body });
     }
@@ -732,6 +1030,7 @@ impl Checker<'_> {
     fn move_def(&mut self, name: &Name, params: &[ast::Param], body: &ast::Block) -> MoveDef {
         self.scope = Scope::default();
         self.place = Place::Move;
+        self.drawn = false;
         for p in params {
             if matches!(&p.ty.kind, ast::TypeKind::Named(n) if n == "place") {
                 self.error("M016", p.ty.span, "a move's parameter is a cell, not a place");
@@ -750,7 +1049,15 @@ impl Checker<'_> {
         }
         let body = self.block(&body[offers_len..]);
         let locals = std::mem::take(&mut self.scope.locals);
-        MoveDef { name: name.text.clone(), params: doms, locals, offers, body, span: name.span }
+        MoveDef {
+            name: name.text.clone(),
+            params: doms,
+            locals,
+            offers,
+            body,
+            waiting: false,
+            span: name.span,
+        }
     }
 
     fn bind(&mut self, name: &Name, ty: Ty, mutable: bool, dom: Option<Dom>) -> usize {
@@ -811,26 +1118,218 @@ impl Checker<'_> {
     }
 
     fn block(&mut self, block: &[ast::Stmt]) -> Vec<Stmt> {
-        self.nested(|c| {
-            let mut out = vec![];
-            let mut ended = false;
-            for stmt in block {
-                if ended {
-                    c.error("M017", stmt.span, "this is never reached");
-                    break;
-                }
-                ended = matches!(stmt.kind, S::Win | S::Lose(_) | S::Stop(_))
-                    || matches!(&stmt.kind, S::Refuse { unless: None, .. });
-                if let Some(kind) = c.stmt(stmt) {
+        self.nested(|c| c.statements(block))
+    }
+
+    fn statements(&mut self, block: &[ast::Stmt]) -> Vec<Stmt> {
+        let mut out = vec![];
+        let mut ended = false;
+        for (i, stmt) in block.iter().enumerate() {
+            if ended {
+                self.error("M017", stmt.span, "this is never reached");
+                break;
+            }
+            ended = matches!(stmt.kind, S::Win | S::Lose(_) | S::Stop(_))
+                || matches!(&stmt.kind, S::Refuse { unless: None, .. });
+            // Without anything to draw, what follows a `let` in its block is left out.
+            if let S::Draw { name: Some(_), other: Some(_), .. } = &stmt.kind {
+                if let Some(kind) = self.draw(stmt, &block[i + 1..]) {
                     out.push(Stmt { kind, span: stmt.span });
                 }
+                break;
             }
-            out
+            if let Some(kind) = self.stmt(stmt) {
+                out.push(Stmt { kind, span: stmt.span });
+            }
+        }
+        out
+    }
+
+    fn draw(&mut self, stmt: &ast::Stmt, rest: &[ast::Stmt]) -> Option<St> {
+        let S::Draw { name, ty, target, from, other } = &stmt.kind else { return None };
+        if self.place == Place::Fn {
+            self.error("M046", stmt.span, "a function draws nothing").notes.push("draw in a move".into());
+        }
+        let want = match ty {
+            Some(t) => self.dom(t),
+            None => None,
+        };
+        let into = match target {
+            Some(t) => Some(self.target(t)?),
+            None => None,
+        };
+        let want_ty = want.as_ref().map(|d| d.scalar().ty()).or(into.as_ref().map(|i| i.1));
+        let (local, from) = match from {
+            ast::DrawFrom::Range { binder, weight } => {
+                let (local, over, filter) = self.binder(binder);
+                let weight = weight.as_ref().map(|w| {
+                    let w = self.expr(w);
+                    self.coerce(w, Ty::Int)
+                });
+                (local, DrawFrom::Range { over, filter, weight })
+            }
+            ast::DrawFrom::Values(values) => {
+                let mut out = vec![];
+                let mut elem = want_ty;
+                for (v, w) in values {
+                    let v = self.expr(v);
+                    let ty = *elem.get_or_insert(v.ty);
+                    if ty.is_block() {
+                        self.error("M020", v.span, "single values are drawn");
+                        return None;
+                    }
+                    let mut v = self.coerce(v, ty);
+                    if let Some(d) = &want {
+                        v = within(v, d);
+                    }
+                    let w = match w {
+                        Some(w) => {
+                            let w = self.expr(w);
+                            self.coerce(w, Ty::Int)
+                        }
+                        None => Expr { kind: Ek::Const(1), ty: Ty::Int, span: v.span },
+                    };
+                    if let Ek::Const(n) = w.kind
+                        && n < 0
+                    {
+                        self.error("M050", w.span, "a weight is not negative");
+                    }
+                    out.push((v, w));
+                }
+                let name = name
+                    .clone()
+                    .unwrap_or(Name { text: format!("drawn {}", stmt.span.start), span: stmt.span });
+                let local = self.bind(&name, elem.unwrap_or(Ty::Bad), false, None);
+                (local, DrawFrom::Values(out))
+            }
+        };
+        let have = self.scope.locals[local].ty;
+        if let Some(want) = want_ty {
+            let value = Expr { kind: Ek::Local(local), ty: have, span: stmt.span };
+            if self.coerce(value, want).ty == Ty::Bad && have != Ty::Bad {
+                return None;
+            }
+        }
+        self.drawn = true;
+        let (rest, other) = match other {
+            None => (vec![], None),
+            Some(other) => {
+                let visible = self.scope.visible.clone();
+                // Nothing was drawn there: the name means nothing.
+                self.scope.visible.retain(|l| *l != local);
+                let other = self.block(other);
+                self.scope.visible = visible;
+                (self.statements(rest), Some(other))
+            }
+        };
+        Some(St::Draw { local, from, into: into.map(|i| i.0), rest, other })
+    }
+
+    /// A list that a statement changes.
+    fn list_target(&mut self, e: &A) -> Option<(ListRef, Scalar, bool)> {
+        let (target, ty) = self.target(e)?;
+        let Ty::List(elem, bag) = ty else {
+            if ty != Ty::Bad {
+                let message = format!("a list is wanted, this is {}", self.tn(ty));
+                self.error("M020", e.span, message);
+            }
+            return None;
+        };
+        let list = match target {
+            Target::Local(l) => ListRef::Local(l),
+            Target::Var(v) => ListRef::Var(v),
+            Target::VarAt(v, i) => ListRef::VarAt(v, i),
+            _ => return None,
+        };
+        Some((list, elem, bag))
+    }
+
+    fn list_dom(&self, list: &ListRef) -> Option<Dom> {
+        match list {
+            ListRef::Local(l) => self.scope.locals[*l].dom.clone(),
+            // Ranges of variables are checked where they are stored.
+            ListRef::Var(_) | ListRef::VarAt(..) => None,
+        }
+    }
+
+    fn method(&mut self, e: &A) -> Option<St> {
+        let K::Method(base, name, args) = &e.kind else { return None };
+        let (list, elem, bag) = self.list_target(base)?;
+        let wants = match name.text.as_str() {
+            "push" => 1,
+            "pop" | "clear" => 0,
+            other => {
+                let known = ["push", "pop", "clear"];
+                let near = near(other, known)
+                    .map_or("lists have push, pop and clear".into(), |n| format!("did you mean `{n}`?"));
+                self.error("M051", name.span, format!("a list has no `{other}`")).notes.push(near);
+                return None;
+            }
+        };
+        if args.len() != wants {
+            let message = format!("`{}` takes {wants} values, {} are given", name.text, args.len());
+            self.error("M024", name.span, message);
+            return None;
+        }
+        if bag && name.text != "clear" {
+            self.error("M051", name.span, "the things in a bag have no order")
+                .notes
+                .push("write `add x to bag` and `remove x from bag`".into());
+            return None;
+        }
+        Some(match name.text.as_str() {
+            "push" => {
+                let value = self.expr(&args[0]);
+                let mut value = self.coerce(value, elem.ty());
+                if let Some(dom) = self.list_dom(&list) {
+                    value = within(value, &dom);
+                }
+                St::Push(list, value)
+            }
+            "pop" => St::Pop(list),
+            _ => St::Clear(list),
         })
+    }
+
+    /// A grid that is written lane by lane: a state variable or a local one.
+    fn grid_target(&mut self, e: &A) -> Option<(Target, Ty)> {
+        let (target, ty) = self.target(e)?;
+        match ty {
+            Ty::Grid(s) => Some((target, s.ty())),
+            Ty::Set => Some((target, Ty::Bool)),
+            Ty::Bad => None,
+            _ => {
+                let message = format!("a grid is wanted, this is {}", self.tn(ty));
+                self.error("M020", e.span, message);
+                None
+            }
+        }
     }
 
     fn stmt(&mut self, stmt: &ast::Stmt) -> Option<St> {
         Some(match &stmt.kind {
+            S::Let {
+                name,
+                ty: Some(ast::Type { kind: ast::TypeKind::List { elem, max, bag }, .. }),
+                value,
+                mutable,
+            } => {
+                let dom = self.dom(elem)?;
+                let scalar = dom.scalar();
+                let max = self.expr(max);
+                let max = self.coerce(max, Ty::Int);
+                let want = Ty::List(scalar, *bag);
+                let value = match &value.kind {
+                    K::Empty => None,
+                    _ => {
+                        let value = self.expr(value);
+                        let value = self.coerce(value, want);
+                        Some(within(value, &dom))
+                    }
+                };
+                let local = self.bind(name, want, *mutable, Some(dom));
+                St::NewList { local, value, max }
+            }
             S::Let { name, ty, value, mutable } => {
                 let value = self.expr(value);
                 let mut dom = None;
@@ -851,6 +1350,18 @@ impl Checker<'_> {
                         None => (Ty::Bad, value),
                     },
                 };
+                if matches!(ty, Ty::List(..)) && *mutable {
+                    self.error("M058", name.span, "a list that changes needs a bound")
+                        .notes
+                        .push(format!("write `var {}: list of 0..9 max 4 = ...`", name.text));
+                }
+                if matches!(ty, Ty::Lists(..)) {
+                    self.error(
+                        "M014",
+                        stmt.span,
+                        "one list at a time can be named, not a whole array of them",
+                    );
+                }
                 // A copy of a whole grid of bools can be changed like any set of cells.
                 let local = self.bind(name, ty, *mutable, dom);
                 St::Assign(Target::Local(local), value)
@@ -903,35 +1414,129 @@ impl Checker<'_> {
                     self.error("M020", stmt.span, message);
                 }
                 if tya.is_block() || tyb.is_block() {
-                    self.error("M020", stmt.span, "single values are swapped, not whole boards");
+                    self.error("M020", stmt.span, "single values are swapped, not whole boards or lists");
+                    return None;
                 }
                 St::Swap(ta, tb)
             }
             S::If { cond, then, other } => {
                 let cond = self.expr(cond);
                 let cond = self.coerce(cond, Ty::Bool);
+                let before = self.drawn;
                 let then = self.nested(|c| {
                     c.note_facts(&cond, true);
                     c.block(then)
                 });
+                let after = std::mem::replace(&mut self.drawn, before);
                 let other = self.nested(|c| {
                     c.note_facts(&cond, false);
                     c.block(other)
                 });
+                self.drawn |= after;
                 St::If(cond, then, other)
             }
             S::For { binder, body } => self.nested(|c| {
                 let (local, over, filter) = c.binder(binder);
-                let body = c.block(body);
+                let body = c.looped(stmt.span, body);
                 St::For { local, over, filter, body }
             }),
-            S::Repeat { bound, cond, body } => {
+            S::Repeat { bound, cond, body, cut } => {
                 let bound = self.expr(bound);
                 let bound = self.coerce(bound, Ty::Int);
                 let cond = self.expr(cond);
                 let cond = self.coerce(cond, Ty::Bool);
-                let body = self.block(body);
-                St::Repeat { bound, cond, body }
+                let drawn = std::mem::replace(&mut self.drawn, false);
+                let body = self.looped(stmt.span, body);
+                if *cut && !self.drawn {
+                    self.error("M052", stmt.span, "nothing is drawn in this loop, so it need not be cut")
+                        .notes
+                        .push(
+                            "without `else cut`, more rounds than the bound are a fault of the model".into(),
+                        );
+                }
+                self.drawn |= drawn;
+                self.cuts |= *cut;
+                if *cut && self.place == Place::Setup {
+                    self.error("M052", stmt.span, "a setup is not cut; use `require`");
+                }
+                St::Repeat { bound, cond, body, cut: *cut }
+            }
+            S::Draw { .. } => return self.draw(stmt, &[]),
+            S::Method(e) => return self.method(e),
+            S::Write { parts, fill, into, along } => {
+                let (into, elem) = self.grid_target(into)?;
+                let parts = parts
+                    .iter()
+                    .map(|p| {
+                        let p = self.expr(p);
+                        match p.ty {
+                            Ty::List(s, _) if s.ty() == elem => p,
+                            _ => self.coerce(p, elem),
+                        }
+                    })
+                    .collect();
+                let fill = self.expr(fill);
+                let fill = self.coerce(fill, elem);
+                let along = self.expr(along);
+                let along = self.coerce(along, Ty::Lane);
+                St::Write { parts, fill, into, along }
+            }
+            S::Take { count, from, onto } => {
+                let count = self.expr(count);
+                let count = self.coerce(count, Ty::Int);
+                let (a, sa, bag_a) = self.list_target(from)?;
+                let (b, sb, bag_b) = self.list_target(onto)?;
+                if sa != sb || bag_a || bag_b {
+                    self.error("M020", stmt.span, "`take` moves entries between two lists of one kind");
+                    return None;
+                }
+                St::Take(count, a, b)
+            }
+            S::CutOut { binder, grid, fill, from } => {
+                let columns = match &binder.over.kind {
+                    K::Name(n) if n == "rows" && !binder.on => false,
+                    K::Name(n) if n == "columns" && !binder.on => true,
+                    _ => {
+                        self.error("M053", binder.over.span, "`cut` takes out rows or columns")
+                            .notes
+                            .push("write `cut r in rows where ... out of G, 0 from up`".into());
+                        return None;
+                    }
+                };
+                let (into, elem) = self.grid_target(grid)?;
+                let fill = self.expr(fill);
+                let fill = self.coerce(fill, elem);
+                let from = self.side(from, if columns { &["left", "right"] } else { &["up", "down"] })?;
+                return self.nested(|c| {
+                    let (local, _, filter) = c.binder(binder);
+                    let Some(filter) = filter else {
+                        c.error("M053", stmt.span, "which ones? add `where`");
+                        return None;
+                    };
+                    Some(St::CutOut { local, columns, filter, into, fill, from })
+                });
+            }
+            S::Insert { row, grid, at, from } => {
+                let (into, elem) = self.grid_target(grid)?;
+                let row = self.expr(row);
+                let row = match (row.ty, elem.scalar()) {
+                    (Ty::List(s, false), Some(e)) if s == e => row,
+                    (_, Some(e)) => self.coerce(row, Ty::List(e, false)),
+                    _ => return None,
+                };
+                let at = self.expr(at);
+                let at = self.coerce(at, Ty::Lane);
+                let from = self.side(from, &["up", "down", "left", "right"])?;
+                St::Insert { row, into, at, from }
+            }
+            S::Require { cond, why } => {
+                if self.place != Place::Setup {
+                    self.error("M054", stmt.span, "`require` stands in a `setup`")
+                        .notes
+                        .push("a move is refused with `refuse`".into());
+                }
+                let cond = self.expr(cond);
+                St::Require(self.coerce(cond, Ty::Bool), why.clone())
             }
             S::Phase { name, body } => St::Phase(name.clone(), self.block(body)),
             S::Offer(_) => {
@@ -941,10 +1546,23 @@ impl Checker<'_> {
                 return None;
             }
             S::Refuse { why, at, unless } => {
-                if self.place == Place::After {
-                    self.error("M022", stmt.span, "`after` cannot refuse: the move has been made")
+                if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
+                    let what = match self.place {
+                        Place::After => "`after` cannot refuse: the move has been made",
+                        Place::Tick => "a tick cannot refuse: time has passed",
+                        _ => "a setup refuses nothing",
+                    };
+                    let instead = if self.place == Place::Setup {
+                        "drop a start with `require`"
+                    } else {
+                        "refuse inside the move instead"
+                    };
+                    self.error("M022", stmt.span, what).notes.push(instead.into());
+                }
+                if self.drawn {
+                    self.error("M046", stmt.span, "a move is not refused after a draw")
                         .notes
-                        .push("refuse inside the move instead".into());
+                        .push("what is refused would tell what was drawn; refuse before the draw".into());
                 }
                 self.refused_here = true;
                 let unless = unless.as_ref().map(|e| {
@@ -986,8 +1604,27 @@ impl Checker<'_> {
             S::Add(cell, set) | S::Remove(cell, set) => {
                 let add = matches!(stmt.kind, S::Add(..));
                 let cell = self.expr(cell);
-                let cell = self.coerce(cell, Ty::Cell);
                 let (target, ty) = self.target(set)?;
+                if let Ty::List(elem, bag) = ty {
+                    let list = match target {
+                        Target::Local(l) => ListRef::Local(l),
+                        Target::Var(v) => ListRef::Var(v),
+                        Target::VarAt(v, i) => ListRef::VarAt(v, i),
+                        _ => return None,
+                    };
+                    if add && !bag {
+                        self.error("M051", stmt.span, "a list has an order")
+                            .notes
+                            .push("write `LIST.push(x)`".into());
+                        return None;
+                    }
+                    let mut value = self.coerce(cell, elem.ty());
+                    if let Some(dom) = self.list_dom(&list) {
+                        value = within(value, &dom);
+                    }
+                    return Some(if add { St::Push(list, value) } else { St::Drop(list, value) });
+                }
+                let cell = self.coerce(cell, Ty::Cell);
                 if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
                     let message = format!("a set of cells is wanted, this is {}", self.tn(ty));
                     self.error("M020", set.span, message);
@@ -1014,15 +1651,54 @@ impl Checker<'_> {
                 self.procedure(p, Some(name.span));
                 if self.proc_refuses[p] {
                     self.refused_here = true;
-                    if self.place == Place::After {
-                        self.error("M022", name.span, "`after` cannot refuse, and this procedure does");
+                    if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
+                        self.error("M022", name.span, "nothing can be refused here, and this procedure does");
+                    }
+                    if self.drawn {
+                        self.error(
+                            "M046",
+                            name.span,
+                            "a move is not refused after a draw, and this procedure refuses",
+                        );
                     }
                 }
+                self.drawn |= self.proc_draws[p];
                 let params = self.proc_asts[p].1.clone();
                 let args = self.args(name, &params, args);
                 St::Call(p, args)
             }
         })
+    }
+
+    /// A side of the board, by name.
+    fn side(&mut self, e: &A, sides: &[&str]) -> Option<Expr> {
+        let dir = self.expr(e);
+        let dir = self.coerce(dir, Ty::Dir);
+        match dir.kind {
+            Ek::Const(d) if sides.contains(&DIRS[d as usize]) => Some(dir),
+            _ => {
+                self.error("M053", e.span, "the side where something comes in is named here")
+                    .notes
+                    .push(format!("write one of: {}", sides.join(", ")));
+                None
+            }
+        }
+    }
+
+    /// The body of a loop: what it draws comes before what it refuses, the next time round.
+    fn looped(&mut self, span: Span, body: &ast::Block) -> Vec<Stmt> {
+        let (drawn, refused) =
+            (std::mem::replace(&mut self.drawn, false), std::mem::replace(&mut self.refused_here, false));
+        let body = self.block(body);
+        if self.drawn && self.refused_here {
+            self.error("M046", span, "this loop draws and refuses: a move is not refused after a draw");
+        }
+        if drawn && self.refused_here {
+            self.error("M046", span, "a move is not refused after a draw");
+        }
+        self.drawn |= drawn;
+        self.refused_here |= refused;
+        body
     }
 
     fn end(&mut self, kind: EndKind, why: Option<String>) -> St {
@@ -1098,13 +1774,33 @@ impl Checker<'_> {
                     }
                 }
             }
+            K::Field(base, field) if field.text == "last" || field.text == "first" => {
+                let (list, elem, bag) = self.list_target(base)?;
+                if bag {
+                    self.error("M051", field.span, "the things in a bag have no order");
+                    return None;
+                }
+                let spot = if field.text == "last" { Spot::Last } else { Spot::First };
+                Some((Target::Entry(list, spot), elem.ty()))
+            }
             K::Index(block, index) => {
                 let (target, ty) = self.target(block)?;
                 let index = self.expr(index);
                 let (elem, index) = match ty {
                     Ty::Set => (Ty::Bool, self.cell_index(index)),
                     Ty::Grid(s) => (s.ty(), self.cell_index(index)),
-                    Ty::Array(k, s) => (s.ty(), self.coerce(index, Ty::Enum(k))),
+                    Ty::Array(k, s) => (s.ty(), self.key_index(k, index)),
+                    Ty::Lists(k, s, bag) => (Ty::List(s, bag), self.key_index(k, index)),
+                    Ty::List(s, false) => {
+                        let index = self.coerce(index, Ty::Int);
+                        let list = match target {
+                            Target::Local(l) => ListRef::Local(l),
+                            Target::Var(v) => ListRef::Var(v),
+                            Target::VarAt(v, i) => ListRef::VarAt(v, i),
+                            _ => return None,
+                        };
+                        return Some((Target::Entry(list, Spot::At(index)), s.ty()));
+                    }
                     Ty::Bad => return None,
                     _ => {
                         let message =
@@ -1128,6 +1824,24 @@ impl Checker<'_> {
                 None
             }
         }
+    }
+
+    /// The number of a key, from 0.
+    fn key_index(&mut self, key: Keyed, index: Expr) -> Expr {
+        let span = index.span;
+        let make = |kind| Expr { kind, ty: Ty::Int, span };
+        let (lo, hi) = match key {
+            Keyed::Enum(e) => return self.coerce(index, Ty::Enum(e)),
+            Keyed::Row => (make(Ek::Const(1)), make(Ek::Builtin(Builtin::Rows, vec![]))),
+            Keyed::Column => (make(Ek::Const(1)), make(Ek::Builtin(Builtin::Cols, vec![]))),
+            Keyed::Range(r) => self.ranges[r].clone(),
+        };
+        let index = self.coerce(index, Ty::Int);
+        if index.ty == Ty::Bad {
+            return index;
+        }
+        let inside = make(Ek::Within(Box::new(index), Dom::Range(Box::new(lo.clone()), Box::new(hi))));
+        make(Ek::Arith(Arith::Sub, Box::new(inside), Box::new(lo)))
     }
 
     fn cell_index(&mut self, index: Expr) -> Expr {
@@ -1155,6 +1869,15 @@ impl Checker<'_> {
             (Ty::Cell, Ty::Place) => Expr { kind: Ek::ToPlace(Box::new(e)), ty: Ty::Place, span },
             (Ty::Dir, Ty::Offset) => Expr { kind: Ek::DirOffset(Box::new(e)), ty: Ty::Offset, span },
             (Ty::Grid(Scalar::Bool), Ty::Set) | (Ty::Set, Ty::Grid(Scalar::Bool)) => Expr { ty: want, ..e },
+            (Ty::Nothing, Ty::Maybe(_)) => Expr { ty: want, ..e },
+            (have, Ty::Maybe(b)) if have == b.scalar().ty() => Expr { ty: want, ..e },
+            (Ty::Maybe(b), have) if have == b.scalar().ty() => {
+                let message = format!("this may be `none`, and {} is wanted", self.tn(want));
+                self.error("M055", span, message)
+                    .notes
+                    .push("test it first, then write `given(x)`: `if x != none { ... given(x) ... }`".into());
+                self.bad(span)
+            }
             (Ty::Place, Ty::Cell) => {
                 self.error("M028", span, "this place may be off the board").notes.push(
                     "test it first: `if p on board { ... }` or `refuse \"...\" unless p on board`".into(),
@@ -1199,6 +1922,11 @@ impl Checker<'_> {
                 ("dir4", _) => return (Range::Dirs(4), Ty::Dir),
                 ("dir8", _) => return (Range::Dirs(8), Ty::Dir),
                 ("board", _) => return (Range::Board, Ty::Cell),
+                ("rows" | "columns", _) => {
+                    let dir = if n == "rows" { 3 } else { 0 };
+                    let dir = Expr { kind: Ek::Const(dir), ty: Ty::Dir, span: b.over.span };
+                    return (Range::Lanes(dir), Ty::Lane);
+                }
                 (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
                 _ => {}
             }
@@ -1214,6 +1942,27 @@ impl Checker<'_> {
                     let cell = self.coerce(cell, Ty::Place);
                     let offsets = self.offsets(name, &args[1..]);
                     return (Range::Around(cell, offsets), Ty::Cell);
+                }
+                "offsets" => {
+                    let list = args
+                        .iter()
+                        .map(|a| {
+                            let e = self.expr(a);
+                            self.coerce(e, Ty::Offset)
+                        })
+                        .collect();
+                    return (Range::Offsets(list), Ty::Offset);
+                }
+                "cells" if args.len() == 1 => {
+                    let p = self.expr(&args[0]);
+                    if !matches!(p.ty, Ty::Placed(_) | Ty::Bad) {
+                        let message = format!("`cells` wants a placed shape, this is {}", self.tn(p.ty));
+                        self.error("M020", p.span, message);
+                    }
+                    if !matches!(p.ty, Ty::Placed(_)) {
+                        return (Range::Board, Ty::Bad);
+                    }
+                    return (Range::Covered(p), Ty::Place);
                 }
                 "lanes" => {
                     // `lanes(tile, d)` names the board too; there is one.
@@ -1243,6 +1992,7 @@ impl Checker<'_> {
         match over.ty {
             Ty::Set | Ty::Grid(Scalar::Bool) => (Range::Cells(over), Ty::Cell),
             Ty::Lane => (Range::Lane(over), Ty::Cell),
+            Ty::List(s, _) => (Range::List(over), s.ty()),
             Ty::Bad => (Range::Board, Ty::Bad),
             ty => {
                 let message = format!("cannot run over {}", self.tn(ty));
@@ -1374,6 +2124,10 @@ impl Checker<'_> {
                     c.expr(b)
                 });
                 let ty = match (a.ty, b.ty) {
+                    (Ty::Nothing, Ty::Maybe(_)) => b.ty,
+                    (Ty::Nothing, t) | (t, Ty::Nothing) => {
+                        t.scalar().and_then(Scalar::base).map_or(t, Ty::Maybe)
+                    }
                     (Ty::Cell, Ty::Place) | (Ty::Place, Ty::Cell) => Ty::Place,
                     (Ty::Dir, Ty::Offset) | (Ty::Offset, Ty::Dir) => Ty::Offset,
                     (Ty::Bad, t) => t,
@@ -1388,6 +2142,28 @@ impl Checker<'_> {
             }
             K::Bin(op, a, b) => self.binary(*op, a, b, span),
             K::Call(name, args) => self.call(name, args, span),
+            K::Method(_, name, _) => {
+                self.error("M051", name.span, "this is a statement, not a value");
+                self.bad(span)
+            }
+            K::Empty => self.bad(span),
+            K::Record(name, parts) => self.record(name, parts, span),
+            K::Can(name, args) => {
+                let of = self.asked(name, args, span);
+                match of {
+                    Some(of) => make(Ek::Can(of), Ty::Bool),
+                    None => self.bad(span),
+                }
+            }
+            K::Leads(every, name, args, cond) => {
+                let of = self.asked(name, args, span);
+                let cond = self.expr(cond);
+                let cond = self.coerce(cond, Ty::Bool);
+                match of {
+                    Some(of) => make(Ek::Leads(*every, of, Box::new(cond)), Ty::Bool),
+                    None => self.bad(span),
+                }
+            }
             K::Quant { kind, binder, body } => self.quant(*kind, binder, body.as_deref(), span),
             K::Flood { name, from, by, by_name, cond, rim } => {
                 let from = self.expr(from);
@@ -1412,8 +2188,83 @@ impl Checker<'_> {
         }
     }
 
+    /// The move of a question; `Some(None)` for any.
+    #[allow(clippy::option_option)]
+    fn asked(&mut self, name: &Name, args: &[A], span: Span) -> Option<Option<(usize, Vec<Expr>)>> {
+        if !matches!(self.place, Place::Question | Place::Setup) {
+            self.error("M056", span, "whether a move is allowed is no part of the rules")
+                .notes
+                .push("questions like this stand in `find`, and in the `require` of a setup".into());
+            return None;
+        }
+        if name.text == "any" {
+            return Some(None);
+        }
+        let Some(&(Global::Move(m), _)) = self.globals.get(&name.text) else {
+            self.unknown(name, "move");
+            return None;
+        };
+        let params = self.move_asts[m].1.clone();
+        let args = self.args(name, &params, args);
+        (args.len() == params.len()).then_some(Some((m, args)))
+    }
+
+    fn record(&mut self, name: &Name, parts: &[(Name, A)], span: Span) -> Expr {
+        let Some(&(Global::Record(r), _)) = self.globals.get(&name.text) else {
+            self.unknown(name, "record");
+            return self.bad(span);
+        };
+        let def = self.records[r].clone();
+        let mut out: Vec<Option<Expr>> = vec![None; def.parts.len()];
+        for (part, value) in parts {
+            let value = self.expr(value);
+            match def.parts.iter().position(|(n, _)| *n == part.text) {
+                Some(i) => {
+                    let dom = &def.parts[i].1;
+                    let value = self.coerce(value, dom.scalar().ty());
+                    if value.ty == Ty::Bad {
+                        return self.bad(span);
+                    }
+                    if out[i].replace(within(value, dom)).is_some() {
+                        self.error("M057", part.span, format!("`{}` is given twice", part.text));
+                    }
+                }
+                None => {
+                    let message = format!("`{}` has no part `{}`", def.name, part.text);
+                    let near = near(&part.text, def.parts.iter().map(|p| p.0.as_str())).map(str::to_string);
+                    let error = self.error("M057", part.span, message);
+                    if let Some(n) = near {
+                        error.notes.push(format!("did you mean `{n}`?"));
+                    }
+                    return self.bad(span);
+                }
+            }
+        }
+        if let Some(i) = out.iter().position(Option::is_none) {
+            self.error("M057", span, format!("`{}` is missing", def.parts[i].0));
+            return self.bad(span);
+        }
+        let parts = out.into_iter().flatten().collect();
+        Expr { kind: Ek::MakeRecord(r, parts), ty: Ty::Record(r), span }
+    }
+
     fn name(&mut self, n: &str, span: Span) -> Expr {
         let make = |kind, ty| Expr { kind, ty, span };
+        match n {
+            "none" => return make(Ek::Const(NONE), Ty::Nothing),
+            "stay" if !self.globals.contains_key(n) && self.local(n).is_none() => {
+                return make(Ek::Const(0), Ty::Offset);
+            }
+            _ => {}
+        }
+        if self.place == Place::Question
+            && !self.globals.contains_key(n)
+            && self.local(n).is_none()
+            && let Some((_, asked)) = ASKED.iter().find(|a| a.0 == n)
+        {
+            let ty = if *asked == Asked::Depth { Ty::Int } else { Ty::Bool };
+            return make(Ek::Asked(*asked), ty);
+        }
         if let Some(l) = self.local(n) {
             let ty = self.scope.locals[l].ty;
             let local = make(Ek::Local(l), ty);
@@ -1492,7 +2343,9 @@ impl Checker<'_> {
                 _ => None,
             };
             if let Some(when) = when {
-                if when == When::Before && !matches!(self.place, Place::Move | Place::Proc | Place::After) {
+                if when == When::Before
+                    && !matches!(self.place, Place::Move | Place::Proc | Place::After | Place::Tick)
+                {
                     self.error("M036", span, "`before` is known only while a move is made");
                     return self.bad(span);
                 }
@@ -1524,7 +2377,32 @@ impl Checker<'_> {
                 };
             }
         }
-        self.error("M037", field.span, "only `before.x`, `start.x` and `ENUM.value` have a part with a dot");
+        let base = self.expr(base);
+        let ty = base.ty;
+        match ty {
+            Ty::Bad => return self.bad(span),
+            Ty::List(s, false) if field.text == "last" || field.text == "first" => {
+                let kind = Ek::End(Box::new(base), field.text == "last");
+                return Expr { kind, ty: s.ty(), span };
+            }
+            Ty::Record(r) => {
+                let parts = &self.records[r].parts;
+                if let Some(i) = parts.iter().position(|(n, _)| *n == field.text) {
+                    let ty = parts[i].1.scalar().ty();
+                    return Expr { kind: Ek::Part(Box::new(base), r, i), ty, span };
+                }
+                let list = parts.iter().map(|p| p.0.as_str()).collect::<Vec<_>>().join(", ");
+                let message = format!("`{}` has no part `{}`", self.records[r].name, field.text);
+                self.error("M057", field.span, message).notes.push(format!("its parts are: {list}"));
+                return self.bad(span);
+            }
+            _ => {}
+        }
+        let message = format!("{} has no part `{}`", self.tn(ty), field.text);
+        self.error("M037", field.span, message).notes.push(
+            "with a dot are written: `before.x`, `start.x`, `ENUM.value`, `list.last`, `list.first`, parts of records"
+                .into(),
+        );
         self.bad(span)
     }
 
@@ -1533,8 +2411,20 @@ impl Checker<'_> {
             Ty::Set => Ty::Bool,
             Ty::Grid(s) => s.ty(),
             Ty::Array(e, s) => {
-                let index = self.coerce(index, Ty::Enum(e));
+                let index = self.key_index(e, index);
                 return Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: s.ty(), span };
+            }
+            Ty::Lists(e, s, bag) => {
+                let index = self.key_index(e, index);
+                return Expr {
+                    kind: Ek::Index(Box::new(block), Box::new(index)),
+                    ty: Ty::List(s, bag),
+                    span,
+                };
+            }
+            Ty::List(s, false) => {
+                let index = self.coerce(index, Ty::Int);
+                return Expr { kind: Ek::Entry(Box::new(block), Box::new(index)), ty: s.ty(), span };
             }
             Ty::Bad => return self.bad(span),
             ty => {
@@ -1581,6 +2471,10 @@ impl Checker<'_> {
             BinOp::In => {
                 let c = self.expr(a);
                 let set = self.expr(b);
+                if let Ty::List(s, _) = set.ty {
+                    let c = self.coerce(c, s.ty());
+                    return make(Ek::InList(Box::new(c), Box::new(set)), Ty::Bool);
+                }
                 let set = self.coerce(set, Ty::Set);
                 if set.ty == Ty::Bad {
                     return self.bad(span);
@@ -1616,6 +2510,10 @@ impl Checker<'_> {
                         let (a, b) = (self.coerce(a, Ty::Offset), self.coerce(b, Ty::Offset));
                         return make(Ek::OffAdd(Box::new(a), Box::new(b), minus), Ty::Offset);
                     }
+                    (Ty::Placed(_), Ty::Dir | Ty::Offset) => {
+                        let (ty, b) = (a.ty, self.coerce(b, Ty::Offset));
+                        return make(Ek::MoveShape(Box::new(a), Box::new(b), minus), ty);
+                    }
                     (Ty::Set | Ty::Grid(Scalar::Bool), Ty::Set | Ty::Grid(Scalar::Bool)) => {
                         let (a, b) = (Box::new(self.coerce(a, Ty::Set)), Box::new(self.coerce(b, Ty::Set)));
                         return make(if minus { Ek::Minus(a, b) } else { Ek::Union(a, b) }, Ty::Set);
@@ -1643,6 +2541,7 @@ impl Checker<'_> {
                 let ty = match (a.ty, b.ty) {
                     (Ty::Cell | Ty::Place, Ty::Cell | Ty::Place) if a.ty != b.ty => Ty::Place,
                     (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) if a.ty != b.ty => Ty::Offset,
+                    (_, Ty::Maybe(_)) => b.ty,
                     _ => a.ty,
                 };
                 let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
@@ -1718,6 +2617,9 @@ impl Checker<'_> {
             let (a, b) = (self.coerce(a, Ty::Set), self.coerce(b, Ty::Set));
             return make(Ek::Both(Box::new(a), Box::new(b)), Ty::Set);
         }
+        if let Some(e) = self.special_call(name, args, span) {
+            return e;
+        }
         let (builtin, wants, ty): (Builtin, &[Ty], Ty) = match name.text.as_str() {
             "row" => (Builtin::Row, &[Ty::Place], Ty::Int),
             "col" => (Builtin::Col, &[Ty::Place], Ty::Int),
@@ -1730,7 +2632,7 @@ impl Checker<'_> {
             "rows" => (Builtin::Rows, &[], Ty::Int),
             "cols" => (Builtin::Cols, &[], Ty::Int),
             "place" => (Builtin::PlaceAt, &[Ty::Int, Ty::Int], Ty::Place),
-            "around4" | "around8" | "around" | "lanes" => {
+            "around4" | "around8" | "around" | "lanes" | "offsets" | "cells" => {
                 self.error("M038", name.span, format!("`{}` is only run over", name.text))
                     .notes
                     .push(format!("as in `for n in {}(...)` or `count(n in {}(...))`", name.text, name.text));
@@ -1771,6 +2673,67 @@ impl Checker<'_> {
         make(Ek::Builtin(builtin, out), ty)
     }
 
+    /// Named operations whose meaning depends on what they are given.
+    fn special_call(&mut self, name: &Name, args: &[A], span: Span) -> Option<Expr> {
+        let make = |kind, ty| Expr { kind, ty, span };
+        let word = name.text.as_str();
+        if !matches!(word, "len" | "row" | "col" | "turned" | "given" | "kind" | "turn" | "anchor" | "placed")
+            || args.is_empty()
+        {
+            return None;
+        }
+        let errors = self.errors.len();
+        let first = self.expr(&args[0]);
+        let builtin = |op, args, ty| Some(Expr { kind: Ek::Builtin(op, args), ty, span });
+        match (word, first.ty, args.len()) {
+            ("len", Ty::List(..), 1) => return builtin(Builtin::ListLen, vec![first], Ty::Int),
+            ("row" | "col", Ty::Lane, 1) => {
+                let place = make(Ek::Builtin(Builtin::LaneStart, vec![first]), Ty::Place);
+                let op = if word == "row" { Builtin::Row } else { Builtin::Col };
+                return builtin(op, vec![place], Ty::Int);
+            }
+            ("given", Ty::Maybe(b), 1) => return Some(make(Ek::Given(Box::new(first)), b.scalar().ty())),
+            ("turned", Ty::Placed(p), 1 | 2) => {
+                let by = match args.get(1) {
+                    Some(n) => {
+                        let n = self.expr(n);
+                        self.coerce(n, Ty::Int)
+                    }
+                    None => make(Ek::Const(1), Ty::Int),
+                };
+                return builtin(Builtin::TurnShape, vec![first, by], Ty::Placed(p));
+            }
+            ("kind", Ty::Placed(p), 1) => {
+                let kind = self.shapes[p].kind;
+                return builtin(Builtin::KindOf, vec![first], Ty::Enum(kind));
+            }
+            ("turn", Ty::Placed(_), 1) => return builtin(Builtin::TurnOf, vec![first], Ty::Int),
+            ("anchor", Ty::Placed(_), 1) => return builtin(Builtin::Anchor, vec![first], Ty::Place),
+            ("placed", Ty::Enum(e), 2) => {
+                if let Some(p) = self.shapes.iter().position(|s| s.kind == e) {
+                    let at = self.expr(&args[1]);
+                    let at = self.coerce(at, Ty::Place);
+                    return builtin(Builtin::Placed(p), vec![first, at], Ty::Placed(p));
+                }
+            }
+            (_, Ty::Bad, _) => return Some(self.bad(span)),
+            _ => {}
+        }
+        if matches!(word, "given" | "kind" | "turn" | "anchor" | "placed") {
+            let wants = match word {
+                "given" => "a `maybe`",
+                "placed" => "a shape and a place",
+                _ => "a placed shape",
+            };
+            let message = format!("`{word}` wants {wants}, this is {}", self.tn(first.ty));
+            self.error("M020", first.span, message);
+            return Some(self.bad(span));
+        }
+        // The usual way checks it again.
+        self.errors.truncate(errors);
+        None
+    }
+
     fn quant(&mut self, kind: QuantKind, binder: &ast::Binder, body: Option<&A>, span: Span) -> Expr {
         self.nested(|c| {
             let (local, over, filter) = c.binder(binder);
@@ -1800,6 +2763,16 @@ impl Checker<'_> {
                             .push("write it after a colon: `all(c on tile: tile[c] > 0)`".into());
                     }
                     (body.map(|b| c.coerce(b, Ty::Bool)), Ty::Bool)
+                }
+                QuantKind::List => {
+                    let value = body.unwrap_or(Expr { kind: Ek::Local(local), ty: elem, span });
+                    let scalar = value.ty.scalar();
+                    if scalar.is_none() && value.ty != Ty::Bad {
+                        let message = format!("a list holds single values, this is {}", c.tn(value.ty));
+                        c.error("M020", value.span, message);
+                    }
+                    let ty = scalar.map_or(Ty::Bad, |s| Ty::List(s, false));
+                    (Some(value), ty)
                 }
                 QuantKind::Sum | QuantKind::Min | QuantKind::Max => {
                     if body.is_none() {
@@ -1902,6 +2875,7 @@ impl Checker<'_> {
                 let def = &self.vars[var];
                 let scalar = def.dom.scalar();
                 let value = match (def.shape, value) {
+                    (Shape::One, None) if matches!(scalar, Scalar::Placed(_)) => 1,
                     (Shape::Grid, Some(v)) => {
                         let v = self.lone(v, Place::Level);
                         let v = self.coerce(v, scalar.ty());

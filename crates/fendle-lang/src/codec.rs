@@ -17,8 +17,23 @@ pub struct NotRearranged(pub usize);
 
 #[derive(Clone, Debug)]
 enum Field {
-    Bits { slot: usize, len: usize, lo: i32, count: u64, width: u32 },
-    Rank { slot: usize, len: usize, ranker: Ranker, bit: u32, width: u32, tag: usize },
+    /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
+    Bits {
+        slot: usize,
+        len: usize,
+        lo: i32,
+        count: u64,
+        width: u32,
+        none: bool,
+    },
+    Rank {
+        slot: usize,
+        len: usize,
+        ranker: Ranker,
+        bit: u32,
+        width: u32,
+        tag: usize,
+    },
 }
 
 impl Field {
@@ -36,6 +51,8 @@ impl Field {
 pub struct Codec {
     fields: Vec<Field>,
     bits: u32,
+    /// Whether some packed words are no state: lists leave entries unused.
+    gaps: bool,
     /// Where each value of a state is packed.
     places: Vec<Packed>,
 }
@@ -46,7 +63,7 @@ enum Packed {
     /// Nowhere: it never changes.
     Fixed,
     /// In `width` bits from `bit` on, less `lo`.
-    Bits { bit: u32, width: u32, lo: i32 },
+    Bits { bit: u32, width: u32, lo: i32, none: bool },
     /// In the rank that is this field.
     Rank { field: u32 },
 }
@@ -59,6 +76,20 @@ fn width_of(count: u64) -> u32 {
 impl Codec {
     /// Adds `len` values from `slot` on, each in `lo..=hi`.
     pub fn plain(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
+        self.add(slot, len, lo, hi, false);
+    }
+
+    /// The same for values that may be `none`.
+    pub fn maybe(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
+        self.add(slot, len, lo - 1, hi, true);
+    }
+
+    /// Says that the fields added hold a list: not every combination of values is a state.
+    pub fn has_gaps(&mut self) {
+        self.gaps = true;
+    }
+
+    fn add(&mut self, slot: usize, len: usize, lo: i64, hi: i64, none: bool) {
         let width = width_of((hi - lo + 1) as u64);
         let first = self.bits;
         self.bits += width * len as u32;
@@ -67,10 +98,11 @@ impl Codec {
         }
         if width > 0 {
             for i in 0..len {
-                self.places[slot + i] = Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32 };
+                self.places[slot + i] =
+                    Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32, none };
             }
         }
-        self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width });
+        self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width, none });
     }
 
     /// Adds a grid that is always a rearrangement of `values`. False if the number of
@@ -98,6 +130,9 @@ impl Codec {
     /// How many typed states there are, if that fits 64 bits.
     #[must_use]
     pub fn states_len(&self) -> Option<u64> {
+        if self.gaps {
+            return None;
+        }
         self.fields.iter().try_fold(1u64, |n, f| f.values_len().try_fold(n, u64::checked_mul))
     }
 
@@ -135,12 +170,13 @@ impl Codec {
         let mut acc = 0u64;
         for field in &self.fields {
             match field {
-                Field::Bits { slot, len, lo, width, .. } => {
+                Field::Bits { slot, len, lo, width, none, .. } => {
                     if *width == 0 {
                         continue;
                     }
                     for &v in &values[*slot..*slot + *len] {
-                        put(out, &mut at, &mut acc, &mut filled, v.wrapping_sub(*lo) as u32 as u64, *width);
+                        let value = code_of(v, *lo, *none);
+                        put(out, &mut at, &mut acc, &mut filled, value, *width);
                     }
                 }
                 Field::Rank { slot, len, ranker, width, tag, .. } => {
@@ -169,8 +205,8 @@ impl Codec {
         for &slot in changed {
             match self.places[slot as usize] {
                 Packed::Fixed => {}
-                Packed::Bits { bit, width, lo } => {
-                    let value = u64::from(values[slot as usize].wrapping_sub(lo) as u32);
+                Packed::Bits { bit, width, lo, none } => {
+                    let value = code_of(values[slot as usize], lo, none);
                     overwrite(out, bit, width, value);
                 }
                 Packed::Rank { field } if ranked == Some(field) => {}
@@ -192,14 +228,15 @@ impl Codec {
         let mut bit = 0usize;
         for field in &self.fields {
             match field {
-                Field::Bits { slot, len, lo, width, .. } => {
+                Field::Bits { slot, len, lo, width, none, .. } => {
                     let out = &mut values[*slot..*slot + *len];
                     if *width == 0 {
-                        out.fill(*lo);
+                        out.fill(if *none { NONE } else { *lo });
                         continue;
                     }
                     for v in out {
-                        *v = (get(words, &mut bit, *width) as u32 as i32).wrapping_add(*lo);
+                        let code = get(words, &mut bit, *width) as u32 as i32;
+                        *v = if *none && code == 0 { NONE } else { code.wrapping_add(*lo) };
                     }
                 }
                 Field::Rank { slot, len, ranker, width, .. } => {
@@ -209,6 +246,14 @@ impl Codec {
             }
         }
     }
+}
+
+/// `none` as a value of a state.
+const NONE: i32 = crate::hir::NONE as i32;
+
+#[inline(always)]
+fn code_of(value: i32, lo: i32, none: bool) -> u64 {
+    if none && value == NONE { 0 } else { u64::from(value.wrapping_sub(lo) as u32) }
 }
 
 #[inline]

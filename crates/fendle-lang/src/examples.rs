@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
-use crate::ast::{ExampleLine, ExprKind};
+use crate::ast::{ExampleLine, ExprKind, OutcomeHow};
 use crate::bind::{Binder, Bound, Text, bind, ending_text};
+use crate::chance::Chance;
 use crate::diag::{Diagnostic, Span};
 use crate::hir::{EndKind, Example, Model, Shape, Show};
 use crate::level::{Key, Level, Raw, RawKind};
-use crate::play::{MoveTable, Step, is_stuck, step};
+use crate::play::{MoveTable, Step, is_stuck, merged, step, with_draws};
 use crate::reference::Eval;
 
 /// How an example went.
@@ -66,7 +67,20 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
         failures.push(fail(example.span, "this example has too many moves".into()));
         return None;
     };
-    let mut state = b.position.clone();
+    let mut worlds = vec![World { state: b.position.clone(), chance: Chance::SURE, score: 0 }];
+    if b.drawn {
+        let seed = example.lines.iter().find_map(|(l, _)| match l {
+            ExampleLine::Seed(n, _) => Some(*n),
+            _ => None,
+        });
+        match crate::setup::sample(&b, seed.unwrap_or(1)) {
+            Ok(start) => worlds[0].state = start.state,
+            Err(e) => {
+                failures.push(fail(example.span, e.to_string()));
+                return None;
+            }
+        }
+    }
     let mut refused: Option<(String, Span)> = None;
     for (line, cond) in &example.lines {
         if let Some((why, span)) = &refused
@@ -76,7 +90,10 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
             return None;
         }
         match line {
-            ExampleLine::Size(..) | ExampleLine::Level(..) | ExampleLine::Start(..) => {}
+            ExampleLine::Size(..)
+            | ExampleLine::Level(..)
+            | ExampleLine::Start(..)
+            | ExampleLine::Seed(..) => {}
             ExampleLine::Do(words, span) => {
                 let list = match moves.parse(words, file, span.start) {
                     Ok(list) => list,
@@ -85,33 +102,73 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
                         return None;
                     }
                 };
-                for (i, (number, span)) in list.iter().enumerate() {
-                    match step(&b, &moves, &state, *number, true) {
-                        Ok(Step::Made { state: next, .. }) => state = next,
-                        Ok(Step::Refused { site, .. }) => {
-                            let why = model.refuses[site].why.clone();
-                            if i + 1 < list.len() {
-                                failures.push(fail(*span, format!("this move is refused: {why}")));
+                for (i, call) in list.iter().enumerate() {
+                    let mut next = vec![];
+                    for world in &worlds {
+                        match step(&b, &moves, &world.state, call.number, true) {
+                            Ok(Step::Made(outcomes)) => {
+                                let many = outcomes.len();
+                                let outcomes = match &call.draws {
+                                    Some(draws) => with_draws(outcomes, draws),
+                                    None => merged(outcomes),
+                                };
+                                if let (Some(draws), true) = (&call.draws, outcomes.len() != 1) {
+                                    failures.push(fail(
+                                        call.span,
+                                        format!(
+                                            "`{draws}` names {} of {many} outcomes; one is wanted",
+                                            outcomes.len()
+                                        ),
+                                    ));
+                                    return None;
+                                }
+                                for p in outcomes {
+                                    let chance = match &call.draws {
+                                        Some(_) => Some(world.chance),
+                                        None => product(world.chance, p.made.chance),
+                                    };
+                                    let Some(chance) = chance else {
+                                        failures
+                                            .push(fail(call.span, "too many draws for one example".into()));
+                                        return None;
+                                    };
+                                    let score = world.score + p.made.score;
+                                    next.push(World { state: p.made.state, chance, score });
+                                }
+                            }
+                            Ok(Step::Refused { site, .. }) => {
+                                let why = model.refuses[site].why.clone();
+                                if i + 1 < list.len() || worlds.len() > 1 {
+                                    failures.push(fail(call.span, format!("this move is refused: {why}")));
+                                    return None;
+                                }
+                                refused = Some((why, call.span));
+                                next.push(world.clone());
+                            }
+                            Ok(Step::NotOffered) => {
+                                failures.push(fail(call.span, "this move is not offered here".into()));
                                 return None;
                             }
-                            refused = Some((why, *span));
+                            Ok(Step::Ended(e)) => {
+                                let how = ending_text(&model.endings[e]);
+                                failures.push(fail(call.span, format!("the game has ended before: {how}")));
+                                return None;
+                            }
+                            Err(fault) => {
+                                failures.push(
+                                    fail(call.span, format!("the model breaks: {fault}"))
+                                        .also(file, fault.span, "here"),
+                                );
+                                return None;
+                            }
                         }
-                        Ok(Step::NotOffered) => {
-                            failures.push(fail(*span, "this move is not offered here".into()));
-                            return None;
-                        }
-                        Ok(Step::Ended(e)) => {
-                            let how = ending_text(&model.endings[e]);
-                            failures.push(fail(*span, format!("the game has ended before: {how}")));
-                            return None;
-                        }
-                        Err(fault) => {
-                            failures.push(
-                                fail(*span, format!("the model breaks: {fault}"))
-                                    .also(file, fault.span, "here"),
-                            );
-                            return None;
-                        }
+                    }
+                    worlds = next;
+                    if worlds.len() > WORLDS_MAX {
+                        let message =
+                            format!("more than {WORLDS_MAX} outcomes; name the draws, as in `/ 2 at r1c1`");
+                        failures.push(fail(call.span, message));
+                        return None;
                     }
                 }
             }
@@ -126,47 +183,49 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
                 }
                 None => failures.push(fail(*span, "nothing was refused".into())),
             },
-            ExampleLine::See(e) => {
-                let cond = cond.as_ref().expect("checked with its line");
-                match Eval::new(&b).value_in(cond, &state) {
-                    Ok(0) => {
-                        failures.push(fail(e.span, "this does not hold".into()).note(drawn(&b, &state)));
+            ExampleLine::Outcomes { how, what, span } => {
+                let mut hits = 0;
+                let mut chance: Option<Chance> = None;
+                for world in &worlds {
+                    let mut own = vec![];
+                    holds(&b, &moves, world, what, cond.as_ref(), &mut own);
+                    // A line that cannot be read at all is no outcome's fault.
+                    if let Some(wrong) = own.iter().find(|d| d.code != "E001") {
+                        failures.push(wrong.clone());
+                        return None;
                     }
-                    Ok(_) => {}
-                    Err(fault) => failures.push(fail(e.span, format!("the model breaks: {fault}"))),
+                    if own.is_empty() {
+                        hits += 1;
+                        chance = match chance {
+                            None => Some(world.chance),
+                            Some(c) => c.or(world.chance),
+                        };
+                    } else if *how == OutcomeHow::Every {
+                        failures.extend(own);
+                        return None;
+                    }
+                }
+                let good = match how {
+                    OutcomeHow::Some => hits > 0,
+                    OutcomeHow::Every => true,
+                    OutcomeHow::Chance(0, _) => hits == 0,
+                    OutcomeHow::Chance(n, of) => chance == Some(Chance::new((*n).into(), (*of).into())),
+                };
+                if !good {
+                    let have = chance.map_or("0".to_string(), |c| c.to_string());
+                    let message = format!("{hits} of {} outcomes do, with chance {have}", worlds.len());
+                    failures.push(fail(*span, message));
                 }
             }
-            ExampleLine::SeeBoard(name, board) => {
-                see_board(&b, &state, &name.text, name.span, board, failures);
-            }
-            ExampleLine::Status(name, why) => {
-                let is = match Eval::new(&b).status(&state) {
-                    Ok(Some(e)) => ending_text(&model.endings[e]),
-                    Ok(None) => match is_stuck(&b, &moves, &state) {
-                        Ok(true) => "stuck".into(),
-                        Ok(false) => "running".into(),
-                        Err(fault) => format!("a fault: {fault}"),
-                    },
-                    Err(fault) => format!("a fault: {fault}"),
-                };
-                let kind = match name.text.as_str() {
-                    "goal" => EndKind::Goal,
-                    "lost" => EndKind::Lost,
-                    _ => EndKind::Over,
-                };
-                let want = match name.text.as_str() {
-                    "running" | "stuck" => name.text.clone(),
-                    _ => ending_text(&crate::hir::Ending { kind, why: why.clone() }),
-                };
-                let known = ["running", "goal", "lost", "over", "stuck"];
-                if !known.contains(&name.text.as_str()) {
-                    failures.push(
-                        fail(name.span, format!("`{}` is no status", name.text))
-                            .note(format!("the statuses are: {}", known.join(", "))),
-                    );
-                } else if is != want && !(why.is_none() && is.split(':').next() == Some(want.as_str())) {
-                    failures.push(fail(name.span, format!("expected {want}, the position is {is}")));
+            _ => {
+                if worlds.len() > 1 {
+                    let span = line_span(line);
+                    failures.push(fail(span, format!("there are {} outcomes here", worlds.len())).note(
+                        "say which: `some outcome see ...`, `every outcome ...`, or name the draws after `/`",
+                    ));
+                    return None;
                 }
+                holds(&b, &moves, &worlds[0], line, cond.as_ref(), failures);
             }
         }
     }
@@ -174,6 +233,93 @@ fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Dia
         failures.push(fail(span, format!("this move is refused: {why}")));
     }
     Some(())
+}
+
+/// Most outcomes that an example follows at a time.
+const WORLDS_MAX: usize = 4096;
+
+/// A state that the moves of an example can have led to.
+#[derive(Clone)]
+struct World {
+    state: Vec<i32>,
+    chance: Chance,
+    score: i64,
+}
+
+fn product(a: Chance, b: Chance) -> Option<Chance> {
+    a.then(u64::try_from(b.num).ok()?, u64::try_from(b.den).ok()?)
+}
+
+fn line_span(line: &ExampleLine) -> Span {
+    match line {
+        ExampleLine::SeeBoard(name, _) | ExampleLine::Status(name, _) => name.span,
+        ExampleLine::See(e) => e.span,
+        ExampleLine::Score(_, span) => *span,
+        _ => Span::default(),
+    }
+}
+
+/// Checks a line that says something of one state.
+fn holds(
+    b: &Bound,
+    moves: &MoveTable,
+    world: &World,
+    line: &ExampleLine,
+    cond: Option<&crate::hir::Body>,
+    failures: &mut Vec<Diagnostic>,
+) {
+    let model = &b.model;
+    let file = model.file;
+    let state = &world.state;
+    let fail = |span: Span, message: String| Diagnostic::error("E001", file, span, message);
+    match line {
+        ExampleLine::See(e) => {
+            let cond = cond.expect("checked with its line");
+            match Eval::new(b).value_in(cond, state) {
+                Ok(0) => failures.push(fail(e.span, "this does not hold".into()).note(drawn(b, state))),
+                Ok(_) => {}
+                Err(fault) => failures.push(fail(e.span, format!("the model breaks: {fault}"))),
+            }
+        }
+        ExampleLine::SeeBoard(name, board) => {
+            see_board(b, state, &name.text, name.span, board, failures);
+        }
+        ExampleLine::Score(want, span) => {
+            if world.score != *want {
+                failures.push(fail(*span, format!("expected a score of {want}, it is {}", world.score)));
+            }
+        }
+        ExampleLine::Status(name, why) => {
+            let is = match Eval::new(b).status(state) {
+                Ok(Some(e)) => ending_text(&model.endings[e]),
+                Ok(None) => match is_stuck(b, moves, state) {
+                    Ok(true) => "stuck".into(),
+                    Ok(false) => "running".into(),
+                    Err(fault) => format!("a fault: {fault}"),
+                },
+                Err(fault) => format!("a fault: {fault}"),
+            };
+            let kind = match name.text.as_str() {
+                "goal" => EndKind::Goal,
+                "lost" => EndKind::Lost,
+                _ => EndKind::Over,
+            };
+            let want = match name.text.as_str() {
+                "running" | "stuck" => name.text.clone(),
+                _ => ending_text(&crate::hir::Ending { kind, why: why.clone() }),
+            };
+            let known = ["running", "goal", "lost", "over", "stuck"];
+            if !known.contains(&name.text.as_str()) {
+                failures.push(
+                    Diagnostic::error("E003", file, name.span, format!("`{}` is no status", name.text))
+                        .note(format!("the statuses are: {}", known.join(", "))),
+                );
+            } else if is != want && !(why.is_none() && is.split(':').next() == Some(want.as_str())) {
+                failures.push(fail(name.span, format!("expected {want}, the position is {is}")));
+            }
+        }
+        _ => {}
+    }
 }
 
 fn drawn(b: &Bound, state: &[i32]) -> String {

@@ -1,10 +1,11 @@
 //! Runs the intermediate form. Nothing is allocated for a state.
 
 use crate::bind::Bound;
+use crate::chance::{Chance, gcd, lcm};
 use crate::codec::Codec;
 use crate::hir::{DIR_STEPS, code};
 use crate::ir::{Code, M, Op, R, Site};
-use crate::reference::{LOOP_MAX, STEP_BUDGET};
+use crate::reference::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
 
 /// Something broke at a site, on a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -26,6 +27,96 @@ pub enum Halt {
     Refused(u32),
     /// The move is not offered.
     NotOffered,
+    /// Suspended at the operation at this place: a draw or a merge.
+    Paused(u32),
+    /// Set aside.
+    Cut,
+}
+
+/// One outcome of a move, beside its packed state.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Outcome {
+    /// Its chance.
+    pub chance: Chance,
+    /// The mean of its score, over the ways that lead to it.
+    pub score: Mean,
+}
+
+/// A mean of scores and its extremes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Mean {
+    /// Numerator.
+    pub num: i128,
+    /// Denominator, above 0.
+    pub den: i128,
+    /// Least score.
+    pub least: i64,
+    /// Greatest score.
+    pub most: i64,
+}
+
+impl Mean {
+    const ZERO: Mean = Mean { num: 0, den: 1, least: 0, most: 0 };
+
+    fn plus(self, score: i64) -> Option<Mean> {
+        Some(Mean {
+            num: self.num.checked_add(i128::from(score).checked_mul(self.den)?)?,
+            den: self.den,
+            least: self.least.checked_add(score)?,
+            most: self.most.checked_add(score)?,
+        })
+    }
+
+    /// The mean of two things with these chances.
+    fn joined(self, at: Chance, other: Mean, other_at: Chance) -> Option<Mean> {
+        let (least, most) = (self.least.min(other.least), self.most.max(other.most));
+        if self.num == other.num && self.den == other.den {
+            return Some(Mean { least, most, ..self });
+        }
+        // (p a + q b) / (p + q), with p and q over one denominator.
+        let den = lcm(at.den, other_at.den)?;
+        let p = i128::try_from(at.num.checked_mul(den / at.den)?).ok()?;
+        let q = i128::try_from(other_at.num.checked_mul(den / other_at.den)?).ok()?;
+        let a = self.num.checked_mul(other.den)?.checked_mul(p)?;
+        let b = other.num.checked_mul(self.den)?.checked_mul(q)?;
+        let num = a.checked_add(b)?;
+        let den = self.den.checked_mul(other.den)?.checked_mul(p.checked_add(q)?)?;
+        let g = gcd(num.unsigned_abs(), den.unsigned_abs()).max(1) as i128;
+        Some(Mean { num: num / g, den: den / g, least, most })
+    }
+}
+
+/// A branch of a move that was suspended.
+#[derive(Clone, Copy)]
+struct Branch {
+    point: u16,
+    pc: u32,
+    /// Where its values begin, and how many there are.
+    at: usize,
+    len: usize,
+    chance: Chance,
+    score: Mean,
+    fuel: i64,
+}
+
+/// Branches and their values. The values of a branch: live registers, the state, live scratch.
+#[derive(Default)]
+struct Branches {
+    list: Vec<Branch>,
+    values: Vec<i64>,
+}
+
+/// The outcomes of one move, and what they were made with.
+#[derive(Default)]
+pub struct Outcomes {
+    /// Packed states, one after the other.
+    pub states: Vec<u64>,
+    /// One entry a state.
+    pub parts: Vec<Outcome>,
+    stack: Branches,
+    parked: Branches,
+    table: Vec<u32>,
+    packed: Vec<u64>,
 }
 
 const FILE: usize = 1 << 16;
@@ -41,6 +132,10 @@ pub struct Machine<'c> {
     known: Vec<u64>,
     /// The values of the state now that have been stored since it was last restored.
     changed: Vec<u32>,
+    /// Branches ran: anything may have been.
+    all_changed: bool,
+    start: Vec<i32>,
+    cut: i32,
     fuel: i64,
     rows: i64,
     cols: i64,
@@ -48,6 +143,111 @@ pub struct Machine<'c> {
     pub score: i64,
     /// Places named by the last refusal.
     pub places: Vec<i64>,
+}
+
+/// Looks for equal things among few one by one, among many in a table.
+const SCAN_MAX: usize = 32;
+
+fn mixed(words: impl Iterator<Item = u64>) -> u64 {
+    words.fold(0x9e37_79b9_7f4a_7c15, |h, w| {
+        let h = (h ^ w).wrapping_mul(0xff51_afd7_ed55_8ccd);
+        h ^ h >> 32
+    })
+}
+
+impl Outcomes {
+    /// The number of an equal thing among those before, or room for a new one in the table.
+    fn find(
+        table: &mut Vec<u32>,
+        len: usize,
+        hash_of: impl Fn(usize) -> u64,
+        same: impl Fn(usize) -> bool,
+        hash: u64,
+    ) -> Option<usize> {
+        if len < SCAN_MAX {
+            table.clear();
+            return (0..len).find(|&i| same(i));
+        }
+        if table.len() < 2 * (len + 1) {
+            let room = (4 * (len + 1)).next_power_of_two();
+            table.clear();
+            table.resize(room, 0);
+            for i in 0..len {
+                let mut slot = hash_of(i) as usize & (room - 1);
+                while table[slot] != 0 {
+                    slot = (slot + 1) & (room - 1);
+                }
+                table[slot] = i as u32 + 1;
+            }
+        }
+        let mask = table.len() - 1;
+        let mut slot = hash as usize & mask;
+        while table[slot] != 0 {
+            let i = table[slot] as usize - 1;
+            if same(i) {
+                return Some(i);
+            }
+            slot = (slot + 1) & mask;
+        }
+        table[slot] = len as u32 + 1;
+        None
+    }
+
+    /// Adds the packed outcome, or its chance to an equal one. `None` when chances no longer fit.
+    fn add(&mut self, words: usize, chance: Chance, score: Mean) -> Option<()> {
+        let Outcomes { states, parts, packed, table, .. } = self;
+        let hash_of = |i: usize| mixed(states[i * words..(i + 1) * words].iter().copied());
+        let same = |i: usize| states[i * words..(i + 1) * words] == packed[..];
+        let hash = mixed(packed.iter().copied());
+        match Self::find(table, parts.len(), hash_of, same, hash) {
+            Some(i) => {
+                let old = parts[i];
+                parts[i] = Outcome {
+                    chance: old.chance.or(chance)?,
+                    score: old.score.joined(old.chance, score, chance)?,
+                };
+            }
+            None => {
+                states.extend_from_slice(packed);
+                parts.push(Outcome { chance, score });
+            }
+        }
+        Some(())
+    }
+
+    /// Joins the waiting branches that are equal, and lets them go on.
+    fn merge(&mut self, too_fine: Site) -> Result<(), Break> {
+        let Branches { list, values } = &mut self.parked;
+        let mut merged: Vec<Branch> = vec![];
+        let mut table = vec![];
+        let of = |b: &Branch| &values[b.at..b.at + b.len];
+        for b in list.iter() {
+            let hash = |b: &Branch| mixed(of(b).iter().map(|&x| x as u64).chain([b.pc.into()]));
+            let hash_of = |k: usize| hash(&merged[k]);
+            let same = |k: usize| merged[k].pc == b.pc && of(&merged[k]) == of(b);
+            match Self::find(&mut table, merged.len(), hash_of, same, hash(b)) {
+                Some(k) => {
+                    let m = &mut merged[k];
+                    let joined = m.score.joined(m.chance, b.score, b.chance);
+                    let (Some(score), Some(chance)) = (joined, m.chance.or(b.chance)) else {
+                        return Err(Break { site: too_fine, value: 0 });
+                    };
+                    (m.score, m.chance, m.fuel) = (score, chance, m.fuel.min(b.fuel));
+                }
+                None => merged.push(*b),
+            }
+        }
+        // The first goes on first: it lies last.
+        for m in merged.iter().rev() {
+            let of = |b: &Branch| &values[b.at..b.at + b.len];
+            let at = self.stack.values.len();
+            self.stack.values.extend_from_slice(of(m));
+            self.stack.list.push(Branch { at, ..*m });
+        }
+        list.clear();
+        values.clear();
+        Ok(())
+    }
 }
 
 impl<'c> Machine<'c> {
@@ -68,6 +268,9 @@ impl<'c> Machine<'c> {
             memo: vec![0; code.memos as usize],
             known: vec![0; (code.memos as usize).div_ceil(64)],
             changed: vec![],
+            all_changed: false,
+            start: b.start.clone(),
+            cut: b.model.endings.len() as i32 + 1,
             fuel: 0,
             rows: b.rows as i64,
             cols: b.cols as i64,
@@ -83,6 +286,7 @@ impl<'c> Machine<'c> {
         self.codec.unpack(state, &mut self.mem[before..before + len]);
         self.known.fill(0);
         self.changed.clear();
+        self.all_changed = false;
         self.mem.copy_within(before..before + len, self.code.now as usize);
     }
 
@@ -103,6 +307,10 @@ impl<'c> Machine<'c> {
     #[inline]
     fn restore(&mut self) {
         let (before, now) = (self.code.before as usize, self.code.now as usize);
+        if self.all_changed {
+            self.mem.copy_within(before..before + self.code.state_len as usize, now);
+            self.all_changed = false;
+        }
         for &slot in &self.changed {
             self.mem[now + slot as usize] = self.mem[before + slot as usize];
         }
@@ -151,17 +359,162 @@ impl<'c> Machine<'c> {
         self.places.clear();
         let halt = self.run(program.entry)?;
         if halt == Halt::Done {
-            let ended = (self.code.now + self.code.state_len) as usize - 1;
-            if self.mem[ended] != 0 {
-                let value = self.ask_as_is(self.code.status_changed)?;
-                if value == i64::from(self.mem[ended]) {
-                    // The condition alone says the same: one state, not two.
-                    self.mem[ended] = 0;
-                    self.changed.push(self.code.state_len - 1);
-                }
-            }
+            self.settle_end()?;
         }
         Ok(halt)
+    }
+
+    /// An ending that a statement wrote and a condition says as well is written once.
+    fn settle_end(&mut self) -> Result<(), Break> {
+        let ended = (self.code.now + self.code.state_len) as usize - 1;
+        if self.mem[ended] != 0 {
+            let value = self.ask_as_is(self.code.status_changed)?;
+            if value == i64::from(self.mem[ended]) {
+                // The condition alone says the same: one state, not two.
+                self.mem[ended] = 0;
+                self.changed.push(self.code.state_len - 1);
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes a move that draws, in all ways that the draws can fall. Equal outcomes are one. `first`
+    /// is how [`Machine::try_move`] paused.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks on one of the ways.
+    pub fn all_outcomes(&mut self, first: Halt, out: &mut Outcomes) -> Result<(), Break> {
+        out.states.clear();
+        out.parts.clear();
+        out.stack.list.clear();
+        out.stack.values.clear();
+        out.parked.list.clear();
+        out.parked.values.clear();
+        let words = self.codec.layout().words();
+        out.packed.resize(words, 0);
+        let mut halt = first;
+        let mut chance = Chance::SURE;
+        let mut score = Mean::ZERO;
+        let mut too_fine = Site(0);
+        loop {
+            let fine = |x: Option<Mean>, site: Site| x.ok_or(Break { site, value: 0 });
+            match halt {
+                Halt::Paused(pc) => match self.code.ops[pc as usize] {
+                    Op::Draw { n, base, weights, point, .. } => {
+                        let p = &self.code.points[point as usize];
+                        too_fine = p.too_fine;
+                        score = fine(score.plus(self.score), too_fine)?;
+                        let n = self.r(n);
+                        let entry = |mem: &[i32], base: M, i: i64| {
+                            let at = base.0 as usize + 2 * i as usize;
+                            i64::from(mem[at] as u32) | i64::from(mem[at + 1]) << 32
+                        };
+                        let weight = |mem: &[i32], i: i64| {
+                            if weights.0 == 0 { 1 } else { entry(mem, weights, i) as u64 }
+                        };
+                        let total: u64 = (0..n).map(|i| weight(&self.mem, i)).sum();
+                        if out.stack.list.len() + out.parked.list.len() + n as usize > OUTCOMES_MAX {
+                            return Err(Break { site: p.too_many, value: 0 });
+                        }
+                        // The last first, so that the first is taken first.
+                        for i in (0..n).rev() {
+                            let v = entry(&self.mem, base, i);
+                            let w = weight(&self.mem, i);
+                            let chance = chance.then(w, total).ok_or(Break { site: too_fine, value: 0 })?;
+                            let at = out.stack.values.len();
+                            self.save(point, Some(v), &mut out.stack.values);
+                            let (fuel, len) = (self.fuel, out.stack.values.len() - at);
+                            out.stack.list.push(Branch { point, pc, at, len, chance, score, fuel });
+                        }
+                    }
+                    Op::Merge { point } => {
+                        too_fine = self.code.points[point as usize].too_fine;
+                        score = fine(score.plus(self.score), too_fine)?;
+                        let at = out.parked.values.len();
+                        self.save(point, None, &mut out.parked.values);
+                        let (fuel, len) = (self.fuel, out.parked.values.len() - at);
+                        out.parked.list.push(Branch { point, pc, at, len, chance, score, fuel });
+                    }
+                    _ => unreachable!("programs pause at draws and merges"),
+                },
+                Halt::Done | Halt::Cut => {
+                    score = fine(score.plus(self.score), too_fine)?;
+                    if halt == Halt::Cut {
+                        self.set_cut();
+                    } else {
+                        self.settle_end()?;
+                    }
+                    self.pack_now(&mut out.packed)?;
+                    out.add(words, chance, score).ok_or(Break { site: too_fine, value: 0 })?;
+                }
+                // A refusal cannot follow a draw.
+                _ => return Ok(()),
+            }
+            // On with the next branch; when none runs, with those that wait to be merged.
+            if out.stack.list.is_empty() {
+                out.merge(too_fine)?;
+            }
+            let Some(branch) = out.stack.list.pop() else { return Ok(()) };
+            self.resume(&branch, &out.stack.values);
+            out.stack.values.truncate(branch.at);
+            (chance, score) = (branch.chance, branch.score);
+            halt = self.run(branch.pc + 1)?;
+        }
+    }
+
+    /// Appends what a branch needs to go on.
+    fn save(&self, point: u16, drawn: Option<i64>, values: &mut Vec<i64>) {
+        let p = &self.code.points[point as usize];
+        values.extend(drawn);
+        values.extend(p.regs.iter().map(|r| self.regs[r.0 as usize]));
+        let now = self.code.now as usize..(self.code.now + self.code.state_len) as usize;
+        values.extend(self.mem[now].iter().map(|&v| i64::from(v)));
+        for &(at, len) in &p.blocks {
+            values.extend(self.mem[at as usize..(at + len) as usize].iter().map(|&v| i64::from(v)));
+        }
+    }
+
+    fn resume(&mut self, branch: &Branch, values: &[i64]) {
+        let p = &self.code.points[branch.point as usize];
+        let mut from = values[branch.at..].iter().copied();
+        if let Op::Draw { d, .. } = self.code.ops[branch.pc as usize] {
+            let v = from.next().unwrap_or(0);
+            self.w(d, v);
+        }
+        for r in &p.regs {
+            self.regs[r.0 as usize] = from.next().unwrap_or(0);
+        }
+        let now = self.code.now as usize..(self.code.now + self.code.state_len) as usize;
+        for (m, v) in self.mem[now].iter_mut().zip(&mut from) {
+            *m = v as i32;
+        }
+        for &(at, len) in &p.blocks {
+            for (m, v) in self.mem[at as usize..(at + len) as usize].iter_mut().zip(&mut from) {
+                *m = v as i32;
+            }
+        }
+        self.fuel = branch.fuel;
+        self.score = 0;
+        self.all_changed = true;
+    }
+
+    /// The state that stands for what was set aside.
+    fn set_cut(&mut self) {
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        self.mem[now..now + len].copy_from_slice(&self.start);
+        self.mem[now + len - 1] = self.cut;
+        self.all_changed = true;
+    }
+
+    /// Packs the state now, whatever was changed.
+    fn pack_now(&self, out: &mut [u64]) -> Result<(), Break> {
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        out.fill(0);
+        self.codec.pack(&self.mem[now..now + len], out).map_err(|bad| {
+            let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
+            Break { site, value: 0 }
+        })
     }
 
     /// Packs the state that the last move led to. `out` holds the packed words of the loaded
@@ -341,9 +694,11 @@ impl<'c> Machine<'c> {
                     }
                 }
                 Op::CheckBlock { base, len, dom, site } => {
-                    let (lo, hi) = self.code.doms[dom as usize];
+                    let (lo, hi, maybe) = self.code.doms[dom as usize];
                     let block = &self.mem[base.0 as usize..(base.0 + len) as usize];
-                    if let Some(&v) = block.iter().find(|v| **v < lo || **v > hi) {
+                    let none = crate::hir::NONE as i32;
+                    if let Some(&v) = block.iter().find(|v| (**v < lo || **v > hi) && !(maybe && **v == none))
+                    {
                         return Err(Break { site, value: v.into() });
                     }
                 }
@@ -441,6 +796,173 @@ impl<'c> Machine<'c> {
                     };
                     self.w(d, lane);
                 }
+                Op::LaneVertical { d, a } => {
+                    let dir = code::lane_parts(self.r(a)).1;
+                    self.w(d, i64::from(dir == 0 || dir == 2));
+                }
+                Op::Sum { d, a, b } => self.w(d, self.r(a) + self.r(b)),
+                Op::CheckEntry { i, n, site } => {
+                    let i = self.r(i);
+                    if i < 1 || i > self.r(n) {
+                        return Err(Break { site, value: i });
+                    }
+                }
+                Op::LoadFrom { d, a, .. } => {
+                    let v = self.mem[self.r(a) as usize];
+                    self.w(d, v.into());
+                }
+                Op::PutInto { a, s, list } => {
+                    let at = self.r(a) as usize;
+                    self.mem[at] = self.r(s) as i32;
+                    self.touch(list, at, 1);
+                }
+                Op::ListCopy { d, s, list, site, .. } => {
+                    let (d, s) = (self.r(d) as usize, self.r(s) as usize);
+                    let info = self.code.lists[list as usize];
+                    let n = self.mem[s] as usize;
+                    if n > info.cap as usize {
+                        return Err(Break { site, value: info.cap.into() });
+                    }
+                    self.mem.copy_within(s..=s + n, d);
+                    self.mem[d + n + 1..=d + info.cap as usize].fill(info.pad);
+                    self.touch(list, d, info.cap as usize + 1);
+                }
+                Op::ListCheck { s, list, site } => {
+                    let at = self.r(s) as usize;
+                    let info = &self.code.lists[list as usize];
+                    let n = self.mem[at] as usize;
+                    if let Some(&v) = self.mem[at + 1..=at + n].iter().find(|v| !info.holds((**v).into())) {
+                        return Err(Break { site, value: v.into() });
+                    }
+                }
+                Op::ListSame { d, a, b, .. } => {
+                    let (a, b) = (self.r(a) as usize, self.r(b) as usize);
+                    let n = self.mem[a] as usize;
+                    let same =
+                        self.mem[a] == self.mem[b] && self.mem[a + 1..=a + n] == self.mem[b + 1..=b + n];
+                    self.w(d, i64::from(same));
+                }
+                Op::ListFind { d, a, v, .. } => {
+                    let at = self.r(a) as usize;
+                    let v = self.r(v);
+                    let n = self.mem[at] as usize;
+                    let found = self.mem[at + 1..=at + n].iter().position(|x| i64::from(*x) == v);
+                    self.w(d, found.map_or(0, |i| i as i64 + 1));
+                }
+                Op::ListAdd { a, v, list, site } => {
+                    let at = self.r(a) as usize;
+                    let v = self.r(v);
+                    let info = self.code.lists[list as usize];
+                    let n = self.mem[at] as usize;
+                    if n >= info.cap as usize {
+                        return Err(Break { site, value: info.cap.into() });
+                    }
+                    let mut spot = at + n + 1;
+                    if info.bag {
+                        while spot > at + 1 && i64::from(self.mem[spot - 1]) > v {
+                            self.mem[spot] = self.mem[spot - 1];
+                            spot -= 1;
+                        }
+                    }
+                    // Values outside 32 bits are in no range: they break where the range is checked.
+                    self.mem[spot] = i32::try_from(v).unwrap_or(i32::MAX);
+                    self.mem[at] = n as i32 + 1;
+                    self.touch(list, at, n + 2);
+                }
+                Op::ListDrop { a, i, list } => {
+                    let at = self.r(a) as usize;
+                    let i = self.r(i) as usize;
+                    let n = self.mem[at] as usize;
+                    self.mem.copy_within(at + i + 1..at + n + 1, at + i);
+                    self.mem[at + n] = self.code.lists[list as usize].pad;
+                    self.mem[at] = n as i32 - 1;
+                    self.touch(list, at, n + 1);
+                }
+                Op::ListTail { s, n, to, list } => {
+                    let at = self.r(s) as usize;
+                    let n = self.r(n) as usize;
+                    let len = self.mem[at] as usize;
+                    let first = at + 1 + len - n;
+                    self.mem.copy_within(first..first + n, to.0 as usize);
+                    self.mem[first..first + n].fill(self.code.lists[list as usize].pad);
+                    self.mem[at] = (len - n) as i32;
+                    self.touch(list, at, len + 1);
+                }
+                Op::ListJoin { d, n, from, list, site } => {
+                    let at = self.r(d) as usize;
+                    let n = self.r(n) as usize;
+                    let len = self.mem[at] as usize;
+                    let cap = self.code.lists[list as usize].cap;
+                    if len + n > cap as usize {
+                        return Err(Break { site, value: cap.into() });
+                    }
+                    self.mem.copy_within(from.0 as usize..from.0 as usize + n, at + 1 + len);
+                    self.mem[at] = (len + n) as i32;
+                    self.touch(list, at, len + n + 1);
+                }
+                Op::Reset { d, len } => self.mem[d.0 as usize..(d.0 + len) as usize].fill(0),
+                Op::CutLanes { d, s, gone, fill, flags } => {
+                    let fill = self.r(fill) as i32;
+                    self.cut_lanes(d, s, gone, fill, flags);
+                }
+                Op::OpenLane { d, s, lane, flags } => {
+                    let lane = self.r(lane);
+                    self.open_lane(d, s, lane, flags);
+                }
+                Op::ShapeMove { d, p, o, shapes, site } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let (p, (r, c)) = (self.r(p), code::offset_parts(self.r(o)));
+                    let (all, row, col) =
+                        (p / table.cols / table.rows, p / table.cols % table.rows, p % table.cols);
+                    let (row, col) = (row + r, col + c);
+                    let on = row >= 0 && col >= 0 && row < table.rows && col < table.cols;
+                    checked!(d, site, on.then_some((all * table.rows + row) * table.cols + col));
+                }
+                Op::ShapeTurn { d, p, by, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let (p, area) = (self.r(p), table.rows * table.cols);
+                    let (_, turn, first, turns) = table.all[(p / area) as usize];
+                    let turn = turn.wrapping_add(self.r(by)).rem_euclid(turns);
+                    self.w(d, (first + turn) * area + p % area);
+                }
+                Op::ShapeMake { d, k, p, shapes, site } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let (row, col) = code::row_col(self.r(p));
+                    let (row, col) = (row + table.margin, col + table.margin);
+                    let on = row >= 0 && col >= 0 && row < table.rows && col < table.cols;
+                    let first = table.firsts[self.r(k) as usize];
+                    checked!(d, site, on.then_some((first * table.rows + row) * table.cols + col));
+                }
+                Op::ShapeAnchor { d, p, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let p = self.r(p);
+                    let (row, col) = (p / table.cols % table.rows, p % table.cols);
+                    self.w(d, code::place(row - table.margin, col - table.margin));
+                }
+                Op::ShapeKind { d, p, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let v = table.all[(self.r(p) / (table.rows * table.cols)) as usize].0;
+                    self.w(d, v);
+                }
+                Op::ShapeTurnOf { d, p, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let v = table.all[(self.r(p) / (table.rows * table.cols)) as usize].1;
+                    self.w(d, v);
+                }
+                Op::ShapeLen { d, p, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let n = table.cells[(self.r(p) / (table.rows * table.cols)) as usize].len();
+                    self.w(d, n as i64);
+                }
+                Op::ShapeCell { d, p, i, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let p = self.r(p);
+                    let (row, col) = (p / table.cols % table.rows, p % table.cols);
+                    let offset = table.cells[(p / (table.rows * table.cols)) as usize][self.r(i) as usize];
+                    self.w(d, code::place(row - table.margin, col - table.margin) + offset);
+                }
+                Op::Draw { .. } | Op::Merge { .. } => return Ok(Halt::Paused(pc as u32)),
+                Op::Cut {} => return Ok(Halt::Cut),
                 Op::LaneLen { d, a } => self.w(d, code::lane_parts(self.r(a)).2),
                 Op::LaneCell { d, a, i } => {
                     let (first, dir, _) = code::lane_parts(self.r(a));
@@ -526,6 +1048,62 @@ impl<'c> Machine<'c> {
                 Op::Done {} => return Ok(Halt::Done),
             }
             pc += 1;
+        }
+    }
+
+    /// Remembers what of the state was stored to.
+    #[inline]
+    fn touch(&mut self, list: u16, at: usize, len: usize) {
+        if self.code.lists[list as usize].puts {
+            let from = at as u32 - self.code.now;
+            self.changed.extend(from..from + len as u32);
+        }
+    }
+
+    fn cut_lanes(&mut self, d: M, s: M, gone: M, fill: i32, flags: u8) {
+        let (columns, low) = (flags & 1 != 0, flags & 2 != 0);
+        let (rows, cols) = (self.rows as usize, self.cols as usize);
+        let (lines, across) = if columns { (cols, rows) } else { (rows, cols) };
+        let at = |i: usize, j: usize| if columns { j * cols + i } else { i * cols + j };
+        let (d, s, gone) = (d.0 as usize, s.0 as usize, gone.0 as usize);
+        // What stays keeps its order and moves away from the side where the filling comes in.
+        let mut to: usize = 0;
+        for step in 0..lines {
+            let i = if low { lines - 1 - step } else { step };
+            if self.mem[gone + i] == 0 {
+                let target = if low { lines - 1 - to } else { to };
+                for j in 0..across {
+                    self.mem[d + at(target, j)] = self.mem[s + at(i, j)];
+                }
+                to += 1;
+            }
+        }
+        for step in to..lines {
+            let target = if low { lines - 1 - step } else { step };
+            for j in 0..across {
+                self.mem[d + at(target, j)] = fill;
+            }
+        }
+    }
+
+    fn open_lane(&mut self, d: M, s: M, lane: i64, flags: u8) {
+        let low = flags & 2 != 0;
+        let (first, dir, _) = code::lane_parts(lane);
+        let columns = dir == 0 || dir == 2;
+        let (rows, cols) = (self.rows as usize, self.cols as usize);
+        let (lines, across) = if columns { (cols, rows) } else { (rows, cols) };
+        let k = if columns { first as usize % cols } else { first as usize / cols };
+        let at = |i: usize, j: usize| if columns { j * cols + i } else { i * cols + j };
+        let (d, s) = (d.0 as usize, s.0 as usize);
+        for i in 0..lines {
+            let from = match (low, i > k, i < k) {
+                (true, true, _) => i - 1,
+                (false, _, true) => i + 1,
+                _ => i,
+            };
+            for j in 0..across {
+                self.mem[d + at(i, j)] = self.mem[s + at(from, j)];
+            }
         }
     }
 

@@ -20,7 +20,16 @@ pub enum Ty {
     Lane,
     Set,
     Grid(Scalar),
-    Array(usize, Scalar),
+    Array(Keyed, Scalar),
+    /// Entries of a list; `true` for a bag.
+    List(Scalar, bool),
+    /// One list for each key.
+    Lists(Keyed, Scalar, bool),
+    Record(usize),
+    Placed(usize),
+    Maybe(Base),
+    /// `none`: fits every `maybe`.
+    Nothing,
     /// Already reported: fits everything.
     Bad,
 }
@@ -34,7 +43,53 @@ pub enum Scalar {
     Enum(usize),
     Dir,
     Cell,
+    Record(usize),
+    Placed(usize),
+    Maybe(Base),
 }
+
+/// Types that a `maybe` can hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Base {
+    Int,
+    Enum(usize),
+    Dir,
+    Cell,
+    Record(usize),
+    Placed(usize),
+}
+
+impl Base {
+    /// The same as a type of single values.
+    #[must_use]
+    pub fn scalar(self) -> Scalar {
+        match self {
+            Base::Int => Scalar::Int,
+            Base::Enum(e) => Scalar::Enum(e),
+            Base::Dir => Scalar::Dir,
+            Base::Cell => Scalar::Cell,
+            Base::Record(r) => Scalar::Record(r),
+            Base::Placed(s) => Scalar::Placed(s),
+        }
+    }
+}
+
+/// What an array is keyed by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Keyed {
+    Enum(usize),
+    /// Rows of the board, from 1.
+    Row,
+    /// Columns of the board, from 1.
+    Column,
+    /// A range of numbers: an index into the model's `ranges`.
+    Range(usize),
+}
+
+/// `none` as a number: below every value that a variable can hold.
+pub const NONE: i64 = i32::MIN as i64;
 
 impl Scalar {
     /// The same as the type of an expression.
@@ -46,7 +101,23 @@ impl Scalar {
             Scalar::Enum(e) => Ty::Enum(e),
             Scalar::Dir => Ty::Dir,
             Scalar::Cell => Ty::Cell,
+            Scalar::Record(r) => Ty::Record(r),
+            Scalar::Placed(s) => Ty::Placed(s),
+            Scalar::Maybe(b) => Ty::Maybe(b),
         }
+    }
+    /// What a `maybe` of it holds; `None` where there is no such type.
+    #[must_use]
+    pub fn base(self) -> Option<Base> {
+        Some(match self {
+            Scalar::Int => Base::Int,
+            Scalar::Enum(e) => Base::Enum(e),
+            Scalar::Dir => Base::Dir,
+            Scalar::Cell => Base::Cell,
+            Scalar::Record(r) => Base::Record(r),
+            Scalar::Placed(s) => Base::Placed(s),
+            Scalar::Bool | Scalar::Maybe(_) => return None,
+        })
     }
 }
 
@@ -54,7 +125,22 @@ impl Ty {
     /// Whether a value is a block of several numbers.
     #[must_use]
     pub fn is_block(self) -> bool {
-        matches!(self, Ty::Set | Ty::Grid(_) | Ty::Array(..))
+        matches!(self, Ty::Set | Ty::Grid(_) | Ty::Array(..) | Ty::List(..) | Ty::Lists(..))
+    }
+    /// The same as a type of single values, where it is one that a variable can hold.
+    #[must_use]
+    pub fn scalar(self) -> Option<Scalar> {
+        Some(match self {
+            Ty::Bool => Scalar::Bool,
+            Ty::Int => Scalar::Int,
+            Ty::Enum(e) => Scalar::Enum(e),
+            Ty::Dir => Scalar::Dir,
+            Ty::Cell => Scalar::Cell,
+            Ty::Record(r) => Scalar::Record(r),
+            Ty::Placed(s) => Scalar::Placed(s),
+            Ty::Maybe(b) => Scalar::Maybe(b),
+            _ => return None,
+        })
     }
 }
 
@@ -68,6 +154,9 @@ pub enum Dom {
     Dir4,
     Dir8,
     Cell,
+    Record(usize),
+    Placed(usize),
+    Maybe(Box<Dom>),
 }
 
 impl Dom {
@@ -80,6 +169,9 @@ impl Dom {
             Dom::Enum(e) => Scalar::Enum(*e),
             Dom::Dir4 | Dom::Dir8 => Scalar::Dir,
             Dom::Cell => Scalar::Cell,
+            Dom::Record(r) => Scalar::Record(*r),
+            Dom::Placed(s) => Scalar::Placed(*s),
+            Dom::Maybe(d) => Scalar::Maybe(d.scalar().base().unwrap_or(Base::Int)),
         }
     }
 }
@@ -91,7 +183,11 @@ pub enum Shape {
     One,
     Grid,
     Set,
-    Array(usize),
+    Array(Keyed),
+    /// A list with a bound; `true` for a bag, which is kept sorted.
+    List(bool),
+    /// One list for each key.
+    Lists(Keyed, bool),
 }
 
 /// A `level` or `state` variable.
@@ -117,6 +213,10 @@ pub struct VarDef {
     pub default: Option<Expr>,
     /// `outside V`
     pub outside: Option<Expr>,
+    /// `max N` of a list
+    pub max: Option<Expr>,
+    /// Counts accepted moves for `tick every N moves`; the model's author did not name it.
+    pub clock: bool,
 }
 
 impl VarDef {
@@ -128,6 +228,8 @@ impl VarDef {
             Shape::Grid => Ty::Grid(self.dom.scalar()),
             Shape::Set => Ty::Set,
             Shape::Array(e) => Ty::Array(e, self.dom.scalar()),
+            Shape::List(bag) => Ty::List(self.dom.scalar(), bag),
+            Shape::Lists(key, bag) => Ty::Lists(key, self.dom.scalar(), bag),
         }
     }
 }
@@ -199,6 +301,37 @@ pub enum Builtin {
     Cols,
     /// The place in a row and a column.
     PlaceAt,
+    /// Entries of a list.
+    ListLen,
+    /// The first cell of a lane.
+    LaneStart,
+    /// A shape turned by quarters, clockwise.
+    TurnShape,
+    /// Where a placed shape's anchor is.
+    Anchor,
+    /// Which of its shapes a placed one is.
+    KindOf,
+    /// Its turn, from 0.
+    TurnOf,
+    /// A shape, unturned, at a place.
+    Placed(usize),
+}
+
+/// Questions about a state that only the analyses can answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub enum Asked {
+    Running,
+    Won,
+    Lost,
+    Over,
+    Stuck,
+    /// Running, moves are left, and no goal can be reached.
+    Dead,
+    Winnable,
+    /// Some way of playing wins against every draw.
+    Certain,
+    Depth,
 }
 
 /// Kinds of expressions.
@@ -208,7 +341,7 @@ pub enum Ek {
     Const(i64),
     Var(When, usize),
     Local(usize),
-    /// Block at an index: a cell for grids and sets, an enum value for arrays.
+    /// Block at an index: a cell for grids and sets, the number of the key for arrays.
     Index(Box<Expr>, Box<Expr>),
     /// Grid or set at a place, with the value off the board.
     IndexOutside(Box<Expr>, Box<Expr>, Box<Expr>),
@@ -240,6 +373,27 @@ pub enum Ek {
     Builtin(Builtin, Vec<Expr>),
     Quant(Box<Quant>),
     Flood(Box<Flood>),
+    /// Entry of a list, from 1.
+    Entry(Box<Expr>, Box<Expr>),
+    /// The last (`true`) or first entry of a list.
+    End(Box<Expr>, bool),
+    /// Whether a value is an entry of a list.
+    InList(Box<Expr>, Box<Expr>),
+    /// A record from its parts, in their order.
+    MakeRecord(usize, Vec<Expr>),
+    /// A part of a record.
+    Part(Box<Expr>, usize, usize),
+    /// The value of a `maybe` that is not `none`.
+    Given(Box<Expr>),
+    /// A placed shape moved by an offset.
+    MoveShape(Box<Expr>, Box<Expr>, bool),
+    /// Whether a move is allowed: any, or the move with these parameters.
+    Can(Option<(usize, Vec<Expr>)>),
+    /// Whether some (or every, `true`) outcome of a move leads to a state in which the condition
+    /// holds; without a move, of any allowed one.
+    Leads(bool, Option<(usize, Vec<Expr>)>, Box<Expr>),
+    /// What an analysis says of the state.
+    Asked(Asked),
 }
 
 /// A quantifier.
@@ -277,6 +431,11 @@ pub enum Range {
     Enum(usize),
     Lanes(Expr),
     Lane(Expr),
+    List(Expr),
+    /// These offsets, in this order.
+    Offsets(Vec<Expr>),
+    /// The places that a placed shape covers.
+    Covered(Expr),
 }
 
 /// A function.
@@ -319,6 +478,47 @@ pub struct MoveDef {
     pub locals: Vec<LocalDef>,
     pub offers: Vec<Expr>,
     pub body: Vec<Stmt>,
+    /// Declared `waiting`: it does nothing but let time pass.
+    pub waiting: bool,
+    pub span: Span,
+}
+
+/// What happens by itself when time passes.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct TickDef {
+    /// After which move; `None` for every one.
+    pub on: Option<usize>,
+    /// The clock and its period, where it is more than one move.
+    pub clock: Option<(usize, Expr)>,
+    pub body: ProcDef,
+}
+
+/// How starts are drawn.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct SetupDef {
+    pub body: ProcDef,
+    pub attempts: Option<Expr>,
+    pub span: Span,
+}
+
+/// What is to be made most or least of, beside or instead of a goal.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct AimDef {
+    pub most: bool,
+    /// `None` for the score.
+    pub what: Option<Body>,
+    pub span: Span,
+}
+
+/// A law about turned or mirrored boards.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LawDef {
+    pub mirrored: bool,
+    pub why: String,
     pub span: Span,
 }
 
@@ -338,6 +538,36 @@ pub enum Target {
     LocalAt(usize, Expr),
     Var(usize),
     VarAt(usize, Expr),
+    /// An entry of a list.
+    Entry(ListRef, Spot),
+}
+
+/// A list that can be changed.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum ListRef {
+    Local(usize),
+    Var(usize),
+    /// One of several, by the number of its key.
+    VarAt(usize, Expr),
+}
+
+/// Which entry of a list.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Spot {
+    First,
+    Last,
+    /// From 1.
+    At(Expr),
+}
+
+/// What is drawn from.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum DrawFrom {
+    Range { over: Range, filter: Option<Expr>, weight: Option<Expr> },
+    Values(Vec<(Expr, Expr)>),
 }
 
 /// A statement.
@@ -366,7 +596,55 @@ pub enum St {
         bound: Expr,
         cond: Expr,
         body: Vec<Stmt>,
+        /// Past the bound the branch is set aside, instead of breaking.
+        cut: bool,
     },
+    /// Draws a value into `local`, then runs `rest`; or `other` when there is nothing to draw.
+    Draw {
+        local: usize,
+        from: DrawFrom,
+        /// The drawn value, read from `local`, is assigned to this.
+        into: Option<Target>,
+        rest: Vec<Stmt>,
+        other: Option<Vec<Stmt>>,
+    },
+    /// A local list with its bound; empty without a value.
+    NewList {
+        local: usize,
+        value: Option<Expr>,
+        max: Expr,
+    },
+    Push(ListRef, Expr),
+    Pop(ListRef),
+    Clear(ListRef),
+    /// Takes the first entry of this value out; it must be there.
+    Drop(ListRef, Expr),
+    /// The last so many entries of one list go onto another, in their order.
+    Take(Expr, ListRef, ListRef),
+    /// The values, then the filling, into a grid along a lane.
+    Write {
+        parts: Vec<Expr>,
+        fill: Expr,
+        into: Target,
+        along: Expr,
+    },
+    /// The lanes that `filter` accepts are taken out of a grid, and filling comes from `from`.
+    CutOut {
+        local: usize,
+        columns: bool,
+        filter: Expr,
+        into: Target,
+        fill: Expr,
+        from: Expr,
+    },
+    /// A row or column is pushed into a grid at a lane; what lies there moves away from `from`.
+    Insert {
+        row: Expr,
+        into: Target,
+        at: Expr,
+        from: Expr,
+    },
+    Require(Expr, Option<String>),
     Phase(String, Vec<Stmt>),
     Refuse {
         site: usize,
@@ -471,6 +749,45 @@ pub struct EnumDef {
     pub values: Vec<String>,
 }
 
+/// A record type.
+#[derive(Clone, Debug)]
+pub struct RecordDef {
+    /// Its name.
+    pub name: String,
+    /// Its parts.
+    pub parts: Vec<(String, Dom)>,
+}
+
+/// One shape: for each of its turns the cells that it covers, as (row, column) from the anchor.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ShapeTurns {
+    /// Its name.
+    pub name: String,
+    /// Distinct turns, clockwise from the drawing.
+    pub turns: Vec<Vec<(i64, i64)>>,
+    /// Turns that were drawn or made, before those that cover the same cells were merged.
+    pub drawn: usize,
+    /// Whether the anchor is a corner: then (0, 0) is the cell below and right of it.
+    pub corner: bool,
+}
+
+/// Shapes that a placed value can have.
+#[derive(Clone, Debug)]
+pub struct ShapesDef {
+    /// Their name.
+    pub name: String,
+    /// The enum of their names.
+    pub kind: usize,
+    /// One entry a shape.
+    pub shapes: Vec<ShapeTurns>,
+    /// For each shape the number of its first turn among all.
+    pub firsts: Vec<usize>,
+    /// All turns of all shapes: (shape, turn).
+    pub all: Vec<(usize, usize)>,
+    /// How far an anchor may lie off the board.
+    pub margin: i64,
+}
+
 /// A checked model.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
@@ -478,12 +795,20 @@ pub struct Model {
     pub file: FileId,
     pub name: String,
     pub enums: Vec<EnumDef>,
+    pub records: Vec<RecordDef>,
+    pub shapes: Vec<ShapesDef>,
+    /// Ranges that arrays are keyed by.
+    pub ranges: Vec<(Expr, Expr)>,
     pub vars: Vec<VarDef>,
     pub tallies: Vec<String>,
     pub fns: Vec<FnDef>,
     pub procs: Vec<ProcDef>,
     pub moves: Vec<MoveDef>,
     pub after: Option<ProcDef>,
+    pub ticks: Vec<TickDef>,
+    pub setup: Option<SetupDef>,
+    pub aim: Option<AimDef>,
+    pub laws: Vec<LawDef>,
     pub refuses: Vec<RefuseSite>,
     pub endings: Vec<Ending>,
     /// In the order in which they are asked.
@@ -494,6 +819,8 @@ pub struct Model {
     pub examples: Vec<Example>,
     /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.
     pub ends_by_statement: bool,
+    /// Whether a branch of a move can be set aside (`else cut`).
+    pub cuts: bool,
 }
 
 impl Model {
@@ -507,6 +834,18 @@ impl Model {
     #[must_use]
     pub fn var(&self, name: &str) -> Option<usize> {
         self.vars.iter().position(|v| v.name == name)
+    }
+
+    /// Endings that a state can say of itself: those of statements, and being set aside.
+    #[must_use]
+    pub fn ended_codes(&self) -> i64 {
+        if self.cuts {
+            self.endings.len() as i64 + 1
+        } else if self.ends_by_statement {
+            self.endings.len() as i64
+        } else {
+            0
+        }
     }
 
     /// The glyphs of a grid that is drawn value by value, and whether they are joined. A target
@@ -526,10 +865,18 @@ impl Model {
     /// Whether a board is needed: any grid, set, or cell.
     #[must_use]
     pub fn needs_board(&self) -> bool {
-        self.vars
-            .iter()
-            .any(|v| matches!(v.shape, Shape::Grid | Shape::Set) || v.dom.scalar() == Scalar::Cell)
+        self.vars.iter().any(|v| matches!(v.shape, Shape::Grid | Shape::Set) || is_placed(&v.dom))
             || self.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell)))
+    }
+}
+
+/// Whether values of this kind are on a board.
+#[must_use]
+pub fn is_placed(dom: &Dom) -> bool {
+    match dom {
+        Dom::Cell | Dom::Placed(_) => true,
+        Dom::Maybe(d) => is_placed(d),
+        _ => false,
     }
 }
 

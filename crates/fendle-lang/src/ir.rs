@@ -7,8 +7,12 @@
 //!
 //! Blocks (boards, sets, arrays) are addresses fixed when the code is made. Jumps stay inside
 //! their program. Everything that can break names a *site*: what broke, and where in the model.
-//! Chance, ticks and lists will be further operations over the same memory: see
-//! docs/architecture.md.
+//!
+//! A list is its length, its entries, and unused places up to its bound. Lists are named by the
+//! address in a register, since one of several is chosen by a key; what is known of them before
+//! stands in [`Code::lists`].
+//!
+//! `Draw` and `Merge` suspend a program: see [`Point`].
 
 use std::fmt;
 
@@ -158,6 +162,8 @@ ops! {
     /// Lane number `i` at the wall that direction `a` points at.
     LaneAt { d: R, a: R, i: R } => [Reads(a), Reads(i), Writes(d)];
     LaneLen { d: R, a: R } => [Reads(a), Writes(d)];
+    /// Whether a lane is a column.
+    LaneVertical { d: R, a: R } => [Reads(a), Writes(d)];
     LaneCell { d: R, a: R, i: R } => [Reads(a), Reads(i), Writes(d)];
     Parity { d: R, base: M, len: u32, site: Site } => [Block(base, Some(len)), Writes(d), Faults(site)];
     Distinct { d: R, base: M, len: u32 } => [Block(base, Some(len)), Writes(d)];
@@ -169,6 +175,51 @@ ops! {
     Push { d: R, base: M, s: R } => [Reads(d), Reads(s), Writes(d), Block(base, Some(2))];
     /// Entry `i` of such a list.
     Entry { d: R, base: M, i: R } => [Reads(i), Block(base, Some(2)), Writes(d)];
+    /// `d = a + b`, without a check: addresses.
+    Sum { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// Breaks unless `i` is in `1..=n`.
+    CheckEntry { i: R, n: R, site: Site } => [Reads(i), Reads(n), Faults(site)];
+    /// A load and a store at an address that a register holds, inside a list.
+    LoadFrom { d: R, a: R, list: u16 } => [Reads(a), Writes(d)];
+    PutInto { a: R, s: R, list: u16 } => [Reads(a), Reads(s)];
+    /// Copies the list at `s` to `d`; breaks when it does not fit.
+    ListCopy { d: R, s: R, list: u16, from: u16, site: Site } => [Reads(d), Reads(s), Faults(site)];
+    /// Breaks when an entry of the list at `s` is out of the range of list `list`.
+    ListCheck { s: R, list: u16, site: Site } => [Reads(s), Faults(site)];
+    ListSame { d: R, a: R, b: R, list: u16, other: u16 } => [Reads(a), Reads(b), Writes(d)];
+    /// The number, from 1, of the first entry that is `v`; 0 for none.
+    ListFind { d: R, a: R, v: R, list: u16 } => [Reads(a), Reads(v), Writes(d)];
+    /// Adds `v` behind the others, or in its place in a bag; breaks when there is no room.
+    ListAdd { a: R, v: R, list: u16, site: Site } => [Reads(a), Reads(v), Faults(site)];
+    /// Takes out entry `i`.
+    ListDrop { a: R, i: R, list: u16 } => [Reads(a), Reads(i)];
+    /// Takes the last `n` entries, which are there, out of the list at `s`, into scratch at `to`.
+    ListTail { s: R, n: R, to: M, list: u16 } => [Reads(s), Reads(n), Block(to, Some(1))];
+    /// Adds the `n` entries in scratch at `from`; breaks when there is no room.
+    ListJoin { d: R, n: R, from: M, list: u16, site: Site } => [Reads(d), Reads(n), Block(from, Some(1)), Faults(site)];
+    /// Fills a block with zeros.
+    Reset { d: M, len: u32 } => [Block(d, Some(len))];
+    /// Takes lanes out of a grid: rows or columns (`flags` 1) that are marked in `gone`; `fill` comes
+    /// in at the low side (`flags` 2) or at the high one.
+    CutLanes { d: M, s: M, gone: M, fill: R, flags: u8 } => [Block(d, None), Block(s, None), Block(gone, Some(1)), Reads(fill)];
+    /// Makes room for a lane: what lies from it on, seen from the side `flags` says, moves on by one.
+    OpenLane { d: M, s: M, lane: R, flags: u8 } => [Block(d, None), Block(s, None), Reads(lane)];
+    ShapeMove { d: R, p: R, o: R, shapes: u16, site: Site } => [Reads(p), Reads(o), Writes(d), Faults(site)];
+    ShapeTurn { d: R, p: R, by: R, shapes: u16 } => [Reads(p), Reads(by), Writes(d)];
+    ShapeMake { d: R, k: R, p: R, shapes: u16, site: Site } => [Reads(k), Reads(p), Writes(d), Faults(site)];
+    ShapeAnchor { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    ShapeKind { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    ShapeTurnOf { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    ShapeLen { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// Place number `i` that the shape covers.
+    ShapeCell { d: R, p: R, i: R, shapes: u16 } => [Reads(p), Reads(i), Writes(d)];
+    /// Suspends: goes on once for each of the `n` values in the list at `base`, weighted by the list
+    /// at `weights`, or evenly when that is address 0.
+    Draw { d: R, n: R, base: M, weights: M, point: u16 } => [Reads(n), Writes(d), Block(base, Some(2)), Block(weights, Some(2))];
+    /// Suspends: branches that are equal here go on as one.
+    Merge { point: u16 } => [];
+    /// Sets the branch aside.
+    Cut { } => [];
     /// Takes a remembered value of this state, or goes on to compute it.
     Recall { d: R, memo: u16, to: To } => [Writes(d), Jumps(to)];
     Remember { s: R, memo: u16 } => [Reads(s)];
@@ -195,6 +246,7 @@ impl Op {
                 | Op::Fault { .. }
                 | Op::FaultWith { .. }
                 | Op::Give { .. }
+                | Op::Cut {}
                 | Op::Done {}
         )
     }
@@ -235,6 +287,75 @@ pub struct MoveEntry {
     pub params: Vec<i64>,
 }
 
+/// What is known of a list before the code runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ListInfo {
+    /// The block that it lies in.
+    pub base: M,
+    /// The length of that block.
+    pub len: u32,
+    /// Most entries.
+    pub cap: u32,
+    /// What stands in unused places.
+    pub pad: i32,
+    /// Least value of an entry.
+    pub lo: i32,
+    /// Greatest value of an entry.
+    pub hi: i32,
+    /// An entry may be `none`.
+    pub maybe: bool,
+    /// Kept sorted.
+    pub bag: bool,
+    /// Part of the state now: stores are remembered.
+    pub puts: bool,
+}
+
+impl ListInfo {
+    /// Whether an entry may hold a value.
+    #[inline]
+    #[must_use]
+    pub fn holds(&self, v: i64) -> bool {
+        v >= i64::from(self.lo) && v <= i64::from(self.hi) || self.maybe && v == crate::hir::NONE
+    }
+}
+
+/// Shapes as the executor needs them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ShapeTable {
+    /// Rows in which an anchor may lie.
+    pub rows: i64,
+    /// Columns in which an anchor may lie.
+    pub cols: i64,
+    /// How far off the board.
+    pub margin: i64,
+    /// For each turn of each shape: shape, turn, number of the shape's first turn, number of its turns.
+    pub all: Vec<(i64, i64, i64, i64)>,
+    /// For each turn the offsets of its cells.
+    pub cells: Vec<Vec<i64>>,
+    /// For each shape the number of its first turn.
+    pub firsts: Vec<i64>,
+}
+
+/// Where a program can be suspended. A branch is the state now, what is live here, and where it
+/// goes on; branches that agree in all of it are one.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Point {
+    /// Registers that are read later before they are written.
+    pub regs: Vec<R>,
+    /// Scratch blocks that are.
+    pub blocks: Vec<(u32, u32)>,
+    /// Breaks when chances no longer fit.
+    pub too_fine: Site,
+    /// Breaks when there are too many branches.
+    pub too_many: Site,
+}
+
+impl Default for Site {
+    fn default() -> Site {
+        Site(0)
+    }
+}
+
 /// The whole code of a bound model.
 #[derive(Clone, Debug, Default)]
 pub struct Code {
@@ -253,6 +374,8 @@ pub struct Code {
     /// For each kept quantity: the program that gives it, the same on a changed state, and the
     /// site that breaks when it changes.
     pub keeps: Vec<(u32, u32, Site)>,
+    /// The program that gives what an aim is about.
+    pub aim: Option<u32>,
     /// Fault sites.
     pub sites: Vec<FaultSite>,
     /// The site of each law, in the order of `laws`.
@@ -260,7 +383,15 @@ pub struct Code {
     /// The site at which each rearranged variable breaks when it no longer is.
     pub pack_sites: Vec<(usize, Site)>,
     /// Ranges for `CheckBlock`.
-    pub doms: Vec<(i32, i32)>,
+    pub doms: Vec<(i32, i32, bool)>,
+    /// Lists.
+    pub lists: Vec<ListInfo>,
+    /// Shapes.
+    pub shapes: Vec<ShapeTable>,
+    /// Where programs can be suspended.
+    pub points: Vec<Point>,
+    /// Scratch blocks: address and length, ascending.
+    pub scratch: Vec<(u32, u32)>,
     /// Registers used.
     pub registers: u32,
     /// Numbers remembered for a state.
@@ -338,6 +469,145 @@ impl Code {
         if bad.is_empty() { Ok(()) } else { Err(bad) }
     }
 
+    /// Finds out what is live at each point, by the usual backward flow over registers and scratch
+    /// blocks (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.5). O(operations x live things) a program.
+    pub fn find_live(&mut self) {
+        let mut found: Vec<(u16, Vec<R>, Vec<(u32, u32)>)> = vec![];
+        for p in &self.programs {
+            let ops = &self.ops[p.entry as usize..p.end as usize];
+            if !ops.iter().any(|op| matches!(op, Op::Draw { .. } | Op::Merge { .. })) {
+                continue;
+            }
+            let regs = self.registers as usize;
+            let words = (regs + self.scratch.len()).div_ceil(64);
+            let mut live = vec![0u64; words * (ops.len() + 1)];
+            let mut again = true;
+            while again {
+                again = false;
+                for (i, op) in ops.iter().enumerate().rev() {
+                    let mut set = vec![0u64; words];
+                    if !op.ends() {
+                        set.copy_from_slice(&live[(i + 1) * words..(i + 2) * words]);
+                    }
+                    op.roles(&mut |role| {
+                        if let Role::Jumps(to) = role {
+                            let j = (to.0 - p.entry) as usize;
+                            for (s, l) in set.iter_mut().zip(&live[j * words..(j + 1) * words]) {
+                                *s |= l;
+                            }
+                        }
+                    });
+                    self.flow_back(op, regs, &mut set);
+                    let here = &mut live[i * words..(i + 1) * words];
+                    if here != set.as_slice() {
+                        here.copy_from_slice(&set);
+                        again = true;
+                    }
+                }
+            }
+            for (i, op) in ops.iter().enumerate() {
+                let (point, drawn) = match *op {
+                    Op::Draw { point, d, .. } => (point, Some(d)),
+                    Op::Merge { point } => (point, None),
+                    _ => continue,
+                };
+                let set = &live[(i + 1) * words..(i + 2) * words];
+                let has = |n: usize| set[n / 64] >> (n % 64) & 1 == 1;
+                let live_regs = (0..regs)
+                    .filter(|&r| has(r))
+                    .map(|r| R(r as u16))
+                    .filter(|r| Some(*r) != drawn)
+                    .collect();
+                let blocks = (0..self.scratch.len()).filter(|&b| has(regs + b)).map(|b| self.scratch[b]);
+                found.push((point, live_regs, blocks.collect()));
+            }
+        }
+        for (point, regs, blocks) in found {
+            let point = &mut self.points[point as usize];
+            point.regs = regs;
+            point.blocks = blocks;
+        }
+    }
+
+    /// The scratch block that an address lies in.
+    fn block_at(&self, m: M) -> Option<usize> {
+        let i = self.scratch.partition_point(|b| b.0 <= m.0).checked_sub(1)?;
+        (m.0 < self.scratch[i].0 + self.scratch[i].1).then_some(i)
+    }
+
+    /// From what is live behind an operation to what is live before it.
+    fn flow_back(&self, op: &Op, regs: usize, set: &mut [u64]) {
+        let mut kills: Vec<(M, u32)> = vec![];
+        let mut uses: Vec<M> = vec![];
+        let cells = self.cells;
+        match *op {
+            Op::ClearCells { d } => kills.push((d, cells)),
+            Op::Reset { d, len } => kills.push((d, len)),
+            Op::CopyBlock { d, s, len } => {
+                kills.push((d, len));
+                uses.push(s);
+            }
+            Op::Union { d, a, b } | Op::Minus { d, a, b } | Op::Both { d, a, b } => {
+                kills.push((d, cells));
+                uses.extend([a, b]);
+            }
+            Op::CutLanes { d, s, gone, .. } => {
+                kills.push((d, cells));
+                uses.extend([s, gone]);
+            }
+            Op::OpenLane { d, s, .. } => {
+                kills.push((d, cells));
+                uses.push(s);
+            }
+            // Parts of a block: the rest stays as it was.
+            Op::Store { .. } | Op::StoreAt { .. } | Op::Push { .. } | Op::ListTail { .. } => {}
+            Op::ListCopy { list, from, .. } => {
+                let info = &self.lists[list as usize];
+                kills.push((info.base, info.len));
+                uses.push(self.lists[from as usize].base);
+            }
+            Op::ListSame { list, other, .. } => {
+                uses.extend([self.lists[list as usize].base, self.lists[other as usize].base]);
+            }
+            Op::LoadFrom { list, .. }
+            | Op::PutInto { list, .. }
+            | Op::ListCheck { list, .. }
+            | Op::ListFind { list, .. }
+            | Op::ListAdd { list, .. }
+            | Op::ListDrop { list, .. } => uses.push(self.lists[list as usize].base),
+            Op::ListJoin { list, from, .. } => uses.extend([self.lists[list as usize].base, from]),
+            _ => op.roles(&mut |role| {
+                if let Role::Block(m, _) = role {
+                    uses.push(m);
+                }
+            }),
+        }
+        for (m, len) in kills {
+            if let Some(b) = self.block_at(m)
+                && self.scratch[b] == (m.0, len)
+            {
+                set[(regs + b) / 64] &= !(1 << ((regs + b) % 64));
+            }
+        }
+        for m in uses {
+            if let Some(b) = self.block_at(m) {
+                set[(regs + b) / 64] |= 1 << ((regs + b) % 64);
+            }
+        }
+        let mut reads = vec![];
+        op.roles(&mut |role| match role {
+            // Where a jump is taken the register may keep what it held.
+            Role::Writes(r) if !matches!(op, Op::CellOr { .. } | Op::Recall { .. }) => {
+                set[r.0 as usize / 64] &= !(1 << (r.0 % 64));
+            }
+            Role::Reads(r) => reads.push(r),
+            _ => {}
+        });
+        for r in reads {
+            set[r.0 as usize / 64] |= 1 << (r.0 % 64);
+        }
+    }
+
     fn verify_program(&self, p: &Program, bad: &mut Vec<String>) {
         let range = p.entry..p.end;
         let mut say = |at: u32, text: String| bad.push(format!("{}: {at}: {text}", p.name));
@@ -358,6 +628,13 @@ impl Code {
             });
             let stored = match op {
                 Op::Store { base, .. } | Op::Push { base, .. } => Some((base, false)),
+                Op::Reset { d, .. } | Op::CutLanes { d, .. } | Op::OpenLane { d, .. } => Some((d, false)),
+                Op::ListTail { to, .. } => Some((to, false)),
+                Op::PutInto { list, .. }
+                | Op::ListCopy { list, .. }
+                | Op::ListAdd { list, .. }
+                | Op::ListDrop { list, .. }
+                | Op::ListJoin { list, .. } => self.lists.get(list as usize).map(|l| (l.base, l.puts)),
                 Op::StoreAt { to, .. } => Some((to, false)),
                 Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some((d, false)),
                 Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some((d, false)),
@@ -376,6 +653,33 @@ impl Code {
                 }
                 Op::Recall { memo, .. } | Op::Remember { memo, .. } if u32::from(memo) >= self.memos => {
                     say(at, format!("memo {memo} does not exist"));
+                }
+                Op::LoadFrom { list, .. }
+                | Op::PutInto { list, .. }
+                | Op::ListCopy { list, .. }
+                | Op::ListCheck { list, .. }
+                | Op::ListAdd { list, .. }
+                | Op::ListDrop { list, .. }
+                | Op::ListTail { list, .. }
+                | Op::ListJoin { list, .. }
+                    if list as usize >= self.lists.len() =>
+                {
+                    say(at, format!("list {list} does not exist"));
+                }
+                Op::ShapeMove { shapes, .. }
+                | Op::ShapeTurn { shapes, .. }
+                | Op::ShapeMake { shapes, .. }
+                | Op::ShapeAnchor { shapes, .. }
+                | Op::ShapeKind { shapes, .. }
+                | Op::ShapeTurnOf { shapes, .. }
+                | Op::ShapeLen { shapes, .. }
+                | Op::ShapeCell { shapes, .. }
+                    if shapes as usize >= self.shapes.len() =>
+                {
+                    say(at, format!("shapes {shapes} do not exist"));
+                }
+                Op::Draw { point, .. } | Op::Merge { point } if point as usize >= self.points.len() => {
+                    say(at, format!("point {point} does not exist"));
                 }
                 _ => {}
             }

@@ -123,7 +123,7 @@ fn goal_state(b: &Bound, quantity: &Expr) -> Option<Vec<i32>> {
                     }
                     let slot = &b.slots[v];
                     match y.kind {
-                        Ek::Var(_, t) if !model.vars[t].state => {
+                        Ek::Var(_, t) if !model.vars[t].state && b.slots[t].len == slot.len => {
                             let from = &b.slots[t];
                             state[slot.base..slot.base + slot.len]
                                 .copy_from_slice(&b.data[from.base..from.base + from.len]);
@@ -152,10 +152,14 @@ fn ends_won(model: &Model) -> bool {
             St::End(e) => model.endings[*e].kind == EndKind::Goal,
             St::If(_, a, b) => wins(model, a) || wins(model, b),
             St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => wins(model, body),
+            St::Draw { rest, other, .. } => {
+                wins(model, rest) || other.as_ref().is_some_and(|o| wins(model, o))
+            }
             _ => false,
         })
     }
-    model.moves.iter().any(|m| wins(model, &m.body))
+    model.ticks.iter().any(|t| wins(model, &t.body.body))
+        || model.moves.iter().any(|m| wins(model, &m.body))
         || model.procs.iter().any(|p| wins(model, &p.body))
         || model.after.iter().any(|p| wins(model, &p.body))
 }
@@ -171,7 +175,10 @@ fn vars_read(model: &Model, e: &Expr, out: &mut Vec<usize>) {
         Ek::Builtin(_, args) => args.iter().for_each(|a| vars_read(model, a, out)),
         Ek::Quant(q) => {
             match &q.over {
-                Range::Cells(e) | Range::Lanes(e) | Range::Lane(e) => vars_read(model, e, out),
+                Range::Cells(e) | Range::Lanes(e) | Range::Lane(e) | Range::List(e) | Range::Covered(e) => {
+                    vars_read(model, e, out);
+                }
+                Range::Offsets(o) => o.iter().for_each(|e| vars_read(model, e, out)),
                 Range::Around(c, o) => {
                     vars_read(model, c, out);
                     o.iter().for_each(|e| vars_read(model, e, out));
@@ -195,8 +202,17 @@ fn vars_read(model: &Model, e: &Expr, out: &mut Vec<usize>) {
         | Ek::ToPlace(a)
         | Ek::ToCell(a)
         | Ek::OnBoard(a)
+        | Ek::End(a, _)
+        | Ek::Part(a, ..)
+        | Ek::Given(a)
         | Ek::Within(a, _) => vars_read(model, a, out),
-        Ek::Index(a, b)
+        Ek::MakeRecord(_, parts) => parts.iter().for_each(|e| vars_read(model, e, out)),
+        // Not part of any quantity: the checker keeps questions out of models.
+        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {}
+        Ek::Entry(a, b)
+        | Ek::InList(a, b)
+        | Ek::MoveShape(a, b, _)
+        | Ek::Index(a, b)
         | Ek::Arith(_, a, b)
         | Ek::Cmp(_, a, b)
         | Ek::SameBlock(a, b, _)
@@ -263,6 +279,9 @@ struct Prover<'b> {
 }
 
 fn rules_keep(b: &Bound, quantity: &Body) -> bool {
+    if !followed(&b.model) {
+        return false;
+    }
     let Ok(list) = move_list(b) else { return false };
     let mut seen = vec![];
     for (of, params) in list {
@@ -327,7 +346,7 @@ impl Prover<'_> {
                     let v = self.eval(value, &path);
                     path.env[*l] = v;
                 }
-                Target::LocalAt(..) => {}
+                Target::LocalAt(..) | Target::Entry(..) => {}
                 Target::Var(v) if self.b.model.vars[*v].shape == Shape::One => {
                     let value = self.eval(value, &path);
                     path.vars.insert(*v, value);
@@ -367,6 +386,8 @@ impl Prover<'_> {
             }
             // A refused move changes nothing; the rest are no part of the state.
             St::Refuse { .. } | St::Note(..) | St::Score(_) | St::Tally(..) => {}
+            // Models with any of these are not looked at: see `followed`.
+            _ => self.gave_up = true,
         }
         vec![path]
     }
@@ -422,7 +443,7 @@ impl Prover<'_> {
                         path.vars.insert(*v, Sym::Unknown);
                     }
                     Target::VarAt(v, _) => blur(path, *v),
-                    Target::LocalAt(..) => {}
+                    Target::LocalAt(..) | Target::Entry(..) => {}
                 }
             }
             return;
@@ -614,6 +635,30 @@ impl Prover<'_> {
     }
 }
 
+/// Whether all that a model does is followed here: no draws, lists, lanes or ticks.
+fn followed(model: &Model) -> bool {
+    fn plain(block: &[Stmt]) -> bool {
+        block.iter().all(|s| match &s.kind {
+            St::Assign(t, _) => !matches!(t, Target::Entry(..)),
+            St::Swap(a, b) => ![a, b].iter().any(|t| matches!(t, Target::Entry(..))),
+            St::If(_, a, b) => plain(a) && plain(b),
+            St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => plain(body),
+            St::Refuse { .. }
+            | St::Judge
+            | St::End(_)
+            | St::Note(..)
+            | St::Score(_)
+            | St::Tally(..)
+            | St::Call(..) => true,
+            _ => false,
+        })
+    }
+    model.ticks.is_empty()
+        && model.moves.iter().all(|m| plain(&m.body))
+        && model.procs.iter().all(|p| plain(&p.body))
+        && model.after.iter().all(|p| plain(&p.body))
+}
+
 /// A block was changed in a way that is not followed.
 fn blur(path: &mut Path, var: usize) {
     path.parity.insert(var, None);
@@ -633,7 +678,7 @@ fn blur(path: &mut Path, var: usize) {
 #[must_use]
 pub fn enumerate(game: &Game, keeps: usize, stop: &mut dyn FnMut() -> bool) -> Option<Kept> {
     let b = &game.bound;
-    if b.model.ends_by_statement {
+    if b.model.ends_by_statement || !game.code.points.is_empty() {
         return None;
     }
     let total = b.codec.states_len().filter(|&n| n <= ENUMERATE_MAX)?;

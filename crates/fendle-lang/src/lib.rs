@@ -11,6 +11,7 @@
 
 pub mod ast;
 pub mod bind;
+pub mod chance;
 pub mod check;
 pub mod codec;
 pub mod diag;
@@ -26,6 +27,8 @@ pub mod model;
 pub mod parser;
 pub mod play;
 pub mod reference;
+pub mod setup;
+pub mod shape;
 
 pub use bind::{Bound, bind};
 pub use diag::{Diagnostic, FileId, Severity, Sources, Span};

@@ -12,7 +12,7 @@ use crate::bind::Bound;
 use crate::diag::Span;
 use crate::hir::*;
 use crate::ir::*;
-use crate::reference::{Eval, FaultKind, KEPT_MAX};
+use crate::reference::{Eval, FaultKind, KEPT_MAX, WEIGHT_MAX};
 
 /// Most operations of one model.
 pub const OPS_MAX: usize = 1 << 21;
@@ -50,6 +50,19 @@ enum Local {
     Val(O),
     Var(R),
     Block(M),
+    /// A list, and how many entries it may hold now.
+    List {
+        number: u16,
+        limit: O,
+    },
+}
+
+/// A list that an operation works on: its address, and what is known of it.
+#[derive(Clone, Copy)]
+struct ListAt {
+    addr: R,
+    number: u16,
+    limit: O,
 }
 
 struct Lower<'b> {
@@ -59,7 +72,7 @@ struct Lower<'b> {
     labels: Vec<Option<u32>>,
     sites: HashMap<FaultSite, Site>,
     memos: HashMap<(usize, Vec<i64>), u16>,
-    doms: HashMap<(i32, i32), u16>,
+    doms: HashMap<(i32, i32, bool), u16>,
     frame: Vec<Local>,
     mutable: Vec<bool>,
     next: u16,
@@ -71,6 +84,8 @@ struct Lower<'b> {
     start: u32,
     finish: Label,
     full: bool,
+    /// The program draws: scratch must not remember what other branches left there.
+    draws: bool,
 }
 
 /// Makes and verifies the code of a bound model.
@@ -109,12 +124,21 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
         start: data,
         finish: 0,
         full: false,
+        draws: false,
     };
+    l.shape_tables();
     l.moves()?;
     l.code.status = l.status_program("status", true);
     l.code.status_changed = l.status_program("status of a changed state", false);
     l.code.laws = l.law_program();
     l.keeps();
+    if let Some(what) = b.model.aim.as_ref().and_then(|a| a.what.as_ref()) {
+        l.begin(&what.locals, true);
+        let s = l.value(&what.expr);
+        let s = l.reg(s);
+        l.emit(Op::Give { s });
+        l.code.aim = Some(l.end("aim".into(), vec![]));
+    }
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
         let site = l.site(FaultKind::NotRearranged, def.span);
         l.code.pack_sites.push((v, site));
@@ -123,6 +147,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
         return Err(TooLarge::Operations);
     }
     l.code.memos = l.memos.len() as u32;
+    l.code.find_live();
     if let Err(bad) = l.code.verify() {
         panic!("the code does not verify:\n{}\n{}", bad.join("\n"), l.code.print());
     }
@@ -163,22 +188,47 @@ pub fn move_list(b: &Bound) -> Result<Vec<(usize, Vec<i64>)>, TooLarge> {
 fn range_of(b: &Bound, dom: &Dom) -> (i64, i64) {
     let mut eval = Eval::new(b);
     match dom {
-        Dom::Bool => (0, 1),
         Dom::Range(lo, hi) => (eval.lone(lo).unwrap_or(0), eval.lone(hi).unwrap_or(-1)),
-        Dom::Enum(e) => (0, b.model.enums[*e].values.len() as i64 - 1),
-        Dom::Dir4 => (0, 3),
-        Dom::Dir8 => (0, 7),
-        Dom::Cell => (0, b.cells() as i64 - 1),
+        Dom::Maybe(inner) => range_of(b, inner),
+        _ => b.plain_range(dom),
+    }
+}
+
+/// Whether a block draws, itself or in a procedure.
+fn draws(model: &Model, block: &[Stmt]) -> bool {
+    block.iter().any(|s| match &s.kind {
+        St::Draw { .. } => true,
+        St::If(_, a, b) => draws(model, a) || draws(model, b),
+        St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => draws(model, body),
+        St::Call(p, _) => draws(model, &model.procs[*p].body),
+        _ => false,
+    })
+}
+
+/// Whether a target is a part of the state.
+fn is_state(target: &Target) -> bool {
+    match target {
+        Target::Var(_) | Target::VarAt(..) => true,
+        Target::Entry(list, _) => !matches!(list, ListRef::Local(_)),
+        Target::Local(_) | Target::LocalAt(..) => false,
     }
 }
 
 /// Whether a block can change the state.
 fn changes_state(block: &[Stmt]) -> bool {
     block.iter().any(|s| match &s.kind {
-        St::Assign(t, _) => matches!(t, Target::Var(_) | Target::VarAt(..)),
-        St::Swap(a, b) => [a, b].iter().any(|t| matches!(t, Target::Var(_) | Target::VarAt(..))),
+        St::Assign(t, _) => is_state(t),
+        St::Swap(a, b) => is_state(a) || is_state(b),
         St::If(_, a, b) => changes_state(a) || changes_state(b),
         St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => changes_state(body),
+        St::Draw { into, rest, other, .. } => {
+            into.is_some() || changes_state(rest) || other.as_ref().is_some_and(|o| changes_state(o))
+        }
+        St::Push(l, _) | St::Pop(l) | St::Clear(l) | St::Drop(l, _) => !matches!(l, ListRef::Local(_)),
+        St::Take(_, a, b) => [a, b].iter().any(|l| !matches!(l, ListRef::Local(_))),
+        St::Write { into, .. } | St::CutOut { into, .. } | St::Insert { into, .. } => {
+            !matches!(into, Target::Local(_))
+        }
         St::End(_) | St::Call(..) => true,
         _ => false,
     })
@@ -206,6 +256,11 @@ fn heavy(e: &Expr) -> bool {
         | Ek::Minus(a, b)
         | Ek::Both(a, b) => heavy(a) || heavy(b),
         Ek::Cond(a, b, c) | Ek::IndexOutside(a, b, c) => heavy(a) || heavy(b) || heavy(c),
+        Ek::InList(..) => true,
+        Ek::Entry(a, b) | Ek::MoveShape(a, b, _) => heavy(a) || heavy(b),
+        Ek::End(a, _) | Ek::Part(a, ..) | Ek::Given(a) => heavy(a),
+        Ek::MakeRecord(_, parts) => parts.iter().any(heavy),
+        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
         Ek::Call(_, args) => !args.is_empty(),
         Ek::Const(_) | Ek::Var(..) | Ek::Local(_) => false,
     }
@@ -246,12 +301,321 @@ impl Lower<'_> {
 
     fn scratch(&mut self, len: usize) -> M {
         let m = M(self.code.memory);
+        if len > 0 {
+            self.code.scratch.push((m.0, len as u32));
+        }
         self.code.memory += len as u32;
         if self.code.memory > 1 << 26 {
             self.full = true;
             self.code.memory = 1 << 26;
         }
         m
+    }
+
+    /// Scratch for a list of numbers that is filled by `Push`.
+    fn pushed(&mut self, room: usize) -> M {
+        let len = 2 * room.max(1);
+        let d = self.scratch(len);
+        if self.draws {
+            self.emit(Op::Reset { d, len: len as u32 });
+        }
+        d
+    }
+
+    fn shape_tables(&mut self) {
+        for (s, def) in self.b.model.shapes.iter().enumerate() {
+            let (rows, cols) = self.b.shape_sides(s);
+            let all = def
+                .all
+                .iter()
+                .map(|&(shape, turn)| {
+                    let turns = def.shapes[shape].turns.len() as i64;
+                    (shape as i64, turn as i64, def.firsts[shape] as i64, turns)
+                })
+                .collect();
+            let cells = def
+                .all
+                .iter()
+                .map(|&(shape, turn)| {
+                    def.shapes[shape].turns[turn].iter().map(|(r, c)| r * code::ROW + c).collect()
+                })
+                .collect();
+            let firsts = def.firsts.iter().map(|&f| f as i64).collect();
+            self.code.shapes.push(ShapeTable { rows, cols, margin: def.margin, all, cells, firsts });
+        }
+    }
+
+    fn point(&mut self, span: Span) -> u16 {
+        let too_fine = self.site(FaultKind::TooFine, span);
+        let too_many = self.site(FaultKind::TooManyOutcomes, span);
+        if self.code.points.len() >= usize::from(u16::MAX) {
+            self.full = true;
+            return 0;
+        }
+        self.code.points.push(Point { regs: vec![], blocks: vec![], too_fine, too_many });
+        self.code.points.len() as u16 - 1
+    }
+
+    // ---- lists ----
+
+    fn list_number(&mut self, info: ListInfo) -> u16 {
+        if let Some(i) = self.code.lists.iter().position(|l| *l == info) {
+            return i as u16;
+        }
+        if self.code.lists.len() >= usize::from(u16::MAX) {
+            self.full = true;
+            return 0;
+        }
+        self.code.lists.push(info);
+        self.code.lists.len() as u16 - 1
+    }
+
+    /// What is known of a variable that is a list or several.
+    fn var_list(&mut self, v: usize, region: u32, puts: bool) -> (u16, usize) {
+        let slot = self.b.slots[v].clone();
+        let bag = matches!(self.b.model.vars[v].shape, Shape::List(true) | Shape::Lists(_, true));
+        let cap = if slot.active { slot.cap } else { 0 };
+        let info = ListInfo {
+            base: M(region + slot.base as u32),
+            len: slot.len as u32,
+            cap: cap as u32,
+            pad: slot.pad() as i32,
+            lo: slot.lo as i32,
+            hi: slot.hi as i32,
+            maybe: slot.maybe,
+            bag,
+            puts,
+        };
+        (self.list_number(info), slot.cap)
+    }
+
+    fn local_list(&mut self, cap: usize) -> u16 {
+        let len = cap + 1;
+        let base = self.scratch(len);
+        let info = ListInfo {
+            base,
+            len: len as u32,
+            cap: cap as u32,
+            pad: 0,
+            lo: i32::MIN,
+            hi: i32::MAX,
+            maybe: true,
+            bag: false,
+            puts: false,
+        };
+        self.list_number(info)
+    }
+
+    fn list_at(&mut self, number: u16, offset: O, limit: O) -> ListAt {
+        let base = i64::from(self.code.lists[usize::from(number)].base.0);
+        let addr = match offset {
+            O::K(k) => self.reg(O::K(base + k)),
+            O::R(b) => {
+                let a = self.reg(O::K(base));
+                let d = self.fresh();
+                self.emit(Op::Sum { d, a, b });
+                d
+            }
+        };
+        ListAt { addr, number, limit }
+    }
+
+    /// The list that an expression is.
+    fn list_of(&mut self, e: &Expr) -> ListAt {
+        match &e.kind {
+            Ek::Var(when, v) => {
+                let (region, puts) = self.region(*when, *v);
+                let (number, cap) = self.var_list(*v, region, puts);
+                self.list_at(number, O::K(0), O::K(cap as i64))
+            }
+            Ek::Index(block, index) => {
+                let Ek::Var(when, v) = &block.kind else { return self.no_list() };
+                let key = self.value(index);
+                let (region, puts) = self.region(*when, *v);
+                let (number, cap) = self.var_list(*v, region, puts);
+                let offset = self.stride(key, cap + 1);
+                self.list_at(number, offset, O::K(cap as i64))
+            }
+            Ek::Local(l) => match self.frame[*l] {
+                Local::List { number, limit } => self.list_at(number, O::K(0), limit),
+                _ => self.no_list(),
+            },
+            Ek::Quant(q) => self.comprehension(q, e.span),
+            Ek::Within(inner, dom) => {
+                let at = self.list_of(inner);
+                let (lo, hi) = range_of(self.b, dom);
+                let narrow = |v: i64| v.clamp(i32::MIN.into(), i32::MAX.into()) as i32;
+                let maybe = matches!(dom, Dom::Maybe(_));
+                let info = self.code.lists[usize::from(at.number)];
+                let list = self.list_number(ListInfo { lo: narrow(lo), hi: narrow(hi), maybe, ..info });
+                let site = self.site(FaultKind::OutOfDomain, e.span);
+                self.emit(Op::ListCheck { s: at.addr, list, site });
+                at
+            }
+            _ => self.no_list(),
+        }
+    }
+
+    /// Stands for a list where the checker has found something else.
+    fn no_list(&mut self) -> ListAt {
+        let number = self.local_list(0);
+        self.list_at(number, O::K(0), O::K(0))
+    }
+
+    fn stride(&mut self, key: O, by: usize) -> O {
+        match inside(key, 1 << 16) {
+            O::K(k) => O::K(k * by as i64),
+            O::R(a) => {
+                let b = self.reg(O::K(by as i64));
+                // Keys are checked: this cannot overflow.
+                let site = Site(0);
+                self.ensure_site();
+                self.unary(|d| Op::Mul { d, a, b, site })
+            }
+        }
+    }
+
+    fn ensure_site(&mut self) {
+        if self.code.sites.is_empty() {
+            self.site(FaultKind::Overflow, Span::default());
+        }
+    }
+
+    fn region(&self, when: When, v: usize) -> (u32, bool) {
+        match (self.b.model.vars[v].state, when) {
+            (false, _) => (0, false),
+            (true, When::Now) => (self.code.now, true),
+            (true, When::Before) => (self.code.before, false),
+            (true, When::Start) => (self.start, false),
+        }
+    }
+
+    fn list_ref(&mut self, list: &ListRef) -> ListAt {
+        match list {
+            ListRef::Local(l) => match self.frame[*l] {
+                Local::List { number, limit } => self.list_at(number, O::K(0), limit),
+                _ => self.no_list(),
+            },
+            ListRef::Var(v) => {
+                let (number, cap) = self.var_list(*v, self.code.now, true);
+                self.list_at(number, O::K(0), O::K(cap as i64))
+            }
+            ListRef::VarAt(v, key) => {
+                let key = self.value(key);
+                let (number, cap) = self.var_list(*v, self.code.now, true);
+                let offset = self.stride(key, cap + 1);
+                self.list_at(number, offset, O::K(cap as i64))
+            }
+        }
+    }
+
+    fn touched(&mut self, list: ListAt) {
+        if self.code.lists[usize::from(list.number)].puts {
+            self.clean = false;
+        }
+    }
+
+    fn list_len(&mut self, list: ListAt) -> R {
+        let d = self.fresh();
+        self.emit(Op::LoadFrom { d, a: list.addr, list: list.number });
+        d
+    }
+
+    fn entry_addr(&mut self, list: ListAt, i: R) -> R {
+        let d = self.fresh();
+        self.emit(Op::Sum { d, a: list.addr, b: i });
+        d
+    }
+
+    /// The entry's number from 1, known to be there.
+    fn spot(&mut self, list: ListAt, spot: &Spot, span: Span) -> R {
+        let n = self.list_len(list);
+        match spot {
+            Spot::At(e) => {
+                let i = self.value(e);
+                let i = self.reg(i);
+                let site = self.site(FaultKind::NoEntry, e.span);
+                self.emit(Op::CheckEntry { i, n, site });
+                i
+            }
+            Spot::First | Spot::Last => {
+                let ok = self.label();
+                self.emit(Op::JumpIf { a: n, to: To(ok) });
+                let site = self.site(FaultKind::ListEmpty, span);
+                self.emit(Op::Fault { site });
+                self.here(ok);
+                if matches!(spot, Spot::Last) { n } else { self.reg(O::K(1)) }
+            }
+        }
+    }
+
+    /// The span that an empty list is reported at.
+    fn list_span(&self, list: &ListRef) -> Span {
+        match list {
+            ListRef::VarAt(_, e) => e.span,
+            ListRef::Var(v) => self.b.model.vars[*v].span,
+            ListRef::Local(_) => Span::default(),
+        }
+    }
+
+    /// Breaks unless `n` entries are within the bound of a local list.
+    fn check_limit(&mut self, n: R, limit: O, span: Span) {
+        let limit = self.reg(limit);
+        let ok = self.label();
+        self.emit(Op::JumpLe { a: n, b: limit, to: To(ok) });
+        let site = self.site(FaultKind::ListFull, span);
+        self.emit(Op::FaultWith { s: limit, site });
+        self.here(ok);
+    }
+
+    fn comprehension(&mut self, q: &Quant, span: Span) -> ListAt {
+        let room = self.room(&q.over);
+        let number = self.local_list(room);
+        let info = self.code.lists[usize::from(number)];
+        self.emit(Op::Reset { d: info.base, len: info.len });
+        let list = self.list_at(number, O::K(0), O::K(room as i64));
+        let range = self.site(FaultKind::OutOfDomain, span);
+        let full = self.site(FaultKind::ListFull, span);
+        self.each(q.local, &q.over, None, q.filter.as_ref(), span, &mut |l, _| {
+            let v = match &q.body {
+                Some(body) => l.value(body),
+                None => l.local_value(q.local),
+            };
+            let v = l.reg(v);
+            l.emit(Op::Check { s: v, lo: i32::MIN, hi: i32::MAX, site: range });
+            l.emit(Op::ListAdd { a: list.addr, v, list: number, site: full });
+        });
+        list
+    }
+
+    /// Most things that a range can hold.
+    fn room(&self, over: &Range) -> usize {
+        match over {
+            Range::Board | Range::Cells(_) => self.b.cells(),
+            Range::Around(_, o) | Range::Offsets(o) => o.len(),
+            Range::Dirs(n) => usize::from(*n),
+            Range::Enum(e) => self.b.model.enums[*e].values.len(),
+            Range::Lanes(_) | Range::Lane(_) => self.b.rows.max(self.b.cols),
+            Range::Ints(..) => KEPT_MAX as usize,
+            Range::List(e) => self.list_room(e),
+            Range::Covered(_) => {
+                self.code.shapes.iter().flat_map(|s| s.cells.iter().map(Vec::len)).max().unwrap_or(0)
+            }
+        }
+    }
+
+    fn list_room(&self, e: &Expr) -> usize {
+        match &e.kind {
+            Ek::Var(_, v) => self.b.slots[*v].cap,
+            Ek::Index(block, _) => self.list_room(block),
+            Ek::Local(l) => match self.frame[*l] {
+                Local::List { number, .. } => self.code.lists[usize::from(number)].cap as usize,
+                _ => 0,
+            },
+            Ek::Quant(q) => self.room(&q.over),
+            Ek::Within(inner, _) => self.list_room(inner),
+            _ => 0,
+        }
     }
 
     fn label(&mut self) -> Label {
@@ -379,7 +743,12 @@ impl Lower<'_> {
     }
 
     fn move_program(&mut self, def: &MoveDef, key: &[Option<i64>]) -> u32 {
+        let model = self.b.model.clone();
+        self.draws = draws(&model, &def.body)
+            || model.after.as_ref().is_some_and(|a| draws(&model, &a.body))
+            || model.ticks.iter().any(|t| draws(&model, &t.body.body));
         self.begin(&def.locals, true);
+        let of = model.moves.iter().position(|m| m.span == def.span).unwrap_or(0);
         let mut params = vec![];
         for (i, k) in key.iter().enumerate() {
             self.frame[i] = match k {
@@ -403,19 +772,43 @@ impl Lower<'_> {
             self.here(yes);
         }
         self.block(&def.body);
-        let model = self.b.model.clone();
         if let Some(after) = &model.after {
             self.inlined(&after.locals, vec![], |l| l.block(&after.body));
+        }
+        for tick in model.ticks.iter().filter(|t| t.on.is_none_or(|m| m == of)) {
+            self.tick(tick);
         }
         let finish = self.finish;
         self.here(finish);
         self.emit(Op::Done {});
+        self.draws = false;
         let words: Vec<String> = key
             .iter()
             .zip(&def.params)
             .map(|(k, d)| k.map_or("_".to_string(), |v| self.b.scalar_text(d.scalar(), v, false)))
             .collect();
         self.end(format!("move {} {}", def.name, words.join(" ")).trim_end().to_string(), params)
+    }
+
+    fn tick(&mut self, tick: &TickDef) {
+        let Some((clock, every)) = &tick.clock else {
+            return self.inlined(&tick.body.locals, vec![], |l| l.block(&tick.body.body));
+        };
+        let at = M(self.code.now + self.b.slots[*clock].base as u32);
+        let every = Eval::new(self.b).lone(every).unwrap_or(1);
+        let (skip, end) = (self.label(), self.label());
+        let n = self.load(at, O::K(0));
+        self.emit(Op::Inc { d: n });
+        let every = self.reg(O::K(every));
+        self.clean = false;
+        self.emit(Op::JumpLt { a: n, b: every, to: To(skip) });
+        let zero = self.reg(O::K(0));
+        self.emit(Op::PutAt { to: at, s: zero });
+        self.inlined(&tick.body.locals, vec![], |l| l.block(&tick.body.body));
+        self.emit(Op::Jump { to: To(end) });
+        self.here(skip);
+        self.emit(Op::PutAt { to: at, s: n });
+        self.here(end);
     }
 
     fn status_program(&mut self, name: &str, clean: bool) -> u32 {
@@ -524,7 +917,7 @@ impl Lower<'_> {
                 self.clean &= after_then;
             }
             St::For { local, over, filter, body } => self.for_stmt(*local, over, filter.as_ref(), body, span),
-            St::Repeat { bound, cond, body } => {
+            St::Repeat { bound, cond, body, cut } => {
                 let bound = self.value(bound);
                 let bound = self.copy(bound);
                 if changes_state(body) {
@@ -536,17 +929,100 @@ impl Lower<'_> {
                 self.here(top);
                 self.cond(cond, exit, false);
                 self.emit(Op::JumpLt { a: done, b: bound, to: To(go) });
-                let site = self.site(FaultKind::RepeatBound, span);
-                self.emit(Op::FaultWith { s: bound, site });
+                if *cut {
+                    self.emit(Op::Cut {});
+                } else {
+                    let site = self.site(FaultKind::RepeatBound, span);
+                    self.emit(Op::FaultWith { s: bound, site });
+                }
                 self.here(go);
                 self.emit(Op::Inc { d: done });
                 self.block(body);
+                self.merge(body, span);
                 let site = self.site(FaultKind::StepBudget, span);
                 self.emit(Op::Loop { to: To(top), site });
                 self.here(exit);
                 self.cells.truncate(known);
             }
-            St::Phase(_, body) => self.block(body),
+            St::Phase(_, body) => {
+                self.block(body);
+                self.merge(body, span);
+            }
+            St::Draw { local, from, into, rest, other } => {
+                self.draw(*local, from, into.as_ref(), rest, other.as_deref(), span);
+            }
+            St::NewList { local, value, max } => self.new_list(*local, value.as_ref(), max, span),
+            St::Push(list, value) => {
+                let v = self.value(value);
+                let v = self.reg(v);
+                let list = self.list_ref(list);
+                self.push(list, v, span);
+            }
+            St::Pop(list) => {
+                let list = self.list_ref(list);
+                let i = self.spot(list, &Spot::Last, span);
+                self.touched(list);
+                self.emit(Op::ListDrop { a: list.addr, i, list: list.number });
+            }
+            St::Clear(list) => {
+                let list = self.list_ref(list);
+                let empty = self.local_list(0);
+                let info = self.code.lists[usize::from(empty)];
+                self.emit(Op::Reset { d: info.base, len: info.len });
+                let s = self.reg(O::K(info.base.0.into()));
+                self.touched(list);
+                let site = self.site(FaultKind::ListFull, span);
+                self.emit(Op::ListCopy { d: list.addr, s, list: list.number, from: empty, site });
+            }
+            St::Drop(list, value) => {
+                let v = self.value(value);
+                let v = self.reg(v);
+                let list = self.list_ref(list);
+                let i = self.fresh();
+                self.emit(Op::ListFind { d: i, a: list.addr, v, list: list.number });
+                let ok = self.label();
+                self.emit(Op::JumpIf { a: i, to: To(ok) });
+                let site = self.site(FaultKind::NotInList, span);
+                self.emit(Op::FaultWith { s: v, site });
+                self.here(ok);
+                self.touched(list);
+                self.emit(Op::ListDrop { a: list.addr, i, list: list.number });
+            }
+            St::Take(count, from, onto) => {
+                let n = self.value(count);
+                let n = self.reg(n);
+                let from = self.list_ref(from);
+                let onto = self.list_ref(onto);
+                let len = self.list_len(from);
+                let (ok, bad) = (self.label(), self.label());
+                let zero = self.reg(O::K(0));
+                self.emit(Op::JumpLt { a: n, b: zero, to: To(bad) });
+                self.emit(Op::JumpLe { a: n, b: len, to: To(ok) });
+                self.here(bad);
+                let site = self.site(FaultKind::NoEntry, span);
+                self.emit(Op::FaultWith { s: n, site });
+                self.here(ok);
+                self.touched(from);
+                self.touched(onto);
+                let room = self.code.lists[usize::from(from.number)].cap as usize;
+                let to = self.pushed(room);
+                self.emit(Op::ListTail { s: from.addr, n, to, list: from.number });
+                let have = self.list_len(onto);
+                let sum = self.fresh();
+                self.emit(Op::Sum { d: sum, a: have, b: n });
+                self.check_limit(sum, onto.limit, span);
+                let site = self.site(FaultKind::ListFull, span);
+                let check = self.site(FaultKind::OutOfDomain, span);
+                self.emit(Op::ListJoin { d: onto.addr, n, from: to, list: onto.number, site });
+                self.emit(Op::ListCheck { s: onto.addr, list: onto.number, site: check });
+            }
+            St::Write { parts, fill, into, along } => self.write_lane(parts, fill, into, along, span),
+            St::CutOut { local, columns, filter, into, fill, from } => {
+                self.cut_out(*local, *columns, filter, into, (fill, from), span);
+            }
+            St::Insert { row, into, at, from } => self.insert_lane(row, into, at, from, span),
+            // Starts are drawn by the reference executor.
+            St::Require(..) => {}
             St::Refuse { site, at, unless } => {
                 let ok = self.label();
                 if let Some(e) = unless {
@@ -604,6 +1080,374 @@ impl Lower<'_> {
         }
     }
 
+    fn merge(&mut self, body: &[Stmt], span: Span) {
+        let model = self.b.model.clone();
+        if self.draws && draws(&model, body) {
+            let point = self.point(span);
+            self.emit(Op::Merge { point });
+        }
+    }
+
+    fn draw(
+        &mut self,
+        local: usize,
+        from: &DrawFrom,
+        into: Option<&Target>,
+        rest: &[Stmt],
+        other: Option<&[Stmt]>,
+        span: Span,
+    ) {
+        let least = self.reg(O::K(0));
+        let count = self.copy(O::K(0));
+        let push_weight = |l: &mut Self, w: &Expr, skip: Label, weights: M, n: R| {
+            let v = l.value(w);
+            let s = l.reg(v);
+            let site = l.site(FaultKind::BadWeight, w.span);
+            l.emit(Op::Check { s, lo: 0, hi: WEIGHT_MAX as i32, site });
+            l.emit(Op::JumpLe { a: s, b: least, to: To(skip) });
+            l.emit(Op::Push { d: n, base: weights, s });
+        };
+        let (base, weights) = match from {
+            DrawFrom::Range { over, filter, weight } => {
+                let room = self.room(over);
+                let base = self.pushed(room);
+                let weights = match weight {
+                    Some(_) => self.pushed(room),
+                    None => M(0),
+                };
+                self.each(local, over, None, filter.as_ref(), span, &mut |l, _| {
+                    let skip = l.label();
+                    if let Some(w) = weight {
+                        let n = l.copy(O::R(count));
+                        push_weight(l, w, skip, weights, n);
+                    }
+                    let o = l.local_value(local);
+                    let s = l.reg(o);
+                    l.emit(Op::Push { d: count, base, s });
+                    l.here(skip);
+                });
+                (base, weights)
+            }
+            DrawFrom::Values(values) => {
+                let (base, weights) = (self.pushed(values.len()), self.pushed(values.len()));
+                for (v, w) in values {
+                    let v = self.value(v);
+                    let s = self.reg(v);
+                    let skip = self.label();
+                    self.sometimes(|l| {
+                        let n = l.copy(O::R(count));
+                        push_weight(l, w, skip, weights, n);
+                        l.emit(Op::Push { d: count, base, s });
+                    });
+                    self.here(skip);
+                }
+                (base, weights)
+            }
+        };
+        let (go, end) = (self.label(), self.label());
+        self.emit(Op::JumpIf { a: count, to: To(go) });
+        let clean = self.clean;
+        match other {
+            Some(other) => {
+                self.block(other);
+                self.emit(Op::Jump { to: To(end) });
+            }
+            None => {
+                let site = self.site(FaultKind::NothingToDraw, span);
+                self.emit(Op::Fault { site });
+            }
+        }
+        self.here(go);
+        let left = std::mem::replace(&mut self.clean, clean);
+        let d = self.fresh();
+        let point = self.point(span);
+        self.emit(Op::Draw { d, n: count, base, weights, point });
+        self.frame[local] = Local::Val(O::R(d));
+        if let Some(into) = into {
+            let i = self.index_of(into);
+            self.write(into, i, O::R(d), span);
+        }
+        if other.is_some() {
+            self.block(rest);
+        }
+        self.here(end);
+        self.clean &= left;
+    }
+
+    fn new_list(&mut self, local: usize, value: Option<&Expr>, max: &Expr, span: Span) {
+        let value = value.map(|e| self.list_of(e));
+        let max_value = self.value(max);
+        let room = match max_value {
+            O::K(k) => k.clamp(0, crate::bind::LIST_MAX) as usize,
+            // Only the lengths of lanes and lists are not known before.
+            O::R(_) => self.b.rows.max(self.b.cols).max(64),
+        };
+        let limit = match max_value {
+            O::K(k) if (0..=crate::bind::LIST_MAX).contains(&k) => O::K(k),
+            o => {
+                let s = self.copy(o);
+                let site = self.site(FaultKind::OutOfDomain, span);
+                self.emit(Op::Check { s, lo: 0, hi: crate::bind::LIST_MAX as i32, site });
+                O::R(s)
+            }
+        };
+        let number = self.local_list(room);
+        let info = self.code.lists[usize::from(number)];
+        self.emit(Op::Reset { d: info.base, len: info.len });
+        if let Some(from) = value {
+            let n = self.list_len(from);
+            self.check_limit(n, limit, span);
+            let d = self.reg(O::K(info.base.0.into()));
+            let site = self.site(FaultKind::ListFull, span);
+            self.emit(Op::ListCopy { d, s: from.addr, list: number, from: from.number, site });
+        }
+        self.frame[local] = Local::List { number, limit };
+    }
+
+    fn push(&mut self, list: ListAt, v: R, span: Span) {
+        let info = self.code.lists[usize::from(list.number)];
+        let n = self.list_len(list);
+        let ok = self.label();
+        let limit = self.reg(list.limit);
+        self.emit(Op::JumpLt { a: n, b: limit, to: To(ok) });
+        let full = self.site(FaultKind::ListFull, span);
+        self.emit(Op::FaultWith { s: limit, site: full });
+        self.here(ok);
+        self.touched(list);
+        let range = self.site(FaultKind::OutOfDomain, span);
+        if info.puts {
+            self.emit(Op::ListAdd { a: list.addr, v, list: list.number, site: full });
+            self.emit(Op::ListCheck { s: list.addr, list: list.number, site: range });
+        } else {
+            self.emit(Op::Check { s: v, lo: i32::MIN, hi: i32::MAX, site: range });
+            self.emit(Op::ListAdd { a: list.addr, v, list: list.number, site: full });
+        }
+    }
+
+    /// Stores one value of a grid: a variable or a local one.
+    fn write_cell(&mut self, into: &Target, cell: R, v: R, span: Span) {
+        let target = match into {
+            Target::Var(v) => Target::VarAt(*v, Expr { kind: Ek::Const(0), ty: Ty::Cell, span }),
+            Target::Local(l) => Target::LocalAt(*l, Expr { kind: Ek::Const(0), ty: Ty::Cell, span }),
+            _ => return,
+        };
+        self.write(&target, O::R(cell), O::R(v), span);
+    }
+
+    fn write_lane(&mut self, parts: &[Expr], fill: &Expr, into: &Target, along: &Expr, span: Span) {
+        let lane = self.value(along);
+        let lane = self.copy(lane);
+        // All values are known before the first is written.
+        let sides = self.b.rows.max(self.b.cols);
+        let room: usize = parts.iter().map(|p| if p.ty.is_block() { self.list_room(p) } else { 1 }).sum();
+        let base = self.pushed(room.max(sides));
+        let count = self.copy(O::K(0));
+        let burn = self.site(FaultKind::StepBudget, span);
+        for p in parts {
+            if p.ty.is_block() {
+                let list = self.list_of(p);
+                let n = self.list_len(list);
+                let n = self.copy(O::R(n));
+                let k = self.copy(O::K(0));
+                let (top, exit) = (self.label(), self.label());
+                self.here(top);
+                self.emit(Op::JumpLe { a: n, b: k, to: To(exit) });
+                self.emit(Op::Inc { d: k });
+                let a = self.entry_addr(list, k);
+                let s = self.fresh();
+                self.emit(Op::LoadFrom { d: s, a, list: list.number });
+                self.emit(Op::Push { d: count, base, s });
+                self.emit(Op::Loop { to: To(top), site: burn });
+                self.here(exit);
+            } else {
+                let v = self.value(p);
+                let s = self.reg(v);
+                self.emit(Op::Push { d: count, base, s });
+            }
+        }
+        let fill = self.value(fill);
+        let fill = self.reg(fill);
+        let len = self.fresh();
+        self.emit(Op::LaneLen { d: len, a: lane });
+        let fits = self.label();
+        self.emit(Op::JumpLe { a: count, b: len, to: To(fits) });
+        let site = self.site(FaultKind::WrittenTooLong, span);
+        self.emit(Op::FaultWith { s: count, site });
+        self.here(fits);
+        let k = self.copy(O::K(0));
+        let (top, exit, filling, store) = (self.label(), self.label(), self.label(), self.label());
+        self.here(top);
+        self.emit(Op::JumpLe { a: len, b: k, to: To(exit) });
+        let cell = self.fresh();
+        self.emit(Op::LaneCell { d: cell, a: lane, i: k });
+        let v = self.fresh();
+        self.emit(Op::JumpLe { a: count, b: k, to: To(filling) });
+        self.emit(Op::Entry { d: v, base, i: k });
+        self.emit(Op::Jump { to: To(store) });
+        self.here(filling);
+        self.emit(Op::Copy { d: v, s: fill });
+        self.here(store);
+        self.write_cell(into, cell, v, span);
+        self.emit(Op::Inc { d: k });
+        self.emit(Op::Loop { to: To(top), site: burn });
+        self.here(exit);
+    }
+
+    /// The grid that is written, as it is now.
+    fn grid_of(&self, into: &Target) -> Option<M> {
+        match into {
+            Target::Var(v) => Some(M(self.code.now + self.b.slots[*v].base as u32)),
+            Target::Local(l) => match self.frame[*l] {
+                Local::Block(m) => Some(m),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    fn put_grid(&mut self, into: &Target, d: M, s: M) {
+        let len = self.b.cells() as u32;
+        if matches!(into, Target::Var(_)) {
+            self.clean = false;
+            self.emit(Op::PutBlock { d, s, len });
+        } else {
+            self.emit(Op::CopyBlock { d, s, len });
+        }
+    }
+
+    /// Breaks unless a value may stand in the grid.
+    fn check_cell(&mut self, into: &Target, s: R, span: Span) {
+        let site = self.site(FaultKind::OutOfDomain, span);
+        if let Target::Var(v) = into {
+            let slot = self.b.slots[*v].clone();
+            self.check_slot(&slot, s, site);
+        }
+    }
+
+    fn check_slot(&mut self, slot: &crate::bind::Slot, s: R, site: Site) {
+        if !slot.active {
+            let pad = slot.pad() as i32;
+            self.emit(Op::Check { s, lo: pad, hi: pad, site });
+            return;
+        }
+        let fine = self.label();
+        if slot.maybe {
+            let none = self.reg(O::K(NONE));
+            self.emit(Op::JumpEq { a: s, b: none, to: To(fine) });
+        }
+        self.emit(Op::Check { s, lo: slot.lo as i32, hi: slot.hi as i32, site });
+        self.here(fine);
+    }
+
+    fn cut_out(
+        &mut self,
+        local: usize,
+        columns: bool,
+        filter: &Expr,
+        into: &Target,
+        (fill, from): (&Expr, &Expr),
+        span: Span,
+    ) {
+        let lines = if columns { self.b.cols } else { self.b.rows };
+        let gone = self.scratch(lines.max(1));
+        self.emit(Op::Reset { d: gone, len: lines.max(1) as u32 });
+        let dir = Expr { kind: Ek::Const(if columns { 0 } else { 3 }), ty: Ty::Dir, span };
+        let k = self.copy(O::K(0));
+        let one = self.reg(O::K(1));
+        self.each(local, &Range::Lanes(dir), None, None, span, &mut |l, _| {
+            let skip = l.label();
+            l.cond(filter, skip, false);
+            l.emit(Op::Store { base: gone, i: k, s: one });
+            l.here(skip);
+            l.emit(Op::Inc { d: k });
+        });
+        let fill = self.value(fill);
+        let fill = self.copy(fill);
+        let (low, high) = if columns { (3, 1) } else { (0, 2) };
+        let at_low = match from.kind {
+            Ek::Const(d) if d == low => true,
+            Ek::Const(d) if d == high => false,
+            _ => return,
+        };
+        let Some(s) = self.grid_of(into) else { return };
+        // Nothing comes in where nothing is taken out.
+        let some = self.fresh();
+        let (none, check, end) = (self.label(), self.label(), self.label());
+        self.emit(Op::Const { d: some, v: 0 });
+        self.each(
+            local,
+            &Range::Ints(
+                Expr { kind: Ek::Const(0), ty: Ty::Int, span },
+                Expr { kind: Ek::Const(lines as i64 - 1), ty: Ty::Int, span },
+            ),
+            None,
+            None,
+            span,
+            &mut |l, _| {
+                let i = l.local_value(local);
+                let i = l.reg(i);
+                let v = l.fresh();
+                l.emit(Op::Load { d: v, base: gone, i });
+                l.emit(Op::JumpIf { a: v, to: To(check) });
+            },
+        );
+        self.emit(Op::Jump { to: To(none) });
+        self.here(check);
+        self.check_cell(into, fill, span);
+        let d = self.scratch(self.b.cells());
+        let flags = u8::from(columns) | u8::from(at_low) << 1;
+        self.emit(Op::CutLanes { d, s, gone, fill, flags });
+        self.put_grid(into, s, d);
+        self.here(none);
+        self.emit(Op::Jump { to: To(end) });
+        self.here(end);
+    }
+
+    fn insert_lane(&mut self, row: &Expr, into: &Target, at: &Expr, from: &Expr, span: Span) {
+        let list = self.list_of(row);
+        let lane = self.value(at);
+        let lane = self.copy(lane);
+        let Ek::Const(from) = from.kind else { return };
+        let Some(s) = self.grid_of(into) else { return };
+        // Rows are opened from up or down, columns from left or right.
+        let vertical = self.fresh();
+        self.emit(Op::LaneVertical { d: vertical, a: lane });
+        let want = self.reg(O::K(i64::from(from == 1 || from == 3)));
+        let right_way = self.label();
+        self.emit(Op::JumpEq { a: vertical, b: want, to: To(right_way) });
+        let site = self.site(FaultKind::OutOfDomain, span);
+        let wrong = self.reg(O::K(from));
+        self.emit(Op::FaultWith { s: wrong, site });
+        self.here(right_way);
+        let n = self.list_len(list);
+        let len = self.fresh();
+        self.emit(Op::LaneLen { d: len, a: lane });
+        let fits = self.label();
+        self.emit(Op::JumpEq { a: n, b: len, to: To(fits) });
+        let site = self.site(FaultKind::WrittenTooLong, span);
+        self.emit(Op::FaultWith { s: n, site });
+        self.here(fits);
+        let d = self.scratch(self.b.cells());
+        let flags = u8::from(from == 0 || from == 3) << 1;
+        self.emit(Op::OpenLane { d, s, lane, flags });
+        let k = self.copy(O::K(0));
+        let (top, exit) = (self.label(), self.label());
+        let burn = self.site(FaultKind::StepBudget, span);
+        self.here(top);
+        self.emit(Op::JumpLe { a: len, b: k, to: To(exit) });
+        let cell = self.fresh();
+        self.emit(Op::LaneCell { d: cell, a: lane, i: k });
+        self.emit(Op::Inc { d: k });
+        let a = self.entry_addr(list, k);
+        let v = self.fresh();
+        self.emit(Op::LoadFrom { d: v, a, list: list.number });
+        self.check_cell(into, v, span);
+        self.emit(Op::Store { base: d, i: cell, s: v });
+        self.emit(Op::Loop { to: To(top), site: burn });
+        self.here(exit);
+        self.put_grid(into, s, d);
+    }
+
     fn args(&mut self, args: &[Expr]) -> Vec<Local> {
         args.iter().map(|a| Local::Val(self.value(a))).collect()
     }
@@ -618,6 +1462,16 @@ impl Lower<'_> {
                     self.emit(Op::CopyBlock { d, s, len: len as u32 });
                     Some(d)
                 }
+                Range::List(list) if !matches!(list.kind, Ek::Quant(_)) => {
+                    let from = self.list_of(list);
+                    let info = self.code.lists[usize::from(from.number)];
+                    let copy = self.local_list(info.cap as usize);
+                    let info = self.code.lists[usize::from(copy)];
+                    let d = self.reg(O::K(info.base.0.into()));
+                    let site = self.site(FaultKind::ListFull, span);
+                    self.emit(Op::ListCopy { d, s: from.addr, list: copy, from: from.number, site });
+                    Some(info.base)
+                }
                 _ => None,
             };
             if changes_state(body) {
@@ -626,16 +1480,8 @@ impl Lower<'_> {
             self.each(local, over, fixed, None, span, &mut |l, _| l.block(body));
             return;
         }
-        let sides = self.b.rows.max(self.b.cols);
-        let room = match over {
-            Range::Board | Range::Cells(_) => self.b.cells(),
-            Range::Around(_, o) => o.len(),
-            Range::Dirs(n) => usize::from(*n),
-            Range::Enum(e) => self.b.model.enums[*e].values.len(),
-            Range::Lanes(_) | Range::Lane(_) => sides,
-            Range::Ints(..) => KEPT_MAX as usize,
-        };
-        let base = self.scratch(2 * room.max(1));
+        let room = self.room(over);
+        let base = self.pushed(room);
         let count = self.copy(O::K(0));
         let ints = matches!(over, Range::Ints(..));
         self.each(local, over, None, filter, span, &mut |l, _| {
@@ -674,11 +1520,28 @@ impl Lower<'_> {
             Local::Val(o) => o,
             Local::Var(r) => O::R(r),
             // A name that is read before it is set does not pass the checker.
-            Local::Unset | Local::Block(_) => O::K(0),
+            Local::Unset | Local::Block(_) | Local::List { .. } => O::K(0),
         }
     }
 
     fn assign_stmt(&mut self, target: &Target, value: &Expr, span: Span) {
+        if matches!(value.ty, Ty::List(..)) {
+            return self.assign_list(target, value, span);
+        }
+        if let (Ty::Lists(..), Target::Var(v)) = (value.ty, target) {
+            // List by list, since bounds may differ.
+            let Ek::Var(when, from) = value.kind else { return };
+            let keys = self.b.slots[*v].len / (self.b.slots[*v].cap + 1);
+            for key in 0..keys as i64 {
+                let (region, puts) = self.region(when, from);
+                let (number, cap) = self.var_list(from, region, puts);
+                let s = self.list_at(number, O::K(key * (cap as i64 + 1)), O::K(cap as i64));
+                let (number, cap) = self.var_list(*v, self.code.now, true);
+                let d = self.list_at(number, O::K(key * (cap as i64 + 1)), O::K(cap as i64));
+                self.copy_list(d, s, span);
+            }
+            return;
+        }
         if value.ty.is_block() {
             let (s, len) = self.block_of(value);
             match target {
@@ -697,9 +1560,10 @@ impl Lower<'_> {
                 }
                 Target::Var(v) => {
                     let slot = &self.b.slots[*v];
-                    let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.lo, slot.lo) };
+                    let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.pad(), slot.pad()) };
+                    let maybe = slot.maybe && slot.active;
                     let d = M(self.code.now + slot.base as u32);
-                    let dom = self.dom_id(lo, hi);
+                    let dom = self.dom_id(lo, hi, maybe);
                     let site = self.site(FaultKind::OutOfDomain, span);
                     self.emit(Op::CheckBlock { base: s, len: len as u32, dom, site });
                     self.clean = false;
@@ -742,8 +1606,38 @@ impl Lower<'_> {
         }
     }
 
-    fn dom_id(&mut self, lo: i64, hi: i64) -> u16 {
-        let key = (lo as i32, hi as i32);
+    fn copy_list(&mut self, d: ListAt, s: ListAt, span: Span) {
+        let n = self.list_len(s);
+        self.check_limit(n, d.limit, span);
+        self.touched(d);
+        let site = self.site(FaultKind::ListFull, span);
+        let range = self.site(FaultKind::OutOfDomain, span);
+        self.emit(Op::ListCopy { d: d.addr, s: s.addr, list: d.number, from: s.number, site });
+        self.emit(Op::ListCheck { s: d.addr, list: d.number, site: range });
+    }
+
+    fn assign_list(&mut self, target: &Target, value: &Expr, span: Span) {
+        let from = self.list_of(value);
+        let list = match target {
+            Target::Var(v) => self.list_ref(&ListRef::Var(*v)),
+            Target::VarAt(v, key) => self.list_ref(&ListRef::VarAt(*v, key.clone())),
+            Target::Local(l) => match self.frame[*l] {
+                Local::List { .. } => self.list_ref(&ListRef::Local(*l)),
+                _ => {
+                    // A name for a list: a copy, since what it names may change.
+                    let cap = self.code.lists[usize::from(from.number)].cap as usize;
+                    let number = self.local_list(cap);
+                    self.frame[*l] = Local::List { number, limit: O::K(cap as i64) };
+                    self.list_at(number, O::K(0), O::K(cap as i64))
+                }
+            },
+            _ => return,
+        };
+        self.copy_list(list, from, span);
+    }
+
+    fn dom_id(&mut self, lo: i64, hi: i64, maybe: bool) -> u16 {
+        let key = (lo as i32, hi as i32, maybe);
         if let Some(&d) = self.doms.get(&key) {
             return d;
         }
@@ -755,8 +1649,25 @@ impl Lower<'_> {
 
     fn index_of(&mut self, target: &Target) -> O {
         match target {
-            Target::LocalAt(_, e) | Target::VarAt(_, e) => self.value(e),
+            Target::LocalAt(_, e) => self.value(e),
+            Target::VarAt(v, e) => inside(self.value(e), self.b.slots[*v].len),
+            Target::Entry(list, spot) => {
+                let at = self.list_ref(list);
+                let span = self.list_span(list);
+                let i = self.spot(at, spot, span);
+                O::R(self.entry_addr(at, i))
+            }
             _ => O::K(0),
+        }
+    }
+
+    fn entry_list(&mut self, list: &ListRef) -> u16 {
+        match list {
+            ListRef::Local(l) => match self.frame[*l] {
+                Local::List { number, .. } => number,
+                _ => 0,
+            },
+            ListRef::Var(v) | ListRef::VarAt(v, _) => self.var_list(*v, self.code.now, true).0,
         }
     }
 
@@ -767,7 +1678,7 @@ impl Lower<'_> {
                 Local::Block(m) => Some(m),
                 _ => None,
             },
-            Target::Local(_) => None,
+            Target::Local(_) | Target::Entry(..) => None,
         }
     }
 
@@ -777,6 +1688,13 @@ impl Lower<'_> {
             (None, Target::Local(l)) => {
                 let o = self.local_value(*l);
                 self.copy(o)
+            }
+            (None, Target::Entry(list, _)) => {
+                let list = self.entry_list(list);
+                let a = self.reg(index);
+                let d = self.fresh();
+                self.emit(Op::LoadFrom { d, a, list });
+                d
             }
             _ => self.copy(O::K(0)),
         }
@@ -803,14 +1721,31 @@ impl Lower<'_> {
             }
             return;
         }
+        if let Target::Entry(list, _) = target {
+            let number = self.entry_list(list);
+            let info = self.code.lists[usize::from(number)];
+            let (a, s) = (self.reg(index), self.reg(value));
+            let site = self.site(FaultKind::OutOfDomain, span);
+            let fine = self.label();
+            if info.maybe && info.puts {
+                let none = self.reg(O::K(NONE));
+                self.emit(Op::JumpEq { a: s, b: none, to: To(fine) });
+            }
+            self.emit(Op::Check { s, lo: info.lo, hi: info.hi, site });
+            self.here(fine);
+            if info.puts {
+                self.clean = false;
+            }
+            self.emit(Op::PutInto { a, s, list: number });
+            return;
+        }
         let Some(base) = self.base_of(target) else { return };
         let s = self.reg(value);
         if let Target::Var(v) | Target::VarAt(v, _) = target {
-            let slot = &self.b.slots[*v];
-            let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.lo, slot.lo) };
-            if !matches!(value, O::K(k) if k >= lo && k <= hi) && !self.fits(*v, lo, hi) {
+            let slot = self.b.slots[*v].clone();
+            if !matches!(value, O::K(k) if slot.holds(k)) && !self.fits(*v, slot.lo, slot.hi, slot.active) {
                 let site = self.site(FaultKind::OutOfDomain, span);
-                self.emit(Op::Check { s, lo: lo as i32, hi: hi as i32, site });
+                self.check_slot(&slot, s, site);
             }
             self.clean = false;
             self.emit(match index {
@@ -830,13 +1765,17 @@ impl Lower<'_> {
     }
 
     /// Whether a type holds no value outside its variable's range, so that no check is needed.
-    fn fits(&self, var: usize, lo: i64, hi: i64) -> bool {
+    fn fits(&self, var: usize, lo: i64, hi: i64, active: bool) -> bool {
+        if !active {
+            return false;
+        }
         match &self.b.model.vars[var].dom {
             Dom::Bool => (lo, hi) == (0, 1),
             Dom::Enum(e) => lo == 0 && hi + 1 == self.b.model.enums[*e].values.len() as i64,
             Dom::Dir8 => (lo, hi) == (0, 7),
             Dom::Cell => hi + 1 == self.b.cells() as i64 && lo == 0,
-            Dom::Range(..) | Dom::Dir4 => false,
+            Dom::Record(_) | Dom::Placed(_) => true,
+            Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_) => false,
         }
     }
 
@@ -871,7 +1810,7 @@ impl Lower<'_> {
         let known: Option<usize> = match over {
             Range::Dirs(n) => Some(usize::from(*n)),
             Range::Enum(e) => Some(self.b.model.enums[*e].values.len()),
-            Range::Around(_, o) => Some(o.len()),
+            Range::Around(_, o) | Range::Offsets(o) => Some(o.len()),
             _ => None,
         };
         if let Some(n) = known
@@ -944,6 +1883,7 @@ impl Lower<'_> {
             }
             _ => {
                 // Counted things: entry k of n, found by one operation.
+                let mut number = 0;
                 let (n, what): (R, Option<R>) = match over {
                     Range::Lanes(dir) => {
                         let a = self.value(dir);
@@ -960,12 +1900,43 @@ impl Lower<'_> {
                         self.emit(Op::LaneLen { d, a });
                         (d, Some(a))
                     }
+                    Range::List(list) => {
+                        let at = match fixed {
+                            Some(base) => {
+                                let is = |l: &ListInfo| l.base == base && !l.puts;
+                                number = self.code.lists.iter().position(is).unwrap_or(0) as u16;
+                                self.reg(O::K(base.0.into()))
+                            }
+                            None => {
+                                let at = self.list_of(list);
+                                number = at.number;
+                                // Evaluated here, and not again while the loop runs.
+                                self.copy(O::R(at.addr))
+                            }
+                        };
+                        let d = self.fresh();
+                        self.emit(Op::LoadFrom { d, a: at, list: number });
+                        (d, Some(at))
+                    }
+                    Range::Covered(p) => {
+                        let shapes = self.shapes_of(p);
+                        let p = self.value(p);
+                        let p = self.copy(p);
+                        let d = self.fresh();
+                        self.emit(Op::ShapeLen { d, p, shapes });
+                        (d, Some(p))
+                    }
                     _ => (self.copy(O::K(known.unwrap_or(0) as i64)), None),
                 };
-                let around = if let Range::Around(cell, offsets) = over {
-                    let p = self.value(cell);
-                    let p = self.copy(p);
-                    let base = self.scratch(2 * offsets.len().max(1));
+                let around = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
+                    let p = match over {
+                        Range::Around(cell, _) => {
+                            let p = self.value(cell);
+                            self.copy(p)
+                        }
+                        _ => R(0),
+                    };
+                    let base = self.pushed(offsets.len());
                     let count = self.copy(O::K(0));
                     for o in offsets {
                         let s = self.value(o);
@@ -983,6 +1954,19 @@ impl Lower<'_> {
                 match (over, what, around) {
                     (Range::Lanes(_), Some(a), _) => self.emit(Op::LaneAt { d, a, i: k }),
                     (Range::Lane(_), Some(a), _) => self.emit(Op::LaneCell { d, a, i: k }),
+                    (Range::List(_), Some(a), _) => {
+                        let i = self.fresh();
+                        self.emit(Op::Copy { d: i, s: k });
+                        self.emit(Op::Inc { d: i });
+                        let at = self.fresh();
+                        self.emit(Op::Sum { d: at, a, b: i });
+                        self.emit(Op::LoadFrom { d, a: at, list: number });
+                    }
+                    (Range::Covered(p), Some(a), _) => {
+                        let shapes = self.shapes_of(p);
+                        self.emit(Op::ShapeCell { d, p: a, i: k, shapes });
+                    }
+                    (Range::Offsets(_), _, Some((_, base))) => self.emit(Op::Entry { d, base, i: k }),
                     (_, _, Some((p, base))) => {
                         let o = self.fresh();
                         self.emit(Op::Entry { d: o, base, i: k });
@@ -1014,10 +1998,16 @@ impl Lower<'_> {
         exit: Label,
         f: &mut dyn FnMut(&mut Self, Label),
     ) {
-        let around: Option<(O, Vec<O>)> = if let Range::Around(cell, offsets) = over {
+        let bare = matches!(over, Range::Offsets(_));
+        let around: Option<(O, Vec<O>)> = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
             // All offsets are known before the body runs, as for every range.
-            let place = self.value(cell);
-            let place = O::R(self.copy(place));
+            let place = match over {
+                Range::Around(cell, _) => {
+                    let place = self.value(cell);
+                    O::R(self.copy(place))
+                }
+                _ => O::K(0),
+            };
             let offsets = offsets
                 .iter()
                 .map(|o| {
@@ -1035,6 +2025,7 @@ impl Lower<'_> {
             let next = self.next;
             let known = self.cells.len();
             let element = match &around {
+                Some((_, offsets)) if bare => offsets[k],
                 Some((place, offsets)) => {
                     let (p, o) = (self.reg(*place), self.reg(offsets[k]));
                     let q = self.fresh();
@@ -1055,6 +2046,10 @@ impl Lower<'_> {
             self.next = next;
         }
         self.unrolled /= n.max(1);
+    }
+
+    fn shapes_of(&self, e: &Expr) -> u16 {
+        if let Ty::Placed(s) = e.ty { s as u16 } else { 0 }
     }
 
     /// `block[c]` and `block[c] == constant` over all cells are one scanning operation.
@@ -1108,7 +2103,7 @@ impl Lower<'_> {
                 Local::Block(m) => {
                     // Arrays keep their own length; boards and sets hold one number a cell.
                     let len = match e.ty {
-                        Ty::Array(k, _) => self.b.model.enums[k].values.len(),
+                        Ty::Array(k, _) => self.b.keys_len(k),
                         _ => cells,
                     };
                     (m, len)
@@ -1154,7 +2149,7 @@ impl Lower<'_> {
     /// Depth first from one cell; the stack and the marks lie in scratch memory.
     fn flood(&mut self, f: &Flood, span: Span) -> M {
         let cells = self.b.cells();
-        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.scratch(2 * cells));
+        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.pushed(cells));
         let from = self.value(&f.from);
         let from = self.copy(from);
         let one = self.reg(O::K(1));
@@ -1329,7 +2324,8 @@ impl Lower<'_> {
             Ek::Index(block, index) => {
                 let i = self.value(index);
                 let known = matches!(&block.kind, Ek::Var(_, v) if !self.b.model.vars[*v].state);
-                let (base, _) = self.block_of(block);
+                let (base, len) = self.block_of(block);
+                let i = inside(i, len);
                 match i {
                     O::K(k) if known => O::K(self.b.data[base.0 as usize + k as usize].into()),
                     i => O::R(self.load(base, i)),
@@ -1382,6 +2378,13 @@ impl Lower<'_> {
                     Cmp::Lt => Op::Lt { d, a, b },
                     Cmp::Le => Op::Le { d, a, b },
                 })
+            }
+            Ek::SameBlock(a, b, negate) if matches!(a.ty, Ty::List(..)) => {
+                let a = self.list_of(a);
+                let b = self.list_of(b);
+                let d = self.fresh();
+                self.emit(Op::ListSame { d, a: a.addr, b: b.addr, list: a.number, other: b.number });
+                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
             }
             Ek::SameBlock(a, b, negate) => {
                 let (a, len) = self.block_of(a);
@@ -1484,8 +2487,14 @@ impl Lower<'_> {
                 }
                 let s = self.reg(o);
                 let site = self.site(FaultKind::OutOfDomain, span);
+                let fine = self.label();
+                if matches!(dom, Dom::Maybe(_)) {
+                    let none = self.reg(O::K(NONE));
+                    self.emit(Op::JumpEq { a: s, b: none, to: To(fine) });
+                }
                 let narrow = |v: i64| v.clamp(i32::MIN.into(), i32::MAX.into()) as i32;
                 self.emit(Op::Check { s, lo: narrow(lo), hi: narrow(hi), site });
+                self.here(fine);
                 o
             }
             Ek::ToCell(p) => {
@@ -1510,6 +2519,78 @@ impl Lower<'_> {
             Ek::Call(f, args) => self.call(*f, args),
             Ek::Builtin(op, args) => self.builtin(*op, args, span),
             Ek::Quant(q) => self.quant(q, e),
+            Ek::Entry(list, index) => {
+                let i = self.value(index);
+                let i = self.reg(i);
+                let at = self.list_of(list);
+                let n = self.list_len(at);
+                let site = self.site(FaultKind::NoEntry, span);
+                self.emit(Op::CheckEntry { i, n, site });
+                let a = self.entry_addr(at, i);
+                self.unary(|d| Op::LoadFrom { d, a, list: at.number })
+            }
+            Ek::End(list, last) => {
+                let at = self.list_of(list);
+                let i = self.spot(at, if *last { &Spot::Last } else { &Spot::First }, span);
+                let a = self.entry_addr(at, i);
+                self.unary(|d| Op::LoadFrom { d, a, list: at.number })
+            }
+            Ek::InList(value, list) => {
+                let v = self.value(value);
+                let v = self.reg(v);
+                let at = self.list_of(list);
+                let d = self.fresh();
+                self.emit(Op::ListFind { d, a: at.addr, v, list: at.number });
+                let zero = self.reg(O::K(0));
+                self.unary(|n| Op::Lt { d: n, a: zero, b: d })
+            }
+            Ek::MakeRecord(r, parts) => {
+                let slots = self.b.records[*r].clone();
+                let mut sum = O::K(0);
+                for (part, slot) in parts.iter().zip(slots) {
+                    let v = self.value(part);
+                    let v = self.arith(Arith::Sub, v, O::K(slot.lo), span);
+                    let v = self.arith(Arith::Mul, v, O::K(slot.stride), span);
+                    sum = self.arith(Arith::Add, sum, v, span);
+                }
+                sum
+            }
+            Ek::Part(record, r, i) => {
+                let slot = self.b.records[*r][*i];
+                let v = self.value(record);
+                let v = if slot.stride == 1 { v } else { self.arith(Arith::Div, v, O::K(slot.stride), span) };
+                let v = self.arith(Arith::Mod, v, O::K(slot.count), span);
+                if slot.lo == 0 { v } else { self.arith(Arith::Add, v, O::K(slot.lo), span) }
+            }
+            Ek::Given(a) => {
+                let v = self.value(a);
+                let v = self.reg(v);
+                let none = self.reg(O::K(NONE));
+                let fine = self.label();
+                self.emit(Op::JumpNe { a: v, b: none, to: To(fine) });
+                let site = self.site(FaultKind::NoneGiven, span);
+                self.emit(Op::Fault { site });
+                self.here(fine);
+                O::R(v)
+            }
+            Ek::MoveShape(p, o, minus) => {
+                let shapes = self.shapes_of(p);
+                let (p, o) = (self.value(p), self.value(o));
+                let o = match o {
+                    O::K(v) => O::K(if *minus { -v } else { v }),
+                    O::R(a) if *minus => {
+                        let zero = self.reg(O::K(0));
+                        let site = self.site(FaultKind::TooFarAway, span);
+                        self.unary(|d| Op::OffSub { d, a: zero, b: a, site })
+                    }
+                    o => o,
+                };
+                let (p, o) = (self.reg(p), self.reg(o));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::ShapeMove { d, p, o, shapes, site })
+            }
+            // Questions about moves and analyses are the reference executor's.
+            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => O::K(0),
             // Blocks are read by `block_of`.
             Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
         }
@@ -1585,6 +2666,41 @@ impl Lower<'_> {
         match op {
             Builtin::Rows => return O::K(self.b.rows as i64),
             Builtin::Cols => return O::K(self.b.cols as i64),
+            Builtin::ListLen => {
+                let at = self.list_of(&args[0]);
+                return O::R(self.list_len(at));
+            }
+            Builtin::LaneStart => {
+                let a = self.value(&args[0]);
+                let a = self.reg(a);
+                let zero = self.reg(O::K(0));
+                let c = self.fresh();
+                self.emit(Op::LaneCell { d: c, a, i: zero });
+                return self.unary(|d| Op::PlaceOf { d, c });
+            }
+            Builtin::TurnShape => {
+                let shapes = self.shapes_of(&args[0]);
+                let (p, by) = (self.value(&args[0]), self.value(&args[1]));
+                let (p, by) = (self.reg(p), self.reg(by));
+                return self.unary(|d| Op::ShapeTurn { d, p, by, shapes });
+            }
+            Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf => {
+                let shapes = self.shapes_of(&args[0]);
+                let p = self.value(&args[0]);
+                let p = self.reg(p);
+                return self.unary(|d| match op {
+                    Builtin::Anchor => Op::ShapeAnchor { d, p, shapes },
+                    Builtin::KindOf => Op::ShapeKind { d, p, shapes },
+                    _ => Op::ShapeTurnOf { d, p, shapes },
+                });
+            }
+            Builtin::Placed(s) => {
+                let shapes = s as u16;
+                let (k, p) = (self.value(&args[0]), self.value(&args[1]));
+                let (k, p) = (self.reg(k), self.reg(p));
+                let site = self.site(FaultKind::TooFarAway, span);
+                return self.unary(|d| Op::ShapeMake { d, k, p, shapes, site });
+            }
             Builtin::Parity | Builtin::Distinct => {
                 let (base, len) = self.block_of(&args[0]);
                 let len = len as u32;
@@ -1671,7 +2787,7 @@ impl Lower<'_> {
                     l.emit(Op::Copy { d: found, s: one });
                     l.here(end);
                 }
-                QuantKind::All | QuantKind::Any | QuantKind::Set => {}
+                QuantKind::All | QuantKind::Any | QuantKind::Set | QuantKind::List => {}
             }
         });
         if matches!(q.kind, QuantKind::The | QuantKind::First | QuantKind::Min | QuantKind::Max) {
@@ -1688,6 +2804,14 @@ impl Lower<'_> {
             O::R(s) => self.emit(Op::Copy { d, s }),
             O::K(v) => self.emit(Op::Const { d, v }),
         }
+    }
+}
+
+/// A known index that is out of range: its check breaks before it is used.
+fn inside(index: O, len: usize) -> O {
+    match index {
+        O::K(k) if k < 0 || k >= len as i64 => O::K(0),
+        other => other,
     }
 }
 

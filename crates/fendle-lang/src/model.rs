@@ -1,10 +1,11 @@
 //! A bound model as the analyses see it: [`fendle_core::Model`] over the intermediate form.
 
 use fendle_core as core;
-use fendle_core::{Expansion, Fault, Layout, MoveId, Place, Refusal, Start, Status, Worker};
+use fendle_core::{Aim, Expansion, Fault, Layout, MoveId, Odds, Place, Refusal, Start, Status, Worker};
 
 use crate::bind::Bound;
-use crate::exec::{Break, Halt, Machine};
+use crate::chance::{gcd, lcm};
+use crate::exec::{Break, Halt, Machine, Outcome, Outcomes};
 use crate::hir::{EndKind, code};
 use crate::ir::Code;
 use crate::keeps::{self, Kept};
@@ -20,6 +21,8 @@ pub struct Game {
     pub code: Code,
     /// What is known of each `keeps` of the model, in its order.
     pub kept: Vec<Kept>,
+    /// Where play begins, with weights; the bound model's position where there is none.
+    pub starts: Vec<(Vec<i32>, u64)>,
 }
 
 impl Game {
@@ -31,13 +34,18 @@ impl Game {
     pub fn new(bound: Bound) -> Result<Game, TooLarge> {
         let code = lower(&bound)?;
         let kept = keeps::from_rules(&bound);
-        Ok(Game { bound, code, kept })
+        Ok(Game { bound, code, kept, starts: vec![] })
     }
 
     /// The same game begun at another position.
     #[must_use]
     pub fn at(&self, position: Vec<i32>) -> Game {
-        Game { bound: self.bound.at(position), code: self.code.clone(), kept: self.kept.clone() }
+        Game {
+            bound: self.bound.at(position),
+            code: self.code.clone(),
+            kept: self.kept.clone(),
+            starts: vec![],
+        }
     }
 
     /// Packs a state.
@@ -72,6 +80,9 @@ impl Game {
             return Status::Running;
         }
         let number = (given - 1) as u16;
+        if usize::from(number) >= self.bound.model.endings.len() {
+            return Status::Cut;
+        }
         match self.bound.model.endings[number as usize].kind {
             EndKind::Goal => Status::Goal,
             EndKind::Lost => Status::Lost(number),
@@ -85,7 +96,10 @@ impl core::Model for Game {
         self.bound.codec.layout()
     }
     fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(vec![Start { state: self.pack(&self.bound.position), weight: 1 }])
+        if self.starts.is_empty() {
+            return Ok(vec![Start { state: self.pack(&self.bound.position), weight: 1 }]);
+        }
+        Ok(self.starts.iter().map(|(s, w)| Start { state: self.pack(s), weight: *w }).collect())
     }
     fn moves_len(&self) -> usize {
         self.code.moves.len()
@@ -104,7 +118,20 @@ impl core::Model for Game {
         self.bound.model.has_goal()
     }
     fn is_sure(&self) -> bool {
-        true
+        self.code.points.is_empty()
+    }
+    fn aim(&self) -> Option<Aim> {
+        let aim = self.bound.model.aim.as_ref()?;
+        Some(match (aim.most, &aim.what) {
+            (true, None) => Aim::MostScore,
+            (false, None) => Aim::LeastScore,
+            (true, Some(_)) => Aim::Most,
+            (false, Some(_)) => Aim::Least,
+        })
+    }
+    fn is_waiting(&self, of: MoveId) -> bool {
+        let entry = &self.code.moves[of.0 as usize];
+        self.bound.model.moves[entry.of as usize].waiting
     }
     fn reason(&self, number: u16) -> String {
         self.bound.model.endings[number as usize].why.clone().unwrap_or_default()
@@ -120,6 +147,9 @@ impl core::Model for Game {
             source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
+            outcomes: Outcomes::default(),
+            weights: vec![],
+            other: None,
         })
     }
 }
@@ -131,6 +161,38 @@ struct Runner<'g> {
     source: Vec<u64>,
     words: Vec<u64>,
     watched: Vec<i64>,
+    outcomes: Outcomes,
+    weights: Vec<(u64, i64)>,
+    /// Looks at outcomes of chance while the first one stays at the state that is expanded.
+    other: Option<Machine<'g>>,
+}
+
+/// Whole weights for outcomes, and mean scores times weight. `None` when they do not fit.
+fn weigh(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
+    out.clear();
+    let mut den = 1u128;
+    for p in parts {
+        den = lcm(den, p.chance.den)?;
+    }
+    // So that every weight times its mean is whole.
+    let mut scale = 1u128;
+    for p in parts {
+        let weight = p.chance.num.checked_mul(den / p.chance.den)?;
+        let mean = p.score.den.unsigned_abs();
+        scale = lcm(scale, mean / gcd(mean, weight.checked_mul(p.score.num.unsigned_abs())?).max(1))?;
+    }
+    for p in parts {
+        let weight = p.chance.num.checked_mul(den / p.chance.den)?.checked_mul(scale)?;
+        let score = i128::try_from(weight).ok()?.checked_mul(p.score.num)? / p.score.den;
+        out.push((u64::try_from(weight).ok()?, i64::try_from(score).ok()?));
+    }
+    // As small as they can be.
+    let g = out.iter().fold(0u128, |g, (w, s)| gcd(gcd(g, (*w).into()), s.unsigned_abs().into())).max(1);
+    for (w, s) in out {
+        *w = (u128::from(*w) / g) as u64;
+        *s = (i128::from(*s) / g as i128) as i64;
+    }
+    Some(())
 }
 
 fn broken(b: Break, during: Option<MoveId>) -> Fault {
@@ -167,9 +229,51 @@ impl Runner<'_> {
         None
     }
 
+    /// Writes the outcomes of a move that paused at a draw.
+    fn drawn(&mut self, of: MoveId, first: Halt, out: &mut Expansion) -> Option<Fault> {
+        if let Err(b) = self.machine.all_outcomes(first, &mut self.outcomes) {
+            return Some(broken(b, Some(of)));
+        }
+        let parts = &self.outcomes.parts;
+        if weigh(parts, &mut self.weights).is_none() {
+            let site = self.game.code.points.first().map_or(crate::ir::Site(0), |p| p.too_fine);
+            return Some(broken(Break { site, value: 0 }, Some(of)));
+        }
+        let mut fault = None;
+        let states = self.outcomes.states.chunks_exact(self.words.len());
+        for ((state, part), &(weight, score)) in states.zip(parts).zip(&self.weights) {
+            if !self.watched.is_empty() && fault.is_none() {
+                let machine =
+                    self.other.get_or_insert_with(|| Machine::new(&self.game.bound, &self.game.code));
+                machine.load(state);
+                if i64::from(machine.ended()) <= self.game.bound.model.endings.len() as i64 {
+                    let mut i = 0;
+                    for (kept, &(program, _, site)) in self.game.kept.iter().zip(&self.game.code.keeps) {
+                        if *kept == Kept::Checked {
+                            match machine.ask(program) {
+                                Ok(v) if self.watched.get(i).is_none_or(|w| *w == v) => {}
+                                Ok(v) => fault = Some(Fault { site: site.0, value: v, during: Some(of) }),
+                                Err(b) => fault = Some(broken(b, Some(of))),
+                            }
+                            i += 1;
+                        }
+                    }
+                }
+            }
+            let odds = Odds { weight, score, least: part.score.least, most: part.score.most };
+            out.outcome_with(state, odds);
+        }
+        out.end_move(of);
+        fault
+    }
+
     /// The status of the loaded state.
     fn loaded_status(&mut self) -> Result<Status, Fault> {
         let code = &self.game.code;
+        let ended = self.machine.ended();
+        if ended != 0 && self.game.status_of(ended.into()) == Status::Cut {
+            return Ok(Status::Cut);
+        }
         if !code.law_sites.is_empty() {
             let law = self.machine.ask(code.laws).map_err(|b| broken(b, None))?;
             if law != 0 {
@@ -177,7 +281,6 @@ impl Runner<'_> {
                 return Err(Fault { site: site.0, value: 0, during: None });
             }
         }
-        let ended = self.machine.ended();
         if ended != 0 {
             return Ok(self.game.status_of(ended.into()));
         }
@@ -219,6 +322,11 @@ impl Worker for Runner<'_> {
                         self.words.copy_from_slice(&self.source);
                         self.machine.pack(&mut self.words).map(|()| true)
                     }
+                    Ok(halt @ (Halt::Paused(_) | Halt::Cut)) => {
+                        let broken = self.drawn(of, halt, out);
+                        fault = fault.or(broken);
+                        continue;
+                    }
                     Ok(_) => Ok(false),
                     Err(b) => Err(b),
                 };
@@ -228,8 +336,7 @@ impl Worker for Runner<'_> {
                         if self.machine.score == 0 {
                             out.outcome(&self.words);
                         } else {
-                            let odds = core::Odds { weight: 1, score: self.machine.score };
-                            out.outcome_with(&self.words, odds);
+                            out.outcome_with(&self.words, Odds::scored(1, self.machine.score));
                         }
                         out.end_move(of);
                     }
@@ -239,6 +346,25 @@ impl Worker for Runner<'_> {
             }
             out.end_state(status, fault);
         }
+    }
+
+    fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {
+        self.machine.load(state);
+        match self.game.code.aim {
+            Some(program) => self.machine.ask(program).map_err(|b| broken(b, None)),
+            None => Ok(0),
+        }
+    }
+
+    fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
+        let (mut a, mut b) = (self.game.unpack(a), self.game.unpack(b));
+        for (def, slot) in self.game.bound.model.vars.iter().zip(&self.game.bound.slots) {
+            if def.clock {
+                a[slot.base] = 0;
+                b[slot.base] = 0;
+            }
+        }
+        a == b
     }
 
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {

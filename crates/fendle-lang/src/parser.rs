@@ -13,11 +13,12 @@ pub const RESERVED: &[&str] = &[
 ];
 const STMT_WORDS: &[&str] = &[
     "let", "var", "swap", "if", "for", "repeat", "phase", "offer", "refuse", "judge", "win", "lose", "stop",
-    "note", "score", "add", "remove",
+    "note", "score", "add", "remove", "write", "take", "cut", "insert", "require",
 ];
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
-const LATER: &[&str] =
-    &["setup", "hidden", "tell", "tick", "law", "aim", "alike", "bound", "untold", "shape"];
+const LATER: &[&str] = &["hidden", "tell", "alike", "bound", "untold", "spread"];
+/// Words that make a type of another one.
+const TYPE_WORDS: [&str; 8] = ["grid", "set", "array", "rearranged", "list", "bag", "maybe", "placed"];
 const DEPTH_MAX: u32 = 160;
 
 /// Marks that an error was reported and the construct is given up.
@@ -315,10 +316,74 @@ impl Parser<'_> {
                 let params = self.params()?;
                 Item::Proc { name, params, body: self.block()? }
             }
-            "move" => {
+            "move" | "waiting" => {
+                let waiting = word == "waiting";
+                if waiting {
+                    self.word("move")?;
+                }
                 let name = self.name("the move's name")?;
                 let params = if self.is_op("(") { self.params()? } else { vec![] };
-                Item::Move { name, params, body: self.block()? }
+                let body = if waiting && !self.is_op("{") { vec![] } else { self.block()? };
+                Item::Move { name, params, body, waiting }
+            }
+            "record" => {
+                let name = self.name("a name")?;
+                self.op("{")?;
+                let mut fields = vec![];
+                loop {
+                    self.newlines();
+                    if self.eat_op("}") {
+                        break;
+                    }
+                    let name = self.name("a part of the record or `}`")?;
+                    self.op(":")?;
+                    fields.push(Param { name, ty: self.ty()? });
+                    while self.eat_op(",") || matches!(self.peek(), Tok::Newline) {
+                        self.newlines();
+                    }
+                }
+                Item::Record(name, fields)
+            }
+            "shapes" => self.shapes()?,
+            "tick" => {
+                let (mut every, mut on) = (None, None);
+                if self.eat_word("on") {
+                    on = Some(self.name("the move that lets time pass")?);
+                } else {
+                    self.word("every")?;
+                    if self.eat_word("move") {
+                        every = Some(Expr { kind: ExprKind::Int(1), span });
+                    } else {
+                        every = Some(self.additive()?);
+                        self.word("moves")?;
+                    }
+                }
+                Item::Tick { every, on, body: self.block()?, span }
+            }
+            "setup" => {
+                let mut attempts = None;
+                if self.eat_word("at") {
+                    self.word("most")?;
+                    attempts = Some(self.additive()?);
+                    self.word("attempts")?;
+                }
+                Item::Setup { attempts, body: self.block()?, span }
+            }
+            "aim" => {
+                let most = if self.eat_word("most") {
+                    true
+                } else if self.eat_word("least") {
+                    false
+                } else {
+                    return self.fail("`most` or `least`");
+                };
+                let what = if self.eat_word("score") { None } else { Some(self.expr()?) };
+                Item::Aim { most, what, span }
+            }
+            "law" => {
+                let turn = self.name("`turned` or `mirrored`")?;
+                self.word("because")?;
+                Item::Law { title: self.text("a reason in quotes")?, turn, span }
             }
             "after" => Item::After(self.block()?, span),
             "goal" => {
@@ -427,6 +492,45 @@ impl Parser<'_> {
         Ok(Item::Show { name, joined, rules })
     }
 
+    fn shapes(&mut self) -> Parse<Item> {
+        let name = self.name("a name for these shapes")?;
+        self.op("{")?;
+        let mut shapes = vec![];
+        loop {
+            self.newlines();
+            if self.eat_op("}") {
+                break;
+            }
+            let name = self.name("a shape's name or `}`")?;
+            let mut corner = None;
+            if self.eat_word("about") {
+                self.word("corner")?;
+                let mut at = [0; 2];
+                for (i, side) in at.iter_mut().enumerate() {
+                    if i == 1 {
+                        self.op(",")?;
+                    }
+                    match *self.peek() {
+                        Tok::Int(n) => *side = n,
+                        _ => return self.fail("a number"),
+                    }
+                    self.next();
+                }
+                corner = Some((at[0], at[1]));
+            }
+            let mut turns = vec![self.board_text()?];
+            while self.eat_op(",") {
+                self.newlines();
+                turns.push(self.board_text()?);
+            }
+            shapes.push(ShapeDef { name, corner, turns });
+            if !self.is_op("}") {
+                self.end_of_line("the end of the line")?;
+            }
+        }
+        Ok(Item::Shapes(name, shapes))
+    }
+
     fn example(&mut self, span: Span) -> Parse<Item> {
         let title = self.text("the example's title in quotes")?;
         self.op("{")?;
@@ -439,92 +543,137 @@ impl Parser<'_> {
             if matches!(self.peek(), Tok::End) {
                 return self.fail("`}` at the end of the example");
             }
-            let head = self.span();
-            let word = self.name("`size`, `level`, `start`, `do`, `see`, `refused` or `status`")?;
-            let line = match word.text.as_str() {
-                "level" | "start" => {
-                    let name = self.name("a name")?;
-                    let value = match self.peek().clone() {
-                        Tok::Board(..) | Tok::Text(_) => {
-                            let board = self.board_text()?;
-                            let span = board.span;
-                            Expr { kind: ExprKind::Board(board), span }
-                        }
-                        _ => {
-                            self.op("=")?;
-                            self.expr()?
-                        }
-                    };
-                    if word.text == "level" {
-                        ExampleLine::Level(name, value)
-                    } else {
-                        ExampleLine::Start(name, value)
-                    }
-                }
-                "size" => {
-                    let mut sides = [0usize; 2];
-                    for (i, side) in sides.iter_mut().enumerate() {
-                        if i == 1 {
-                            self.op(",")?;
-                        }
-                        match *self.peek() {
-                            Tok::Int(n) if n >= 1 => *side = n as usize,
-                            _ => return self.fail("a number of at least 1"),
-                        }
-                        self.next();
-                    }
-                    ExampleLine::Size(sides[0], sides[1], head.to(self.last_span()))
-                }
-                "do" => {
-                    let from = self.span().start;
-                    let mut to = from;
-                    while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) {
-                        to = self.next().span.end;
-                        if matches!(self.peek(), Tok::Newline)
-                            && self.text.as_bytes().get(self.span().start as usize) == Some(&b';')
-                        {
-                            to = self.next().span.end;
-                        }
-                    }
-                    let span = Span { start: from, end: to };
-                    ExampleLine::Do(self.text[span.range()].trim_end_matches(';').to_string(), span)
-                }
-                "see" => {
-                    if self.is_op("(") {
-                        ExampleLine::See(self.expr()?)
-                    } else {
-                        let name = self.name("a grid, a drawing, or a condition in brackets")?;
-                        ExampleLine::SeeBoard(name, self.board_text()?)
-                    }
-                }
-                "refused" => ExampleLine::Refused(self.text("the reason in quotes")?, head),
-                "status" => {
-                    let status = self.name("`running`, `goal`, `lost`, `over` or `stuck`")?;
-                    let why =
-                        if let Tok::Text(_) = self.peek() { Some(self.text("a reason")?) } else { None };
-                    ExampleLine::Status(status, why)
-                }
-                other => {
-                    let mut error = Diagnostic::error(
-                        "S012",
-                        self.file,
-                        head,
-                        format!("`{other}` begins no line of an example"),
-                    );
-                    let known = ["size", "level", "start", "do", "see", "refused", "status"];
-                    error = match near(other, known) {
-                        Some(n) => error.note(format!("did you mean `{n}`?")),
-                        None => error.note(format!("lines begin with one of: {}", known.join(", "))),
-                    };
-                    self.errors.push(error);
-                    self.skip_line();
-                    continue;
-                }
-            };
+            let Some(line) = self.example_line()? else { continue };
             lines.push(line);
             self.end_of_line("the end of the line")?;
         }
         Ok(Item::Example { title, lines, span })
+    }
+
+    /// One line; `None` when it was wrong and is left out.
+    fn example_line(&mut self) -> Parse<Option<ExampleLine>> {
+        let head = self.span();
+        let word = self.name("`size`, `level`, `start`, `do`, `see`, `refused` or `status`")?;
+        Ok(Some(match word.text.as_str() {
+            "seed" => match *self.peek() {
+                Tok::Int(n) => {
+                    self.next();
+                    ExampleLine::Seed(n as u64, head)
+                }
+                _ => return self.fail("a number"),
+            },
+            "score" => match *self.peek() {
+                Tok::Int(n) => {
+                    self.next();
+                    ExampleLine::Score(n, head)
+                }
+                _ => return self.fail("a number"),
+            },
+            "some" | "every" | "chance" => {
+                let how = if word.text == "chance" {
+                    let Tok::Int(n) = *self.peek() else { return self.fail("a chance such as 9 / 10") };
+                    self.next();
+                    let mut of = 1;
+                    if self.eat_op("/") {
+                        let Tok::Int(m) = *self.peek() else { return self.fail("a number of at least 1") };
+                        self.next();
+                        of = m.max(1);
+                    }
+                    self.word("that")?;
+                    OutcomeHow::Chance(n as u64, of as u64)
+                } else {
+                    self.word("outcome")?;
+                    if word.text == "some" { OutcomeHow::Some } else { OutcomeHow::Every }
+                };
+                if !(self.is_word("see") || self.is_word("status")) {
+                    return self.fail("`see` or `status`");
+                }
+                match self.example_line()? {
+                    Some(what) => ExampleLine::Outcomes { how, what: Box::new(what), span: head },
+                    None => return Ok(None),
+                }
+            }
+            "level" | "start" => {
+                let name = self.name("a name")?;
+                let value = match self.peek().clone() {
+                    Tok::Board(..) | Tok::Text(_) => {
+                        let board = self.board_text()?;
+                        let span = board.span;
+                        Expr { kind: ExprKind::Board(board), span }
+                    }
+                    _ => {
+                        self.op("=")?;
+                        self.expr()?
+                    }
+                };
+                if word.text == "level" {
+                    ExampleLine::Level(name, value)
+                } else {
+                    ExampleLine::Start(name, value)
+                }
+            }
+            "size" => {
+                let mut sides = [0usize; 2];
+                for (i, side) in sides.iter_mut().enumerate() {
+                    if i == 1 {
+                        self.op(",")?;
+                    }
+                    match *self.peek() {
+                        Tok::Int(n) if n >= 1 => *side = n as usize,
+                        _ => return self.fail("a number of at least 1"),
+                    }
+                    self.next();
+                }
+                ExampleLine::Size(sides[0], sides[1], head.to(self.last_span()))
+            }
+            "do" => {
+                let from = self.span().start;
+                let mut to = from;
+                while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) {
+                    to = self.next().span.end;
+                    if matches!(self.peek(), Tok::Newline)
+                        && self.text.as_bytes().get(self.span().start as usize) == Some(&b';')
+                    {
+                        to = self.next().span.end;
+                    }
+                }
+                let span = Span { start: from, end: to };
+                ExampleLine::Do(self.text[span.range()].trim_end_matches(';').to_string(), span)
+            }
+            "see" => {
+                if self.is_op("(") {
+                    ExampleLine::See(self.expr()?)
+                } else {
+                    let name = self.name("a grid, a drawing, or a condition in brackets")?;
+                    ExampleLine::SeeBoard(name, self.board_text()?)
+                }
+            }
+            "refused" => ExampleLine::Refused(self.text("the reason in quotes")?, head),
+            "status" => {
+                let status = self.name("`running`, `goal`, `lost`, `over` or `stuck`")?;
+                let why = if let Tok::Text(_) = self.peek() { Some(self.text("a reason")?) } else { None };
+                ExampleLine::Status(status, why)
+            }
+            other => {
+                let mut error = Diagnostic::error(
+                    "S012",
+                    self.file,
+                    head,
+                    format!("`{other}` begins no line of an example"),
+                );
+                let known = [
+                    "size", "level", "start", "seed", "do", "see", "refused", "status", "score", "some",
+                    "every", "chance",
+                ];
+                error = match near(other, known) {
+                    Some(n) => error.note(format!("did you mean `{n}`?")),
+                    None => error.note(format!("lines begin with one of: {}", known.join(", "))),
+                };
+                self.errors.push(error);
+                self.skip_line();
+                return Ok(None);
+            }
+        }))
     }
 
     /// A board in ''', or in one line of quotes with `/` between rows.
@@ -582,36 +731,44 @@ impl Parser<'_> {
                 }
                 "array" => {
                     self.next();
-                    let key = self.name("an enum")?;
+                    if matches!(self.peek(), Tok::Int(_) | Tok::Op("(" | "-"))
+                        || matches!(self.peek_at(1), Tok::Op(_))
+                    {
+                        let lo = self.additive()?;
+                        self.op("..")?;
+                        let hi = self.additive()?;
+                        self.word("of")?;
+                        TypeKind::ArrayBy(lo, hi, Box::new(self.ty()?))
+                    } else {
+                        let key = self.name("an enum, `row`, `column` or a range")?;
+                        self.word("of")?;
+                        TypeKind::Array(key, Box::new(self.ty()?))
+                    }
+                }
+                "list" | "bag" => {
+                    let bag = word == "bag";
+                    self.next();
                     self.word("of")?;
-                    TypeKind::Array(key, Box::new(self.ty()?))
+                    let elem = Box::new(self.ty()?);
+                    self.word("max")?;
+                    TypeKind::List { elem, max: self.additive()?, bag }
+                }
+                "maybe" => {
+                    self.next();
+                    TypeKind::Maybe(Box::new(self.ty()?))
+                }
+                "placed" => {
+                    self.next();
+                    TypeKind::Placed(self.name("the name of some shapes")?)
                 }
                 "rearranged" => {
                     self.next();
                     TypeKind::Rearranged(self.name("the level's grid")?)
                 }
-                "list" | "bag" | "maybe" | "shape" | "record" => {
-                    self.next();
-                    self.errors.push(
-                        Diagnostic::error(
-                            "S013",
-                            self.file,
-                            span,
-                            format!("`{word}` types are not here yet"),
-                        )
-                        .note("grids, sets of cells and arrays keyed by an enum are"),
-                    );
-                    while !matches!(self.peek(), Tok::Newline | Tok::End | Tok::Op("=" | "{" | ")" | ",")) {
-                        self.next();
-                    }
-                    TypeKind::Later
-                }
                 _ if matches!(self.peek_at(1), Tok::Op("..")) => self.range()?,
                 // `rearanged target`, `gird of bool`: a slip in the word that makes the type.
-                _ if matches!(self.peek_at(1), Tok::Name(_))
-                    && near(&word, ["grid", "set", "array", "rearranged"]).is_some() =>
-                {
-                    let meant = near(&word, ["grid", "set", "array", "rearranged"]).unwrap_or("grid");
+                _ if matches!(self.peek_at(1), Tok::Name(_)) && near(&word, TYPE_WORDS).is_some() => {
+                    let meant = near(&word, TYPE_WORDS).unwrap_or("grid");
                     self.errors.push(
                         Diagnostic::error("M013", self.file, span, format!("no type is named `{word}`"))
                             .note(format!("did you mean `{meant}`?")),
@@ -693,13 +850,19 @@ impl Parser<'_> {
                 self.next();
                 let name = self.name("a name")?;
                 let ty = if self.eat_op(":") { Some(self.ty()?) } else { None };
-                self.op("=")?;
-                if self.is_word("draw") {
-                    let span = self.span();
-                    self.errors.push(Diagnostic::error("S016", self.file, span, "draws are not here yet"));
-                    return Err(Skip);
+                let list = matches!(&ty, Some(t) if matches!(t.kind, TypeKind::List { .. }));
+                if list && !self.is_op("=") {
+                    let value = Expr { kind: ExprKind::Empty, span: name.span };
+                    let kind = StmtKind::Let { name, ty, value, mutable: word == "var" };
+                    return Ok(Stmt { kind, span: span.to(self.last_span()) });
                 }
-                StmtKind::Let { name, ty, value: self.expr()?, mutable: word == "var" }
+                self.op("=")?;
+                if self.is_word("draw") && word == "let" {
+                    let (from, other) = self.draw(Some(&name))?;
+                    StmtKind::Draw { name: Some(name), ty, target: None, from, other }
+                } else {
+                    StmtKind::Let { name, ty, value: self.expr()?, mutable: word == "var" }
+                }
             }
             "swap" => {
                 self.next();
@@ -741,7 +904,14 @@ impl Parser<'_> {
                 let bound = self.expr()?;
                 self.word("while")?;
                 let cond = self.expr()?;
-                StmtKind::Repeat { bound, cond, body: self.block()? }
+                let body = self.block()?;
+                let mut cut = false;
+                if self.is_word("else") {
+                    self.next();
+                    self.word("cut")?;
+                    cut = true;
+                }
+                StmtKind::Repeat { bound, cond, body, cut }
             }
             "phase" => {
                 self.next();
@@ -798,10 +968,66 @@ impl Parser<'_> {
                 let set = self.expr()?;
                 if word == "add" { StmtKind::Add(cell, set) } else { StmtKind::Remove(cell, set) }
             }
+            "write" => {
+                self.next();
+                let mut parts = vec![self.expr()?];
+                self.op(",")?;
+                while !self.eat_word("then") {
+                    parts.push(self.expr()?);
+                    self.op(",")?;
+                }
+                let fill = self.expr()?;
+                self.op(",")?;
+                self.word("into")?;
+                let into = self.postfix()?;
+                self.word("along")?;
+                StmtKind::Write { parts, fill, into, along: self.expr()? }
+            }
+            "take" => {
+                self.next();
+                self.word("last")?;
+                let count = self.additive()?;
+                self.word("of")?;
+                let from = self.postfix()?;
+                self.word("onto")?;
+                StmtKind::Take { count, from, onto: self.postfix()? }
+            }
+            "cut" => {
+                self.next();
+                let binder = self.binder()?;
+                self.word("out")?;
+                self.word("of")?;
+                let grid = self.postfix()?;
+                self.op(",")?;
+                let fill = self.additive()?;
+                self.word("from")?;
+                StmtKind::CutOut { binder, grid, fill, from: self.additive()? }
+            }
+            "insert" => {
+                self.next();
+                let row = self.expr()?;
+                self.word("into")?;
+                let grid = self.postfix()?;
+                self.word("at")?;
+                let at = self.additive()?;
+                self.op(",")?;
+                self.word("from")?;
+                StmtKind::Insert { row, grid, at, from: self.additive()? }
+            }
+            "require" => {
+                self.next();
+                let cond = self.expr()?;
+                let why =
+                    if self.eat_word("because") { Some(self.text("a reason in quotes")?) } else { None };
+                StmtKind::Require { cond, why }
+            }
             _ => {
                 let target = self.postfix()?;
                 if let ExprKind::Call(name, args) = target.kind {
                     return Ok(Stmt { kind: StmtKind::Call(name, args), span: target.span });
+                }
+                if matches!(target.kind, ExprKind::Method(..)) {
+                    return Ok(Stmt { span: target.span, kind: StmtKind::Method(target) });
                 }
                 let op = match self.peek() {
                     Tok::Op("=") => None,
@@ -818,14 +1044,59 @@ impl Parser<'_> {
                     }
                 };
                 self.next();
-                StmtKind::Assign { target, op, value: self.expr()? }
+                if op.is_none() && self.is_word("draw") {
+                    let (from, other) = self.draw(None)?;
+                    StmtKind::Draw { name: None, ty: None, target: Some(target), from, other }
+                } else {
+                    StmtKind::Assign { target, op, value: self.expr()? }
+                }
             }
         };
         Ok(Stmt { kind, span: span.to(self.last_span()) })
     }
 
+    /// `draw from (...)`, `draw on G where C weight W`, `draw (c on G where C weight W)`, each with
+    /// `else { ... }`. `bound` is the name that a `let` gives.
+    fn draw(&mut self, bound: Option<&Name>) -> Parse<(DrawFrom, Option<Block>)> {
+        let span = self.span();
+        self.next();
+        let from = if self.eat_word("from") {
+            self.op("(")?;
+            let mut values = vec![];
+            loop {
+                let value = self.expr()?;
+                let weight = if self.eat_word("weight") { Some(self.expr()?) } else { None };
+                values.push((value, weight));
+                if !self.eat_op(",") || self.is_op(")") {
+                    break;
+                }
+            }
+            self.op(")")?;
+            DrawFrom::Values(values)
+        } else {
+            let bracket = self.eat_op("(");
+            let binder = match bound {
+                Some(name) if !bracket => self.binder_over(name.clone())?,
+                None if !bracket => self.binder_over(Name { text: format!("drawn {}", span.start), span })?,
+                _ => self.binder()?,
+            };
+            let weight = if self.eat_word("weight") { Some(self.expr()?) } else { None };
+            if bracket {
+                self.op(")")?;
+            }
+            DrawFrom::Range { binder, weight }
+        };
+        let other = if self.eat_word("else") { Some(self.block()?) } else { None };
+        Ok((from, other))
+    }
+
     fn binder(&mut self) -> Parse<Binder> {
         let name = self.name("a name for what is run over")?;
+        self.binder_over(name)
+    }
+
+    /// A binder after its name.
+    fn binder_over(&mut self, name: Name) -> Parse<Binder> {
         let on = if self.eat_word("on") {
             true
         } else if self.eat_word("in") {
@@ -1022,6 +1293,18 @@ impl Parser<'_> {
             } else if self.is_op(".") {
                 self.next();
                 let field = self.name("a name after the dot")?;
+                if self.eat_op("(") {
+                    let mut args = vec![];
+                    while !self.is_op(")") {
+                        args.push(self.expr()?);
+                        if !self.eat_op(",") {
+                            break;
+                        }
+                    }
+                    let span = e.span.to(self.op(")")?);
+                    e = Expr { kind: ExprKind::Method(Box::new(e), field, args), span };
+                    continue;
+                }
                 let span = e.span.to(field.span);
                 e = Expr { kind: ExprKind::Field(Box::new(e), field), span };
             } else {
@@ -1053,10 +1336,46 @@ impl Parser<'_> {
                 self.next();
                 return self.call(name);
             }
+            Tok::Name(n)
+                if n == "can"
+                    && matches!(self.peek_at(1), Tok::Name(m) if !RESERVED.contains(&m.as_str())) =>
+            {
+                self.next();
+                let (name, args) = self.asked_move()?;
+                ExprKind::Can(name, args)
+            }
+            Tok::Name(n)
+                if (n == "some" || n == "every")
+                    && matches!(self.peek_at(1), Tok::Name(m) if m == "outcome") =>
+            {
+                self.next();
+                self.next();
+                self.word("of")?;
+                let (name, args) = self.asked_move()?;
+                self.op(":")?;
+                let cond = Box::new(self.expr()?);
+                ExprKind::Leads(n == "every", name, args, cond)
+            }
             Tok::Name(_) => ExprKind::Name(self.name("a value")?.text),
             _ => return self.fail("a value"),
         };
-        Ok(Expr { kind, span })
+        Ok(Expr { kind, span: span.to(self.last_span()) })
+    }
+
+    /// A move in a question: `any`, `shift` or `shift(left)`.
+    fn asked_move(&mut self) -> Parse<(Name, Vec<Expr>)> {
+        let name = self.name("a move, or `any`")?;
+        let mut args = vec![];
+        if self.eat_op("(") {
+            while !self.is_op(")") {
+                args.push(self.expr()?);
+                if !self.eat_op(",") {
+                    break;
+                }
+            }
+            self.op(")")?;
+        }
+        Ok((name, args))
     }
 
     /// After `NAME(`.
@@ -1073,6 +1392,7 @@ impl Parser<'_> {
             "min" if bound => Some(QuantKind::Min),
             "max" if bound => Some(QuantKind::Max),
             "set" => Some(QuantKind::Set),
+            "list" => Some(QuantKind::List),
             _ => None,
         };
         if let Some(kind) = kind {
@@ -1105,6 +1425,19 @@ impl Parser<'_> {
             }
             let span = name.span.to(self.op(")")?);
             return Ok(Expr { kind: ExprKind::Flood { name: bound, from, by, by_name, cond, rim }, span });
+        }
+        if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
+            let mut parts = vec![];
+            while !self.is_op(")") {
+                let part = self.name("a part of the record")?;
+                self.op(":")?;
+                parts.push((part, self.expr()?));
+                if !self.eat_op(",") {
+                    break;
+                }
+            }
+            let span = name.span.to(self.op(")")?);
+            return Ok(Expr { kind: ExprKind::Record(name, parts), span });
         }
         let mut args = vec![];
         while !self.is_op(")") {

@@ -6,7 +6,7 @@ use crate::bind::{Bound, cell_name};
 use crate::diag::{Diagnostic, FileId, Span, near};
 use crate::hir::EndKind;
 use crate::lower::{TooLarge, move_list};
-use crate::reference::{Eval, Outcome, RunFault, TraceEvent};
+use crate::reference::{Eval, Made, Outcome, RunFault};
 
 /// The moves of a bound model by name.
 pub struct MoveTable {
@@ -54,18 +54,23 @@ impl MoveTable {
     }
 
     /// Reads moves: `slide left; slide up`, with `x 3` to repeat one. The move's name may be left
-    /// out where its parameters alone say which move is meant. `at` is where `text` begins in its file.
+    /// out where its parameters alone say which move is meant. Behind a slash stands what is
+    /// drawn: `shift left / 2 at r1c3`. `at` is where `text` begins in its file.
     ///
     /// # Errors
     ///
-    /// The first thing that is no move.
-    pub fn parse(&self, text: &str, file: FileId, at: u32) -> Result<Vec<(usize, Span)>, Box<Diagnostic>> {
+    /// A diagnostic at the first word that is no move.
+    pub fn parse(&self, text: &str, file: FileId, at: u32) -> Result<Vec<Call>, Box<Diagnostic>> {
         let mut out = vec![];
         let mut offset = 0;
-        for part in text.split([';', '\n', ',']) {
+        for part in text.split([';', ',', '\n']) {
             let from = offset + part.len() - part.trim_start().len();
             offset += part.len() + 1;
-            let words: Vec<&str> = part.split_whitespace().collect();
+            let (moved, draws) = match part.split_once('/') {
+                Some((m, d)) => (m, Some(d.trim().to_string())),
+                None => (part, None),
+            };
+            let words: Vec<&str> = moved.split_whitespace().collect();
             let (words, times) = match words.as_slice() {
                 [] => continue,
                 [rest @ .., "x", n] if n.parse::<usize>().is_ok_and(|n| n <= 100_000) && !rest.is_empty() => {
@@ -77,7 +82,7 @@ impl MoveTable {
             let start = at as usize + from;
             let span = Span::new(start, start + part.trim().len());
             match self.find(&name) {
-                Some(m) => out.extend(std::iter::repeat_n((m, span), times)),
+                Some(number) => out.extend(std::iter::repeat_n(Call { number, span, draws }, times)),
                 None => {
                     let mut error =
                         Diagnostic::error("P001", file, span, format!("`{name}` is no move of this level"));
@@ -100,22 +105,96 @@ impl MoveTable {
     }
 }
 
+/// A move as it was written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Call {
+    /// The move's number.
+    pub number: usize,
+    /// Where it stands.
+    pub span: Span,
+    /// What is to be drawn, where the writer says so.
+    pub draws: Option<String>,
+}
+
+/// One outcome of a played move.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Played {
+    /// The new state, and what happened on the way.
+    pub made: Made,
+    /// The ending that holds now.
+    pub ended: Option<usize>,
+}
+
+impl Played {
+    /// What was drawn, as it is written behind a slash: values first, then `at` and cells.
+    #[must_use]
+    pub fn draws_text(&self) -> String {
+        draws_text(self.made.draws())
+    }
+}
+
+/// What was drawn, as it is written behind a slash: values first, then `at` and cells.
+#[must_use]
+pub fn draws_text<'d>(draws: impl Iterator<Item = &'d str>) -> String {
+    let is_cell = |w: &str| {
+        w.strip_prefix('r').and_then(|w| w.split_once('c')).is_some_and(|(r, c)| {
+            !r.is_empty() && !c.is_empty() && (r.to_owned() + c).bytes().all(|b| b.is_ascii_digit())
+        })
+    };
+    let (cells, values): (Vec<&str>, Vec<&str>) = draws.partition(|w| is_cell(w));
+    match (values.is_empty(), cells.is_empty()) {
+        (true, true) => String::new(),
+        (false, true) => values.join(" "),
+        (true, false) => format!("at {}", cells.join(" ")),
+        (false, false) => format!("{} at {}", values.join(" "), cells.join(" ")),
+    }
+}
+
+/// Equal outcomes as one, their chances added; in order of first appearance. Draws and notes are those
+/// of the first.
+#[must_use]
+pub fn merged(outcomes: Vec<Played>) -> Vec<Played> {
+    let mut out: Vec<Played> = vec![];
+    let mut index: HashMap<Vec<i32>, usize> = HashMap::new();
+    for p in outcomes {
+        match index.get(&p.made.state) {
+            Some(&i) => {
+                // Chances that were exact alone are exact together, or nearly always so.
+                if let Some(chance) = out[i].made.chance.or(p.made.chance) {
+                    out[i].made.chance = chance;
+                }
+            }
+            None => {
+                index.insert(p.made.state.clone(), out.len());
+                out.push(p);
+            }
+        }
+    }
+    out
+}
+
+/// The outcomes in which these things were drawn, in any order; equal ones as one.
+#[must_use]
+pub fn with_draws(outcomes: Vec<Played>, draws: &str) -> Vec<Played> {
+    let wanted: Vec<&str> = draws.split_whitespace().filter(|w| *w != "at").collect();
+    let fits = |p: &Played| {
+        let mut have: Vec<&str> = p.made.draws().collect();
+        wanted.iter().all(|w| match have.iter().position(|h| h == w) {
+            Some(i) => {
+                have.remove(i);
+                true
+            }
+            None => false,
+        })
+    };
+    merged(outcomes.into_iter().filter(fits).collect())
+}
+
 /// What one played move did.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Step {
-    /// Made: the new state, and what happened on the way.
-    Made {
-        /// The new state.
-        state: Vec<i32>,
-        /// Phases and notes.
-        events: Vec<TraceEvent>,
-        /// Score gained.
-        score: i64,
-        /// Added to each tally.
-        tallies: Vec<i64>,
-        /// The ending that holds now.
-        ended: Option<usize>,
-    },
+    /// Made: one entry for each way that the draws can fall.
+    Made(Vec<Played>),
     /// Refused by this statement, naming these places (row, column from 0).
     Refused {
         /// The statement's number.
@@ -153,9 +232,13 @@ pub fn step(
         Outcome::Refused(site, at) => {
             Step::Refused { site, at: at.into_iter().map(crate::hir::code::row_col).collect() }
         }
-        Outcome::Done { state, score, tallies, events } => {
-            let ended = eval.status(&state)?;
-            Step::Made { state, events, score, tallies, ended }
+        Outcome::Done(list) => {
+            let mut out = vec![];
+            for made in list {
+                let ended = if made.cut { None } else { eval.status(&made.state)? };
+                out.push(Played { made, ended });
+            }
+            Step::Made(out)
         }
     })
 }
@@ -167,33 +250,43 @@ pub fn step(
 /// A model fault.
 pub fn is_stuck(b: &Bound, moves: &MoveTable, state: &[i32]) -> Result<bool, RunFault> {
     for number in 0..moves.list.len() {
-        if matches!(step(b, moves, state, number, false)?, Step::Made { .. }) {
+        if matches!(step(b, moves, state, number, false)?, Step::Made(_)) {
             return Ok(false);
         }
     }
     Ok(true)
 }
 
-/// Replays a solution from the bound model's position with the reference executor alone.
+/// Replays a way from its first state with the reference executor alone: each state must be an
+/// outcome of its move from the one before. Gives what was played, one entry a move.
 ///
 /// # Errors
 ///
 /// What does not hold, in words: a mistake of the search, not of the model.
-pub fn replay(b: &Bound, moves: &MoveTable, solution: &[usize]) -> Result<Vec<Vec<i32>>, String> {
-    let mut states = vec![b.position.clone()];
-    for (i, &number) in solution.iter().enumerate() {
-        let state = states.last().expect("begins with the start");
-        match step(b, moves, state, number, false) {
-            Ok(Step::Made { state, .. }) => states.push(state),
-            other => {
-                return Err(format!("move {} ({}) does not replay: {other:?}", i + 1, moves.name(number)));
-            }
+pub fn replay(
+    b: &Bound,
+    moves: &MoveTable,
+    way: &[usize],
+    states: &[Vec<i32>],
+) -> Result<Vec<Played>, String> {
+    let mut out = vec![];
+    for (i, &number) in way.iter().enumerate() {
+        let wrong = |what: String| format!("move {} ({}) does not replay: {what}", i + 1, moves.name(number));
+        match step(b, moves, &states[i], number, false) {
+            Ok(Step::Made(list)) => match merged(list).into_iter().find(|p| p.made.state == states[i + 1]) {
+                Some(p) => out.push(p),
+                None => return Err(wrong("no outcome is the state that was claimed".into())),
+            },
+            other => return Err(wrong(format!("{other:?}"))),
         }
     }
-    match Eval::new(b).status(states.last().expect("begins with the start")) {
-        Ok(Some(e)) if b.model.endings[e].kind == EndKind::Goal => Ok(states),
-        other => Err(format!("the last state is no goal: {other:?}")),
-    }
+    Ok(out)
+}
+
+/// Whether a state is won, by the reference executor.
+#[must_use]
+pub fn is_won(b: &Bound, state: &[i32]) -> bool {
+    matches!(Eval::new(b).status(state), Ok(Some(e)) if b.model.endings[e].kind == EndKind::Goal)
 }
 
 /// `r1c3` for a place from 0, `off the board (row 0, column 3)` for one that is not on it.

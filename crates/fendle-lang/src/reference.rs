@@ -8,6 +8,7 @@ use std::fmt;
 
 use crate::ast::QuantKind;
 use crate::bind::Bound;
+use crate::chance::Chance;
 use crate::diag::Span;
 use crate::hir::*;
 
@@ -29,6 +30,16 @@ pub enum FaultKind {
     AlwaysBroken,
     KeepsBroken,
     StepBudget,
+    ListFull,
+    ListEmpty,
+    NoEntry,
+    NotInList,
+    NothingToDraw,
+    BadWeight,
+    TooFine,
+    TooManyOutcomes,
+    NoneGiven,
+    WrittenTooLong,
 }
 
 /// A model fault: what broke, where in the model, on which value.
@@ -59,6 +70,18 @@ impl fmt::Display for RunFault {
             FaultKind::NotRearranged => write!(f, "this grid is no rearrangement of its start any more"),
             FaultKind::AlwaysBroken => write!(f, "a law of the model is broken"),
             FaultKind::KeepsBroken => write!(f, "a move changes this quantity, which no move should"),
+            FaultKind::ListFull => write!(f, "this list is full: it holds {v}"),
+            FaultKind::ListEmpty => write!(f, "this list is empty"),
+            FaultKind::NoEntry => write!(f, "this list has no entry {v}"),
+            FaultKind::NotInList => write!(f, "this is not in there"),
+            FaultKind::NothingToDraw => {
+                write!(f, "there is nothing to draw from; say what happens then with `else {{ ... }}`")
+            }
+            FaultKind::BadWeight => write!(f, "{v} is no weight: 0 to {WEIGHT_MAX} are"),
+            FaultKind::TooFine => write!(f, "the chances of this move are too fine to be kept exactly"),
+            FaultKind::TooManyOutcomes => write!(f, "this move has more than {OUTCOMES_MAX} outcomes"),
+            FaultKind::NoneGiven => write!(f, "this is `none`, and a value is wanted"),
+            FaultKind::WrittenTooLong => write!(f, "{v} values do not fit this lane"),
             FaultKind::StepBudget => write!(f, "one transition took more than {STEP_BUDGET} loop steps"),
         }
     }
@@ -70,25 +93,39 @@ pub const LOOP_MAX: i64 = 1 << 16;
 pub const KEPT_MAX: i64 = 1 << 12;
 /// Most loop steps of one transition.
 pub const STEP_BUDGET: i64 = 20_000_000;
+/// Greatest weight of one thing that is drawn from.
+pub const WEIGHT_MAX: i64 = 1 << 20;
+/// Most outcomes of one move that are kept at a time.
+pub const OUTCOMES_MAX: usize = 1 << 20;
+/// Most ways through one move that this executor tries.
+const SCRIPTS_MAX: usize = 1 << 16;
 
 /// A value: one number, or a block of them.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum V {
     One(i64),
     Block(Vec<i32>),
+    /// The entries of a list, and how many it may hold.
+    List(Vec<i64>, i64),
 }
 
 impl V {
     fn one(&self) -> i64 {
         match self {
             V::One(v) => *v,
-            V::Block(_) => unreachable!("the checker separates blocks from single values"),
+            _ => unreachable!("the checker separates blocks from single values"),
         }
     }
     fn block(self) -> Vec<i32> {
         match self {
             V::Block(v) => v,
-            V::One(_) => unreachable!("the checker separates blocks from single values"),
+            _ => unreachable!("the checker separates blocks from single values"),
+        }
+    }
+    fn list(self) -> Vec<i64> {
+        match self {
+            V::List(v, _) => v,
+            _ => unreachable!("the checker separates lists from other values"),
         }
     }
 }
@@ -100,6 +137,10 @@ enum Flow {
     Next,
     Refused(usize, Vec<i64>),
     Ended,
+    /// Set aside by `else cut`.
+    Cut,
+    /// A start that is dropped.
+    Dropped(usize),
 }
 
 /// Something worth showing between two positions.
@@ -119,7 +160,63 @@ pub enum TraceEvent {
         /// Row and column from 0; may be off the board.
         at: Option<(i64, i64)>,
     },
+    /// Something was drawn.
+    Draw {
+        /// What, as it is written.
+        what: String,
+        /// Its chance among what could be drawn there.
+        chance: Chance,
+        /// How many things could.
+        of: usize,
+    },
 }
+
+/// One outcome of a move that was made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Made {
+    /// The new state.
+    pub state: Vec<i32>,
+    /// Its chance among the outcomes of the move.
+    pub chance: Chance,
+    /// Score gained.
+    pub score: i64,
+    /// What was added to each tally.
+    pub tallies: Vec<i64>,
+    /// Phases, notes and draws in order.
+    pub events: Vec<TraceEvent>,
+    /// Set aside by `else cut`: the state says nothing.
+    pub cut: bool,
+}
+
+impl Made {
+    /// What was drawn on the way, in order.
+    pub fn draws(&self) -> impl Iterator<Item = &str> {
+        self.events.iter().filter_map(|e| match e {
+            TraceEvent::Draw { what, .. } => Some(what.as_str()),
+            _ => None,
+        })
+    }
+}
+
+/// A start that a setup drew, or why it was dropped.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Drawn {
+    /// A start and its chance before dropped ones are taken out.
+    Start(Vec<i32>, Chance),
+    /// Dropped by the `require` at this place.
+    Dropped(Span, Chance),
+}
+
+/// Says which of the things that can be drawn is drawn.
+enum Chooser<'a> {
+    /// What to take at each draw; the first thing where it ends. Holds how many there were.
+    Script { take: Vec<usize>, seen: Vec<usize> },
+    /// At random: given the weights.
+    Random(&'a mut dyn FnMut(&[u64]) -> usize),
+}
+
+/// Answers what only an analysis knows of a state.
+pub type Oracle<'a> = &'a dyn Fn(&[i32], Asked) -> i64;
 
 /// What a move did.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,17 +225,8 @@ pub enum Outcome {
     NotOffered,
     /// Refused: the number of the statement and the places it names.
     Refused(usize, Vec<i64>),
-    /// Made.
-    Done {
-        /// The new state.
-        state: Vec<i32>,
-        /// Score gained.
-        score: i64,
-        /// What was added to each tally.
-        tallies: Vec<i64>,
-        /// Phases and notes in order.
-        events: Vec<TraceEvent>,
-    },
+    /// Made: one entry for each way that the draws can fall, in the order of what they draw from.
+    Done(Vec<Made>),
 }
 
 /// One executor for one bound model.
@@ -150,6 +238,9 @@ pub struct Eval<'b> {
     tallies: Vec<i64>,
     events: Vec<TraceEvent>,
     fuel: i64,
+    chance: Chance,
+    chooser: Chooser<'b>,
+    oracle: Option<Oracle<'b>>,
 }
 
 impl<'b> Eval<'b> {
@@ -164,7 +255,16 @@ impl<'b> Eval<'b> {
             tallies: vec![0; b.model.tallies.len()],
             events: vec![],
             fuel: STEP_BUDGET,
+            chance: Chance::SURE,
+            chooser: Chooser::Script { take: vec![], seen: vec![] },
+            oracle: None,
         }
+    }
+
+    /// The same, able to answer questions that only an analysis can.
+    #[must_use]
+    pub fn with_oracle(b: &'b Bound, oracle: Oracle<'b>) -> Eval<'b> {
+        Eval { oracle: Some(oracle), ..Eval::new(b) }
     }
 
     /// The value of an expression that reads level values only.
@@ -238,12 +338,60 @@ impl<'b> Eval<'b> {
         Ok(None)
     }
 
-    /// Makes a move in a state. A won state is played on as if it were running.
+    /// Makes a move in a state, in all ways that its draws can fall. A won state is played on as
+    /// if it were running.
     ///
     /// # Errors
     ///
     /// A model fault; the state is not changed.
     pub fn apply(&mut self, state: &[i32], of: usize, params: &[i64]) -> Run<Outcome> {
+        let mut out = vec![];
+        let mut take: Vec<usize> = vec![];
+        loop {
+            self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
+            match self.apply_once(state, of, params)? {
+                Outcome::Done(made) => out.extend(made),
+                other => return Ok(other),
+            }
+            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Outcome::Done(out)) };
+            // The next way: the last draw that has something left takes its next thing.
+            take.resize(seen.len(), 0);
+            while let (Some(t), n) = (take.last().copied(), take.len())
+                && t + 1 == seen[n - 1]
+            {
+                take.pop();
+            }
+            match take.last_mut() {
+                Some(t) => *t += 1,
+                None => return Ok(Outcome::Done(out)),
+            }
+            if out.len() >= SCRIPTS_MAX {
+                let span = self.b.model.moves[of].span;
+                return Err(RunFault { kind: FaultKind::TooManyOutcomes, span, value: 0 });
+            }
+        }
+    }
+
+    /// Makes a move, drawing at random: `random` gets weights and says which one.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn apply_drawn(
+        &mut self,
+        state: &[i32],
+        of: usize,
+        params: &[i64],
+        random: &'b mut dyn FnMut(&[u64]) -> usize,
+    ) -> Run<Outcome> {
+        self.chooser = Chooser::Random(random);
+        let out = self.apply_once(state, of, params);
+        self.chooser = Chooser::Script { take: vec![], seen: vec![] };
+        out
+    }
+
+    /// Makes a move once, drawing as the chooser says.
+    fn apply_once(&mut self, state: &[i32], of: usize, params: &[i64]) -> Run<Outcome> {
         let model = self.b.model.clone();
         let def = &model.moves[of];
         let ended = self.b.ended_at();
@@ -254,6 +402,7 @@ impl<'b> Eval<'b> {
         self.score = 0;
         self.tallies = vec![0; model.tallies.len()];
         self.events.clear();
+        self.chance = Chance::SURE;
         let mut frame = vec![V::One(0); def.locals.len()];
         for (slot, &p) in frame.iter_mut().zip(params) {
             *slot = V::One(p);
@@ -263,21 +412,56 @@ impl<'b> Eval<'b> {
                 return Ok(Outcome::NotOffered);
             }
         }
-        match self.block(&def.body, &mut frame)? {
-            Flow::Refused(site, at) => return Ok(Outcome::Refused(site, at)),
-            Flow::Ended => {}
-            Flow::Next => {
-                if let Some(after) = &model.after {
-                    let mut frame = vec![V::One(0); after.locals.len()];
-                    self.block(&after.body, &mut frame)?;
-                }
+        let mut flow = self.block(&def.body, &mut frame)?;
+        if let (Flow::Next, Some(after)) = (&flow, &model.after) {
+            flow = self.lone_block(after)?;
+        }
+        for tick in model.ticks.iter().filter(|t| t.on.is_none_or(|m| m == of)) {
+            if !matches!(flow, Flow::Next) {
+                break;
             }
+            if let Some((clock, every)) = &tick.clock {
+                let at = self.b.slots[*clock].base;
+                let every = self.lone(every)?;
+                self.now[at] += 1;
+                if i64::from(self.now[at]) < every {
+                    continue;
+                }
+                self.now[at] = 0;
+            }
+            flow = self.lone_block(&tick.body)?;
         }
-        if self.now[ended] != 0 && self.conditions()? == Some(self.now[ended] as usize - 1) {
-            // The condition alone says the same: one state, not two.
-            self.now[ended] = 0;
+        let cut = match flow {
+            Flow::Refused(site, at) => return Ok(Outcome::Refused(site, at)),
+            Flow::Cut => true,
+            _ => false,
+        };
+        if cut {
+            self.now = self.b.cut_state();
+        } else {
+            if self.now[ended] != 0 && self.conditions()? == Some(self.now[ended] as usize - 1) {
+                // The condition alone says the same: one state, not two.
+                self.now[ended] = 0;
+            }
+            self.check_rearranged()?;
         }
-        for (v, var) in model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
+        Ok(Outcome::Done(vec![Made {
+            state: self.now.clone(),
+            chance: self.chance,
+            score: self.score,
+            tallies: self.tallies.clone(),
+            events: std::mem::take(&mut self.events),
+            cut,
+        }]))
+    }
+
+    fn lone_block(&mut self, def: &ProcDef) -> Run<Flow> {
+        let mut frame = vec![V::One(0); def.locals.len()];
+        self.block(&def.body, &mut frame)
+    }
+
+    fn check_rearranged(&self) -> Run<()> {
+        for (v, var) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
             let slot = &self.b.slots[v];
             let sorted = |s: &[i32]| {
                 let mut s = s[slot.base..slot.base + slot.len].to_vec();
@@ -288,12 +472,89 @@ impl<'b> Eval<'b> {
                 return Err(RunFault { kind: FaultKind::NotRearranged, span: var.span, value: 0 });
             }
         }
-        Ok(Outcome::Done {
-            state: self.now.clone(),
-            score: self.score,
-            tallies: self.tallies.clone(),
-            events: std::mem::take(&mut self.events),
-        })
+        Ok(())
+    }
+
+    /// Draws one start.
+    fn set_up(&mut self) -> Run<Drawn> {
+        let model = self.b.model.clone();
+        let Some(setup) = &model.setup else { return Ok(Drawn::Start(self.b.start.clone(), Chance::SURE)) };
+        self.fuel = STEP_BUDGET;
+        self.now = self.b.start.clone();
+        self.before = self.now.clone();
+        self.events.clear();
+        self.chance = Chance::SURE;
+        match self.lone_block(&setup.body)? {
+            Flow::Dropped(at) => {
+                let span = Span::new(at >> 32, at & 0xffff_ffff);
+                Ok(Drawn::Dropped(span, self.chance))
+            }
+            _ => {
+                self.check_rearranged()?;
+                Ok(Drawn::Start(self.now.clone(), self.chance))
+            }
+        }
+    }
+
+    /// All starts that the setup can draw, each as often as there are ways to it. `None` when there
+    /// are more than `most` ways.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn all_starts(&mut self, most: usize) -> Run<Option<Vec<Drawn>>> {
+        let mut out = vec![];
+        let mut take: Vec<usize> = vec![];
+        loop {
+            self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
+            out.push(self.set_up()?);
+            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Some(out)) };
+            // How many ways there are at least, from the first way alone.
+            let ways = seen.iter().try_fold(1usize, |n, s| n.checked_mul(*s)).unwrap_or(usize::MAX);
+            if out.len() > most || out.len() == 1 && ways > most.saturating_mul(64) {
+                return Ok(None);
+            }
+            take.resize(seen.len(), 0);
+            while let (Some(t), n) = (take.last().copied(), take.len())
+                && t + 1 == seen[n - 1]
+            {
+                take.pop();
+            }
+            match take.last_mut() {
+                Some(t) => *t += 1,
+                None => return Ok(Some(out)),
+            }
+        }
+    }
+
+    /// Draws one start at random.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn draw_start(&mut self, random: &'b mut dyn FnMut(&[u64]) -> usize) -> Run<Drawn> {
+        self.chooser = Chooser::Random(random);
+        let out = self.set_up();
+        self.chooser = Chooser::Script { take: vec![], seen: vec![] };
+        out
+    }
+
+    /// Which of several weighted things is drawn.
+    fn choose(&mut self, weights: &[u64], span: Span) -> Run<usize> {
+        let at = match &mut self.chooser {
+            Chooser::Script { take, seen } => {
+                let at = take.get(seen.len()).copied().unwrap_or(0);
+                seen.push(weights.len());
+                at
+            }
+            Chooser::Random(random) => random(weights),
+        };
+        let total = weights.iter().sum();
+        self.chance = match self.chance.then(weights[at], total) {
+            Some(c) => c,
+            None => return Self::fault(FaultKind::TooFine, span, 0),
+        };
+        Ok(at)
     }
 
     // ---- statements ----
@@ -320,7 +581,15 @@ impl<'b> Eval<'b> {
         let span = stmt.span;
         match &stmt.kind {
             St::Assign(target, value) => {
-                let value = self.eval(value, frame)?;
+                let mut value = self.eval(value, frame)?;
+                if let (V::List(items, cap), Target::Local(l)) = (&mut value, target)
+                    && let V::List(_, bound) = &frame[*l]
+                {
+                    *cap = *bound;
+                    if items.len() as i64 > *cap {
+                        return Self::fault(FaultKind::ListFull, span, *cap);
+                    }
+                }
                 let index = self.target_index(target, frame)?;
                 self.assign(target, index, value, span, frame)?;
             }
@@ -362,11 +631,14 @@ impl<'b> Eval<'b> {
                     }
                 }
             }
-            St::Repeat { bound, cond, body } => {
+            St::Repeat { bound, cond, body, cut } => {
                 let bound = self.one(bound, frame)?;
                 let mut done = 0;
                 while self.one(cond, frame)? != 0 {
                     if done >= bound {
+                        if *cut {
+                            return Ok(Flow::Cut);
+                        }
                         return Err(RunFault { kind: FaultKind::RepeatBound, span, value: bound });
                     }
                     done += 1;
@@ -394,6 +666,7 @@ impl<'b> Eval<'b> {
                 for e in at {
                     match self.eval(e, frame)? {
                         V::One(p) => places.push(p),
+                        V::List(..) => unreachable!("places are named, not lists"),
                         V::Block(cells) => {
                             for (c, &v) in cells.iter().enumerate() {
                                 if v != 0 {
@@ -404,6 +677,206 @@ impl<'b> Eval<'b> {
                     }
                 }
                 return Ok(Flow::Refused(*site, places));
+            }
+            St::Draw { local, from, into, rest, other } => {
+                let mut things: Vec<(i64, u64)> = vec![];
+                match from {
+                    DrawFrom::Range { over, filter, weight } => {
+                        for x in self.range(over, frame)? {
+                            self.burn(span)?;
+                            frame[*local] = V::One(x);
+                            if let Some(f) = filter
+                                && self.one(f, frame)? == 0
+                            {
+                                continue;
+                            }
+                            let w = match weight {
+                                Some(w) => self.weight(w, frame)?,
+                                None => 1,
+                            };
+                            things.push((x, w));
+                        }
+                    }
+                    DrawFrom::Values(values) => {
+                        for (v, w) in values {
+                            let x = self.one(v, frame)?;
+                            things.push((x, self.weight(w, frame)?));
+                        }
+                    }
+                }
+                things.retain(|t| t.1 > 0);
+                if things.is_empty() {
+                    return match other {
+                        Some(other) => self.block(other, frame),
+                        None => Self::fault(FaultKind::NothingToDraw, span, 0),
+                    };
+                }
+                let weights: Vec<u64> = things.iter().map(|t| t.1).collect();
+                let at = self.choose(&weights, span)?;
+                let x = things[at].0;
+                frame[*local] = V::One(x);
+                let what = match into {
+                    // As it will stand on the board.
+                    Some(Target::Var(v) | Target::VarAt(v, _)) => self.b.value_text(*v, x),
+                    _ => self.drawn_text(from, x),
+                };
+                let chance = Chance::new(weights[at].into(), weights.iter().sum::<u64>().into());
+                self.events.push(TraceEvent::Draw { what, chance, of: things.len() });
+                if let Some(into) = into {
+                    let index = self.target_index(into, frame)?;
+                    self.assign(into, index, V::One(x), span, frame)?;
+                }
+                return self.block(rest, frame);
+            }
+            St::NewList { local, value, max } => {
+                let items = match value {
+                    Some(e) => self.eval(e, frame)?.list(),
+                    None => vec![],
+                };
+                let max = self.one(max, frame)?;
+                if !(0..=crate::bind::LIST_MAX).contains(&max) {
+                    return Self::fault(FaultKind::OutOfDomain, span, max);
+                }
+                if items.len() as i64 > max {
+                    return Self::fault(FaultKind::ListFull, span, max);
+                }
+                frame[*local] = V::List(items, max);
+            }
+            St::Push(list, value) => {
+                let v = self.one(value, frame)?;
+                let key = self.list_key(list, frame)?;
+                let (mut items, cap) = self.list_now(list, key, frame);
+                if items.len() as i64 >= cap {
+                    return Self::fault(FaultKind::ListFull, span, cap);
+                }
+                items.push(v);
+                self.list_store(list, key, items, span, frame)?;
+            }
+            St::Pop(list) => {
+                let key = self.list_key(list, frame)?;
+                let (mut items, _) = self.list_now(list, key, frame);
+                if items.pop().is_none() {
+                    return Self::fault(FaultKind::ListEmpty, span, 0);
+                }
+                self.list_store(list, key, items, span, frame)?;
+            }
+            St::Clear(list) => {
+                let key = self.list_key(list, frame)?;
+                self.list_store(list, key, vec![], span, frame)?;
+            }
+            St::Drop(list, value) => {
+                let v = self.one(value, frame)?;
+                let key = self.list_key(list, frame)?;
+                let (mut items, _) = self.list_now(list, key, frame);
+                match items.iter().position(|x| *x == v) {
+                    Some(i) => items.remove(i),
+                    None => return Self::fault(FaultKind::NotInList, span, v),
+                };
+                self.list_store(list, key, items, span, frame)?;
+            }
+            St::Take(count, from, onto) => {
+                let n = self.one(count, frame)?;
+                let key = self.list_key(from, frame)?;
+                let to_key = self.list_key(onto, frame)?;
+                let (mut items, _) = self.list_now(from, key, frame);
+                if n < 0 || n > items.len() as i64 {
+                    return Self::fault(FaultKind::NoEntry, span, n);
+                }
+                let moved = items.split_off(items.len() - n as usize);
+                self.list_store(from, key, items, span, frame)?;
+                let (mut items, cap) = self.list_now(onto, to_key, frame);
+                if items.len() as i64 + n > cap {
+                    return Self::fault(FaultKind::ListFull, span, cap);
+                }
+                items.extend(moved);
+                self.list_store(onto, to_key, items, span, frame)?;
+            }
+            St::Write { parts, fill, into, along } => {
+                let lane = self.one(along, frame)?;
+                let cells = self.lane_cells(lane);
+                let mut values = vec![];
+                for p in parts {
+                    match self.eval(p, frame)? {
+                        V::List(items, _) => values.extend(items),
+                        v => values.push(v.one()),
+                    }
+                }
+                let fill = self.one(fill, frame)?;
+                if values.len() > cells.len() {
+                    return Self::fault(FaultKind::WrittenTooLong, span, values.len() as i64);
+                }
+                values.resize(cells.len(), fill);
+                for (c, v) in cells.into_iter().zip(values) {
+                    self.assign_cell(into, c as usize, v, span, frame)?;
+                }
+            }
+            St::CutOut { local, columns, filter, into, fill, from } => {
+                let mut gone = vec![];
+                for lane in self.side_lanes(if *columns { 0 } else { 3 }) {
+                    self.burn(span)?;
+                    frame[*local] = V::One(lane);
+                    gone.push(self.one(filter, frame)? != 0);
+                }
+                let fill = self.one(fill, frame)?;
+                let from = self.one(from, frame)?;
+                let (low, high) = if *columns { (3, 1) } else { (0, 2) };
+                if from != low && from != high {
+                    return Self::fault(FaultKind::OutOfDomain, span, from);
+                }
+                let old = self.grid_now(into, frame);
+                // What stays keeps its order and moves away from where the filling comes in.
+                let kept: Vec<usize> = (0..gone.len()).filter(|&i| !gone[i]).collect();
+                let shift = if from == low { gone.len() - kept.len() } else { 0 };
+                for i in 0..gone.len() {
+                    let source = i.checked_sub(shift).and_then(|k| kept.get(k)).copied();
+                    for j in 0..self.across(*columns) {
+                        let at = |i: usize| if *columns { j * self.b.cols + i } else { i * self.b.cols + j };
+                        let v = source.map_or(fill, |s| old[at(s)].into());
+                        let cell = at(i);
+                        self.assign_cell(into, cell, v, span, frame)?;
+                    }
+                }
+            }
+            St::Insert { row, into, at, from } => {
+                let items = self.eval(row, frame)?.list();
+                let lane = self.one(at, frame)?;
+                let from = self.one(from, frame)?;
+                let (first, dir, len) = code::lane_parts(lane);
+                let columns = dir == 0 || dir == 2;
+                let (low, high) = if columns { (3, 1) } else { (0, 2) };
+                if from != low && from != high {
+                    return Self::fault(FaultKind::OutOfDomain, span, from);
+                }
+                if items.len() as i64 != len {
+                    return Self::fault(FaultKind::WrittenTooLong, span, items.len() as i64);
+                }
+                let old = self.grid_now(into, frame);
+                let cols = self.b.cols;
+                let k = if columns { first as usize % cols } else { first as usize / cols };
+                let lines = if columns { cols } else { self.b.rows };
+                let at = |i: usize, j: usize| if columns { j * cols + i } else { i * cols + j };
+                for j in 0..self.across(columns) {
+                    // From the side it comes in, what lies there moves on, and the last falls off.
+                    if from == low {
+                        for i in k + 1..lines {
+                            let v = old[at(i - 1, j)].into();
+                            self.assign_cell(into, at(i, j), v, span, frame)?;
+                        }
+                    } else {
+                        for i in 0..k {
+                            let v = old[at(i + 1, j)].into();
+                            self.assign_cell(into, at(i, j), v, span, frame)?;
+                        }
+                    }
+                }
+                for (c, v) in self.lane_cells(lane).into_iter().zip(items) {
+                    self.assign_cell(into, c as usize, v, span, frame)?;
+                }
+            }
+            St::Require(cond, _) => {
+                if self.one(cond, frame)? == 0 {
+                    return Ok(Flow::Dropped((cond.span.start as usize) << 32 | cond.span.end as usize));
+                }
             }
             St::Judge => {
                 if self.conditions()?.is_some() {
@@ -451,6 +924,8 @@ impl<'b> Eval<'b> {
         let (lo, hi) = match dom {
             Dom::Range(lo, hi) => (self.lone(lo)?, self.lone(hi)?),
             Dom::Dir4 => (0, 3),
+            Dom::Maybe(_) if v == NONE => return Ok(()),
+            Dom::Maybe(inner) => return self.in_domain(inner, v, span),
             _ => return Ok(()),
         };
         if v < lo || v > hi {
@@ -462,7 +937,180 @@ impl<'b> Eval<'b> {
     fn target_index(&mut self, target: &Target, frame: &mut [V]) -> Run<usize> {
         match target {
             Target::LocalAt(_, e) | Target::VarAt(_, e) => Ok(self.one(e, frame)? as usize),
+            Target::Entry(list, spot) => {
+                let key = self.list_key(list, frame)?;
+                let (items, _) = self.list_now(list, key, frame);
+                let i = match spot {
+                    Spot::First => 0,
+                    Spot::Last => items.len() as i64 - 1,
+                    Spot::At(e) => {
+                        let n = self.one(e, frame)?;
+                        if n < 1 || n > items.len() as i64 {
+                            return Self::fault(FaultKind::NoEntry, e.span, n);
+                        }
+                        n - 1
+                    }
+                };
+                if i < 0 || items.is_empty() {
+                    return Self::fault(FaultKind::ListEmpty, self.list_span(list), 0);
+                }
+                Ok(key << 16 | i as usize)
+            }
             _ => Ok(0),
+        }
+    }
+
+    fn list_span(&self, list: &ListRef) -> Span {
+        match list {
+            ListRef::VarAt(_, e) => e.span,
+            ListRef::Var(v) => self.b.model.vars[*v].span,
+            ListRef::Local(_) => Span::default(),
+        }
+    }
+
+    fn weight(&mut self, w: &Expr, frame: &mut [V]) -> Run<u64> {
+        let v = self.one(w, frame)?;
+        if !(0..=WEIGHT_MAX).contains(&v) {
+            return Self::fault(FaultKind::BadWeight, w.span, v);
+        }
+        Ok(v as u64)
+    }
+
+    /// What was drawn, as it is written.
+    fn drawn_text(&self, from: &DrawFrom, x: i64) -> String {
+        let ty = match from {
+            DrawFrom::Values(values) => values.first().map_or(Ty::Int, |v| v.0.ty),
+            DrawFrom::Range { over, .. } => match over {
+                Range::Board | Range::Cells(_) | Range::Around(..) | Range::Lane(_) => Ty::Cell,
+                Range::Dirs(_) => Ty::Dir,
+                Range::Enum(e) => Ty::Enum(*e),
+                Range::List(e) => match e.ty {
+                    Ty::List(s, _) => s.ty(),
+                    _ => Ty::Int,
+                },
+                Range::Lanes(_) => {
+                    let (first, dir, _) = code::lane_parts(x);
+                    let (r, c) = (first as usize / self.b.cols + 1, first as usize % self.b.cols + 1);
+                    return if dir % 2 == 0 { format!("c{c}") } else { format!("r{r}") };
+                }
+                _ => Ty::Int,
+            },
+        };
+        match ty.scalar() {
+            Some(s) => self.b.scalar_text(s, x, false),
+            None => x.to_string(),
+        }
+    }
+
+    fn list_key(&mut self, list: &ListRef, frame: &mut [V]) -> Run<usize> {
+        match list {
+            ListRef::VarAt(_, e) => Ok(self.one(e, frame)? as usize),
+            _ => Ok(0),
+        }
+    }
+
+    /// The entries of a list, and how many it may hold.
+    fn list_now(&self, list: &ListRef, key: usize, frame: &[V]) -> (Vec<i64>, i64) {
+        match list {
+            ListRef::Local(l) => match &frame[*l] {
+                V::List(items, cap) => (items.clone(), *cap),
+                _ => unreachable!("a local list"),
+            },
+            ListRef::Var(v) | ListRef::VarAt(v, _) => {
+                let slot = &self.b.slots[*v];
+                let at = slot.base + key * (slot.cap + 1);
+                let len = self.now[at] as usize;
+                (self.now[at + 1..=at + len].iter().map(|&x| x.into()).collect(), slot.cap as i64)
+            }
+        }
+    }
+
+    fn list_store(
+        &mut self,
+        list: &ListRef,
+        key: usize,
+        mut items: Vec<i64>,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<()> {
+        let bag = |shape: Shape| matches!(shape, Shape::List(true) | Shape::Lists(_, true));
+        match list {
+            ListRef::Local(l) => {
+                if let Some(&bad) = items.iter().find(|v| i32::try_from(**v).is_err()) {
+                    return Self::fault(FaultKind::OutOfDomain, span, bad);
+                }
+                if let V::List(old, _) = &mut frame[*l] {
+                    *old = items;
+                }
+            }
+            ListRef::Var(v) | ListRef::VarAt(v, _) => {
+                let slot = self.b.slots[*v].clone();
+                if bag(self.b.model.vars[*v].shape) {
+                    items.sort_unstable();
+                }
+                if items.len() > slot.cap || !slot.active && !items.is_empty() {
+                    return Self::fault(FaultKind::ListFull, span, slot.cap as i64);
+                }
+                if let Some(&bad) = items.iter().find(|x| !slot.holds(**x)) {
+                    return Self::fault(FaultKind::OutOfDomain, span, bad);
+                }
+                let at = slot.base + key * (slot.cap + 1);
+                self.now[at] = items.len() as i32;
+                items.resize(slot.cap, slot.pad());
+                for (o, x) in self.now[at + 1..].iter_mut().zip(items) {
+                    *o = x as i32;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn across(&self, columns: bool) -> usize {
+        if columns { self.b.rows } else { self.b.cols }
+    }
+
+    fn grid_now(&self, into: &Target, frame: &[V]) -> Vec<i32> {
+        match into {
+            Target::Local(l) => frame[*l].clone().block(),
+            Target::Var(v) => {
+                let slot = &self.b.slots[*v];
+                self.now[slot.base..slot.base + slot.len].to_vec()
+            }
+            _ => unreachable!("a grid is a variable or a local one"),
+        }
+    }
+
+    fn assign_cell(&mut self, into: &Target, cell: usize, v: i64, span: Span, frame: &mut [V]) -> Run<()> {
+        match into {
+            Target::Local(l) => {
+                if let V::Block(block) = &mut frame[*l] {
+                    block[cell] = v as i32;
+                }
+                Ok(())
+            }
+            Target::Var(var) => {
+                let slot = self.b.slots[*var].clone();
+                self.store(&slot, cell, v, span)
+            }
+            _ => unreachable!("a grid is a variable or a local one"),
+        }
+    }
+
+    fn lane_cells(&self, lane: i64) -> Vec<i64> {
+        let (first, dir, len) = code::lane_parts(lane);
+        let (dr, dc) = DIR_STEPS[dir as usize];
+        let step = dr * self.b.cols as i64 + dc;
+        (0..len).map(|i| first + i * step).collect()
+    }
+
+    /// Each lane begins at the wall that `d` points at and runs away from it.
+    fn side_lanes(&self, d: i64) -> Vec<i64> {
+        let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
+        match d {
+            0 => (0..cols).map(|c| code::lane(c, 2, rows)).collect(),
+            1 => (0..rows).map(|r| code::lane(r * cols + cols - 1, 3, cols)).collect(),
+            2 => (0..cols).map(|c| code::lane((rows - 1) * cols + c, 0, rows)).collect(),
+            _ => (0..rows).map(|r| code::lane(r * cols, 1, cols)).collect(),
         }
     }
 
@@ -472,6 +1120,10 @@ impl<'b> Eval<'b> {
             Target::LocalAt(l, _) => V::One(frame[*l].clone().block()[index].into()),
             Target::Var(v) => V::One(self.now[self.b.slots[*v].base].into()),
             Target::VarAt(v, _) => V::One(self.now[self.b.slots[*v].base + index].into()),
+            Target::Entry(list, _) => {
+                let (items, _) = self.list_now(list, index >> 16, frame);
+                V::One(items[index & 0xffff])
+            }
         }
     }
 
@@ -479,6 +1131,31 @@ impl<'b> Eval<'b> {
         match target {
             Target::Local(l) => {
                 frame[*l] = value;
+            }
+            Target::Entry(list, _) => {
+                let key = index >> 16;
+                let (mut items, _) = self.list_now(list, key, frame);
+                items[index & 0xffff] = value.one();
+                self.list_store(list, key, items, span, frame)?;
+            }
+            Target::VarAt(v, _) if matches!(self.b.model.vars[*v].shape, Shape::Lists(..)) => {
+                let list = ListRef::VarAt(*v, Expr { kind: Ek::Const(0), ty: Ty::Int, span });
+                self.list_store(&list, index, value.list(), span, frame)?;
+            }
+            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Shape::List(_)) => {
+                self.list_store(&ListRef::Var(*v), 0, value.list(), span, frame)?;
+            }
+            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Shape::Lists(..)) => {
+                // Another variable of the same keys: list by list, since bounds may differ.
+                let values = value.block();
+                let keys = self.b.slots[*v].len / (self.b.slots[*v].cap + 1);
+                let each = values.len() / keys.max(1);
+                for key in 0..keys {
+                    let part = &values[key * each..(key + 1) * each];
+                    let items = part[1..=part[0] as usize].iter().map(|&x| x.into()).collect();
+                    let list = ListRef::VarAt(*v, Expr { kind: Ek::Const(0), ty: Ty::Int, span });
+                    self.list_store(&list, key, items, span, frame)?;
+                }
             }
             Target::LocalAt(l, _) => {
                 let v = value.one();
@@ -497,6 +1174,7 @@ impl<'b> Eval<'b> {
                         }
                     }
                     V::One(x) => self.store(&slot, index, x, span)?,
+                    V::List(..) => unreachable!("lists were stored above"),
                 }
             }
         }
@@ -504,8 +1182,7 @@ impl<'b> Eval<'b> {
     }
 
     fn store(&mut self, slot: &crate::bind::Slot, index: usize, value: i64, span: Span) -> Run<()> {
-        let (lo, hi) = if slot.active { (slot.lo, slot.hi) } else { (slot.lo, slot.lo) };
-        if value < lo || value > hi {
+        if !slot.holds(value) {
             return Err(RunFault { kind: FaultKind::OutOfDomain, span, value });
         }
         self.now[slot.base + index] = value as i32;
@@ -557,21 +1234,27 @@ impl<'b> Eval<'b> {
             Range::Enum(e) => (0..self.b.model.enums[*e].values.len() as i64).collect(),
             Range::Lanes(dir) => {
                 let d = self.one(dir, frame)?;
-                let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
-                // Each lane begins at the wall that `d` points at and runs away from it.
-                match d {
-                    0 => (0..cols).map(|c| code::lane(c, 2, rows)).collect(),
-                    1 => (0..rows).map(|r| code::lane(r * cols + cols - 1, 3, cols)).collect(),
-                    2 => (0..cols).map(|c| code::lane((rows - 1) * cols + c, 0, rows)).collect(),
-                    3 => (0..rows).map(|r| code::lane(r * cols, 1, cols)).collect(),
-                    _ => return Err(RunFault { kind: FaultKind::OutOfDomain, span: dir.span, value: d }),
+                if d > 3 {
+                    return Err(RunFault { kind: FaultKind::OutOfDomain, span: dir.span, value: d });
                 }
+                self.side_lanes(d)
             }
             Range::Lane(lane) => {
-                let (first, dir, len) = code::lane_parts(self.one(lane, frame)?);
-                let (dr, dc) = DIR_STEPS[dir as usize];
-                let step = dr * self.b.cols as i64 + dc;
-                (0..len).map(|i| first + i * step).collect()
+                let lane = self.one(lane, frame)?;
+                self.lane_cells(lane)
+            }
+            Range::List(list) => self.eval(list, frame)?.list(),
+            Range::Offsets(offsets) => {
+                let mut out = vec![];
+                for o in offsets {
+                    out.push(self.one(o, frame)?);
+                }
+                out
+            }
+            Range::Covered(p) => {
+                let Ty::Placed(s) = p.ty else { return Ok(vec![]) };
+                let p = self.one(p, frame)?;
+                self.b.covered(s, p).into_iter().map(|(r, c)| code::place(r, c)).collect()
             }
         })
     }
@@ -595,10 +1278,23 @@ impl<'b> Eval<'b> {
                     (true, When::Start) => &self.b.start,
                 };
                 let values = &region[slot.base..slot.base + slot.len];
+                if let Shape::List(_) = def.shape {
+                    let items = values[1..=values[0] as usize].iter().map(|&x| x.into()).collect();
+                    return Ok(V::List(items, slot.cap as i64));
+                }
                 if def.shape != Shape::One {
                     return Ok(V::Block(values.to_vec()));
                 }
                 values[0].into()
+            }
+            Ek::Index(block, index) if matches!(block.ty, Ty::Lists(..)) => {
+                let i = self.one(index, frame)? as usize;
+                let Ek::Var(_, v) = &block.kind else { unreachable!("lists by key are variables") };
+                let cap = self.b.slots[*v].cap;
+                let all = self.eval(block, frame)?.block();
+                let part = &all[i * (cap + 1)..];
+                let items = part[1..=part[0] as usize].iter().map(|&x| x.into()).collect();
+                return Ok(V::List(items, cap as i64));
             }
             Ek::Index(block, index) => {
                 let i = self.one(index, frame)?;
@@ -630,7 +1326,10 @@ impl<'b> Eval<'b> {
                 })
             }
             Ek::SameBlock(a, b, negate) => {
-                let same = self.eval(a, frame)? == self.eval(b, frame)?;
+                let same = match (self.eval(a, frame)?, self.eval(b, frame)?) {
+                    (V::List(a, _), V::List(b, _)) => a == b,
+                    (a, b) => a == b,
+                };
                 i64::from(same != *negate)
             }
             Ek::And(a, b) => {
@@ -689,6 +1388,13 @@ impl<'b> Eval<'b> {
                 let c = self.one(c, frame)?;
                 self.place_of(c)
             }
+            Ek::Within(a, dom) if matches!(a.ty, Ty::List(..)) => {
+                let list = self.eval(a, frame)?;
+                for v in list.clone().list() {
+                    self.in_domain(dom, v, span)?;
+                }
+                return Ok(list);
+            }
             Ek::Within(a, dom) => {
                 let v = self.one(a, frame)?;
                 self.in_domain(dom, v, span)?;
@@ -723,6 +1429,76 @@ impl<'b> Eval<'b> {
                 }
                 return self.eval(&def.body, &mut inner);
             }
+            Ek::Entry(list, index) => {
+                let i = self.one(index, frame)?;
+                let items = self.eval(list, frame)?.list();
+                if i < 1 || i > items.len() as i64 {
+                    return Self::fault(FaultKind::NoEntry, span, i);
+                }
+                items[i as usize - 1]
+            }
+            Ek::End(list, last) => {
+                let items = self.eval(list, frame)?.list();
+                let end = if *last { items.last() } else { items.first() };
+                match end {
+                    Some(v) => *v,
+                    None => return Self::fault(FaultKind::ListEmpty, span, 0),
+                }
+            }
+            Ek::InList(value, list) => {
+                let v = self.one(value, frame)?;
+                i64::from(self.eval(list, frame)?.list().contains(&v))
+            }
+            Ek::MakeRecord(r, parts) => {
+                let slots = self.b.records[*r].clone();
+                let mut code = 0;
+                for (part, slot) in parts.iter().zip(slots) {
+                    code += (self.one(part, frame)? - slot.lo) * slot.stride;
+                }
+                code
+            }
+            Ek::Part(record, r, i) => {
+                let slot = self.b.records[*r][*i];
+                slot.lo + self.one(record, frame)? / slot.stride % slot.count
+            }
+            Ek::Given(a) => {
+                let v = self.one(a, frame)?;
+                if v == NONE {
+                    return Self::fault(FaultKind::NoneGiven, span, 0);
+                }
+                v
+            }
+            Ek::MoveShape(p, o, minus) => {
+                let Ty::Placed(s) = p.ty else { return Self::fault(FaultKind::TooFarAway, span, 0) };
+                let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
+                let (r, c) = code::offset_parts(o);
+                let (all, row, col) = self.b.shape_parts(s, p);
+                let sign = if *minus { -1 } else { 1 };
+                match self.b.shape_code(s, all, row + sign * r, col + sign * c) {
+                    Some(v) => v,
+                    None => return Self::fault(FaultKind::TooFarAway, span, 0),
+                }
+            }
+            Ek::Can(of) => i64::from(!self.tried(of.as_ref(), frame)?.is_empty()),
+            Ek::Leads(every, of, cond) => {
+                let outcomes = self.tried(of.as_ref(), frame)?;
+                let (now, before) = (self.now.clone(), self.before.clone());
+                let mut holds = *every && !outcomes.is_empty();
+                for state in outcomes {
+                    self.now = state;
+                    self.before = self.now.clone();
+                    if (self.one(cond, frame)? != 0) != *every {
+                        holds = !*every;
+                        break;
+                    }
+                }
+                (self.now, self.before) = (now, before);
+                i64::from(holds)
+            }
+            Ek::Asked(asked) => match self.oracle {
+                Some(oracle) => oracle(&self.now, *asked),
+                None => 0,
+            },
             Ek::Builtin(op, args) => self.builtin(*op, args, span, frame)?,
             Ek::Quant(q) => return self.quant(q, span, frame),
             Ek::Flood(f) => {
@@ -756,6 +1532,32 @@ impl<'b> Eval<'b> {
                 return Ok(V::Block(inside));
             }
         }))
+    }
+
+    /// The states that a move leads to from here; those of all moves without one. None where the
+    /// game has ended.
+    fn tried(&mut self, of: Option<&(usize, Vec<Expr>)>, frame: &mut [V]) -> Run<Vec<Vec<i32>>> {
+        let moves = match of {
+            Some((m, args)) => {
+                let mut params = vec![];
+                for a in args {
+                    params.push(self.one(a, frame)?);
+                }
+                vec![(*m, params)]
+            }
+            None => crate::lower::move_list(self.b).unwrap_or_default(),
+        };
+        let mut inner = Eval::new(self.b);
+        let mut out = vec![];
+        if inner.status(&self.now)?.is_some() {
+            return Ok(out);
+        }
+        for (m, params) in moves {
+            if let Outcome::Done(made) = inner.apply(&self.now, m, &params)? {
+                out.extend(made.into_iter().map(|m| m.state));
+            }
+        }
+        Ok(out)
     }
 
     fn neighbours(&mut self, cell: i64, by: &[Expr], frame: &mut [V]) -> Run<Vec<i64>> {
@@ -795,6 +1597,38 @@ impl<'b> Eval<'b> {
                 }
                 code::place(r - 1, c - 1)
             }
+            Builtin::ListLen => self.eval(&args[0], frame)?.list().len() as i64,
+            Builtin::LaneStart => {
+                let (first, _, _) = code::lane_parts(self.one(&args[0], frame)?);
+                self.place_of(first)
+            }
+            Builtin::TurnShape | Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf => {
+                let Ty::Placed(s) = args[0].ty else { return Self::fault(FaultKind::TooFarAway, span, 0) };
+                let p = self.one(&args[0], frame)?;
+                let (all, row, col) = self.b.shape_parts(s, p);
+                let def = &self.b.model.shapes[s];
+                let (shape, turn) = def.all[all as usize];
+                match op {
+                    Builtin::Anchor => code::place(row, col),
+                    Builtin::KindOf => shape as i64,
+                    Builtin::TurnOf => turn as i64,
+                    _ => {
+                        let (first, turns) = (def.firsts[shape], def.shapes[shape].turns.len() as i64);
+                        let by = self.one(&args[1], frame)?;
+                        let turn = (turn as i64 + by).rem_euclid(turns);
+                        self.b.shape_code(s, first as i64 + turn, row, col).unwrap_or(p)
+                    }
+                }
+            }
+            Builtin::Placed(s) => {
+                let kind = self.one(&args[0], frame)?;
+                let (row, col) = code::row_col(self.one(&args[1], frame)?);
+                let first = self.b.model.shapes[s].firsts[kind as usize] as i64;
+                match self.b.shape_code(s, first, row, col) {
+                    Some(v) => v,
+                    None => return Self::fault(FaultKind::TooFarAway, span, 0),
+                }
+            }
             Builtin::Distinct => {
                 let mut v = self.eval(&args[0], frame)?.block();
                 v.sort_unstable();
@@ -818,6 +1652,7 @@ impl<'b> Eval<'b> {
 
     fn quant(&mut self, q: &Quant, span: Span, frame: &mut [V]) -> Run<V> {
         let list = self.range(&q.over, frame)?;
+        let mut items = vec![];
         let mut total = 0i64;
         let mut found: Option<i64> = None;
         let mut set = vec![0; if q.kind == QuantKind::Set { self.b.cells() } else { 0 }];
@@ -850,6 +1685,16 @@ impl<'b> Eval<'b> {
                 QuantKind::Min => found = Some(found.map_or(body.unwrap_or(0), |f| f.min(body.unwrap_or(0)))),
                 QuantKind::Max => found = Some(found.map_or(body.unwrap_or(0), |f| f.max(body.unwrap_or(0)))),
                 QuantKind::Set => set[x as usize] = 1,
+                QuantKind::List => {
+                    if items.len() as i64 == KEPT_MAX {
+                        return Self::fault(FaultKind::ListFull, span, KEPT_MAX);
+                    }
+                    let v = body.unwrap_or(x);
+                    if i32::try_from(v).is_err() {
+                        return Self::fault(FaultKind::OutOfDomain, span, v);
+                    }
+                    items.push(v);
+                }
             }
         }
         Ok(match q.kind {
@@ -857,6 +1702,10 @@ impl<'b> Eval<'b> {
             QuantKind::All => V::One(1),
             QuantKind::Any => V::One(0),
             QuantKind::Set => V::Block(set),
+            QuantKind::List => {
+                let n = items.len() as i64;
+                V::List(items, n)
+            }
             QuantKind::First | QuantKind::The | QuantKind::Min | QuantKind::Max => match found {
                 Some(v) => V::One(v),
                 None => return Self::fault(FaultKind::NoMatch, span, 0),

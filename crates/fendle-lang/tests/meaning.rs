@@ -13,9 +13,9 @@ fn play(g: &Game, moves: &str) -> String {
     let table = MoveTable::new(&g.bound).expect("few moves");
     let list = table.parse(moves, fendle_lang::FileId(0), 0).expect("moves of the model");
     let mut state = g.bound.position.clone();
-    for (m, _) in list {
+    for m in list.iter().map(|c| c.number) {
         match step(&g.bound, &table, &state, m, false) {
-            Ok(Step::Made { state: next, .. }) => state = next,
+            Ok(Step::Made(list)) => state = list[0].made.state.clone(),
             Ok(Step::Refused { site, .. }) => return format!("refused: {}", g.bound.model.refuses[site].why),
             Ok(Step::NotOffered) => return "not offered".into(),
             Ok(Step::Ended(e)) => return format!("ended: {:?}", g.bound.model.endings[e].kind),
@@ -190,15 +190,18 @@ fn phases_and_notes_come_in_order() {
     let text = "model m\nstate at: cell\nmove go(d: dir4) {\n let p = at + d\n note \"looks\" at p\n phase \"step\" { refuse \"edge\" unless p on board\n at = p }\n phase \"rest\" { note \"rests\" }\n}\ngoal false";
     let g = game(text, "size = [1, 3]\nstart.at = 'r1c1'");
     let table = MoveTable::new(&g.bound).expect("few");
-    let right = table.parse("right", fendle_lang::FileId(0), 0).expect("a move")[0].0;
-    let Ok(Step::Made { events, .. }) = step(&g.bound, &table, &g.bound.position, right, false) else {
+    let right = table.parse("right", fendle_lang::FileId(0), 0).expect("a move")[0].number;
+    let Ok(Step::Made(list)) = step(&g.bound, &table, &g.bound.position, right, false) else {
         panic!("allowed")
     };
-    let words: Vec<String> = events
+    let words: Vec<String> = list[0]
+        .made
+        .events
         .iter()
         .map(|e| match e {
             TraceEvent::Note { text, at } => format!("{text} {at:?}"),
             TraceEvent::Phase { name, state } => format!("[{name} {}]", g.bound.line(state)),
+            TraceEvent::Draw { what, .. } => what.clone(),
         })
         .collect();
     assert_eq!(words, ["looks Some((0, 1))", "[step r1c2]", "rests None", "[rest r1c2]"]);

@@ -138,7 +138,8 @@ fn positions_reached_by_play_survive_too() {
             let mut state = g.bound.position.clone();
             for _ in 0..200 {
                 let m = rng.random_range(0..table.list.len());
-                if let Ok(Step::Made { state: next, .. }) = step(&g.bound, &table, &state, m, true) {
+                if let Ok(Step::Made(list)) = step(&g.bound, &table, &state, m, true) {
+                    let next = list[0].made.state.clone();
                     state = next;
                 }
                 let line = g.bound.line(&state);
@@ -156,7 +157,8 @@ fn different_positions_have_different_lines_and_different_bits() {
     let mut i = 0;
     while i < states.len() {
         for m in 0..4 {
-            if let Ok(Step::Made { state, .. }) = step(&g.bound, &table, &states[i].clone(), m, true)
+            if let Ok(Step::Made(list)) = step(&g.bound, &table, &states[i].clone(), m, true)
+                && let state = list[0].made.state.clone()
                 && !states.contains(&state)
             {
                 states.push(state);
@@ -198,7 +200,7 @@ fn moves_are_read_with_short_forms_and_repeats() {
     let names = |text: &str| -> Result<Vec<String>, String> {
         table
             .parse(text, FileId(0), 0)
-            .map(|l| l.iter().map(|m| table.name(m.0).to_string()).collect())
+            .map(|l| l.iter().map(|m| table.name(m.number).to_string()).collect())
             .map_err(|e| e.message.clone() + &e.notes.join("|"))
     };
     assert_eq!(names("go up; left"), Ok(vec!["go up".into(), "go left".into()]));

@@ -36,6 +36,8 @@ struct Writer<'r> {
     loops: usize,
     /// How many of the model's functions may be called here: they do not recurse.
     calls: usize,
+    /// This body draws, and so it refuses nothing.
+    draws: bool,
 }
 
 impl Writer<'_> {
@@ -82,7 +84,35 @@ impl Writer<'_> {
             };
         }
         let d = d - 1;
-        match self.rng.random_range(0..19) {
+        match self.rng.random_range(0..25) {
+            19 => {
+                let w = self.when();
+                self.pick(&["len(W pile)", "len(W heaps[oak])", "sum(zi in W pile: zi)", "len(W sack)"])
+                    .replace("W ", w)
+            }
+            20 => {
+                let w = self.when();
+                let list = self.pick(&["pile", "heaps[elm]"]).to_string();
+                let end = self.pick(&["last", "first"]).to_string();
+                format!("(if len({w}{list}) > 0 then {w}{list}.{end} else {})", self.int(0))
+            }
+            21 => format!("(if len(pile) > 1 or flag then pile[{}] else 1)", self.int(0)),
+            22 => format!("marks_[1 + abs({}) mod 3] + sides[{}]", self.int(d), self.int(0)),
+            23 => self
+                .pick(&[
+                    "hand.rank",
+                    "(if hold != none then given(hold) else 4)",
+                    "given(hold)",
+                    "turn(piece)",
+                ])
+                .into(),
+            24 => self
+                .pick(&[
+                    "row(anchor(piece))",
+                    "count(zp in cells(piece) where zp on board)",
+                    "sum(zr in rows where token[place(row(zr), 1)] outside 0 == 1: len(zr))",
+                ])
+                .into(),
             0 => format!("({} + {})", self.int(d), self.int(d)),
             1 => format!("({} - {})", self.int(d), self.int(d)),
             2 => format!("({} * {})", self.int(d), self.int(d)),
@@ -133,7 +163,29 @@ impl Writer<'_> {
             };
         }
         let d = d - 1;
-        match self.rng.random_range(0..17) {
+        match self.rng.random_range(0..20) {
+            17 => format!("({} in {})", self.int(d), self.pick(&["pile", "sack", "heaps[sort]"])),
+            18 => {
+                let w = self.when();
+                self.pick(&[
+                    "pile == W pile",
+                    "heaps[oak] != W heaps[ash]",
+                    "hold == W hold",
+                    "hand == W hand",
+                    "sack == W sack",
+                    "pile == list(zi in 1..2: zi)",
+                    "hold == none",
+                ])
+                .replace("W ", w)
+            }
+            19 => self
+                .pick(&[
+                    "kind(piece) == bar",
+                    "turned(piece) == piece",
+                    "all(zp in cells(piece): zp on board and token[zp] < 3)",
+                    "any(zo in offsets(stay, left): piece + zo == start.piece)",
+                ])
+                .into(),
             0 => format!("({} and {})", self.boolean(d), self.boolean(d)),
             1 => format!("({} or {})", self.boolean(d), self.boolean(d)),
             2 => format!("(not {})", self.boolean(d)),
@@ -287,7 +339,7 @@ impl Writer<'_> {
     /// `NAME in RANGE`, and the type of the name.
     fn binder(&mut self, d: usize, cells_only: bool) -> (String, String, T) {
         let x = self.name();
-        let (over, ty) = match self.rng.random_range(0..if cells_only { 5 } else { 12 }) {
+        let (over, ty) = match self.rng.random_range(0..if cells_only { 5 } else { 15 }) {
             0 | 1 => (format!("{x} on token"), T::Cell),
             2 => (format!("{x} in {}", self.set(d)), T::Cell),
             3 => {
@@ -304,6 +356,16 @@ impl Writer<'_> {
             7 => (format!("{x} in tree"), T::Kind),
             8 | 9 => (format!("{x} in {}..{}", self.int(0), self.int(d.min(1))), T::Int),
             10 => (format!("{x} in lanes(token, {})", self.dir(0)), T::Lane),
+            11 => (
+                format!(
+                    "{x} in {}",
+                    self.pick(&["pile", "sack", "heaps[elm]", "before_pile()"])
+                        .replace("before_pile()", "list(zi in 1..3: zi)")
+                ),
+                T::Int,
+            ),
+            12 => (format!("{x} in {}", self.pick(&["rows", "columns"])), T::Lane),
+            13 => (format!("{x} in cells(piece)"), T::Place),
             _ => match self.known(T::Lane) {
                 Some(l) => (format!("{x} in {l}"), T::Cell),
                 None => (format!("{x} in lanes({})", self.dir(0)), T::Lane),
@@ -363,8 +425,170 @@ impl Writer<'_> {
         })
     }
 
+    /// Statements about lists, lanes, records, shapes, and draws.
+    fn newer(&mut self, d: usize, indent: &str) -> String {
+        let e = 1;
+        match self.rng.random_range(
+            0..if self.draws && d > 0 {
+                27
+            } else if self.draws {
+                25
+            } else {
+                22
+            },
+        ) {
+            0 => format!("pile.push(abs({}) mod 10)", self.int(e)),
+            1 => format!("pile.push({})", self.int(e)),
+            2 if self.chance(80) => "if len(pile) > 0 { pile.pop() }".into(),
+            2 => "pile.pop()".into(),
+            3 => {
+                let end = self.pick(&["last", "first"]).to_string();
+                format!("if len(pile) > 0 {{ pile.{end} = abs({}) mod 10 }}", self.int(e))
+            }
+            4 => format!("heaps[{}].push(abs({}) mod 4)", self.kind(1), self.int(e)),
+            5 => format!(
+                "if len(heaps[oak]) > 0 {{ take last {} of heaps[oak] onto heaps[{}] }}",
+                self.pick(&["1", "1", "2", "len(heaps[oak])"]),
+                self.kind(1)
+            ),
+            6 => format!("add abs({}) mod 6 to sack", self.int(e)),
+            7 => format!("if {0} in sack {{ remove {0} from sack }}", self.pick(&["1", "2", "3"])),
+            8 => format!("marks_[1 + abs({}) mod 3] = abs({}) mod 5", self.int(e), self.int(e)),
+            9 => match self.rng.random_range(0..4) {
+                0 => "hold = none".into(),
+                1 => format!("hold = {}", self.int(e)),
+                2 => "swap hold, hold".into(),
+                _ => format!("hold = if {} then none else 2", self.boolean(e)),
+            },
+            10 => format!("hand = card(rank: 1 + abs({}) mod 3, kind: {})", self.int(e), self.kind(1)),
+            11 => {
+                let x = self.name();
+                let d = self.pick(&["left", "up", "facing", "down"]).to_string();
+                let fill = self.int(0);
+                let part = self.pick(&["1, ", "", "pile, "]).to_string();
+                format!(
+                    "for {x} in lanes(token, {d}) {{ write {part}list(zc in {x} where token[zc] > 1: token[zc]), then {fill}, into token along {x} }}"
+                )
+            }
+            12 => {
+                let x = self.name();
+                let (what, sides) =
+                    if self.chance(50) { ("rows", ["up", "down"]) } else { ("columns", ["left", "right"]) };
+                let side = self.pick(&sides).to_string();
+                let cond = self.scoped(|w| {
+                    w.names.push((x.clone(), T::Lane, false));
+                    w.boolean(2)
+                });
+                let fill = self.int(0);
+                format!("cut {x} in {what} where {cond} out of token, {fill} from {side}")
+            }
+            13 => {
+                let x = self.name();
+                let (what, len, side) =
+                    if self.chance(50) { ("rows", "cols()", "down") } else { ("columns", "rows()", "left") };
+                format!(
+                    "for {x} in {what} {{ if {} {{ insert list(zi in 1..{len}: zi) into token at {x}, from {side} }} }}",
+                    self.boolean(2)
+                )
+            }
+            14 => match self.rng.random_range(0..4) {
+                0 => "piece = turned(piece)".into(),
+                1 => format!("piece = turned(piece, {})", self.int(e)),
+                2 => format!("piece = placed({}, {})", self.pick(&["bit", "bar", "nook"]), self.place(1)),
+                _ => format!("piece = piece {} {}", self.pick(&["+", "-"]), self.dir(1)),
+            },
+            15 => "for zp in cells(piece) { if zp on board { token[zp] = 4 } }".into(),
+            16 => {
+                let (x, y) = (self.name(), self.name());
+                let n = self.rng.random_range(0..5);
+                format!(
+                    "var {x}: list of 0..9 max {n}\n{indent}{x}.push(abs({}) mod 10)\n{indent}let {y} = list(zj in 1..3 where {}: zj)\n{indent}{x} = {y}\n{indent}pile = {x}",
+                    self.int(e),
+                    self.boolean(1)
+                )
+            }
+            17 => "pile.clear()".into(),
+            18 => {
+                let x = self.name();
+                format!(
+                    "var {x}: list of 0..9 max count_ = pile\n{indent}if len({x}) > 0 {{ {x}[1] = {}; {x}.pop() }}\n{indent}heaps[ash] = list(zi in {x} where zi < 4: zi)",
+                    self.int(e)
+                )
+            }
+            19 => self
+                .pick(&[
+                    "heaps = before.heaps",
+                    "sack = before.sack",
+                    "pile = heaps[elm]",
+                    "heaps[oak] = pile",
+                    "sack.clear()",
+                    "marks_ = before.marks_",
+                ])
+                .into(),
+            20 => {
+                let x = self.name();
+                format!("for {x} in pile where {x} > 1 {{ if len(pile) > 0 {{ pile.pop() }} }}")
+            }
+            21 => {
+                let x = self.name();
+                format!("for {x} in pile {{ count_ = {x}; pile.clear() }}")
+            }
+            22 => {
+                let x = self.name();
+                let cond = self.scoped(|w| {
+                    w.names.push((x.clone(), T::Cell, false));
+                    w.boolean(1)
+                });
+                let other = if d > 0 && self.chance(60) {
+                    format!(" else {}", self.block(d.saturating_sub(1), indent, true))
+                } else {
+                    String::new()
+                };
+                let weight = if self.chance(40) { format!(" weight token[{x}]") } else { String::new() };
+                let line = format!("let {x} = draw on token where {cond}{weight}{other}");
+                self.names.push((x, T::Cell, false));
+                line
+            }
+            23 => format!(
+                "token[{}] = draw from (1 weight 9, 2 weight {}, {})",
+                self.cell(1),
+                self.int(0),
+                self.int(0)
+            ),
+            24 => {
+                let x = self.name();
+                let over = self.pick(&["dir4", "pile", "1..3", "tree"]).to_string();
+                let ty = match over.as_str() {
+                    "dir4" => T::Dir,
+                    "tree" => T::Kind,
+                    _ => T::Int,
+                };
+                let line = format!("let {x} = draw in {over} else {{ count_ = 1 }}");
+                self.names.push((x, ty, false));
+                line
+            }
+            25 => {
+                let body = self.block(d.saturating_sub(1), indent, true);
+                format!(
+                    "phase \"draws\" {{\n{indent}facing = draw in dir8\n{indent}if flag {body}\n{indent}}}"
+                )
+            }
+            _ => {
+                let body = self.block(d.saturating_sub(1), indent, true);
+                format!(
+                    "repeat at most {} while {} {{\n{indent}flag = draw from (true, false weight 2)\n{indent}if true {body}\n{indent}}} else cut",
+                    self.int(0),
+                    self.boolean(1)
+                )
+            }
+        }
+    }
+
     fn stmt(&mut self, d: usize, indent: &str, proc_: bool) -> String {
         let e = 2;
+        if self.chance(35) && self.loops < 2 {
+            return self.newer(d, indent);
+        }
         match self.rng.random_range(0..if d == 0 { 17 } else { 25 }) {
             0 => format!("token[{}] = {}", self.cell(e), self.int(e)),
             1 => format!("count_ = {}", self.int(e)),
@@ -441,7 +665,7 @@ impl Writer<'_> {
             }
             14 => format!("note \"here\" at {}", self.place(e)),
             15 => format!("seen += {}", self.int(1)),
-            16 if !proc_ => format!("helper({}, {})", self.cell(1), self.int(1)),
+            16 if !proc_ && !self.draws => format!("helper({}, {})", self.cell(1), self.int(1)),
             16 => "judge".into(),
             17 | 18 => {
                 let cond = self.boolean(e);
@@ -489,6 +713,7 @@ impl Writer<'_> {
                 out
             }
             23 => format!("phase \"p\" {}", self.block(d - 1, indent, proc_)),
+            _ if self.draws => format!("flag = {}", self.boolean(e)),
             _ => {
                 let at = match self.rng.random_range(0..3) {
                     0 => String::new(),
@@ -517,6 +742,16 @@ impl Writer<'_> {
              state count_: 0..9\n\
              state stock: array tree of 0..limit + 3\n\
              state flag: bool if limit > 1 = false\n\
+             record card { rank: 1..3, kind: tree }\n\
+             shapes tile_ { bit \"@\"; bar about corner 1, 1 \"xx/.x\"; nook \"x./@x\", \".x/@x\" }\n\
+             state pile: list of 0..9 max 4\n\
+             state heaps: array tree of list of 0..3 max 3\n\
+             state sack: bag of 0..5 max 4\n\
+             state marks_: array 1..3 of 0..4\n\
+             state sides: array column of 0..3\n\
+             state hold: maybe 0..3\n\
+             state hand: card\n\
+             state piece: placed tile_\n\
              tally seen\n",
         );
         self.pure = true;
@@ -546,6 +781,7 @@ impl Writer<'_> {
         out.push_str(&format!("proc helper(a: cell, b: 0..4) {body}\n"));
         let params = [("d: dir4", T::Dir), ("c: cell", T::Cell), ("n: 1..3", T::Int), ("k: tree", T::Kind)];
         for m in 0..2 {
+            self.draws = self.chance(40);
             let (text, ty) = params[self.rng.random_range(0..params.len())];
             let body = self.scoped(|w| {
                 w.names.push((text.split(':').next().unwrap_or("").into(), ty, false));
@@ -555,6 +791,7 @@ impl Writer<'_> {
             });
             out.push_str(&format!("move m{m}({text}) {body}\n"));
         }
+        self.draws = self.chance(30);
         if self.chance(50) {
             let body = self.block(1, "", false);
             let refuses = body.contains("refuse") || body.contains("helper(") && out.contains("    refuse");
@@ -562,6 +799,13 @@ impl Writer<'_> {
                 out.push_str(&format!("after {body}\n"));
             }
         }
+        if self.chance(30) {
+            self.draws = true;
+            let body = self.block(1, "", true).replace("judge", "flag = true");
+            let every = self.pick(&["tick every 2 moves", "tick on m0", "tick every move"]).to_string();
+            out.push_str(&format!("{every} {body}\n"));
+        }
+        self.draws = false;
         out.push_str(&format!("goal {}\n", self.boolean(2).replace("before.", "")));
         out.push_str(&format!("lost when {} because \"sunk\"\n", self.boolean(2).replace("before.", "")));
         out.push_str("status lost, goal\n");
@@ -608,16 +852,25 @@ start.facing = 'down'
 start.sort = 'elm'
 start.count_ = 3
 start.stock = { oak = 1, elm = 0, ash = 2 }
+start.pile = [3, 1]
+start.heaps = { oak = '1 2', elm = 'empty', ash = '3' }
+start.sack = '4 2'
+start.marks_ = [1, 2, 0]
+start.sides = { 1 = 0, 2 = 3, 3 = 1 }
+start.hold = 2
+start.hand = '2.elm'
+start.piece = 'bar.1@r0c2'
 ";
 
 #[test]
 fn both_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
-    let (mut done, mut refused, mut not_offered) = (0, 0, 0);
+    let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
     for seed in 0..3000 {
         let mut rng = SmallRng::seed_from_u64(seed);
-        let mut w = Writer { rng: &mut rng, names: vec![], fresh: 0, pure: false, loops: 0, calls: 0 };
+        let mut w =
+            Writer { rng: &mut rng, names: vec![], fresh: 0, pure: false, loops: 0, calls: 0, draws: false };
         let text = w.model();
         let model = model(&text);
         let limit = seed % 4;
@@ -633,6 +886,8 @@ fn both_executors_agree_on_random_models() {
             match compare(&game, &moves, &mut machine, &states[at].clone()) {
                 Ok(seen) => {
                     done += seen.next.len();
+                    drawn += seen.drawn;
+                    set_aside += seen.set_aside;
                     refused += seen.refused;
                     not_offered += seen.not_offered;
                     kinds.extend(seen.faults.iter().map(|f| f.kind));
@@ -649,6 +904,7 @@ fn both_executors_agree_on_random_models() {
     }
     let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
     assert!(missing.is_empty(), "never written: {missing:?}");
+    assert!(drawn > 2000 && set_aside > 20, "{drawn} outcomes of draws, {set_aside} set aside");
     assert!(done > 5000 && refused > 300 && not_offered > 300, "{done} {refused} {not_offered}");
     for kind in [
         FaultKind::OutOfDomain,
@@ -659,6 +915,12 @@ fn both_executors_agree_on_random_models() {
         FaultKind::TwoMatches,
         FaultKind::TooFarAway,
         FaultKind::NotRearranged,
+        FaultKind::ListFull,
+        FaultKind::ListEmpty,
+        FaultKind::NoEntry,
+        FaultKind::NothingToDraw,
+        FaultKind::NoneGiven,
+        FaultKind::WrittenTooLong,
     ] {
         assert!(kinds.contains(&kind), "{kind:?} was never met: {kinds:?}");
     }

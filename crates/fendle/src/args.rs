@@ -27,7 +27,7 @@ pub struct Common {
     /// Text to be read, or one JSON value.
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub format: Format,
-    /// Seed for everything drawn at random; nothing is yet.
+    /// Seed for everything drawn at random: the same start, the same draws, on every machine.
     #[arg(long, global = true, value_name = "N", default_value_t = 1, hide_short_help = true)]
     pub seed: u64,
     /// Stop after this many distinct states; the answer is then "undecided".
@@ -136,9 +136,13 @@ pub enum Command {
     Trace {
         #[command(flatten)]
         level: LevelArgs,
-        /// The moves, such as "slide left; slide up x 2".
+        /// The moves, such as "slide left; slide up x 2"; a draw is named behind a slash, as in
+        /// "shift left / 2 at r1c3".
         #[arg(value_name = "MOVES")]
         moves: String,
+        /// Show each draw: what was drawn, how likely it was, out of how many.
+        #[arg(long)]
+        draws: bool,
         /// Say after each move whether the position can still be won, and name the first fatal move.
         #[arg(long)]
         verdict: bool,

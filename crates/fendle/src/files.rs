@@ -4,10 +4,12 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use fendle_lang::chance::Chance;
 use fendle_lang::hir::Model;
 use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
 use fendle_lang::lower::TooLarge;
-use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::play::{Call, MoveTable, Played, Step, merged, step, with_draws};
+use fendle_lang::setup::{self, Dice, NoStart};
 use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
 
 use crate::args::LevelArgs;
@@ -24,6 +26,11 @@ pub const LIBRARY: &[(&str, &str, &str)] = &[
         "shove",
         "pushing bodies: an agent pushes one body at a time; water swallows",
         include_str!("../../../models/shove.fendle"),
+    ),
+    (
+        "merge",
+        "shift and merge: equal tiles that meet become their double, and a tile appears by chance",
+        include_str!("../../../models/merge.fendle"),
     ),
 ];
 
@@ -169,7 +176,107 @@ pub struct Loaded {
     pub game: Game,
     /// Its moves by name.
     pub moves: MoveTable,
+    /// How play begins.
+    pub begin: Begin,
 }
+
+/// Where the position comes from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Begin {
+    /// The level or the arguments give it.
+    Given,
+    /// The setup drew it by seed.
+    Sampled {
+        /// The seed.
+        seed: u64,
+        /// Which attempt was accepted.
+        attempts: u64,
+    },
+    /// All starts of the setup, weighted.
+    All {
+        /// How many.
+        starts: usize,
+        /// The share of what the setup draws that it accepts.
+        accepted: Chance,
+    },
+}
+
+impl Begin {
+    /// In words; `None` for a given start.
+    pub fn words(&self) -> Option<String> {
+        Some(match self {
+            Begin::Given => return None,
+            Begin::Sampled { seed, attempts: 1 } => format!("start drawn with seed {seed}"),
+            Begin::Sampled { seed, attempts } => {
+                format!("start drawn with seed {seed}, accepted at attempt {attempts}")
+            }
+            Begin::All { starts, accepted } => {
+                let share = if *accepted == Chance::SURE {
+                    String::new()
+                } else {
+                    format!("; the setup accepts {accepted} of what it draws")
+                };
+                format!("all {starts} starts that the setup draws, with their weights{share}")
+            }
+        })
+    }
+
+    /// For programs.
+    pub fn json(&self) -> serde_json::Value {
+        match self {
+            Begin::Given => serde_json::json!({"from": "level"}),
+            Begin::Sampled { seed, attempts } => {
+                serde_json::json!({"from": "setup", "seed": seed, "attempts": attempts})
+            }
+            Begin::All { starts, accepted } => serde_json::json!({
+                "from": "setup", "starts": starts, "accepted": accepted.to_string(),
+            }),
+        }
+    }
+}
+
+/// Which starts of a setup a command works on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Want {
+    /// One, by seed.
+    One,
+    /// All of them where they can be enumerated, else one by seed.
+    All,
+}
+
+/// Draws the starts of a level that gives none.
+///
+/// # Errors
+///
+/// A diagnostic at the setup.
+pub fn begin(bound: &mut Bound, want: Want, seed: u64) -> Result<(Begin, Starts), Box<Diagnostic>> {
+    if !bound.drawn {
+        return Ok((Begin::Given, vec![]));
+    }
+    let fail = |e: NoStart| {
+        let file = bound.model.file;
+        let setup = bound.model.setup.as_ref().map_or(Span::default(), |s| s.span);
+        let mut d = Diagnostic::error("L070", file, setup, e.to_string());
+        match e {
+            NoStart::Fault(fault) => d = d.also(file, fault.span, "here"),
+            NoStart::Dropped { at, .. } => d = d.also(file, at, "this dropped most of them"),
+            NoStart::TooFine => {}
+        }
+        Box::new(d)
+    };
+    if want == Want::All
+        && let Some(all) = setup::all(bound).map_err(fail)?
+    {
+        bound.position = all.starts[0].0.clone();
+        return Ok((Begin::All { starts: all.starts.len(), accepted: all.accepted }, all.starts));
+    }
+    let one = setup::sample(bound, seed).map_err(fail)?;
+    bound.position = one.state;
+    Ok((Begin::Sampled { seed, attempts: one.attempts }, vec![]))
+}
+
+/// States with weights.
+type Starts = Vec<(Vec<i32>, u64)>;
 
 /// Makes a game, with the limits in words.
 ///
@@ -200,6 +307,19 @@ pub fn game_of(bound: Bound, file: FileId, span: Span) -> Result<(Game, MoveTabl
 ///
 /// [`Trouble`] when there is nothing to work with.
 pub fn load(s: &Session, args: &LevelArgs) -> Result<Loaded, Trouble> {
+    load_with(s, args, Want::One)
+}
+
+/// The same, with all starts of a setup where they can be enumerated.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to work with.
+pub fn load_all(s: &Session, args: &LevelArgs) -> Result<Loaded, Trouble> {
+    load_with(s, args, if args.after.is_some() { Want::One } else { Want::All })
+}
+
+fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Trouble> {
     let mut store = Store::default();
     let mut errors = vec![];
     if args.file.extension().is_some_and(|e| e == "fendle") {
@@ -256,17 +376,25 @@ pub fn load(s: &Session, args: &LevelArgs) -> Result<Loaded, Trouble> {
     if let Some(at) = &args.at {
         let file = store.sources.add("--at", at.as_str());
         match bound.parse_line(at, file, &mut errors) {
-            Some(position) => bound.position = position,
+            Some(position) => {
+                bound.position = position;
+                bound.drawn = false;
+            }
             None => return Err(report(s, &store, &errors)),
         }
     }
+    let (begin, starts) = match begin(&mut bound, want, s.common.seed) {
+        Ok(found) => found,
+        Err(e) => return Err(report(s, &store, &[*e])),
+    };
     let level = level.clone();
-    let (game, moves) = match game_of(bound, levels.file, level.span) {
+    let (mut game, moves) = match game_of(bound, levels.file, level.span) {
         Ok(made) => made,
         Err(e) => return Err(report(s, &store, &[*e])),
     };
+    game.starts = starts;
     let file_title = levels.title.clone();
-    let mut loaded = Loaded { store, level, file_title, game, moves };
+    let mut loaded = Loaded { store, level, file_title, game, moves, begin };
     if let Some(after) = &args.after {
         let position = play(s, &mut loaded, "--after", after)?;
         loaded.game.bound.position = position;
@@ -279,13 +407,17 @@ fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec
     let list = parse_moves(s, loaded, what, moves)?;
     let b = &loaded.game.bound;
     let mut state = b.position.clone();
-    for (i, &number) in list.iter().enumerate() {
-        let name = loaded.moves.name(number);
-        let why = match step(b, &loaded.moves, &state, number, true) {
-            Ok(Step::Made { state: next, .. }) => {
-                state = next;
-                continue;
-            }
+    let mut dice = Dice::new(s.common.seed);
+    for (i, call) in list.iter().enumerate() {
+        let name = loaded.moves.name(call.number);
+        let why = match step(b, &loaded.moves, &state, call.number, true) {
+            Ok(Step::Made(outcomes)) => match choose(outcomes, call, &mut dice) {
+                Ok(played) => {
+                    state = played.made.state;
+                    continue;
+                }
+                Err(why) => why,
+            },
             Ok(Step::Refused { site, .. }) => format!("is refused: {}", b.model.refuses[site].why),
             Ok(Step::NotOffered) => "is not offered there".into(),
             Ok(Step::Ended(e)) => {
@@ -303,12 +435,40 @@ fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec
 /// # Errors
 ///
 /// [`Trouble::Reported`] with the place of the first word that is no move.
-pub fn parse_moves(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec<usize>, Trouble> {
+pub fn parse_moves(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec<Call>, Trouble> {
     let file = loaded.store.sources.add(what, moves);
     match loaded.moves.parse(moves, file, 0) {
-        Ok(list) => Ok(list.into_iter().map(|m| m.0).collect()),
+        Ok(list) => Ok(list),
         Err(e) => Err(report(s, &loaded.store, &[*e])),
     }
+}
+
+/// The outcome that is played: the one whose draws are named, else one by the dice.
+///
+/// # Errors
+///
+/// Why none is meant, in words that follow the move's name.
+pub fn choose(outcomes: Vec<Played>, call: &Call, dice: &mut Dice) -> Result<Played, String> {
+    let named = |p: &Played| format!("/ {}", p.draws_text());
+    if let Some(draws) = &call.draws {
+        let all: Vec<String> = merged(outcomes.clone()).iter().take(6).map(named).collect();
+        let many = outcomes.len();
+        let mut fits = with_draws(outcomes, draws);
+        return match fits.len() {
+            1 => Ok(fits.remove(0)),
+            0 => Err(format!("has no outcome `/ {draws}`; it has: {}", all.join("; "))),
+            n => {
+                Err(format!("has {n} outcomes of {many} in which `{draws}` is drawn; name more of the draws"))
+            }
+        };
+    }
+    let mut outcomes = merged(outcomes);
+    if outcomes.len() > 1 {
+        let weights = setup::weights(outcomes.iter().map(|p| p.made.chance))
+            .ok_or("has chances too fine to be drawn by")?;
+        return Ok(outcomes.swap_remove(dice.pick(&weights)));
+    }
+    Ok(outcomes.remove(0))
 }
 
 /// Reports diagnostics.

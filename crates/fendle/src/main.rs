@@ -158,7 +158,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Check { paths, code } => cmd::check::run(s, &paths, code),
         Command::Show { level, line } => cmd::show::run(s, &level, line),
         Command::Moves { level } => cmd::moves::run(s, &level),
-        Command::Trace { level, moves, verdict } => cmd::trace::run(s, &level, &moves, verdict),
+        Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
         Command::Solve { level, brief } => cmd::solve::run(s, &level, brief),
         Command::Explore { level, past_goals } => cmd::explore::run(s, &level, past_goals),
         Command::Audit { paths } => cmd::audit::run(s, &paths),

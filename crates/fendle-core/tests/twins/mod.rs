@@ -300,8 +300,8 @@ impl Worker for CoinWorker {
         for &n in states {
             let status = self.status(&[n]).expect("no faults");
             if status == Status::Running {
-                out.outcome_with(&[n + 1], Odds { weight: 2, score: 1 });
-                out.outcome_with(&[n - 1], Odds { weight: 1, score: -1 });
+                out.outcome_with(&[n + 1], Odds::scored(2, 1));
+                out.outcome_with(&[n - 1], Odds::scored(1, -1));
                 out.end_move(MoveId(0));
                 out.outcome(&[(n + 2).min(self.0)]);
                 out.outcome(&[0]);

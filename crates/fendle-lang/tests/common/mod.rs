@@ -5,10 +5,10 @@
 use std::sync::Arc;
 
 use fendle_core::Model as _;
-use fendle_lang::exec::{Break, Halt, Machine};
+use fendle_lang::exec::{Break, Halt, Machine, Outcomes};
 use fendle_lang::hir::Model;
 use fendle_lang::play::MoveTable;
-use fendle_lang::reference::{Eval, Outcome, RunFault};
+use fendle_lang::reference::{Eval, FaultKind, Made, Outcome, RunFault};
 use fendle_lang::{Game, Sources, bind, compile, level};
 
 pub const SLIDE: &str = include_str!("../../../../models/slide.fendle");
@@ -85,31 +85,49 @@ pub fn compare(
     machine.forget_ended();
     let mut source = words.clone();
     machine.pack_loaded(&mut source);
+    let mut outcomes = Outcomes::default();
     for (number, (of, params)) in moves.list.iter().enumerate() {
-        let slow = eval.apply(state, *of, params);
-        let fast = machine.try_move(number).and_then(|halt| {
+        let slow = eval.apply(state, *of, params).map(|o| match o {
+            Outcome::NotOffered => Tried::NotOffered,
+            Outcome::Refused(site, places) => Tried::Refused(site, places),
+            Outcome::Done(list) => Tried::Done(joined(list)),
+        });
+        let halt = machine.try_move(number);
+        let chancy = matches!(halt, Ok(Halt::Paused(_) | Halt::Cut));
+        let fast = halt.and_then(|halt| {
             Ok(match halt {
                 Halt::Done => {
                     let mut words = source.clone();
                     machine.pack(&mut words)?;
-                    Outcome::Done {
-                        state: game.unpack(&words),
-                        score: machine.score,
-                        tallies: vec![],
-                        events: vec![],
-                    }
+                    Tried::Done(vec![(game.unpack(&words), (1, 1), (machine.score.into(), 1))])
                 }
-                Halt::Refused(site) => Outcome::Refused(site as usize, machine.places.clone()),
-                _ => Outcome::NotOffered,
+                Halt::Refused(site) => Tried::Refused(site as usize, machine.places.clone()),
+                Halt::Paused(_) | Halt::Cut => {
+                    machine.all_outcomes(halt, &mut outcomes)?;
+                    let states = outcomes.states.chunks_exact(words.len());
+                    let mut list: Vec<_> = states
+                        .zip(&outcomes.parts)
+                        .map(|(s, p)| {
+                            let chance = (p.chance.num, p.chance.den);
+                            (game.unpack(s), chance, (p.score.num, p.score.den))
+                        })
+                        .collect();
+                    list.sort();
+                    Tried::Done(list)
+                }
+                _ => Tried::NotOffered,
             })
         });
-        let slow = slow.map(|o| match o {
-            Outcome::Done { state, score, .. } => {
-                Outcome::Done { state, score, tallies: vec![], events: vec![] }
-            }
-            other => other,
-        });
         let fast = fast.map_err(fault);
+        // Of several branches that break, the executors may meet another one first.
+        if chancy && slow.is_err() && fast.is_err() {
+            seen.faults.extend(slow.err());
+            continue;
+        }
+        // The slow one follows each way on its own, and gives up where there are too many.
+        if slow.as_ref().is_err_and(|f| f.kind == FaultKind::TooManyOutcomes) {
+            continue;
+        }
         if slow != fast {
             return Err(format!(
                 "{} in {}:\nreference {slow:?}\ncode      {fast:?}",
@@ -118,13 +136,56 @@ pub fn compare(
             ));
         }
         match slow {
-            Ok(Outcome::Done { state, .. }) => seen.next.push(state),
-            Ok(Outcome::Refused(..)) => seen.refused += 1,
-            Ok(Outcome::NotOffered) => seen.not_offered += 1,
+            Ok(Tried::Done(list)) => {
+                if list.len() > 1 {
+                    seen.drawn += list.len();
+                }
+                for (state, ..) in list {
+                    if state[b.ended_at()] as usize > b.model.endings.len() {
+                        seen.set_aside += 1;
+                    } else {
+                        seen.next.push(state);
+                    }
+                }
+            }
+            Ok(Tried::Refused(..)) => seen.refused += 1,
+            Ok(Tried::NotOffered) => seen.not_offered += 1,
             Err(f) => seen.faults.push(f),
         }
     }
     Ok(seen)
+}
+
+/// What a move did: states with chances and mean scores, sorted.
+#[derive(Debug, PartialEq)]
+enum Tried {
+    NotOffered,
+    Refused(usize, Vec<i64>),
+    Done(Vec<(Vec<i32>, (u128, u128), (i128, i128))>),
+}
+
+fn gcd(a: u128, b: u128) -> u128 {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
+
+/// Adds up the ways that lead to the same state, with plain fractions.
+fn joined(list: Vec<Made>) -> Vec<(Vec<i32>, (u128, u128), (i128, i128))> {
+    let mut by_state: std::collections::BTreeMap<Vec<i32>, Vec<(u128, u128, i64)>> = Default::default();
+    for m in list {
+        by_state.entry(m.state).or_default().push((m.chance.num, m.chance.den, m.score));
+    }
+    by_state
+        .into_iter()
+        .map(|(state, ways)| {
+            let den = ways.iter().fold(1, |d, w| d / gcd(d, w.1) * w.1);
+            let num: u128 = ways.iter().map(|w| w.0 * (den / w.1)).sum();
+            let sum: i128 = ways.iter().map(|w| (w.0 * (den / w.1)) as i128 * i128::from(w.2)).sum();
+            let g = gcd(num, den);
+            let s = gcd(sum.unsigned_abs(), num).max(1);
+            let mean = (sum / s as i128, (num / s) as i128);
+            (state, (num / g, den / g), mean)
+        })
+        .collect()
 }
 
 /// What a comparison met.
@@ -133,6 +194,9 @@ pub struct Seen {
     pub next: Vec<Vec<i32>>,
     pub refused: usize,
     pub not_offered: usize,
+    /// Outcomes of moves that have several.
+    pub drawn: usize,
+    pub set_aside: usize,
     pub faults: Vec<RunFault>,
 }
 

@@ -8,9 +8,9 @@ use fendle_view::chart::{bars, by_depth};
 use fendle_view::text::{bytes, counted, grouped};
 use serde_json::json;
 
-use super::{WIDTH, fault_json, fault_trouble, move_lines, move_names, position_lines, title};
+use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
 use crate::args::{Format, LevelArgs};
-use crate::files::{Loaded, load};
+use crate::files::{Loaded, load_all};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -19,7 +19,7 @@ const BARS: usize = 24;
 
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, Trouble> {
-    let loaded = load(s, args)?;
+    let loaded = load_all(s, args)?;
     let game = &loaded.game;
     let watcher = Watcher::new(&s.common);
     let found = explore(game, limits(&s.common), past_goals, &watcher);
@@ -32,6 +32,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
         let mut value = json!(c);
         value["level"] = json!(loaded.level.name);
         value["past_goals"] = json!(past_goals);
+        value["begin"] = loaded.begin.json();
         value["nearest_fatal_move"] = match &found.nearest_fatal {
             Some(route) => json!({
                 "moves": move_names(game, route),
@@ -47,6 +48,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
         s.json(&value)?;
     } else {
         s.line(title(&loaded))?;
+        if let Some(words) = loaded.begin.words() {
+            s.line(words)?;
+        }
         s.line("")?;
         write_text(s, &loaded, &found)?;
         if s.common.verbose {
@@ -75,6 +79,14 @@ pub fn verdict_line(c: &Exploration) -> String {
     if c.goal > 0 {
         match c.shortest {
             Some(0) => "the start is won already".into(),
+            Some(n) if c.chance => {
+                let what = if c.certain == c.winnable && c.dead + c.lost + c.stuck + c.over == 0 {
+                    "certain: every running state can be won against every draw"
+                } else {
+                    "possible"
+                };
+                format!("{what}; shortest if lucky: {}", counted(n.into(), "move", "moves"))
+            }
             Some(n) => format!("solvable, in {} at the least", counted(n.into(), "move", "moves")),
             None => "solvable".into(),
         }
@@ -125,12 +137,28 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), 
             let share = 100.0 * n as f64 / c.states.max(1) as f64;
             s.line(format!("{name:<12} {:>14}  {share:5.1} %  {words}", grouped(n)))?;
         }
+        if c.chance && name == "winnable" && n > 0 {
+            let part = |name: &str, n: u64, words: &str| {
+                format!("  {name:<14} {:>10}           {words}", grouped(n))
+            };
+            s.line(part("certain", c.certain, "some way of playing wins against every draw"))?;
+            s.line(part("almost certain", c.almost_certain, "with probability 1, by trying again"))?;
+        }
+    }
+    if c.cut {
+        s.line("branches of chance were set aside: one open state stands for them")?;
+    }
+    if c.chance && c.winnable > 0 {
+        s.line(format!(
+            "{}: outcomes from which nothing can be won, of moves that also have others",
+            counted(c.fatal_draws, "fatal draw", "fatal draws")
+        ))?;
     }
     s.line("")?;
     match (&found.nearest_fatal, c.first_fatal_depth) {
         (Some(route), Some(depth)) => {
             let game = &loaded.game;
-            let names = move_names(game, route);
+            let names = lucky_names(game, &loaded.moves, route);
             s.line(format!(
                 "{}; the nearest after {}:",
                 counted(c.fatal_moves, "fatal move", "fatal moves"),

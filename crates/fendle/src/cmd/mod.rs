@@ -16,6 +16,7 @@ use std::collections::BTreeSet;
 use fendle_core::explore::Faulted;
 use fendle_core::{Class, Model as _, Route};
 use fendle_lang::bind::Drawn;
+use fendle_lang::play::{MoveTable, Played, replay};
 use fendle_lang::{Bound, Diagnostic, Game};
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::folded;
@@ -72,6 +73,24 @@ pub fn move_names(game: &Game, route: &Route) -> Vec<String> {
     route.moves.iter().map(|&m| game.move_name(m)).collect()
 }
 
+/// The names of a route's moves with what is drawn on the way, as the reference executor plays it.
+pub fn lucky_names(game: &Game, moves: &MoveTable, route: &Route) -> Vec<String> {
+    let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
+    let states: Vec<Vec<i32>> = route.states.iter().map(|w| game.unpack(w)).collect();
+    match replay(&game.bound, moves, &numbers, &states) {
+        Ok(played) => numbers.iter().zip(&played).map(|(&n, p)| call_text(moves.name(n), p)).collect(),
+        Err(_) => move_names(game, route),
+    }
+}
+
+/// A move and what was drawn, as both are written.
+pub fn call_text(name: &str, played: &Played) -> String {
+    match played.draws_text() {
+        d if d.is_empty() => name.to_string(),
+        d => format!("{name} / {d}"),
+    }
+}
+
 /// Moves as folded lines, each indented.
 pub fn move_lines(names: &[String]) -> Vec<String> {
     folded(names, WIDTH - 2).into_iter().map(|l| format!("  {l}")).collect()
@@ -87,7 +106,7 @@ pub fn class_word(class: Class) -> &'static str {
         Class::Dead => "dead",
         Class::Winnable => "winnable",
         Class::Free => "free",
-        Class::Open | Class::Running => "open",
+        Class::Open | Class::Running | Class::Idle => "open",
     }
 }
 

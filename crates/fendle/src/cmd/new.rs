@@ -9,6 +9,7 @@ use crate::{Exit, Session, Trouble};
 const STARTERS: &[(&str, &str)] = &[
     ("slide", include_str!("../../../../models/slide.start.toml")),
     ("shove", include_str!("../../../../models/shove.start.toml")),
+    ("merge", include_str!("../../../../models/merge.start.toml")),
 ];
 
 /// Runs the command.

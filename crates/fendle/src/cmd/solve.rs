@@ -4,14 +4,14 @@ use std::collections::BTreeSet;
 
 use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
 use fendle_lang::keeps::{Kept, enumerate, separations};
-use fendle_lang::play::replay;
+use fendle_lang::play::{is_won, replay};
 use fendle_view::board::side_by_side;
 use fendle_view::text::{bytes, counted, grouped, wrapped};
 use serde_json::{Value, json};
 
-use super::{WIDTH, fault_json, fault_trouble, move_lines, move_names, position_lines, title};
+use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, position_lines, title};
 use crate::args::{Common, Format, LevelArgs};
-use crate::files::{Loaded, load};
+use crate::files::{Loaded, load_all};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -21,8 +21,10 @@ pub struct Answer {
     pub exit: Exit,
     /// `solvable`, `unsolvable` or `undecided`.
     pub verdict: &'static str,
-    /// The moves of a solution.
+    /// The moves of a solution, with what is drawn on the way.
     pub moves: Option<Vec<String>>,
+    /// The solution depends on what is drawn.
+    pub lucky: bool,
     /// The positions passed through, the start first.
     pub positions: Vec<Vec<i32>>,
     /// The proof in words, or what is missing.
@@ -81,6 +83,7 @@ pub fn answer(
             exit: Exit::No,
             verdict: "unsolvable",
             moves: None,
+            lucky: false,
             positions: vec![],
             proof,
             proof_json: json!({
@@ -102,6 +105,7 @@ pub fn answer(
         exit: Exit::No,
         verdict: "unsolvable",
         moves: None,
+        lucky: false,
         positions: vec![],
         proof: String::new(),
         proof_json: Value::Null,
@@ -111,16 +115,24 @@ pub fn answer(
     match solved.verdict {
         Verdict::Solvable(route) => {
             let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
-            answer.positions = replay(b, moves, &numbers).map_err(|why| {
+            let states: Vec<Vec<i32>> = route.states.iter().map(|w| game.unpack(w)).collect();
+            let wrong = |why: String| {
                 Failed::Message(format!(
                     "the solution found does not hold: {why}; this is a mistake in fendle"
                 ))
-            })?;
+            };
+            let played = replay(b, moves, &numbers, &states).map_err(wrong)?;
+            if !is_won(b, states.last().expect("a route has a start")) {
+                return Err(wrong("the last state is no goal".into()));
+            }
             answer.exit = Exit::Yes;
             answer.verdict = "solvable";
-            answer.moves = Some(move_names(game, &route));
+            answer.lucky = !game.is_sure() || game.starts.len() > 1;
+            answer.moves =
+                Some(numbers.iter().zip(&played).map(|(&n, p)| call_text(moves.name(n), p)).collect());
+            answer.positions = states;
             answer.proof = "replayed by the reference executor".into();
-            answer.proof_json = json!({"kind": "solution", "replayed": true});
+            answer.proof_json = json!({"kind": "solution", "replayed": true, "if_lucky": answer.lucky});
         }
         Verdict::Unsolvable => {
             answer.proof = format!(
@@ -154,7 +166,7 @@ pub fn answer(
 
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
-    let loaded = load(s, args)?;
+    let loaded = load_all(s, args)?;
     let a = match answer(&loaded.game, &loaded.moves, &s.common) {
         Ok(a) => a,
         Err(Failed::Message(m)) => return Err(Trouble::Message(m)),
@@ -173,6 +185,8 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Troub
             "verdict": a.verdict,
             "moves": a.moves.as_ref().map(Vec::len),
             "solution": a.moves,
+            "if_lucky": a.lucky,
+            "begin": loaded.begin.json(),
             "proof": a.proof_json,
             "states": a.states,
             "bits_per_state": loaded.game.layout().bits,
@@ -181,6 +195,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Troub
         return Ok(a.exit);
     }
     s.line(title(&loaded))?;
+    if let Some(words) = loaded.begin.words() {
+        s.line(words)?;
+    }
     s.line("")?;
     write_answer(s, &loaded, &a, brief)?;
     if s.common.verbose {
@@ -199,7 +216,8 @@ pub fn write_answer(s: &mut Session, loaded: &Loaded, a: &Answer, brief: bool) -
             if moves.is_empty() {
                 s.line("solvable: the start is won already")?;
             } else {
-                s.line(format!("solvable in {length}, and in no fewer ({})", a.proof))?;
+                let lucky = if a.lucky { " if lucky" } else { "" };
+                s.line(format!("solvable{lucky} in {length}, and in no fewer ({})", a.proof))?;
                 s.lines(&move_lines(moves))?;
             }
             s.line(format!("{} seen", counted(a.states, "state", "states")))?;

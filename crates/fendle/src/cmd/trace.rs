@@ -1,21 +1,28 @@
 //! `fendle trace`: moves played phase by phase, with the model's notes.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 use fendle_core::{Class, Explored, explore};
 use fendle_lang::bind::ending_text;
-use fendle_lang::play::{Step, place_name, step};
-use fendle_lang::reference::TraceEvent;
+use fendle_lang::play::{Played, Step, place_name, step};
+use fendle_lang::reference::{Made, TraceEvent};
+use fendle_lang::setup::Dice;
 use serde_json::{Value, json};
 
-use super::{class_word, fault_trouble, position_lines, title};
+use super::{call_text, class_word, fault_trouble, position_lines, title};
 use crate::args::{Format, LevelArgs};
-use crate::files::{load, parse_moves};
+use crate::files::{choose, load, parse_moves};
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Result<Exit, Trouble> {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    moves: &str,
+    verdict: bool,
+    draws: bool,
+) -> Result<Exit, Trouble> {
     let mut loaded = load(s, args)?;
     let list = parse_moves(s, &mut loaded, "MOVES", moves)?;
     let game = &loaded.game;
@@ -53,17 +60,21 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Res
     let mut exit = Exit::Yes;
     let (mut score, mut tallies) = (0i64, vec![0i64; b.model.tallies.len()]);
     let mut stopped = None;
+    let mut dice = Dice::new(s.common.seed);
     if !json {
         s.line(title(&loaded))?;
+        if let Some(words) = loaded.begin.words() {
+            s.line(words)?;
+        }
         s.line("")?;
         s.lines(&position_lines(b, &state, &BTreeSet::new()))?;
         if let Some(c) = class {
             s.line(words(c))?;
         }
     }
-    for (i, &number) in list.iter().enumerate() {
-        let name = loaded.moves.name(number);
-        let result = step(b, &loaded.moves, &state, number, false).map_err(|fault| {
+    for (i, call) in list.iter().enumerate() {
+        let name = loaded.moves.name(call.number);
+        let result = step(b, &loaded.moves, &state, call.number, false).map_err(|fault| {
             let model = &b.model;
             let d = fendle_lang::Diagnostic::error(
                 "F001",
@@ -77,7 +88,15 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Res
             Trouble::Reported
         })?;
         match result {
-            Step::Made { state: next, events, score: gained, tallies: added, ended } => {
+            Step::Made(outcomes) => {
+                let many = outcomes.len() > 1;
+                let played = choose(outcomes, call, &mut dice)
+                    .map_err(|why| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1)))?;
+                let called = call_text(name, &played);
+                let by_dice = many && call.draws.is_none();
+                let Played { made, ended } = played;
+                let Made { state: next, events, score: gained, tallies: added, chance, cut: aside, .. } =
+                    made;
                 score = score.saturating_add(gained);
                 for (t, a) in tallies.iter_mut().zip(&added) {
                     *t = t.saturating_add(*a);
@@ -90,7 +109,8 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Res
                 }
                 if json {
                     steps.push(json!({
-                        "move": name,
+                        "move": called,
+                        "chance": chance.to_string(),
                         "position": b.line(&next),
                         "events": events.iter().map(|e| event_json(&loaded, e)).collect::<Vec<_>>(),
                         "score": gained,
@@ -99,26 +119,55 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Res
                     }));
                 } else {
                     s.line("")?;
-                    s.line(format!("{}. {name}", i + 1))?;
+                    let by =
+                        if by_dice { format!("   drawn by seed {}", s.common.seed) } else { String::new() };
+                    s.line(format!("{}. {called}{by}", i + 1))?;
                     let mut drawn = false;
+                    let names: Vec<&str> = events
+                        .iter()
+                        .filter_map(|e| {
+                            if let TraceEvent::Phase { name, .. } = e { Some(name.as_str()) } else { None }
+                        })
+                        .collect();
+                    let mut rounds: HashMap<&str, usize> = HashMap::new();
                     for event in &events {
                         match event {
                             TraceEvent::Phase { name, state } => {
-                                s.line(format!("   phase {name}"))?;
+                                let round = rounds.entry(name).or_default();
+                                *round += 1;
+                                // Phases that come again are numbered.
+                                let number = if names.iter().filter(|n| *n == name).count() > 1 {
+                                    format!(" {round}")
+                                } else {
+                                    String::new()
+                                };
+                                s.line(format!("   phase {name}{number}"))?;
                                 s.lines(&position_lines(b, state, &BTreeSet::new()))?;
                                 drawn = *state == next;
                             }
+                            TraceEvent::Draw { what, chance, of } if draws => {
+                                s.line(format!("   draw {what}: chance {chance}, one of {of}"))?;
+                            }
+                            TraceEvent::Draw { .. } => {}
                             TraceEvent::Note { text, at } => {
                                 let at = at.map_or(String::new(), |p| format!(" at {}", place_name(b, p)));
                                 s.line(format!("   {text}{at}"))?;
                             }
                         }
                     }
-                    if !drawn {
+                    if aside {
+                        s.line("   set aside: the cascade goes on past its bound")?;
+                    } else if !drawn {
                         s.lines(&position_lines(b, &next, &BTreeSet::new()))?;
                     }
                     if gained != 0 {
                         s.line(format!("score {gained}"))?;
+                    }
+                    if draws && many {
+                        s.line(format!(
+                            "this outcome has the chance {chance}, {:.4} %",
+                            100.0 * chance.about()
+                        ))?;
                     }
                     if let Some(e) = ended {
                         s.line(ending_text(&b.model.endings[e]))?;
@@ -198,7 +247,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str, verdict: bool) -> Res
         }
         if verdict {
             match fatal {
-                Some(i) => s.line(format!("first fatal move: {}. {}", i + 1, loaded.moves.name(list[i])))?,
+                Some(i) => {
+                    s.line(format!("first fatal move: {}. {}", i + 1, loaded.moves.name(list[i].number)))?;
+                }
                 None => s.line("no fatal move")?,
             }
             if let Some(limit) = cut {
@@ -216,6 +267,9 @@ fn event_json(loaded: &crate::files::Loaded, event: &TraceEvent) -> Value {
     let b = &loaded.game.bound;
     match event {
         TraceEvent::Phase { name, state } => json!({"phase": name, "position": b.line(state)}),
+        TraceEvent::Draw { what, chance, of } => {
+            json!({"draw": what, "chance": chance.to_string(), "of": of})
+        }
         TraceEvent::Note { text, at } => json!({"note": text, "at": at.map(|p| place_name(b, p))}),
     }
 }

@@ -1,0 +1,88 @@
+//! Exact probabilities of single outcomes, as fractions of 128-bit numbers.
+
+use std::fmt;
+
+/// A probability above 0 and at most 1, in lowest terms.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Chance {
+    /// Numerator.
+    pub num: u128,
+    /// Denominator.
+    pub den: u128,
+}
+
+/// Greatest common divisor.
+#[must_use]
+pub fn gcd(mut a: u128, mut b: u128) -> u128 {
+    while b != 0 {
+        (a, b) = (b, a % b);
+    }
+    a
+}
+
+/// Least common multiple, if it fits.
+#[must_use]
+pub fn lcm(a: u128, b: u128) -> Option<u128> {
+    (a / gcd(a, b)).checked_mul(b)
+}
+
+impl Chance {
+    /// Certainty.
+    pub const SURE: Chance = Chance { num: 1, den: 1 };
+
+    /// `num / den` in lowest terms.
+    #[must_use]
+    pub fn new(num: u128, den: u128) -> Chance {
+        let g = gcd(num, den).max(1);
+        Chance { num: num / g, den: den / g }
+    }
+
+    /// This and then, independently, `weight` of `total`. `None` when it no longer fits.
+    #[must_use]
+    pub fn then(self, weight: u64, total: u64) -> Option<Chance> {
+        let step = Chance::new(weight.into(), total.into());
+        let (a, b) = (Chance::new(self.num, step.den), Chance::new(step.num, self.den));
+        Some(Chance { num: a.num.checked_mul(b.num)?, den: a.den.checked_mul(b.den)? })
+    }
+
+    /// This or, exclusively, the other. `None` when it no longer fits.
+    #[must_use]
+    pub fn or(self, other: Chance) -> Option<Chance> {
+        let den = lcm(self.den, other.den)?;
+        let a = self.num.checked_mul(den / self.den)?;
+        Some(Chance::new(a.checked_add(other.num.checked_mul(den / other.den)?)?, den))
+    }
+
+    /// Near enough for people.
+    #[must_use]
+    pub fn about(self) -> f64 {
+        self.num as f64 / self.den as f64
+    }
+}
+
+impl fmt::Display for Chance {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.den == 1 { write!(f, "{}", self.num) } else { write!(f, "{}/{}", self.num, self.den) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fractions_stay_in_lowest_terms() {
+        let half = Chance::SURE.then(2, 4).expect("fits");
+        assert_eq!(half, Chance { num: 1, den: 2 });
+        let third = Chance::SURE.then(1, 3).expect("fits");
+        assert_eq!(half.or(third), Some(Chance { num: 5, den: 6 }));
+        assert_eq!(half.then(9, 10).expect("fits").to_string(), "9/20");
+        let mut tiny = Chance::SURE;
+        let mut steps = 0;
+        while let Some(next) = tiny.then(1, 1 << 31) {
+            tiny = next;
+            steps += 1;
+        }
+        assert_eq!(steps, 4);
+    }
+}
