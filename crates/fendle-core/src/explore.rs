@@ -356,13 +356,20 @@ impl<'m> Sweep<'m> {
                             lane.reach = lane.reach.min(to);
                         }
                         edges.push((id, o == r.outcomes));
-                        if !distinct.contains(&id) {
+                        // Few are looked through, many are sorted.
+                        if edges.len() <= 32 && !distinct.contains(&id) {
                             distinct.push(id);
                         }
                     }
                 }
                 run += head.runs as usize;
                 lane.transitions += edges.len() as u64;
+                if edges.len() > 32 {
+                    distinct.clear();
+                    distinct.extend(edges.iter().map(|e| e.0));
+                    distinct.sort_unstable();
+                    distinct.dedup();
+                }
                 lane.edges += distinct.len() as u64;
                 shard.log_edges(&edges, sure);
                 shard.set_class(local, class_of(head));

@@ -8,6 +8,8 @@
 //! * [`model`]: the contract: starts, moves, outcomes, refusals, statuses, what is told.
 //! * [`space`]: the visited states: packed, sharded by hash, kept exactly.
 //! * [`mod@explore`]: the whole reachable space, classified.
+//! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
+//! * [`mod@simulate`]: estimates by played games.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
 //!
 //! Equal inputs give equal results, whatever the number of threads.
@@ -16,7 +18,9 @@ pub mod classify;
 pub mod explore;
 pub mod limits;
 pub mod model;
+pub mod odds;
 pub mod route;
+pub mod simulate;
 pub mod solve;
 pub mod space;
 

@@ -627,6 +627,12 @@ impl Space {
         self.shards.iter().map(|s| s.len as u64).sum()
     }
 
+    /// One more than the greatest id.
+    #[must_use]
+    pub fn ids_len(&self) -> usize {
+        self.shards.iter().map(|s| s.len).max().unwrap_or(0) * SHARDS
+    }
+
     /// Number of states whose moves were tried.
     #[must_use]
     pub fn expanded_len(&self) -> u64 {

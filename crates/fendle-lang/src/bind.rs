@@ -690,7 +690,7 @@ pub fn bind(
             }
         }
         let cells = if b.rows > 0 { b.rows * b.cols } else { cells };
-        binder.side_types(&mut b)?;
+        binder.side_types(&mut b, def)?;
         let cap = match &def.max {
             None => 0,
             Some(max) => {
@@ -774,7 +774,8 @@ pub fn bind(
         } else if let Some(target) = def.rearranged {
             let t = &b.slots[target];
             b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
-        } else if def.state && matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+        } else if matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+            // A list that is not given is empty.
             empty()
         } else if def.state && model.setup.is_some() {
             // What the setup does not draw has its least value: nothing of it can be forgotten,
@@ -964,32 +965,40 @@ impl Binder<'_> {
         })
     }
 
-    /// Records and key ranges, as soon as what they are made of is known.
-    fn side_types(&mut self, b: &mut Bound) -> Option<()> {
-        if b.records.is_empty() {
-            for def in &self.model.records {
-                let mut parts = vec![];
-                let mut stride = 1i64;
-                for (name, dom) in &def.parts {
-                    let (lo, hi) = self.dom_range(b, dom)?;
-                    let count = (hi - lo + 1).max(1);
-                    parts.push(PartSlot { lo, count, stride });
-                    stride = stride.saturating_mul(count);
-                    if stride > 1 << 30 {
-                        let message = format!("`{}` would hold too many values with `{name}`", def.name);
-                        let span = self.model.vars.first().map_or(Span::default(), |v| v.span);
-                        self.error("L031", self.model.file, span, message);
-                        return None;
-                    }
+    /// The record and the key range that a variable is made of; what they name is known by now.
+    fn side_types(&mut self, b: &mut Bound, def: &VarDef) -> Option<()> {
+        b.records.resize(self.model.records.len(), vec![]);
+        b.ranges.resize(self.model.ranges.len(), (0, -1));
+        let inner = match &def.dom {
+            Dom::Maybe(inner) => inner,
+            dom => dom,
+        };
+        if let Dom::Record(r) = inner
+            && b.records[*r].is_empty()
+        {
+            let record = &self.model.records[*r];
+            let mut stride = 1i64;
+            for (name, dom) in &record.parts {
+                let (lo, hi) = self.dom_range(b, dom)?;
+                let count = (hi - lo + 1).max(1);
+                b.records[*r].push(PartSlot { lo, count, stride });
+                stride = stride.saturating_mul(count);
+                if stride > 1 << 30 {
+                    let message = format!("`{}` would hold too many values with `{name}`", record.name);
+                    self.error("L031", self.model.file, def.span, message);
+                    return None;
                 }
-                b.records.push(parts);
             }
         }
-        if b.ranges.is_empty() {
-            for (lo, hi) in &self.model.ranges {
-                let (lo, hi) = (constant(self, b, lo)?, constant(self, b, hi)?);
-                b.ranges.push((lo, hi));
+        if let Shape::Array(Keyed::Range(r)) | Shape::Lists(Keyed::Range(r), _) = def.shape {
+            let (lo, hi) = self.model.ranges[r].clone();
+            let (lo, hi) = (constant(self, b, &lo)?, constant(self, b, &hi)?);
+            if hi < lo - 1 || hi - lo > LIST_MAX {
+                let message = format!("`{}` would be keyed by {lo} to {hi}: too many", def.name);
+                self.error("L031", self.model.file, def.span, message);
+                return None;
             }
+            b.ranges[r] = (lo, hi);
         }
         Some(())
     }

@@ -194,15 +194,40 @@ fn range_of(b: &Bound, dom: &Dom) -> (i64, i64) {
     }
 }
 
-/// Whether a block draws, itself or in a procedure.
-fn draws(model: &Model, block: &[Stmt]) -> bool {
+/// Whether a block draws on this level, itself or in a procedure.
+fn draws(b: &Bound, block: &[Stmt]) -> bool {
     block.iter().any(|s| match &s.kind {
         St::Draw { .. } => true,
-        St::If(_, a, b) => draws(model, a) || draws(model, b),
-        St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => draws(model, body),
-        St::Call(p, _) => draws(model, &model.procs[*p].body),
+        St::If(cond, then, other) => match known(b, cond) {
+            Some(1) => draws(b, then),
+            Some(_) => draws(b, other),
+            None => draws(b, then) || draws(b, other),
+        },
+        St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => draws(b, body),
+        St::Call(p, _) => draws(b, &b.model.procs[*p].body),
         _ => false,
     })
+}
+
+/// Whether the level alone decides an expression.
+fn level_only(model: &Model, e: &Expr) -> bool {
+    match &e.kind {
+        Ek::Const(_) | Ek::Builtin(Builtin::Rows | Builtin::Cols, _) => true,
+        Ek::Var(_, v) => !model.vars[*v].state && model.vars[*v].shape == Shape::One,
+        Ek::Not(a) | Ek::Neg(a) => level_only(model, a),
+        Ek::Arith(_, a, b) | Ek::Cmp(_, a, b) | Ek::And(a, b) | Ek::Or(a, b) => {
+            level_only(model, a) && level_only(model, b)
+        }
+        Ek::Builtin(Builtin::ListLen, args) => {
+            matches!(args[0].kind, Ek::Var(_, v) if !model.vars[v].state)
+        }
+        _ => false,
+    }
+}
+
+/// The value of an expression that the level alone decides.
+fn known(b: &Bound, e: &Expr) -> Option<i64> {
+    if level_only(&b.model, e) { Eval::new(b).lone(e).ok() } else { None }
 }
 
 /// Whether a target is a part of the state.
@@ -343,6 +368,10 @@ impl Lower<'_> {
             let firsts = def.firsts.iter().map(|&f| f as i64).collect();
             self.code.shapes.push(ShapeTable { rows, cols, margin: def.margin, all, cells, firsts });
         }
+    }
+
+    fn known(&self, e: &Expr) -> Option<i64> {
+        known(self.b, e)
     }
 
     fn point(&mut self, span: Span) -> u16 {
@@ -596,7 +625,10 @@ impl Lower<'_> {
             Range::Dirs(n) => usize::from(*n),
             Range::Enum(e) => self.b.model.enums[*e].values.len(),
             Range::Lanes(_) | Range::Lane(_) => self.b.rows.max(self.b.cols),
-            Range::Ints(..) => KEPT_MAX as usize,
+            Range::Ints(lo, hi) => match (self.known(lo), self.known(hi)) {
+                (Some(lo), Some(hi)) => hi.saturating_sub(lo).saturating_add(1).clamp(0, KEPT_MAX) as usize,
+                _ => KEPT_MAX as usize,
+            },
             Range::List(e) => self.list_room(e),
             Range::Covered(_) => {
                 self.code.shapes.iter().flat_map(|s| s.cells.iter().map(Vec::len)).max().unwrap_or(0)
@@ -744,9 +776,9 @@ impl Lower<'_> {
 
     fn move_program(&mut self, def: &MoveDef, key: &[Option<i64>]) -> u32 {
         let model = self.b.model.clone();
-        self.draws = draws(&model, &def.body)
-            || model.after.as_ref().is_some_and(|a| draws(&model, &a.body))
-            || model.ticks.iter().any(|t| draws(&model, &t.body.body));
+        self.draws = draws(self.b, &def.body)
+            || model.after.as_ref().is_some_and(|a| draws(self.b, &a.body))
+            || model.ticks.iter().any(|t| draws(self.b, &t.body.body));
         self.begin(&def.locals, true);
         let of = model.moves.iter().position(|m| m.span == def.span).unwrap_or(0);
         let mut params = vec![];
@@ -900,6 +932,10 @@ impl Lower<'_> {
                 let vb = self.read(b, ib);
                 self.write(a, ia, O::R(vb), span);
                 self.write(b, ib, O::R(va), span);
+            }
+            St::If(cond, then, other) if self.known(cond).is_some() => {
+                // The level alone decides: what it leaves out is not there.
+                self.block(if self.known(cond) == Some(1) { then } else { other });
             }
             St::If(cond, then, other) => {
                 let (no, end) = (self.label(), self.label());
@@ -1081,8 +1117,7 @@ impl Lower<'_> {
     }
 
     fn merge(&mut self, body: &[Stmt], span: Span) {
-        let model = self.b.model.clone();
-        if self.draws && draws(&model, body) {
+        if self.draws && draws(self.b, body) {
             let point = self.point(span);
             self.emit(Op::Merge { point });
         }

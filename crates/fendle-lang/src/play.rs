@@ -7,6 +7,7 @@ use crate::diag::{Diagnostic, FileId, Span, near};
 use crate::hir::EndKind;
 use crate::lower::{TooLarge, move_list};
 use crate::reference::{Eval, Made, Outcome, RunFault};
+use crate::setup::Dice;
 
 /// The moves of a bound model by name.
 pub struct MoveTable {
@@ -227,7 +228,37 @@ pub fn step(
         return Ok(Step::Ended(e));
     }
     let (of, params) = &moves.list[number];
-    Ok(match eval.apply(state, *of, params)? {
+    let outcome = eval.apply(state, *of, params)?;
+    settle(b, outcome)
+}
+
+/// Plays one move, drawing by the dice: one outcome.
+///
+/// # Errors
+///
+/// A model fault.
+pub fn step_drawn(
+    b: &Bound,
+    moves: &MoveTable,
+    state: &[i32],
+    number: usize,
+    past_goals: bool,
+    dice: &mut Dice,
+) -> Result<Step, RunFault> {
+    if let Some(e) = Eval::new(b).status(state)?
+        && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
+    {
+        return Ok(Step::Ended(e));
+    }
+    let (of, params) = &moves.list[number];
+    let mut pick = |weights: &[u64]| dice.pick(weights);
+    let outcome = Eval::new(b).apply_drawn(state, *of, params, &mut pick)?;
+    settle(b, outcome)
+}
+
+fn settle(b: &Bound, outcome: Outcome) -> Result<Step, RunFault> {
+    let mut eval = Eval::new(b);
+    Ok(match outcome {
         Outcome::NotOffered => Step::NotOffered,
         Outcome::Refused(site, at) => {
             Step::Refused { site, at: at.into_iter().map(crate::hir::code::row_col).collect() }
@@ -272,12 +303,19 @@ pub fn replay(
     let mut out = vec![];
     for (i, &number) in way.iter().enumerate() {
         let wrong = |what: String| format!("move {} ({}) does not replay: {what}", i + 1, moves.name(number));
-        match step(b, moves, &states[i], number, false) {
-            Ok(Step::Made(list)) => match merged(list).into_iter().find(|p| p.made.state == states[i + 1]) {
-                Some(p) => out.push(p),
-                None => return Err(wrong("no outcome is the state that was claimed".into())),
-            },
-            other => return Err(wrong(format!("{other:?}"))),
+        let mut eval = Eval::new(b);
+        match eval.status(&states[i]) {
+            Ok(None) => {}
+            other => return Err(wrong(format!("the game has ended before: {other:?}"))),
+        }
+        let (of, params) = &moves.list[number];
+        match eval.apply_to(&states[i], *of, params, &states[i + 1]) {
+            Ok(Some(made)) => {
+                let ended = eval.status(&made.state).map_err(|f| wrong(f.to_string()))?;
+                out.push(Played { made, ended });
+            }
+            Ok(None) => return Err(wrong("no outcome is the state that was claimed".into())),
+            Err(fault) => return Err(wrong(fault.to_string())),
         }
     }
     Ok(out)

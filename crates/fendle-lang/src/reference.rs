@@ -78,7 +78,10 @@ impl fmt::Display for RunFault {
                 write!(f, "there is nothing to draw from; say what happens then with `else {{ ... }}`")
             }
             FaultKind::BadWeight => write!(f, "{v} is no weight: 0 to {WEIGHT_MAX} are"),
-            FaultKind::TooFine => write!(f, "the chances of this move are too fine to be kept exactly"),
+            FaultKind::TooFine => write!(
+                f,
+                "the chances of this move are too fine to be kept exactly; a lower bound of its cascade, with `else cut`, sets rare branches aside"
+            ),
             FaultKind::TooManyOutcomes => write!(f, "this move has more than {OUTCOMES_MAX} outcomes"),
             FaultKind::NoneGiven => write!(f, "this is `none`, and a value is wanted"),
             FaultKind::WrittenTooLong => write!(f, "{v} values do not fit this lane"),
@@ -346,14 +349,68 @@ impl<'b> Eval<'b> {
     /// A model fault; the state is not changed.
     pub fn apply(&mut self, state: &[i32], of: usize, params: &[i64]) -> Run<Outcome> {
         let mut out = vec![];
+        let mut many = false;
+        let found = self.each_way(state, of, params, SCRIPTS_MAX, &mut |made| {
+            out.push(made);
+            many = out.len() > SCRIPTS_MAX;
+            !many
+        })?;
+        match found {
+            Some(other) => Ok(other),
+            None if many => {
+                let span = self.b.model.moves[of].span;
+                Err(RunFault { kind: FaultKind::TooManyOutcomes, span, value: 0 })
+            }
+            None => Ok(Outcome::Done(out)),
+        }
+    }
+
+    /// A way through the move that leads to this state, if there is one.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn apply_to(
+        &mut self,
+        state: &[i32],
+        of: usize,
+        params: &[i64],
+        target: &[i32],
+    ) -> Run<Option<Made>> {
+        let mut hit = None;
+        self.each_way(state, of, params, SCRIPTS_MAX << 8, &mut |made| {
+            if made.state == target {
+                hit = Some(made);
+            }
+            hit.is_none()
+        })?;
+        Ok(hit)
+    }
+
+    /// Makes a move in each way that its draws can fall, while `more` says so. What the move is
+    /// instead, when it is not made.
+    fn each_way(
+        &mut self,
+        state: &[i32],
+        of: usize,
+        params: &[i64],
+        most: usize,
+        more: &mut dyn FnMut(Made) -> bool,
+    ) -> Run<Option<Outcome>> {
         let mut take: Vec<usize> = vec![];
-        loop {
+        for _ in 0..=most {
             self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
             match self.apply_once(state, of, params)? {
-                Outcome::Done(made) => out.extend(made),
-                other => return Ok(other),
+                Outcome::Done(made) => {
+                    for m in made {
+                        if !more(m) {
+                            return Ok(None);
+                        }
+                    }
+                }
+                other => return Ok(Some(other)),
             }
-            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Outcome::Done(out)) };
+            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(None) };
             // The next way: the last draw that has something left takes its next thing.
             take.resize(seen.len(), 0);
             while let (Some(t), n) = (take.last().copied(), take.len())
@@ -363,13 +420,10 @@ impl<'b> Eval<'b> {
             }
             match take.last_mut() {
                 Some(t) => *t += 1,
-                None => return Ok(Outcome::Done(out)),
-            }
-            if out.len() >= SCRIPTS_MAX {
-                let span = self.b.model.moves[of].span;
-                return Err(RunFault { kind: FaultKind::TooManyOutcomes, span, value: 0 });
+                None => return Ok(None),
             }
         }
+        Ok(None)
     }
 
     /// Makes a move, drawing at random: `random` gets weights and says which one.

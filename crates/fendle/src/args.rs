@@ -73,6 +73,25 @@ pub enum When {
     Never,
 }
 
+/// How a simulated player chooses.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PolicyArg {
+    /// Any allowed move, each equally often.
+    Random,
+    /// The move with the greatest expected score at once.
+    Greedy,
+}
+
+impl PolicyArg {
+    /// Its name.
+    pub fn word(self) -> &'static str {
+        match self {
+            PolicyArg::Random => "random",
+            PolicyArg::Greedy => "greedy",
+        }
+    }
+}
+
 /// A level and the position to start from.
 #[derive(Args, Debug, Clone)]
 pub struct LevelArgs {
@@ -162,6 +181,17 @@ pub enum Command {
         /// Go on past won states as if they were running.
         #[arg(long)]
         past_goals: bool,
+    },
+    /// Chance: possible, certain, the best probability, what each move is worth, the best of an aim.
+    Odds {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Play this many games too, by a simple policy: an estimate.
+        #[arg(long, value_name = "N")]
+        plays: Option<u64>,
+        /// How the simulated player chooses.
+        #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
+        policy: PolicyArg,
     },
     /// Every level against what it expects.
     Audit {

@@ -8,7 +8,8 @@ use fendle_lang::chance::Chance;
 use fendle_lang::hir::Model;
 use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
 use fendle_lang::lower::TooLarge;
-use fendle_lang::play::{Call, MoveTable, Played, Step, merged, step, with_draws};
+use fendle_lang::play::{Call, MoveTable, Step, merged, step, step_drawn, with_draws};
+use fendle_lang::reference::RunFault;
 use fendle_lang::setup::{self, Dice, NoStart};
 use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
 
@@ -32,6 +33,22 @@ pub const LIBRARY: &[(&str, &str, &str)] = &[
         "shift and merge: equal tiles that meet become their double, and a tile appears by chance",
         include_str!("../../../models/merge.fendle"),
     ),
+    (
+        "match",
+        "swap to line up three: runs vanish, tiles fall, and more may come from above",
+        include_str!("../../../models/match.fendle"),
+    ),
+    (
+        "clump",
+        "remove connected groups: tiles fall, empty columns close up",
+        include_str!("../../../models/clump.fendle"),
+    ),
+    (
+        "fall",
+        "falling blocks: steered while they fall, full rows vanish",
+        include_str!("../../../models/fall.fendle"),
+    ),
+    ("coil", "stacked rings on posts: only smaller onto larger", include_str!("../../../models/coil.fendle")),
 ];
 
 /// Reads a text file, with words for what can go wrong.
@@ -410,17 +427,15 @@ fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec
     let mut dice = Dice::new(s.common.seed);
     for (i, call) in list.iter().enumerate() {
         let name = loaded.moves.name(call.number);
-        let why = match step(b, &loaded.moves, &state, call.number, true) {
-            Ok(Step::Made(outcomes)) => match choose(outcomes, call, &mut dice) {
-                Ok(played) => {
-                    state = played.made.state;
-                    continue;
-                }
-                Err(why) => why,
-            },
-            Ok(Step::Refused { site, .. }) => format!("is refused: {}", b.model.refuses[site].why),
-            Ok(Step::NotOffered) => "is not offered there".into(),
-            Ok(Step::Ended(e)) => {
+        let why = match play_call(loaded, &state, call, true, &mut dice) {
+            Ok(Err(why)) => why,
+            Ok(Ok(Step::Made(mut outcomes))) => {
+                state = outcomes.remove(0).made.state;
+                continue;
+            }
+            Ok(Ok(Step::Refused { site, .. })) => format!("is refused: {}", b.model.refuses[site].why),
+            Ok(Ok(Step::NotOffered)) => "is not offered there".into(),
+            Ok(Ok(Step::Ended(e))) => {
                 format!("comes after the end: {}", fendle_lang::bind::ending_text(&b.model.endings[e]))
             }
             Err(fault) => format!("breaks the model: {fault}"),
@@ -443,32 +458,36 @@ pub fn parse_moves(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) ->
     }
 }
 
-/// The outcome that is played: the one whose draws are named, else one by the dice.
+/// Plays a move: the outcome whose draws are named, else one by the dice. The inner error says why none
+/// is meant, in words that follow the move's name.
 ///
 /// # Errors
 ///
-/// Why none is meant, in words that follow the move's name.
-pub fn choose(outcomes: Vec<Played>, call: &Call, dice: &mut Dice) -> Result<Played, String> {
-    let named = |p: &Played| format!("/ {}", p.draws_text());
-    if let Some(draws) = &call.draws {
-        let all: Vec<String> = merged(outcomes.clone()).iter().take(6).map(named).collect();
-        let many = outcomes.len();
-        let mut fits = with_draws(outcomes, draws);
-        return match fits.len() {
-            1 => Ok(fits.remove(0)),
-            0 => Err(format!("has no outcome `/ {draws}`; it has: {}", all.join("; "))),
-            n => {
-                Err(format!("has {n} outcomes of {many} in which `{draws}` is drawn; name more of the draws"))
-            }
-        };
-    }
-    let mut outcomes = merged(outcomes);
-    if outcomes.len() > 1 {
-        let weights = setup::weights(outcomes.iter().map(|p| p.made.chance))
-            .ok_or("has chances too fine to be drawn by")?;
-        return Ok(outcomes.swap_remove(dice.pick(&weights)));
-    }
-    Ok(outcomes.remove(0))
+/// A model fault.
+pub fn play_call(
+    loaded: &Loaded,
+    state: &[i32],
+    call: &Call,
+    past_goals: bool,
+    dice: &mut Dice,
+) -> Result<Result<Step, String>, RunFault> {
+    let (b, moves) = (&loaded.game.bound, &loaded.moves);
+    let Some(draws) = &call.draws else {
+        return step_drawn(b, moves, state, call.number, past_goals, dice).map(Ok);
+    };
+    let outcomes = match step(b, moves, state, call.number, past_goals)? {
+        Step::Made(outcomes) => outcomes,
+        other => return Ok(Ok(other)),
+    };
+    let many = outcomes.len();
+    let all: Vec<String> =
+        merged(outcomes.clone()).iter().take(6).map(|p| format!("/ {}", p.draws_text())).collect();
+    let fits = with_draws(outcomes, draws);
+    Ok(match fits.len() {
+        1 => Ok(Step::Made(fits)),
+        0 => Err(format!("has no outcome `/ {draws}`; it has: {}", all.join("; "))),
+        n => Err(format!("has {n} outcomes of {many} in which `{draws}` is drawn; name more of the draws")),
+    })
 }
 
 /// Reports diagnostics.

@@ -161,6 +161,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
         Command::Solve { level, brief } => cmd::solve::run(s, &level, brief),
         Command::Explore { level, past_goals } => cmd::explore::run(s, &level, past_goals),
+        Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
         Command::Audit { paths } => cmd::audit::run(s, &paths),
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),

@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 use super::fault_trouble;
 use super::solve::{Answer, Failed, answer};
 use crate::args::{Common, Format};
-use crate::files::{Store, collect, game_of, read_text};
+use crate::files::{Store, Want, begin, collect, game_of, read_text};
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -115,14 +115,22 @@ fn audit_all(s: &Session, jobs: Vec<Job>, errors: &mut Vec<Diagnostic>) -> Vec<A
 }
 
 fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option<Audited> {
-    let bound = bind(&job.model, job.file, &job.level, &[], errors)?;
-    let (game, moves) = match game_of(bound, job.file, job.level.span) {
+    let mut bound = bind(&job.model, job.file, &job.level, &[], errors)?;
+    let starts = match begin(&mut bound, Want::All, common.seed) {
+        Ok((_, starts)) => starts,
+        Err(e) => {
+            errors.push(*e);
+            return None;
+        }
+    };
+    let (mut game, moves) = match game_of(bound, job.file, job.level.span) {
         Ok(made) => made,
         Err(e) => {
             errors.push(*e);
             return None;
         }
     };
+    game.starts = starts;
     let expect = &job.level.expect;
     let mut audited = Audited {
         file: job.path.clone(),

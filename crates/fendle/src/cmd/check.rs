@@ -17,7 +17,7 @@ use serde_json::{Value, json};
 
 use super::diagnostics_json;
 use crate::args::Format;
-use crate::files::{Store, collect, game_of, read_text};
+use crate::files::{Begin, Store, Want, begin, collect, game_of, read_text};
 use crate::{Exit, Session, Trouble};
 
 /// States looked at for two statuses that hold at once.
@@ -151,14 +151,22 @@ fn check_level(
     code: bool,
     t: &mut Tally,
 ) -> Option<Vec<String>> {
-    let bound = bind(model, file, level, &[], &mut t.diagnostics)?;
-    let (game, moves) = match game_of(bound, file, level.span) {
+    let mut bound = bind(model, file, level, &[], &mut t.diagnostics)?;
+    let (begin, starts) = match begin(&mut bound, Want::All, 1) {
+        Ok(found) => found,
+        Err(e) => {
+            t.diagnostics.push(*e);
+            return None;
+        }
+    };
+    let (mut game, moves) = match game_of(bound, file, level.span) {
         Ok(made) => made,
         Err(e) => {
             t.diagnostics.push(*e);
             return None;
         }
     };
+    game.starts = starts;
     let b = &game.bound;
     if code {
         t.lines.push(format!("code of `{}`:", level.name));
@@ -188,6 +196,11 @@ fn check_level(
             );
             return None;
         }
+    };
+    let start = match &begin {
+        Begin::Given => start,
+        Begin::Sampled { attempts, .. } => format!("{start}, drawn at attempt {attempts}"),
+        Begin::All { starts, .. } => format!("{start}, {} drawn", counted(*starts as u64, "start", "starts")),
     };
     let overlap = overlap(&game);
     let kept: Vec<&str> = game

@@ -3,14 +3,18 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use fendle_core::explore;
+use fendle_core::odds::{AimValue, odds};
+use fendle_core::{Model as _, explore};
 use fendle_lang::bind;
 use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped, wrapped};
 
+use super::odds::value_text;
 use super::solve::{Failed, answer};
-use super::{WIDTH, audit, class_word, fault_trouble, move_lines, move_names, position_lines, title_of};
-use crate::files::{Store, game_of, report};
+use super::{
+    WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
+};
+use crate::files::{Store, Want, begin, game_of, report};
 use crate::watch::{Watcher, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -18,6 +22,11 @@ use crate::{Exit, Session, Trouble};
 pub const PACK: &[(&str, &str)] = &[
     ("packs/harbour/ferry.toml", include_str!("../../../../packs/harbour/ferry.toml")),
     ("packs/harbour/yard.toml", include_str!("../../../../packs/harbour/yard.toml")),
+    ("packs/harbour/rope.toml", include_str!("../../../../packs/harbour/rope.toml")),
+    ("packs/harbour/market.toml", include_str!("../../../../packs/harbour/market.toml")),
+    ("packs/harbour/nets.toml", include_str!("../../../../packs/harbour/nets.toml")),
+    ("packs/harbour/hold.toml", include_str!("../../../../packs/harbour/hold.toml")),
+    ("packs/harbour/hawser.toml", include_str!("../../../../packs/harbour/hawser.toml")),
 ];
 
 /// Runs the command.
@@ -31,17 +40,25 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
             return Err(report(s, &store, &errors));
         };
         for level in &levels.levels {
-            let Some(bound) = bind(&model, levels.file, level, &[], &mut errors) else {
+            let Some(mut bound) = bind(&model, levels.file, level, &[], &mut errors) else {
                 return Err(report(s, &store, &errors));
             };
-            let (game, moves) = match game_of(bound, levels.file, level.span) {
+            let (begun, starts) = match begin(&mut bound, Want::All, s.common.seed) {
+                Ok(found) => found,
+                Err(e) => return Err(report(s, &store, &[*e])),
+            };
+            let (mut game, moves) = match game_of(bound, levels.file, level.span) {
                 Ok(made) => made,
                 Err(e) => return Err(report(s, &store, &[*e])),
             };
+            game.starts = starts;
             let b = &game.bound;
             s.line("")?;
             s.line("-".repeat(78))?;
             s.line(title_of(&levels.title, &level.name, &level.title, b))?;
+            if let Some(words) = begun.words() {
+                s.line(words)?;
+            }
             s.line("")?;
             s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
             s.line("")?;
@@ -52,9 +69,11 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
             };
             match &a.moves {
                 Some(names) => {
-                    s.line(format!("solvable in {}:", counted(names.len() as u64, "move", "moves")))?;
+                    let lucky = if a.lucky { " if lucky" } else { "" };
+                    s.line(format!("solvable{lucky} in {}:", counted(names.len() as u64, "move", "moves")))?;
                     s.lines(&move_lines(names))?;
                 }
+                None if !game.has_goal() => s.line("this model has no goal; it has an aim")?,
                 None => {
                     s.lines(&wrapped(&format!("{}: {}", a.verdict, a.proof), WIDTH))?;
                 }
@@ -77,6 +96,23 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
                 grouped(c.transitions),
                 c.depth
             ))?;
+            if !game.has_goal() || !game.is_sure() || game.aim().is_some() {
+                let watcher = Watcher::new(&s.common);
+                let answers = odds(&game, &found, &limits(&s.common), &watcher)
+                    .map_err(|f| Trouble::Message(game.run_fault(&f).to_string()))?;
+                watcher.finish();
+                if let Some(a) = answers {
+                    if let Some(v) = a.win {
+                        s.line(format!("best probability to win: {}", value_text(&v, true)))?;
+                    }
+                    if let Some(AimValue::Best(v)) = a.aim {
+                        s.line(format!("best value of the aim: {}", value_text(&v, false)))?;
+                    }
+                    if let Some(play) = a.aim_play {
+                        s.lines(&move_lines(&move_names(&game, &play)))?;
+                    }
+                }
+            }
             s.line(format!(
                 "won {}, lost {}, stuck {}, dead {}, winnable {}",
                 grouped(c.goal),
@@ -86,7 +122,7 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
                 grouped(c.winnable),
             ))?;
             if let (Some(route), Some(depth)) = (&found.nearest_fatal, c.first_fatal_depth) {
-                let names = move_names(&game, route);
+                let names = lucky_names(&game, &moves, route);
                 s.line(format!(
                     "{}; the nearest, after {}, ends: {}",
                     counted(c.fatal_moves, "fatal move", "fatal moves"),

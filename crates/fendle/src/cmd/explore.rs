@@ -91,7 +91,7 @@ pub fn verdict_line(c: &Exploration) -> String {
             None => "solvable".into(),
         }
     } else if c.free > 0 {
-        "this model has no goal: nothing is dead".into()
+        "this model has no goal: no state is dead".into()
     } else if c.complete {
         "unsolvable: the space is exhausted and holds no goal".into()
     } else {

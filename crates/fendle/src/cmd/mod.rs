@@ -6,6 +6,7 @@ pub mod demo;
 pub mod explore;
 pub mod moves;
 pub mod new;
+pub mod odds;
 pub mod shell;
 pub mod show;
 pub mod solve;

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use fendle_core::{Expansion, Model as _, MoveId};
+use fendle_core::{Expansion, Model as _, MoveId, Odds};
+use fendle_lang::chance::Chance;
 use fendle_lang::play::place_name;
 use fendle_lang::reference::Eval;
 use fendle_view::board::side_by_side;
@@ -15,6 +16,16 @@ use crate::{Exit, Session, Trouble};
 
 /// Refused moves drawn in full; more are listed in one line each.
 const DRAWN_MAX: usize = 24;
+
+/// Outcomes of one move that are drawn.
+const OUTCOMES_DRAWN: usize = 6;
+
+/// An allowed move and its outcomes.
+struct Allowed {
+    of: MoveId,
+    total: u64,
+    outcomes: Vec<(Vec<i32>, Odds)>,
+}
 
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
@@ -40,11 +51,23 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
         vec![]
     };
     let step = game.layout().words();
-    let allowed: Vec<(MoveId, Vec<i32>)> = out
+    let mut states = out.outcomes.chunks_exact(step);
+    let mut at = 0;
+    let allowed: Vec<Allowed> = out
         .runs
         .iter()
-        .zip(out.outcomes.chunks_exact(step))
-        .map(|(run, state)| (run.of, game.unpack(state)))
+        .map(|run| {
+            let n = run.outcomes as usize;
+            let odds: Vec<Odds> =
+                (at..at + n).map(|i| out.odds.get(i).copied().unwrap_or(Odds::SURE)).collect();
+            at += n;
+            let states: Vec<Vec<i32>> = states.by_ref().take(n).map(|s| game.unpack(s)).collect();
+            Allowed {
+                of: run.of,
+                total: odds.iter().map(|o| o.weight).sum(),
+                outcomes: states.into_iter().zip(odds).collect(),
+            }
+        })
         .collect();
     let line_of =
         |site: u32| loaded.store.sources.line_col(b.model.file, b.model.refuses[site as usize].span.start).0;
@@ -52,11 +75,24 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
     if s.common.format == Format::Json {
         let allowed: Vec<_> = allowed
             .iter()
-            .map(|(m, state)| {
+            .map(|a| {
+                let outcomes: Vec<_> = a
+                    .outcomes
+                    .iter()
+                    .map(|(state, odds)| {
+                        json!({
+                            "position": b.line(state),
+                            "weight": odds.weight,
+                            "status": super::show::status_text(b, state),
+                        })
+                    })
+                    .collect();
                 json!({
-                    "move": game.move_name(*m),
-                    "position": b.line(state),
-                    "status": super::show::status_text(b, state),
+                    "move": game.move_name(a.of),
+                    "position": b.line(&a.outcomes[0].0),
+                    "status": super::show::status_text(b, &a.outcomes[0].0),
+                    "total_weight": a.total,
+                    "outcomes": outcomes,
                 })
             })
             .collect();
@@ -81,6 +117,9 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
         return Ok(Exit::Yes);
     }
     s.line(title(&loaded))?;
+    if let Some(words) = loaded.begin.words() {
+        s.line(words)?;
+    }
     s.line("")?;
     s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
     s.line("")?;
@@ -93,13 +132,26 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
     s.line(format!("{} allowed, {} refused", allowed.len(), refused.len()))?;
     let none = BTreeSet::new();
     let mut blocks = vec![];
-    for (m, state) in &allowed {
-        let mut block = vec![format!("allowed: {}", game.move_name(*m))];
-        if let Ok(Some(e)) = Eval::new(b).status(state) {
-            block.push(format!("then {}", fendle_lang::bind::ending_text(&b.model.endings[e])));
+    for a in &allowed {
+        let many = a.outcomes.len() > 1;
+        for (state, odds) in a.outcomes.iter().take(OUTCOMES_DRAWN) {
+            let mut block = vec![format!("allowed: {}", game.move_name(a.of))];
+            if many {
+                let chance = Chance::new(odds.weight.into(), a.total.into());
+                block.push(format!("chance {chance}, {:.3} %", 100.0 * chance.about()));
+            }
+            if let Ok(Some(e)) = Eval::new(b).status(state) {
+                block.push(format!("then {}", fendle_lang::bind::ending_text(&b.model.endings[e])));
+            }
+            block.extend(position_lines(b, state, &none));
+            blocks.push(block);
         }
-        block.extend(position_lines(b, state, &none));
-        blocks.push(block);
+        if a.outcomes.len() > OUTCOMES_DRAWN {
+            blocks.push(vec![
+                format!("allowed: {}", game.move_name(a.of)),
+                format!("{} more outcomes", a.outcomes.len() - OUTCOMES_DRAWN),
+            ]);
+        }
     }
     if !blocks.is_empty() {
         s.line("")?;

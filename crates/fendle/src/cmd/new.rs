@@ -10,6 +10,10 @@ const STARTERS: &[(&str, &str)] = &[
     ("slide", include_str!("../../../../models/slide.start.toml")),
     ("shove", include_str!("../../../../models/shove.start.toml")),
     ("merge", include_str!("../../../../models/merge.start.toml")),
+    ("match", include_str!("../../../../models/match.start.toml")),
+    ("clump", include_str!("../../../../models/clump.start.toml")),
+    ("fall", include_str!("../../../../models/fall.start.toml")),
+    ("coil", include_str!("../../../../models/coil.start.toml")),
 ];
 
 /// Runs the command.

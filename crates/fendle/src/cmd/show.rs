@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fendle_lang::Bound;
-use fendle_lang::hir::{Shape, Show};
+use fendle_lang::hir::{Dom, Shape, Show};
 use fendle_lang::reference::Eval;
 use serde_json::json;
 
@@ -43,6 +43,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, line: bool) -> Result<Exit, Troubl
         return Ok(Exit::Yes);
     }
     s.line(title(&loaded))?;
+    if let Some(words) = loaded.begin.words() {
+        s.line(words)?;
+    }
     s.line("")?;
     s.lines(&position_lines(b, &state, &BTreeSet::new()))?;
     s.line("")?;
@@ -97,7 +100,10 @@ pub fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
                     vars.iter().all(|&v| {
                         let slot = &b.slots[v];
                         let region = if model.vars[v].state { state } else { &b.data };
-                        if model.vars[v].shape == Shape::One {
+                        if let Dom::Placed(p) = model.vars[v].dom {
+                            let at = ((c / b.cols) as i64, (c % b.cols) as i64);
+                            !b.covered(p, region[slot.base].into()).contains(&at)
+                        } else if model.vars[v].shape == Shape::One {
                             region[slot.base] as usize != c
                         } else {
                             i64::from(region[slot.base + c]) == slot.lo.max(0)

@@ -4,14 +4,14 @@ use std::collections::{BTreeSet, HashMap};
 
 use fendle_core::{Class, Explored, explore};
 use fendle_lang::bind::ending_text;
-use fendle_lang::play::{Played, Step, place_name, step};
+use fendle_lang::play::{Played, Step, place_name};
 use fendle_lang::reference::{Made, TraceEvent};
 use fendle_lang::setup::Dice;
 use serde_json::{Value, json};
 
 use super::{call_text, class_word, fault_trouble, position_lines, title};
 use crate::args::{Format, LevelArgs};
-use crate::files::{choose, load, parse_moves};
+use crate::files::{load, parse_moves, play_call};
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -74,7 +74,7 @@ pub fn run(
     }
     for (i, call) in list.iter().enumerate() {
         let name = loaded.moves.name(call.number);
-        let result = step(b, &loaded.moves, &state, call.number, false).map_err(|fault| {
+        let result = play_call(&loaded, &state, call, false, &mut dice).map_err(|fault| {
             let model = &b.model;
             let d = fendle_lang::Diagnostic::error(
                 "F001",
@@ -87,12 +87,13 @@ pub fn run(
             s.reporter.show(&loaded.store.sources, &[d]);
             Trouble::Reported
         })?;
+        let result =
+            result.map_err(|why| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1)))?;
         match result {
-            Step::Made(outcomes) => {
-                let many = outcomes.len() > 1;
-                let played = choose(outcomes, call, &mut dice)
-                    .map_err(|why| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1)))?;
+            Step::Made(mut outcomes) => {
+                let played = outcomes.remove(0);
                 let called = call_text(name, &played);
+                let many = played.made.draws().next().is_some();
                 let by_dice = many && call.draws.is_none();
                 let Played { made, ended } = played;
                 let Made { state: next, events, score: gained, tallies: added, chance, cut: aside, .. } =
