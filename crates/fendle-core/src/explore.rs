@@ -559,6 +559,20 @@ pub struct Explored {
     pub fault: Option<Faulted>,
 }
 
+impl Explored {
+    /// The first shortest way in move order to one of these states that lies at `depth`.
+    #[must_use]
+    pub fn route_to(
+        &self,
+        model: &dyn Model,
+        depth: u32,
+        targets: &[StateId],
+        past_goals: bool,
+    ) -> Option<Route> {
+        route::first_route(model, &self.space, depth, targets, past_goals)
+    }
+}
+
 /// Visits and classifies everything reachable from the starts.
 ///
 /// With `past_goals` won states are expanded too.

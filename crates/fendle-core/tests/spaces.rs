@@ -275,7 +275,8 @@ fn chance_runs_through_explore() {
     let mut out = Expansion::default();
     Coins { top: 6 }.worker().expand(&[3], false, &mut out);
     assert_eq!(out.odds.iter().map(|o| o.weight).collect::<Vec<_>>(), [2, 1, 1, 1]);
-    assert_eq!(out.odds.iter().map(|o| o.score).sum::<i64>(), 0);
+    // The scores are times their weights: 2 x 1, 1 x -1.
+    assert_eq!(out.odds.iter().map(|o| o.score).sum::<i64>(), 1);
     let starts = Coins { top: 6 }.starts().expect("sound");
     assert_eq!(starts[1], Start { state: vec![2], weight: 2 });
 }

@@ -142,6 +142,13 @@ pub fn check_question(
     (errors.len() == before).then_some(body)
 }
 
+/// `r1c3` as row and column.
+fn cell_name(text: &str) -> Option<(i64, i64)> {
+    let (r, c) = text.strip_prefix('r')?.split_once('c')?;
+    let number = |s: &str| s.bytes().all(|b| b.is_ascii_digit()).then(|| s.parse::<i64>().ok())?;
+    Some((number(r)?, number(c)?))
+}
+
 /// Adds the check that a value lies in its declared range, where the type alone does not say so.
 fn within(e: Expr, dom: &Dom) -> Expr {
     if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_)) {
@@ -901,6 +908,9 @@ impl Checker<'_> {
         known.extend(self.scope.visible.iter().map(|&l| self.scope.locals[l].name.clone()));
         known.extend(DIRS.map(String::from));
         known.extend(BUILTINS.iter().map(|s| s.to_string()));
+        if self.place == Place::Question {
+            known.extend(ASKED.iter().map(|a| a.0.to_string()));
+        }
         known.sort();
         let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
         let error = self.error("M010", name.span, format!("no {what} is named `{}`", name.text));
@@ -2329,6 +2339,11 @@ impl Checker<'_> {
                 self.bad(span)
             }
             None => {
+                if let Some((r, c)) = cell_name(n) {
+                    let part = |n: i64| make(Ek::Const(n), Ty::Int);
+                    let place = make(Ek::Builtin(Builtin::PlaceAt, vec![part(r), part(c)]), Ty::Place);
+                    return make(Ek::ToCell(Box::new(place)), Ty::Cell);
+                }
                 self.unknown(&Name { text: n.to_string(), span }, "value");
                 self.bad(span)
             }

@@ -870,6 +870,33 @@ impl Model {
     }
 }
 
+/// The parts of a condition that all have to hold.
+#[must_use]
+pub fn conjuncts_of(body: &Body) -> Vec<Body> {
+    match &body.expr.kind {
+        Ek::And(a, b) => [a, b]
+            .into_iter()
+            .flat_map(|e| conjuncts_of(&Body { expr: (**e).clone(), locals: body.locals.clone() }))
+            .collect(),
+        _ => vec![body.clone()],
+    }
+}
+
+/// Puts conditions together again.
+pub struct And;
+
+impl And {
+    /// One condition that holds when all do; `None` of nothing. They share their local names.
+    #[must_use]
+    pub fn of(parts: Vec<Body>) -> Option<Body> {
+        parts.into_iter().reduce(|a, b| {
+            let span = a.expr.span;
+            let kind = Ek::And(Box::new(a.expr), Box::new(b.expr));
+            Body { expr: Expr { kind, ty: Ty::Bool, span }, locals: a.locals }
+        })
+    }
+}
+
 /// Whether values of this kind are on a board.
 #[must_use]
 pub fn is_placed(dom: &Dom) -> bool {

@@ -35,6 +35,20 @@ pub use diag::{Diagnostic, FileId, Severity, Sources, Span};
 pub use level::{Level, LevelFile};
 pub use model::Game;
 
+/// Reads a condition about reached states of a model whose text is known to be right: the model's own
+/// expressions, and the words of the analyses. Errors point into `text`, which is `file`.
+pub fn question(
+    (model_file, model_text): (FileId, &str),
+    file: FileId,
+    text: &str,
+    errors: &mut Vec<Diagnostic>,
+) -> Option<hir::Body> {
+    let mut quiet = vec![];
+    let source = parser::parse(model_file, model_text, &mut quiet);
+    let expr = parser::parse_expr(file, text, errors)?;
+    check::check_question(model_file, &source, (&expr, file), errors)
+}
+
 /// Parses and checks a model. `None` when anything is wrong; errors are appended.
 pub fn compile(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<hir::Model> {
     let before = errors.len();

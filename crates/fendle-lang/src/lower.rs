@@ -154,6 +154,54 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     Ok(l.code)
 }
 
+/// The code with one program more: it gives whether a condition holds in a loaded state. `None` when the
+/// condition asks what only an analysis or the moves can answer, or passes the limits.
+#[must_use]
+pub fn with_condition(b: &Bound, code: &Code, body: &Body) -> Option<(Code, u32)> {
+    if asks(&body.expr) {
+        return None;
+    }
+    let data = b.data.len() as u32;
+    let mut l = Lower {
+        b,
+        code: code.clone(),
+        entry: 0,
+        labels: vec![],
+        sites: code.sites.iter().enumerate().map(|(i, s)| (*s, Site(i as u32))).collect(),
+        memos: HashMap::new(),
+        doms: HashMap::new(),
+        frame: vec![],
+        mutable: vec![],
+        next: 0,
+        // What other programs remember is not numbered here.
+        clean: false,
+        cells: vec![],
+        unrolled: 1,
+        start: data,
+        finish: 0,
+        full: false,
+        draws: false,
+    };
+    l.begin(&body.locals, false);
+    let s = l.value(&body.expr);
+    let s = l.reg(s);
+    l.emit(Op::Give { s });
+    let program = l.end("condition".into(), vec![]);
+    (!l.full && l.code.verify().is_ok()).then_some((l.code, program))
+}
+
+/// Whether an expression asks about moves or analyses.
+fn asks(e: &Expr) -> bool {
+    match &e.kind {
+        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
+        Ek::Not(a) | Ek::Neg(a) => asks(a),
+        Ek::And(a, b) | Ek::Or(a, b) | Ek::Cmp(_, a, b) | Ek::Arith(_, a, b) => asks(a) || asks(b),
+        Ek::Cond(a, b, c) => asks(a) || asks(b) || asks(c),
+        Ek::Quant(q) => q.filter.iter().chain(&q.body).any(asks),
+        _ => false,
+    }
+}
+
 /// All moves with their parameters filled in, in move order: (move, parameters).
 ///
 /// # Errors

@@ -92,6 +92,25 @@ impl PolicyArg {
     }
 }
 
+/// Which draws of a move have to lead somewhere.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DrawsArg {
+    /// At least one.
+    SomeDraw,
+    /// All of them.
+    EveryDraw,
+}
+
+impl DrawsArg {
+    /// Its name.
+    pub fn word(self) -> &'static str {
+        match self {
+            DrawsArg::SomeDraw => "some draw",
+            DrawsArg::EveryDraw => "every draw",
+        }
+    }
+}
+
 /// A level and the position to start from.
 #[derive(Args, Debug, Clone)]
 pub struct LevelArgs {
@@ -181,6 +200,21 @@ pub enum Command {
         /// Go on past won states as if they were running.
         #[arg(long)]
         past_goals: bool,
+    },
+    /// The nearest reachable position in which a condition holds, the way there, and how many there are.
+    Find {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// The condition: the model's own expressions, and words such as `stuck`, `dead`, `can any`,
+        /// `can shift(left)`, `depth > 3`, `every outcome of shift(left): stuck`.
+        #[arg(value_name = "CONDITION")]
+        condition: String,
+        /// Whether every draw, or some draw, has to lead there; for --moves-before.
+        #[arg(long = "for", value_enum, default_value_t = DrawsArg::SomeDraw, value_name = "DRAWS")]
+        draws: DrawsArg,
+        /// Positions from which this many moves can lead to such a position.
+        #[arg(long, value_name = "K", default_value_t = 0)]
+        moves_before: u32,
     },
     /// Chance: possible, certain, the best probability, what each move is worth, the best of an aim.
     Odds {

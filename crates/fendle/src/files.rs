@@ -223,6 +223,7 @@ impl Begin {
     pub fn words(&self) -> Option<String> {
         Some(match self {
             Begin::Given => return None,
+            Begin::All { starts: 1, .. } => return None,
             Begin::Sampled { seed, attempts: 1 } => format!("start drawn with seed {seed}"),
             Begin::Sampled { seed, attempts } => {
                 format!("start drawn with seed {seed}, accepted at attempt {attempts}")

@@ -161,6 +161,9 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
         Command::Solve { level, brief } => cmd::solve::run(s, &level, brief),
         Command::Explore { level, past_goals } => cmd::explore::run(s, &level, past_goals),
+        Command::Find { level, condition, draws, moves_before } => {
+            cmd::find::run(s, &level, &condition, draws, moves_before)
+        }
         Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
         Command::Audit { paths } => cmd::audit::run(s, &paths),
         Command::Completions { shell } => cmd::shell::completions(s, shell),

@@ -4,6 +4,7 @@ pub mod audit;
 pub mod check;
 pub mod demo;
 pub mod explore;
+pub mod find;
 pub mod moves;
 pub mod new;
 pub mod odds;
