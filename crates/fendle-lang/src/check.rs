@@ -1699,11 +1699,13 @@ impl Checker<'_> {
     fn looped(&mut self, span: Span, body: &ast::Block) -> Vec<Stmt> {
         let (drawn, refused) =
             (std::mem::replace(&mut self.drawn, false), std::mem::replace(&mut self.refused_here, false));
+        let said = self.errors.len();
         let body = self.block(body);
-        if self.drawn && self.refused_here {
+        if self.errors[said..].iter().any(|e| e.code == "M046") {
+            // The statement itself was named.
+        } else if self.drawn && self.refused_here {
             self.error("M046", span, "this loop draws and refuses: a move is not refused after a draw");
-        }
-        if drawn && self.refused_here {
+        } else if drawn && self.refused_here {
             self.error("M046", span, "a move is not refused after a draw");
         }
         self.drawn |= drawn;

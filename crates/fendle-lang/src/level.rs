@@ -91,6 +91,9 @@ pub const EXPECT_COUNTS: &[&str] = &[
     "winnable",
     "free",
     "fatal_moves",
+    "certain",
+    "almost_certain",
+    "fatal_draws",
 ];
 
 struct Reader<'a> {

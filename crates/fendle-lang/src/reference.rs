@@ -1602,8 +1602,10 @@ impl<'b> Eval<'b> {
             None => crate::lower::move_list(self.b).unwrap_or_default(),
         };
         let mut inner = Eval::new(self.b);
+        inner.now = self.now.clone();
         let mut out = vec![];
-        if inner.status(&self.now)?.is_some() {
+        // Laws are looked at elsewhere: a start that is still being drawn may break them.
+        if self.now[self.b.ended_at()] != 0 || inner.conditions()?.is_some() {
             return Ok(out);
         }
         for (m, params) in moves {

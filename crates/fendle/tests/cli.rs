@@ -66,7 +66,7 @@ fn the_demo_shows_everything_and_ends_well() {
         "the space is exhausted",
         "solvable in 31 moves",
         "fatal move",
-        "10 of 10 levels as expected",
+        "25 of 25 levels as expected",
     ] {
         assert!(r.out.contains(words), "{words} is missing");
     }

@@ -78,7 +78,7 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
                     s.lines(&wrapped(&format!("{}: {}", a.verdict, a.proof), WIDTH))?;
                 }
             }
-            if a.states == 0 && a.moves.is_none() {
+            if a.states == 0 && a.moves.is_none() && game.has_goal() {
                 s.line("no state was visited for this answer")?;
                 continue;
             }
@@ -113,14 +113,19 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
                     }
                 }
             }
-            s.line(format!(
-                "won {}, lost {}, stuck {}, dead {}, winnable {}",
-                grouped(c.goal),
-                grouped(c.lost),
-                grouped(c.stuck),
-                grouped(c.dead),
-                grouped(c.winnable),
-            ))?;
+            let classes = [
+                ("won", c.goal, game.has_goal()),
+                ("lost", c.lost, game.has_goal()),
+                ("over", c.over, c.over > 0),
+                ("stuck", c.stuck, true),
+                ("dead", c.dead, game.has_goal()),
+                ("winnable", c.winnable, game.has_goal()),
+                ("free", c.free, c.free > 0),
+                ("open", c.open, c.open > 0),
+            ];
+            let words: Vec<String> =
+                classes.iter().filter(|k| k.2).map(|(w, n, _)| format!("{w} {}", grouped(*n))).collect();
+            s.line(words.join(", "))?;
             if let (Some(route), Some(depth)) = (&found.nearest_fatal, c.first_fatal_depth) {
                 let names = lucky_names(&game, &moves, route);
                 s.line(format!(

@@ -53,6 +53,22 @@ pub fn answer(
 ) -> Result<Answer, Failed> {
     let b = &game.bound;
     let watcher = Watcher::new(common);
+    if !game.has_goal() {
+        watcher.finish();
+        let what =
+            if game.aim().is_some() { "; `fendle odds` asks how good its aim can be made" } else { "" };
+        return Ok(Answer {
+            exit: Exit::No,
+            verdict: "no goal",
+            moves: None,
+            lucky: false,
+            positions: vec![],
+            proof: format!("this model has no goal, so there is nothing to solve{what}"),
+            proof_json: json!({"kind": "no goal"}),
+            states: 0,
+            seconds: watcher.seconds(),
+        });
+    }
     // The rules first: a kept quantity that is proved needs no search.
     let mut only_checked = None;
     for sep in separations(game) {
