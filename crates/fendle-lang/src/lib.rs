@@ -20,6 +20,7 @@ pub mod exec;
 pub mod hir;
 pub mod ir;
 pub mod keeps;
+pub mod laws;
 pub mod level;
 pub mod lexer;
 pub mod lower;

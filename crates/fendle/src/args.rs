@@ -153,6 +153,9 @@ pub enum Command {
         /// Models (.fendle), level files (.toml), or folders of them.
         #[arg(value_name = "PATH", required = true)]
         paths: Vec<PathBuf>,
+        /// Draw every shape in all its turns: anchor, period, and which turns look alike.
+        #[arg(long)]
+        shapes: bool,
         /// Print the intermediate form of each level's model.
         #[arg(long)]
         code: bool,

@@ -155,7 +155,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
     match command {
         Command::Demo => cmd::demo::run(s),
         Command::New { family, dir, list } => cmd::new::run(s, family.as_deref(), dir, list),
-        Command::Check { paths, code } => cmd::check::run(s, &paths, code),
+        Command::Check { paths, shapes, code } => cmd::check::run(s, &paths, code, shapes),
         Command::Show { level, line } => cmd::show::run(s, &level, line),
         Command::Moves { level } => cmd::moves::run(s, &level),
         Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),

@@ -677,3 +677,238 @@ fn what_the_pack_prints_is_as_it_was_read() {
         fendle(dir.path(), &["moves", "yard.toml", "--level", "two for three", "--after", "left; down"]);
     insta::assert_snapshot!("moves_yard", moves.out);
 }
+
+// ---- chance ----
+
+const ROPE: &str = "model = 'merge'\n[[level]]\nname = 'rope'\nvalues = { high = 2, wide = 2, top = 4 }\n[[level]]\nname = 'one move'\nvalues = { high = 1, wide = 3, top = 3 }\nstart.tile = '2 4 .'\n";
+
+fn json_of(args: &[&str], file: &str, text: &str) -> serde_json::Value {
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = dir.path().join(file);
+    std::fs::write(&path, text).expect("written");
+    let mut all: Vec<String> =
+        args.iter().map(|a| a.replace("FILE", path.to_str().expect("a path"))).collect();
+    all.extend(["--format".into(), "json".into()]);
+    let out = assert_cmd::Command::cargo_bin("fendle").expect("built").args(&all).output().expect("runs");
+    serde_json::from_slice(&out.stdout).unwrap_or_else(|e| {
+        panic!("{e}: {} {}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr))
+    })
+}
+
+fn run_on(args: &[&str], file: &str, text: &str) -> (i32, String, String) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let path = dir.path().join(file);
+    std::fs::write(&path, text).expect("written");
+    let all: Vec<String> = args.iter().map(|a| a.replace("FILE", path.to_str().expect("a path"))).collect();
+    let out = assert_cmd::Command::cargo_bin("fendle").expect("built").args(&all).output().expect("runs");
+    let text = |b: &[u8]| String::from_utf8_lossy(b).into_owned();
+    (out.status.code().unwrap_or(-1), text(&out.stdout), text(&out.stderr))
+}
+
+#[test]
+fn odds_are_exact_fractions_and_keep_the_five_answers_apart() {
+    let v = json_of(&["odds", "FILE"], "rope.toml", ROPE);
+    assert_eq!(v["best_probability"]["exact"], "770009003/800000000");
+    assert_eq!(v["possible"], true);
+    assert_eq!(v["certain"], false);
+    assert_eq!(v["almost_certain"], false);
+    assert_eq!(v["shortest_if_lucky"], 4);
+    assert_eq!(v["least_expected_moves"], serde_json::Value::Null);
+    assert_eq!(v["begin"]["starts"], 24);
+    let (code, text, _) = run_on(&["odds", "FILE", "--at", "2 2/. 4"], "rope.toml", ROPE);
+    assert_eq!(code, 0);
+    assert!(text.contains("shift down") && text.contains("a blunder") && text.contains("best"), "{text}");
+    // A limit is no answer: an estimate, said to be one, and exit code 3.
+    let (code, text, _) =
+        run_on(&["odds", "FILE", "--max-states", "50", "--plays", "300"], "rope.toml", ROPE);
+    assert_eq!(code, 3);
+    assert!(text.contains("no exact answer") && text.contains("an estimate, no proof"), "{text}");
+    let again = run_on(&["odds", "FILE", "--max-states", "50", "--plays", "300"], "rope.toml", ROPE).1;
+    assert_eq!(text, again, "the same seed plays the same games");
+}
+
+#[test]
+fn a_draw_is_named_in_a_trace_and_shown_when_asked() {
+    let rope = ROPE.replace("name = 'rope'", "name = 'rope'\nstart.tile = '''\n2 2\n. .\n'''");
+    let (code, text, err) =
+        run_on(&["trace", "FILE", "shift left / 4 at r2c2", "--draws"], "rope.toml", &rope);
+    assert_eq!(code, 0, "{err}");
+    for want in [
+        "merged at r1c2",
+        "phase spawn",
+        "draw r2c2: chance 1/3, one of 3",
+        "draw 4: chance 1/10",
+        "chance 1/30",
+    ] {
+        assert!(text.contains(want), "{want} is missing: {text}");
+    }
+    let (code, _, err) = run_on(&["trace", "FILE", "shift left / 8"], "rope.toml", &rope);
+    assert_eq!(code, 2);
+    assert!(err.contains("has no outcome `/ 8`") && err.contains("/ 2 at r1c2"), "{err}");
+    let (code, _, err) = run_on(&["trace", "FILE", "shift left / 2"], "rope.toml", &rope);
+    assert_eq!(code, 2);
+    assert!(err.contains("3 outcomes of 6"), "{err}");
+    // Without a name the seed decides, and says so.
+    let a = run_on(&["trace", "FILE", "left; up", "--seed", "5"], "rope.toml", &rope);
+    assert_eq!(a.1, run_on(&["trace", "FILE", "left; up", "--seed", "5"], "rope.toml", &rope).1);
+    assert!(a.1.contains("drawn by seed 5"), "{}", a.1);
+    // What was stopped, and by what.
+    let (_, text, _) = run_on(
+        &["trace", "FILE", "left / 2 at r1c3", "--at", "2 4 4", "--level", "one move"],
+        "rope.toml",
+        &ROPE.replace("'2 4 .'", "'2 4 4'"),
+    );
+    assert!(text.contains("another value at r1c2"), "{text}");
+}
+
+#[test]
+fn positions_are_found_counted_or_proved_absent() {
+    let v = json_of(&["find", "FILE", "stuck"], "rope.toml", ROPE);
+    assert_eq!((v["count"].as_u64(), v["depth"].as_u64()), (Some(18), Some(2)));
+    let v = json_of(&["find", "FILE", "all(c on tile: tile[c] > 0) and can any"], "rope.toml", ROPE);
+    assert_eq!(v["depth"], 2);
+    let every =
+        json_of(&["find", "FILE", "stuck", "--moves-before", "1", "--for", "every-draw"], "rope.toml", ROPE);
+    let some = json_of(&["find", "FILE", "stuck", "--moves-before", "1"], "rope.toml", ROPE);
+    assert!(every["count"].as_u64() < some["count"].as_u64(), "{every} {some}");
+    let worded =
+        json_of(&["find", "FILE", "any(d in dir4: every outcome of shift(d): stuck)"], "rope.toml", ROPE);
+    assert_eq!(worded["count"], every["count"], "the same question in words");
+    assert_eq!(worded["depth"], every["depth"]);
+    let (code, text, _) = run_on(&["find", "FILE", "tile[r1c1] > 4"], "rope.toml", ROPE);
+    assert_eq!(code, 1);
+    assert!(text.contains("proved by looking at all 318"), "{text}");
+    let (code, text, _) =
+        run_on(&["find", "FILE", "tile[r1c1] > 4", "--max-states", "40"], "rope.toml", ROPE);
+    assert_eq!(code, 3);
+    assert!(text.contains("undecided"), "{text}");
+    let (code, _, err) = run_on(&["find", "FILE", "stukc"], "rope.toml", ROPE);
+    assert_eq!(code, 2);
+    assert!(err.contains("did you mean `stuck`"), "{err}");
+    let (code, _, err) = run_on(&["find", "FILE", "tile[r3c1] > 4"], "rope.toml", ROPE);
+    assert_eq!(code, 2);
+    assert!(err.contains("off the board"), "{err}");
+}
+
+#[test]
+fn least_left_comes_with_the_play_that_reaches_it() {
+    let nets = "model = 'clump'\n[[level]]\nstart.tile = '''\n1121\n2212\n'''\n";
+    let v = json_of(&["odds", "FILE"], "nets.toml", nets);
+    let least: u64 = v["aim"]["exact"].as_str().expect("exact").parse().expect("a number");
+    let play: Vec<&str> =
+        v["aim_play"].as_array().expect("a play").iter().map(|m| m.as_str().expect("text")).collect();
+    let t = json_of(&["trace", "FILE", &play.join("; ")], "nets.toml", nets);
+    let last = t["steps"].as_array().expect("steps").last().expect("a step")["position"]
+        .as_str()
+        .expect("text")
+        .to_string();
+    let left = last.chars().filter(|c| c.is_ascii_digit()).count() as u64;
+    assert_eq!(left, least, "{last}");
+    let (code, text, _) = run_on(&["solve", "FILE"], "nets.toml", nets);
+    assert_eq!(code, 1);
+    assert!(text.contains("no goal"), "{text}");
+    let (_, text, _) = run_on(&["explore", "FILE"], "nets.toml", nets);
+    assert!(text.contains("no goal: no state is dead") && text.contains("free"), "{text}");
+}
+
+#[test]
+fn a_cascade_past_its_bound_is_set_aside_and_answers_become_intervals() {
+    let market = "model = 'match'\n[[level]]\nvalues.kinds = 2\nvalues.refill = 'chance'\nvalues.cascades = 1\nvalues.gathering = true\nvalues.limit = 1\nvalues.wanted = [4, 0]\nstart.tile = '''\n12\n21\n12\n21\n'''\n";
+    let v = json_of(&["odds", "FILE"], "market.toml", market);
+    let (lo, hi) = (v["best_probability"]["at_least"].as_f64(), v["best_probability"]["at_most"].as_f64());
+    assert!(lo < hi && lo >= Some(0.0) && hi <= Some(1.0), "{v}");
+    assert_eq!(v["complete"], false);
+    let e = json_of(&["explore", "FILE"], "market.toml", market);
+    // One open state stands for what was set aside; the start is open as well, since its hope lies there.
+    assert_eq!((e["cut"].as_bool(), e["open"].as_u64(), e["dead"].as_u64()), (Some(true), Some(2), Some(0)));
+    let sum: u64 = ["goal", "lost", "over", "stuck", "dead", "winnable", "free", "open"]
+        .iter()
+        .map(|k| e[*k].as_u64().expect("a count"))
+        .sum();
+    assert_eq!(Some(sum), e["states"].as_u64());
+    // A wider bound narrows the interval, and both hold the truth.
+    let v2 = json_of(&["odds", "FILE", "--set", "cascades=3"], "market.toml", market);
+    assert!(
+        v2["best_probability"]["at_least"].as_f64() >= lo && v2["best_probability"]["at_most"].as_f64() <= hi,
+        "{v} {v2}"
+    );
+}
+
+#[test]
+fn a_setup_that_accepts_nothing_says_what_dropped_its_starts() {
+    let (code, _, err) = run_on(
+        &["show", "FILE"],
+        "m.toml",
+        "model = 'match'\n[[level]]\nname = 'narrow'\nsize = [1, 2]\nvalues.kinds = 2\n",
+    );
+    assert_eq!(code, 2);
+    assert!(
+        err.contains("draws no start that it accepts") && err.contains("this dropped most of them"),
+        "{err}"
+    );
+    let wide = "model = 'match'\n[[level]]\nname = 'wide'\nsize = [4, 5]\nvalues.kinds = 3\n";
+    let a = run_on(&["show", "FILE", "--seed", "7"], "m.toml", wide);
+    assert_eq!(a.0, 0, "{}", a.2);
+    assert!(a.1.contains("start drawn with seed 7"), "{}", a.1);
+    assert_eq!(a.1, run_on(&["show", "FILE", "--seed", "7"], "m.toml", wide).1);
+    assert_ne!(a.1, run_on(&["show", "FILE", "--seed", "8"], "m.toml", wide).1);
+    // A position in one line is read back, lists, placed shapes and all.
+    let hold = "model = 'fall'\n[[level]]\nsize = [5, 3]\nvalues.queue = 'knee keg'\n";
+    let (_, line, _) = run_on(&["show", "FILE", "--line", "--after", "spin; steer down"], "hold.toml", hold);
+    let back = run_on(&["show", "FILE", "--line", "--at", line.trim()], "hold.toml", hold);
+    assert_eq!((back.0, &back.1), (0, &line), "{}", back.2);
+    let coils = "model = 'coil'\n[[level]]\nvalues.rings = 3\n";
+    let (_, line, _) = run_on(&["show", "FILE", "--line", "--after", "1 2; 1 3"], "coil.toml", coils);
+    assert_eq!(line.trim(), "1: 3, 2: 1, 3: 2");
+    let back = run_on(&["show", "FILE", "--line", "--at", line.trim()], "coil.toml", coils);
+    assert_eq!((back.0, &back.1), (0, &line), "{}", back.2);
+}
+
+#[test]
+fn a_broken_law_names_the_nearest_board_and_shapes_are_drawn_in_all_turns() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let merge = include_str!("../../../models/merge.fendle");
+    // Up shifts as it should; left lets a tile merge twice.
+    let wrong = merge.replace("                open = false\n", "                open = d == left\n");
+    assert_ne!(wrong, merge);
+    std::fs::write(dir.path().join("merge.fendle"), wrong).expect("written");
+    let level = ROPE.replace("'merge'", "'merge.fendle'");
+    std::fs::write(dir.path().join("rope.toml"), level).expect("written");
+    let out = assert_cmd::Command::cargo_bin("fendle")
+        .expect("built")
+        .args(["check", "rope.toml", "--color", "never"])
+        .current_dir(dir.path())
+        .output()
+        .expect("runs");
+    let err = String::from_utf8_lossy(&out.stderr).into_owned();
+    // On two by two nothing can merge twice: the law holds there, and only an example notices.
+    assert_eq!(out.status.code(), Some(1), "{err}");
+    assert!(err.contains("merges once"), "{err}");
+    let spawn = merge.replace(
+        "draw on tile where tile[c] == 0",
+        "draw on tile where tile[c] == 0 and row(c) == 1 else { stop }",
+    );
+    std::fs::write(dir.path().join("merge.fendle"), spawn).expect("written");
+    let out = assert_cmd::Command::cargo_bin("fendle")
+        .expect("built")
+        .args(["check", "rope.toml", "--color", "never"])
+        .current_dir(dir.path())
+        .output()
+        .expect("runs");
+    let err = String::from_utf8_lossy(&out.stderr).into_owned();
+    assert!(err.contains("the law `turned` is broken after") && err.contains("on the turned board"), "{err}");
+    let (code, text, _) =
+        run_on(&["check", "FILE", "--shapes"], "fall.fendle", include_str!("../../../models/fall.fendle"));
+    assert_eq!(code, 0);
+    for want in [
+        "pole: 2 of 4 drawn turns differ",
+        "knee: 4 of 4",
+        "bale: 1 of 4 drawn turns differ, about a corner",
+        "x @ x",
+    ] {
+        assert!(text.contains(want), "{want} is missing: {text}");
+    }
+    let (code, text, _) = run_on(&["check", "FILE"], "rope.toml", ROPE);
+    assert_eq!(code, 0);
+    assert!(text.contains("turned: holds in all 318 states; mirrored: holds in all 318 states"), "{text}");
+}

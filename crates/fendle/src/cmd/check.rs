@@ -6,20 +6,24 @@ use std::sync::Arc;
 use fendle_core::{Limits, Model as _, NoWatch, explore};
 use fendle_lang::bind::ending_text;
 use fendle_lang::examples::run_all;
-use fendle_lang::hir::Model;
+use fendle_lang::hir::{LawDef, Model};
 use fendle_lang::keeps::Kept;
+use fendle_lang::laws::Turner;
 use fendle_lang::level::Level;
 use fendle_lang::play::is_stuck;
 use fendle_lang::reference::Eval;
 use fendle_lang::{Diagnostic, FileId, Game, Severity, bind};
+use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped, table};
 use serde_json::{Value, json};
 
-use super::diagnostics_json;
+use super::{WIDTH, diagnostics_json};
 use crate::args::Format;
 use crate::files::{Begin, Store, Want, begin, collect, game_of, read_text};
 use crate::{Exit, Session, Trouble};
 
+/// States looked at for laws: each is played by the reference executor, twice.
+const LAW_STATES: u64 = 400;
 /// States looked at for two statuses that hold at once.
 const OVERLAP_STATES: u64 = 20_000;
 
@@ -34,8 +38,9 @@ struct Tally {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Result<Exit, Trouble> {
     let files = collect(paths, &["fendle", "toml"])?;
+    let mut drawn: Vec<Arc<Model>> = vec![];
     let mut store = Store::default();
     let mut t = Tally::default();
     let mut unreadable = None;
@@ -55,10 +60,12 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Troub
             // A level file may have brought it in already.
             if let Some(model) = model.filter(|m| !t.checked.contains(&m.file)) {
                 check_model(&store, &model, &mut t);
+                drawn.push(model);
             }
         } else if let Some((levels, model)) = store.levels(path, text, &mut t.diagnostics) {
             if !t.checked.contains(&model.file) {
                 check_model(&store, &model, &mut t);
+                drawn.push(Arc::clone(&model));
             }
             t.lines.push(format!(
                 "{}: {} of {}",
@@ -76,6 +83,9 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Troub
                 let mut head = vec!["level", "board", "bits", "moves", "start", "two statuses at once"];
                 if !model.keeps.is_empty() {
                     head.push("kept quantities");
+                }
+                if !model.laws.is_empty() {
+                    head.push("laws");
                 }
                 t.lines.extend(table(&head, &rows).into_iter().map(|l| format!("  {l}")));
             }
@@ -101,6 +111,11 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool) -> Result<Exit, Troub
         return Ok(exit);
     }
     s.lines(&t.lines)?;
+    if shapes {
+        for model in &drawn {
+            write_shapes(s, model)?;
+        }
+    }
     s.out.flush()?;
     s.reporter.show(&store.sources, &t.diagnostics);
     if exit == Exit::Yes {
@@ -202,6 +217,7 @@ fn check_level(
         Begin::Sampled { attempts, .. } => format!("{start}, drawn at attempt {attempts}"),
         Begin::All { starts, .. } => format!("{start}, {} drawn", counted(*starts as u64, "start", "starts")),
     };
+    let laws: Vec<String> = model.laws.iter().map(|law| law_text(&game, law, file, level, t)).collect();
     let overlap = overlap(&game);
     let kept: Vec<&str> = game
         .kept
@@ -223,6 +239,7 @@ fn check_level(
         "start": start,
         "two_statuses": overlap,
         "kept_quantities": kept,
+        "laws": laws,
         "code_operations": game.code.ops.len(),
     }));
     let mut row = vec![
@@ -236,7 +253,126 @@ fn check_level(
     if !kept.is_empty() {
         row.push(kept.join("; "));
     }
+    if !laws.is_empty() {
+        row.push(laws.join("; "));
+    }
     Some(row)
+}
+
+/// Looks for the nearest reached state in which a law is broken.
+fn law_text(game: &Game, law: &LawDef, file: FileId, level: &Level, t: &mut Tally) -> String {
+    let b = &game.bound;
+    let name = if law.mirrored { "mirrored" } else { "turned" };
+    let Some(turner) = Turner::new(b, law.mirrored) else {
+        return format!("{name}: not for this board");
+    };
+    let limits = Limits { max_states: LAW_STATES, threads: 1, ..Limits::default() };
+    let Ok(found) = explore(game, limits, false, &NoWatch) else {
+        return format!("{name}: the start breaks the model");
+    };
+    for depth in 0..found.space.levels_len() {
+        let mut here: Vec<Vec<i32>> =
+            found.space.level(depth).map(|id| game.unpack(&found.space.state(id))).collect();
+        here.sort();
+        for state in here {
+            match turner.broken_at(&state) {
+                Ok(None) => {}
+                Ok(Some(broken)) => {
+                    let message = format!(
+                        "the law `{name}` is broken after {}: {}",
+                        counted(depth.into(), "move", "moves"),
+                        law.why
+                    );
+                    t.diagnostics.push(
+                        Diagnostic::error("E004", b.model.file, law.span, message)
+                            .also(file, level.span, "on this level")
+                            .note(format!("{} in {}: {}", broken.moved, b.line(&state), broken.words.0))
+                            .note(format!("{} on the {name} board: {}", broken.turned, broken.words.1)),
+                    );
+                    t.failed_examples += 1;
+                    return format!("{name}: BROKEN");
+                }
+                Err(fault) => return format!("{name}: the model breaks: {fault}"),
+            }
+        }
+    }
+    let seen = grouped(found.counts.states);
+    if found.counts.complete {
+        format!("{name}: holds in all {seen} states")
+    } else {
+        format!("{name}: holds in {seen} states looked at")
+    }
+}
+
+/// Draws every shape of a model in all its turns.
+fn write_shapes(s: &mut Session, model: &Model) -> Result<(), Trouble> {
+    for group in &model.shapes {
+        s.line(format!("shapes {} of {}", group.name, model.name))?;
+        for shape in &group.shapes {
+            let cells = || shape.turns.iter().flatten().copied().chain([(0, 0)]);
+            let (top, bottom) =
+                (cells().map(|c| c.0).min().unwrap_or(0), cells().map(|c| c.0).max().unwrap_or(0));
+            let (left, right) =
+                (cells().map(|c| c.1).min().unwrap_or(0), cells().map(|c| c.1).max().unwrap_or(0));
+            let about = if shape.corner {
+                "a corner: the upper left one of the marked cell"
+            } else {
+                "the marked cell"
+            };
+            // Turns that cover the same cells, seen without the anchor.
+            let look = |turn: &Vec<(i64, i64)>| {
+                let (r, c) = (turn.iter().map(|c| c.0).min(), turn.iter().map(|c| c.1).min());
+                let mut out: Vec<(i64, i64)> =
+                    turn.iter().map(|x| (x.0 - r.unwrap_or(0), x.1 - c.unwrap_or(0))).collect();
+                out.sort_unstable();
+                out
+            };
+            let mut alike = vec![];
+            for i in 0..shape.turns.len() {
+                for j in i + 1..shape.turns.len() {
+                    if look(&shape.turns[i]) == look(&shape.turns[j]) {
+                        alike.push(format!("{i} and {j}"));
+                    }
+                }
+            }
+            s.line("")?;
+            s.line(format!(
+                "  {}: {} of {} drawn turns differ, about {about}{}",
+                shape.name,
+                shape.turns.len(),
+                shape.drawn,
+                if alike.is_empty() {
+                    String::new()
+                } else {
+                    format!("; turns {} look alike and lie differently", alike.join(", "))
+                }
+            ))?;
+            let blocks: Vec<Vec<String>> = shape
+                .turns
+                .iter()
+                .enumerate()
+                .map(|(t, turn)| {
+                    let mut block = vec![format!("turn {t}")];
+                    for r in top..=bottom {
+                        let row: Vec<&str> = (left..=right)
+                            .map(|c| match (turn.contains(&(r, c)), (r, c) == (0, 0)) {
+                                (true, true) => "@",
+                                (false, true) => "+",
+                                (true, false) => "x",
+                                (false, false) => ".",
+                            })
+                            .collect();
+                        block.push(row.join(" "));
+                    }
+                    block
+                })
+                .collect();
+            s.lines(
+                &side_by_side(&blocks, 4, WIDTH).into_iter().map(|l| format!("  {l}")).collect::<Vec<_>>(),
+            )?;
+        }
+    }
+    Ok(())
 }
 
 /// Looks for a state in which two statuses hold at once.

@@ -93,9 +93,21 @@ pub fn call_text(name: &str, played: &Played) -> String {
     }
 }
 
+/// A move whose draws are too many for a line, with the first of them; JSON has them all.
+fn shortened(name: &str) -> String {
+    match name.split_once(" / ") {
+        Some((of, draws)) if draws.split(' ').count() > 12 => {
+            let words: Vec<&str> = draws.split(' ').collect();
+            format!("{of} / {} ... {} draws", words[..8].join(" "), words.len())
+        }
+        _ => name.to_string(),
+    }
+}
+
 /// Moves as folded lines, each indented.
 pub fn move_lines(names: &[String]) -> Vec<String> {
-    folded(names, WIDTH - 2).into_iter().map(|l| format!("  {l}")).collect()
+    let short: Vec<String> = names.iter().map(|n| shortened(n)).collect();
+    folded(&short, WIDTH - 2).into_iter().map(|l| format!("  {l}")).collect()
 }
 
 /// A class in one word.

@@ -18,7 +18,7 @@ const PLAYS: u64 = 2_000;
 /// Moves after which a simulated play is broken off.
 const MOVES_MAX: u64 = 10_000;
 /// Fractions longer than this are printed as decimals; JSON has them whole.
-const FRACTION_MAX: usize = 64;
+const FRACTION_MAX: usize = 48;
 
 /// Runs the command.
 pub fn run(
