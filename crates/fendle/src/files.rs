@@ -9,7 +9,7 @@ use fendle_lang::hir::Model;
 use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
 use fendle_lang::lower::TooLarge;
 use fendle_lang::play::{Call, MoveTable, Step, merged, step, step_drawn, with_draws};
-use fendle_lang::reference::RunFault;
+use fendle_lang::reference::{Drawn, Eval, RunFault};
 use fendle_lang::setup::{self, Dice, NoStart};
 use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
 
@@ -282,6 +282,13 @@ pub fn begin(bound: &mut Bound, want: Want, seed: u64) -> Result<(Begin, Starts)
         }
         Box::new(d)
     };
+    // A setup that draws nothing has one start.
+    if let Ok(Some(list)) = Eval::new(bound).all_starts(1)
+        && let [Drawn::Start(state, _)] = list.as_slice()
+    {
+        bound.position.clone_from(state);
+        return Ok((Begin::Given, vec![]));
+    }
     if want == Want::All
         && let Some(all) = setup::all(bound).map_err(fail)?
     {
