@@ -209,13 +209,16 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
     edges.split_inclusive(|e| e.last)
 }
 
+/// The least depth with a fatal move, and the states there that have one.
+type Nearest = (u32, Vec<StateId>);
+
 /// Classifies every running state and fills the counts. Returns the least depth with a
 /// fatal move and the states there that have one.
 pub(crate) fn classify(
     model: &dyn Model,
     space: &Space,
     counts: &mut Exploration,
-) -> (Option<(u32, Vec<StateId>)>, (Marks, Marks)) {
+) -> (Option<Nearest>, (Marks, Marks)) {
     if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
         settle_idle(space);
     }

@@ -284,10 +284,8 @@ fn holds(
         ExampleLine::SeeBoard(name, board) => {
             see_board(b, state, &name.text, name.span, board, failures);
         }
-        ExampleLine::Score(want, span) => {
-            if world.score != *want {
-                failures.push(fail(*span, format!("expected a score of {want}, it is {}", world.score)));
-            }
+        ExampleLine::Score(want, span) if world.score != *want => {
+            failures.push(fail(*span, format!("expected a score of {want}, it is {}", world.score)));
         }
         ExampleLine::Status(name, why) => {
             let is = match Eval::new(b).status(state) {

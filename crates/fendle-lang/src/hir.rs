@@ -564,6 +564,7 @@ pub enum Spot {
 
 /// What is drawn from.
 #[derive(Clone, Debug)]
+#[allow(clippy::large_enum_variant)]
 #[allow(missing_docs)]
 pub enum DrawFrom {
     Range { over: Range, filter: Option<Expr>, weight: Option<Expr> },

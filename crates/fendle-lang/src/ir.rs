@@ -29,7 +29,7 @@ pub struct M(pub u32);
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct To(pub u32);
 /// A fault site.
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
 pub struct Site(pub u32);
 
 impl fmt::Debug for R {
@@ -350,12 +350,6 @@ pub struct Point {
     pub too_many: Site,
 }
 
-impl Default for Site {
-    fn default() -> Site {
-        Site(0)
-    }
-}
-
 /// The whole code of a bound model.
 #[derive(Clone, Debug, Default)]
 pub struct Code {
@@ -472,7 +466,7 @@ impl Code {
     /// Finds out what is live at each point, by the usual backward flow over registers and scratch
     /// blocks (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.5). O(operations x live things) a program.
     pub fn find_live(&mut self) {
-        let mut found: Vec<(u16, Vec<R>, Vec<(u32, u32)>)> = vec![];
+        let mut found: Vec<(u16, Point)> = vec![];
         for p in &self.programs {
             let ops = &self.ops[p.entry as usize..p.end as usize];
             if !ops.iter().any(|op| matches!(op, Op::Draw { .. } | Op::Merge { .. })) {
@@ -513,19 +507,20 @@ impl Code {
                 };
                 let set = &live[(i + 1) * words..(i + 2) * words];
                 let has = |n: usize| set[n / 64] >> (n % 64) & 1 == 1;
-                let live_regs = (0..regs)
-                    .filter(|&r| has(r))
-                    .map(|r| R(r as u16))
-                    .filter(|r| Some(*r) != drawn)
-                    .collect();
-                let blocks = (0..self.scratch.len()).filter(|&b| has(regs + b)).map(|b| self.scratch[b]);
-                found.push((point, live_regs, blocks.collect()));
+                let regs_here = (0..regs).filter(|&r| has(r)).map(|r| R(r as u16));
+                let live = Point {
+                    regs: regs_here.filter(|r| Some(*r) != drawn).collect(),
+                    blocks: (0..self.scratch.len())
+                        .filter(|&b| has(regs + b))
+                        .map(|b| self.scratch[b])
+                        .collect(),
+                    ..self.points[usize::from(point)].clone()
+                };
+                found.push((point, live));
             }
         }
-        for (point, regs, blocks) in found {
-            let point = &mut self.points[point as usize];
-            point.regs = regs;
-            point.blocks = blocks;
+        for (number, point) in found {
+            self.points[usize::from(number)] = point;
         }
     }
 

@@ -123,9 +123,7 @@ fn rows_that_are_read_while_they_move() {
     let line = FALL.lines().find(|l| l.contains("phase \"clear\"")).expect("it clears");
     // From the top down that is right; from the bottom up a row is skipped when the one below it goes.
     let cells = "fn cell_at(r: 1..64, c: 1..64) = the(x on stack where row(x) == r and col(x) == c)\n";
-    let upward = wrong
-        .replace("for r in 1..rows() {", "for q in 1..rows() { let r = rows() + 1 - q\n")
-        .replace("stack[cell_at(r, c)])", "stack[cell_at(r, c)])");
+    let upward = wrong.replace("for r in 1..rows() {", "for q in 1..rows() { let r = rows() + 1 - q\n");
     let model =
         |clear: &str| mistaken(FALL, line, clear).replace("proc enter(", &format!("{cells}proc enter("));
     assert!(

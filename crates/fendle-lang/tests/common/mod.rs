@@ -156,12 +156,15 @@ pub fn compare(
     Ok(seen)
 }
 
+/// A state, its chance, its mean score.
+type Way = (Vec<i32>, (u128, u128), (i128, i128));
+
 /// What a move did: states with chances and mean scores, sorted.
 #[derive(Debug, PartialEq)]
 enum Tried {
     NotOffered,
     Refused(usize, Vec<i64>),
-    Done(Vec<(Vec<i32>, (u128, u128), (i128, i128))>),
+    Done(Vec<Way>),
 }
 
 fn gcd(a: u128, b: u128) -> u128 {
@@ -169,7 +172,7 @@ fn gcd(a: u128, b: u128) -> u128 {
 }
 
 /// Adds up the ways that lead to the same state, with plain fractions.
-fn joined(list: Vec<Made>) -> Vec<(Vec<i32>, (u128, u128), (i128, i128))> {
+fn joined(list: Vec<Made>) -> Vec<Way> {
     let mut by_state: std::collections::BTreeMap<Vec<i32>, Vec<(u128, u128, i64)>> = Default::default();
     for m in list {
         by_state.entry(m.state).or_default().push((m.chance.num, m.chance.den, m.score));
