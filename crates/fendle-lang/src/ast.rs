@@ -419,6 +419,13 @@ pub enum Item {
         what: Option<Expr>,
         span: Span,
     },
+    /// `spread LO..HI over VAR`
+    Spread {
+        lo: Expr,
+        hi: Expr,
+        over: Name,
+        span: Span,
+    },
     Law {
         title: String,
         turn: Name,

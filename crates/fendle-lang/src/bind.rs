@@ -86,6 +86,8 @@ pub struct Bound {
     pub records: Vec<Vec<PartSlot>>,
     /// The ranges that arrays are keyed by.
     pub ranges: Vec<(i64, i64)>,
+    /// For variables whose lists hold a conserved collection: its least and greatest number.
+    pub spreads: Vec<Option<(i64, i64)>>,
     /// The level gives no start of its own: `setup` draws it.
     pub drawn: bool,
     /// Packs states.
@@ -605,6 +607,7 @@ pub fn bind(
         position: vec![],
         records: vec![],
         ranges: vec![],
+        spreads: vec![None; model.vars.len()],
         drawn: false,
         codec: Codec::default(),
     };
@@ -846,6 +849,21 @@ pub fn bind(
         ));
         return None;
     }
+    for spread in &model.spreads {
+        let (lo, hi) = (constant(&mut binder, &b, &spread.lo)?, constant(&mut binder, &b, &spread.hi)?);
+        b.spreads[spread.var] = Some((lo, hi));
+        let start = b.start.clone();
+        if !b.drawn && !b.is_spread(spread.var, &start) {
+            let name = &model.vars[spread.var].name;
+            let message = format!("the lists of `{name}` must hold each of {lo} to {hi} once");
+            binder.error("L034", file, level.span, message).labels.push(crate::diag::Label {
+                file: model.file,
+                span: spread.span,
+                text: "declared here".into(),
+            });
+            return None;
+        }
+    }
     // The ended part.
     let ended = b.start.len();
     b.start.push(0);
@@ -856,6 +874,11 @@ pub fn bind(
                 let value = i64::from(b.start[slot.base + i]);
                 b.codec.plain(slot.base + i, 1, value, value);
             }
+            continue;
+        }
+        if let Some((lo, hi)) = b.spreads[v]
+            && b.codec.spread(slot.base, slot.len / (slot.cap + 1), slot.cap, (lo, hi), slot.pad(), v)
+        {
             continue;
         }
         if let Shape::List(_) | Shape::Lists(..) = def.shape {
@@ -1092,7 +1115,33 @@ impl Bound {
         let mut state = self.start.clone();
         let at = self.ended_at();
         state[at] = self.model.endings.len() as i32 + 1;
+        for (v, spread) in self.spreads.iter().enumerate() {
+            if let Some((lo, hi)) = *spread {
+                // Any arrangement will do: it says nothing.
+                let slot = &self.slots[v];
+                let part = &mut state[slot.base..slot.base + slot.len];
+                part.fill(slot.pad() as i32);
+                part.iter_mut().step_by(slot.cap + 1).for_each(|n| *n = 0);
+                part[0] = (hi - lo + 1) as i32;
+                for (i, x) in (lo..=hi).enumerate().take(slot.cap) {
+                    part[1 + i] = x as i32;
+                }
+            }
+        }
         state
+    }
+
+    /// Whether the lists of a variable together hold each number of their collection once.
+    #[must_use]
+    pub fn is_spread(&self, var: usize, state: &[i32]) -> bool {
+        let Some((lo, hi)) = self.spreads[var] else { return true };
+        let slot = &self.slots[var];
+        let mut all: Vec<i64> = state[slot.base..slot.base + slot.len]
+            .chunks(slot.cap + 1)
+            .flat_map(|list| list[1..=list[0] as usize].iter().map(|&x| x.into()))
+            .collect();
+        all.sort_unstable();
+        all.into_iter().eq(lo..=hi)
     }
 
     /// How many keys an array has.
@@ -1545,6 +1594,14 @@ impl Bound {
                         format!("`{}` must hold the values of the level's start in another order", def.name);
                     binder.error("L034", file, Span::new(0, text.len()), message);
                 }
+            }
+        }
+        for spread in &self.model.spreads {
+            if binder.errors.len() == before && !self.is_spread(spread.var, &state) {
+                let (lo, hi) = self.spreads[spread.var].unwrap_or((0, 0));
+                let name = &self.model.vars[spread.var].name;
+                let message = format!("the lists of `{name}` must hold each of {lo} to {hi} once");
+                binder.error("L034", file, Span::new(0, text.len()), message);
             }
         }
         (binder.errors.len() == before).then_some(state)

@@ -287,6 +287,7 @@ impl Checker<'_> {
         let mut moves = vec![];
         let mut after = None;
         let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
+        let mut spreads: Vec<SpreadDef> = vec![];
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
@@ -330,6 +331,37 @@ impl Checker<'_> {
                     });
                     let body = self.lone_block("setup", body, Place::Setup);
                     setup = Some(SetupDef { body, attempts, span: *span });
+                }
+                Item::Spread { lo, hi, over, span } => {
+                    let lo = self.lone(lo, Place::Level);
+                    let hi = self.lone(hi, Place::Level);
+                    let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+                    match self.globals.get(&over.text) {
+                        Some(&(Global::Var(var), _))
+                            if self.vars[var].state
+                                && matches!(self.vars[var].shape, Shape::Lists(_, false))
+                                && self.vars[var].dom.scalar() == Scalar::Int =>
+                        {
+                            if spreads.iter().any(|s| s.var == var) {
+                                self.error(
+                                    "M003",
+                                    *span,
+                                    format!("`{}` has its collection already", over.text),
+                                );
+                            }
+                            spreads.push(SpreadDef { var, lo, hi, span: *span });
+                        }
+                        Some(_) => {
+                            self.error(
+                                "M059",
+                                over.span,
+                                "numbers are spread over a `state` array of lists of numbers",
+                            )
+                            .notes
+                            .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
+                        }
+                        None => self.unknown(over, "array of lists"),
+                    }
                 }
                 Item::Aim { most, what, span } => {
                     if aim.is_some() {
@@ -433,6 +465,7 @@ impl Checker<'_> {
             enums: self.enums.clone(),
             records: self.records.clone(),
             shapes: self.shapes.clone(),
+            spreads,
             ranges: self.ranges.clone(),
             vars: self.vars.clone(),
             tallies: self.tallies.clone(),

@@ -17,6 +17,15 @@ pub struct NotRearranged(pub usize);
 
 #[derive(Clone, Debug)]
 enum Field {
+    /// Numbers spread over lists: the rank of their order times the rank of the lengths.
+    Spread {
+        slot: usize,
+        len: usize,
+        spread: Spread,
+        bit: u32,
+        width: u32,
+        tag: usize,
+    },
     /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
     Bits {
         slot: usize,
@@ -42,6 +51,7 @@ impl Field {
         match self {
             Field::Bits { len, count, .. } => std::iter::repeat_n(*count, *len),
             Field::Rank { ranker, .. } => std::iter::repeat_n(ranker.total, 1),
+            Field::Spread { spread, .. } => std::iter::repeat_n(spread.total, 1),
         }
     }
 }
@@ -121,6 +131,31 @@ impl Codec {
         true
     }
 
+    /// Adds `lists` lists of at most `cap` entries that together hold each of `lo..=hi` once. False
+    /// if the number of arrangements does not fit 64 bits, or a list could not hold all: then
+    /// nothing was added.
+    pub fn spread(
+        &mut self,
+        slot: usize,
+        lists: usize,
+        cap: usize,
+        (lo, hi): (i64, i64),
+        pad: i64,
+        tag: usize,
+    ) -> bool {
+        let Some(spread) = Spread::new(lists, cap, lo, hi, pad) else { return false };
+        let (width, len) = (width_of(spread.total), lists * (cap + 1));
+        let first = self.bits;
+        self.bits += width;
+        if self.places.len() < slot + len {
+            self.places.resize(slot + len, Packed::Fixed);
+        }
+        let field = self.fields.len() as u32;
+        self.places[slot..slot + len].fill(Packed::Rank { field });
+        self.fields.push(Field::Spread { slot, len, spread, bit: first, width, tag });
+        true
+    }
+
     /// The shape of a packed state.
     #[must_use]
     pub fn layout(&self) -> Layout {
@@ -142,7 +177,7 @@ impl Codec {
         let mut bit = 0usize;
         for field in &self.fields {
             let width = match field {
-                Field::Bits { width, .. } | Field::Rank { width, .. } => *width,
+                Field::Bits { width, .. } | Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
             };
             for count in field.values_len() {
                 let value = n % count;
@@ -185,6 +220,12 @@ impl Codec {
                         put(out, &mut at, &mut acc, &mut filled, rank, *width);
                     }
                 }
+                Field::Spread { slot, len, spread, width, tag, .. } => {
+                    let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                    if *width > 0 {
+                        put(out, &mut at, &mut acc, &mut filled, rank, *width);
+                    }
+                }
             }
         }
         if at < out.len() {
@@ -212,6 +253,11 @@ impl Codec {
                 Packed::Rank { field } if ranked == Some(field) => {}
                 Packed::Rank { field } => {
                     ranked = Some(field);
+                    if let Field::Spread { slot, len, spread, bit, width, tag } = &self.fields[field as usize]
+                    {
+                        let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                        overwrite(out, *bit, *width, rank);
+                    }
                     if let Field::Rank { slot, len, ranker, bit, width, tag } = &self.fields[field as usize] {
                         let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
                         overwrite(out, *bit, *width, rank);
@@ -242,6 +288,10 @@ impl Codec {
                 Field::Rank { slot, len, ranker, width, .. } => {
                     let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
                     ranker.unrank(rank, &mut values[*slot..*slot + *len]);
+                }
+                Field::Spread { slot, len, spread, width, .. } => {
+                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
+                    spread.unrank(rank, &mut values[*slot..*slot + *len]);
                 }
             }
         }
@@ -291,6 +341,98 @@ fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
         value |= words[word + 1] << (64 - shift);
     }
     if width == 64 { value } else { value & ((1 << width) - 1) }
+}
+
+/// Ranks ways to lay n distinct numbers onto p ordered piles: an order of the numbers (factorial number
+/// system) and the heights of the piles (combinatorial number system; Knuth, TAOCP 4A, 7.2.1.3).
+#[derive(Clone, Debug)]
+struct Spread {
+    lists: usize,
+    cap: usize,
+    lo: i32,
+    /// What stands in unused places.
+    pad: i32,
+    n: usize,
+    /// `ways[p][n]`: heights of p piles that hold n together.
+    ways: Vec<Vec<u64>>,
+    factorials: Vec<u64>,
+    total: u64,
+}
+
+impl Spread {
+    fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
+        let n = usize::try_from(hi - lo + 1)
+            .ok()
+            .filter(|&n| n <= 20 && n <= cap && lists >= 1 && lists <= 64)?;
+        let mut ways = vec![vec![0u64; n + 1]; lists + 1];
+        ways[0][0] = 1;
+        for p in 1..=lists {
+            let mut sum = 0u64;
+            for k in 0..=n {
+                sum = sum.checked_add(ways[p - 1][k])?;
+                ways[p][k] = sum;
+            }
+        }
+        let mut factorials = vec![1u64; n + 1];
+        for i in 1..=n {
+            factorials[i] = factorials[i - 1] * i as u64;
+        }
+        let total = factorials[n].checked_mul(ways[lists][n])?;
+        Some(Spread { lists, cap, lo: lo as i32, pad: pad as i32, n, ways, factorials, total })
+    }
+
+    #[inline]
+    fn rank(&self, values: &[i32]) -> Option<u64> {
+        let mut unused = (1u32 << self.n) - 1;
+        let (mut order, mut heights, mut left) = (0u64, 0u64, self.n);
+        for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
+            let len = list[0] as usize;
+            if len > left {
+                return None;
+            }
+            let behind = &self.ways[self.lists - 1 - i];
+            heights += (0..len).map(|l| behind[left - l]).sum::<u64>();
+            for &v in &list[1..=len] {
+                let at = u32::try_from(v.wrapping_sub(self.lo)).ok().filter(|&a| (a as usize) < self.n)?;
+                if unused >> at & 1 == 0 {
+                    return None;
+                }
+                unused &= !(1 << at);
+                left -= 1;
+                order += u64::from((unused & ((1 << at) - 1)).count_ones()) * self.factorials[left];
+            }
+        }
+        (left == 0).then_some(heights * self.factorials[self.n] + order)
+    }
+
+    fn unrank(&self, rank: u64, values: &mut [i32]) {
+        let (mut heights, mut order) = (rank / self.factorials[self.n], rank % self.factorials[self.n]);
+        let mut unused = (1u32 << self.n) - 1;
+        let mut left = self.n;
+        for (i, list) in values.chunks_exact_mut(self.cap + 1).enumerate() {
+            let behind = &self.ways[self.lists - 1 - i];
+            let mut len = 0;
+            while len < left && heights >= behind[left - len] {
+                heights -= behind[left - len];
+                len += 1;
+            }
+            list[0] = len as i32;
+            for v in &mut list[1..=len] {
+                left -= 1;
+                let mut skip = order / self.factorials[left];
+                order %= self.factorials[left];
+                let mut rest = unused;
+                while skip > 0 {
+                    rest &= rest - 1;
+                    skip -= 1;
+                }
+                let at = rest.trailing_zeros();
+                unused &= !(1 << at);
+                *v = self.lo + at as i32;
+            }
+            list[len + 1..].fill(self.pad);
+        }
+    }
 }
 
 #[derive(Clone, Debug)]

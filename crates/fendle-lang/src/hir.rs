@@ -503,6 +503,16 @@ pub struct SetupDef {
     pub span: Span,
 }
 
+/// A conserved collection: the lists of a variable together always hold each of these numbers once.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct SpreadDef {
+    pub var: usize,
+    pub lo: Expr,
+    pub hi: Expr,
+    pub span: Span,
+}
+
 /// What is to be made most or least of, beside or instead of a goal.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
@@ -798,6 +808,8 @@ pub struct Model {
     pub enums: Vec<EnumDef>,
     pub records: Vec<RecordDef>,
     pub shapes: Vec<ShapesDef>,
+    /// Collections that are conserved.
+    pub spreads: Vec<SpreadDef>,
     /// Ranges that arrays are keyed by.
     pub ranges: Vec<(Expr, Expr)>,
     pub vars: Vec<VarDef>,

@@ -143,6 +143,10 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
         let site = l.site(FaultKind::NotRearranged, def.span);
         l.code.pack_sites.push((v, site));
     }
+    for spread in &b.model.spreads {
+        let site = l.site(FaultKind::NotSpread, spread.span);
+        l.code.pack_sites.push((spread.var, site));
+    }
     if l.full {
         return Err(TooLarge::Operations);
     }

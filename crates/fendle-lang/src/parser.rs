@@ -16,7 +16,7 @@ const STMT_WORDS: &[&str] = &[
     "note", "score", "add", "remove", "write", "take", "cut", "insert", "require",
 ];
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
-const LATER: &[&str] = &["hidden", "tell", "alike", "bound", "untold", "spread"];
+const LATER: &[&str] = &["hidden", "tell", "alike", "bound", "untold"];
 /// Words that make a type of another one.
 const TYPE_WORDS: [&str; 8] = ["grid", "set", "array", "rearranged", "list", "bag", "maybe", "placed"];
 const DEPTH_MAX: u32 = 160;
@@ -368,6 +368,14 @@ impl Parser<'_> {
                     self.word("attempts")?;
                 }
                 Item::Setup { attempts, body: self.block()?, span }
+            }
+            "spread" => {
+                let lo = self.additive()?;
+                self.op("..")?;
+                let hi = self.additive()?;
+                self.word("over")?;
+                let over = self.name("the array of lists that they are spread over")?;
+                Item::Spread { lo, hi, over, span: span.to(self.last_span()) }
             }
             "aim" => {
                 let most = if self.eat_word("most") {

@@ -27,6 +27,7 @@ pub enum FaultKind {
     ParityOfEqual,
     TooFarAway,
     NotRearranged,
+    NotSpread,
     AlwaysBroken,
     KeepsBroken,
     StepBudget,
@@ -68,6 +69,7 @@ impl fmt::Display for RunFault {
             FaultKind::ParityOfEqual => write!(f, "`parity` of a grid in which {v} stands twice"),
             FaultKind::TooFarAway => write!(f, "this place is too far from the board"),
             FaultKind::NotRearranged => write!(f, "this grid is no rearrangement of its start any more"),
+            FaultKind::NotSpread => write!(f, "these lists no longer hold each of their values once"),
             FaultKind::AlwaysBroken => write!(f, "a law of the model is broken"),
             FaultKind::KeepsBroken => write!(f, "a move changes this quantity, which no move should"),
             FaultKind::ListFull => write!(f, "this list is full: it holds {v}"),
@@ -524,6 +526,11 @@ impl<'b> Eval<'b> {
             };
             if sorted(&self.now) != sorted(&self.b.start) {
                 return Err(RunFault { kind: FaultKind::NotRearranged, span: var.span, value: 0 });
+            }
+        }
+        for spread in &self.b.model.spreads {
+            if !self.b.is_spread(spread.var, &self.now) {
+                return Err(RunFault { kind: FaultKind::NotSpread, span: spread.span, value: 0 });
             }
         }
         Ok(())

@@ -84,6 +84,33 @@ fn rings_on_three_posts_follow_the_formula() {
     assert_eq!((c.states, c.shortest), (4u64.pow(6), Some(17)));
 }
 
+#[test]
+fn a_spread_collection_takes_as_few_bits_as_there_are_arrangements() {
+    let factorial = |n: u64| (1..=n).product::<u64>();
+    for (rings, posts) in [(1, 3), (4, 3), (7, 3), (6, 4), (9, 5)] {
+        let g = game(COIL, &format!("values = {{ rings = {rings}, posts = {posts}, home = 2 }}"));
+        // An order of the rings, and where posts - 1 dividers lie among them.
+        let arrangements = factorial(rings + posts - 1) / factorial(posts - 1);
+        assert_eq!(g.layout().bits, (arrangements - 1).ilog2() + 1, "{rings} {posts}");
+        assert_eq!(g.bound.codec.states_len(), Some(arrangements));
+        // Every arrangement has its own number, and comes back from it.
+        let mut words = vec![0; g.layout().words()];
+        for n in (0..arrangements).step_by((arrangements as usize / 500).max(1)) {
+            g.bound.codec.nth(n, &mut words);
+            let state = g.unpack(&words);
+            assert!(g.bound.is_spread(g.bound.model.var("post").expect("posts"), &state), "{state:?}");
+            assert_eq!(g.pack(&state), words, "{state:?}");
+        }
+    }
+    let lost = COIL.replace("    take last 1 of post[from_] onto post[to]\n", "    post[from_].pop()\n");
+    let g = game(&lost, "values.rings = 2");
+    let found = explore(&g, Limits::default(), false, &NoWatch).expect("a start");
+    let fault = g.run_fault(&found.fault.expect("a ring is lost").fault);
+    assert!(fault.to_string().contains("no longer hold each of their values once"), "{fault}");
+    let slow = fendle_lang::reference::Eval::new(&g.bound).apply(&g.bound.position, 0, &[1, 2]);
+    assert_eq!(slow.map(|_| ()).map_err(|f| f.kind), Err(fault.kind));
+}
+
 // ---- merge ----
 
 type Small = [u8; 4];
