@@ -106,6 +106,9 @@ pub struct Answers {
     pub blunders: Option<u64>,
     /// What each move from the start is worth, in move order; empty with several starts.
     pub from_start: Vec<MoveOdds>,
+    /// The greatest chance with which a single move is set aside (`None`: nothing is), and that of each
+    /// move from the start, in their order.
+    pub aside: Option<(BigRational, Vec<BigRational>)>,
     /// Whether nothing that matters lies on a cycle.
     pub acyclic: bool,
     /// Whether the space was seen whole.
@@ -617,6 +620,7 @@ pub fn odds(
         aim_play: None,
         blunders: None,
         from_start: vec![],
+        aside: None,
         acyclic: true,
         complete: found.counts.complete && !found.counts.cut,
     };
@@ -680,6 +684,18 @@ pub fn odds(
         if answers.almost_certain {
             answers.moves = Some(least_moves(&g, space, starts, weights, budget, watch));
         }
+    }
+    if found.counts.cut && found.counts.complete {
+        // The state that stands for them has ended in its own way: it is open and leads nowhere.
+        let stands = |t: u32| g.classes[t as usize] == Class::Open && g.runs(t).is_empty();
+        let of = |r: &RunAt| {
+            let weight: u128 =
+                g.outcomes(*r).filter(|(t, _)| stands(*t)).map(|(_, o)| u128::from(o.weight)).sum();
+            BigRational::new(weight.into(), g.total(*r).into())
+        };
+        let most = g.runs.iter().map(of).max().unwrap_or_else(BigRational::zero);
+        let here = first.map(|s| g.runs(s).iter().map(of).collect()).unwrap_or_default();
+        answers.aside = Some((most, here));
     }
     if let Some(aim) = model.aim() {
         let (value, by_move, play) = aim_value(model, found, &g, aim, budget)?;

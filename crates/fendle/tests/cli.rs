@@ -818,6 +818,8 @@ fn a_cascade_past_its_bound_is_set_aside_and_answers_become_intervals() {
     let (lo, hi) = (v["best_probability"]["at_least"].as_f64(), v["best_probability"]["at_most"].as_f64());
     assert!(lo < hi && lo >= Some(0.0) && hi <= Some(1.0), "{v}");
     assert_eq!(v["complete"], false);
+    let aside = v["set_aside_most"].as_str().expect("a share of a move").to_string();
+    assert!(aside.contains('/') && aside != "0", "{aside}");
     let e = json_of(&["explore", "FILE"], "market.toml", market);
     // One open state stands for what was set aside; the start is open as well, since its hope lies there.
     assert_eq!((e["cut"].as_bool(), e["open"].as_u64(), e["dead"].as_u64()), (Some(true), Some(2), Some(0)));

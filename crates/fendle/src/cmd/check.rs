@@ -115,6 +115,7 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Resu
         for model in &drawn {
             write_shapes(s, model)?;
         }
+        s.line("")?;
     }
     s.out.flush()?;
     s.reporter.show(&store.sources, &t.diagnostics);
@@ -307,6 +308,7 @@ fn law_text(game: &Game, law: &LawDef, file: FileId, level: &Level, t: &mut Tall
 /// Draws every shape of a model in all its turns.
 fn write_shapes(s: &mut Session, model: &Model) -> Result<(), Trouble> {
     for group in &model.shapes {
+        s.line("")?;
         s.line(format!("shapes {} of {}", group.name, model.name))?;
         for shape in &group.shapes {
             let cells = || shape.turns.iter().flatten().copied().chain([(0, 0)]);

@@ -97,7 +97,8 @@ pub fn run(
                 let mut block = vec![];
                 block.extend(position_lines(&game.bound, &game.unpack(last), &BTreeSet::new()));
                 s.lines(&side_by_side(&[block], 4, WIDTH))?;
-                s.line(game.bound.line(&game.unpack(last)))?;
+                s.line("")?;
+                s.line(format!("as --at takes it: {}", game.bound.line(&game.unpack(last))))?;
             }
             None if c.complete => s.line(format!(
                 "no such position: proved by looking at all {} reachable states",

@@ -75,6 +75,7 @@ pub fn run(
             "least_expected_moves": answers.as_ref().and_then(|a| a.moves.as_ref()).map(value_json),
             "aim": answers.as_ref().and_then(|a| a.aim.as_ref()).map(aim_json),
             "aim_play": answers.as_ref().and_then(|a| a.aim_play.as_ref()).map(|p| move_names(game, p)),
+            "set_aside_most": answers.as_ref().and_then(|a| a.aside.as_ref()).map(|x| x.0.to_string()),
             "fatal_moves": found.counts.fatal_moves,
             "fatal_draws": found.counts.fatal_draws,
             "blunders": answers.as_ref().and_then(|a| a.blunders),
@@ -236,8 +237,12 @@ fn write_answers(s: &mut Session, loaded: &Loaded, found: &Explored, a: &Answers
     for (name, text) in rows {
         s.line(format!("{name:<22}{text}"))?;
     }
-    if c.cut {
-        s.line("branches of chance were set aside past a bound: what depends on them is an interval")?;
+    if let Some((most, _)) = &a.aside {
+        s.line(format!(
+            "{:<22}at most {} of a move, past the bound of its cascade: answers are intervals",
+            "set aside",
+            value_text(&Value::Exact(most.clone()), true)
+        ))?;
     }
     if game.has_goal() && c.winnable > 0 {
         let mut parts = vec![counted(c.fatal_moves, "fatal move", "fatal moves")];
