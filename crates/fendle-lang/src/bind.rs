@@ -755,7 +755,11 @@ pub fn bind(
             }
             out
         };
-        let values: Vec<i64> = if !active {
+        let values: Vec<i64> = if let Some(of) = def.shadow_of {
+            // Declared behind what it keeps.
+            let from = b.slots[of].clone();
+            b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
+        } else if !active {
             empty()
         } else if let Some((raw, at)) = given {
             raw_values(&mut binder, &b, var, raw, at)?
@@ -869,7 +873,8 @@ pub fn bind(
     b.start.push(0);
     for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
-        if !slot.active {
+        // What a given start was costs no bits.
+        if !slot.active || def.shadow_of.is_some() && !b.drawn {
             for i in 0..slot.len {
                 let value = i64::from(b.start[slot.base + i]);
                 b.codec.plain(slot.base + i, 1, value, value);
@@ -1109,6 +1114,16 @@ fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Shape) ->
 }
 
 impl Bound {
+    /// Writes what each variable is now into what keeps its start.
+    pub fn keep_starts(&self, state: &mut [i32]) {
+        for (v, def) in self.model.vars.iter().enumerate() {
+            if let Some(of) = def.shadow_of {
+                let (to, from) = (&self.slots[v], &self.slots[of]);
+                state.copy_within(from.base..from.base + from.len, to.base);
+            }
+        }
+    }
+
     /// The state that stands for branches which were set aside.
     #[must_use]
     pub fn cut_state(&self) -> Vec<i32> {
@@ -1424,7 +1439,7 @@ impl Bound {
         }
         let mut values = vec![];
         for (v, def) in model.vars.iter().enumerate() {
-            if covered[v] || !def.state || !self.slots[v].active {
+            if covered[v] || !def.state || !self.slots[v].active || def.shadow_of.is_some() {
                 continue;
             }
             if def.clock && self.values_of(v, state)[0] == 0 && !exact_only {
@@ -1504,6 +1519,7 @@ impl Bound {
     /// Reads a position in the one-line form; errors point into `text`.
     pub fn parse_line(&self, text: &str, file: FileId, errors: &mut Vec<Diagnostic>) -> Option<Vec<i32>> {
         let before = errors.len();
+        let shadows = self.drawn;
         let mut binder = Binder { model: &self.model, errors };
         let mut state = self.start.clone();
         let mut at = 0;
@@ -1595,6 +1611,10 @@ impl Bound {
                     binder.error("L034", file, Span::new(0, text.len()), message);
                 }
             }
+        }
+        if shadows {
+            // Where starts are drawn, a position that is given begins with itself.
+            self.keep_starts(&mut state);
         }
         for spread in &self.model.spreads {
             if binder.errors.len() == before && !self.is_spread(spread.var, &state) {

@@ -89,6 +89,7 @@ struct Checker<'a> {
     /// A draw may have happened on the way here.
     drawn: bool,
     cuts: bool,
+    has_setup: bool,
     refuses: Vec<RefuseSite>,
     endings: Vec<Ending>,
     ends_by_statement: bool,
@@ -138,7 +139,11 @@ pub fn check_question(
     let mut c = Checker::new(model_file, errors);
     c.model(source);
     c.file = file;
+    let vars = c.vars.len();
     let body = c.condition(question, Place::Question);
+    if c.vars.len() > vars {
+        c.error("M036", question.span, "the rules of this model read no `start` of this, so it is not kept");
+    }
     (errors.len() == before).then_some(body)
 }
 
@@ -183,6 +188,7 @@ impl<'a> Checker<'a> {
             proc_draws: vec![],
             drawn: false,
             cuts: false,
+            has_setup: false,
             refuses: vec![],
             endings: vec![],
             ends_by_statement: false,
@@ -499,6 +505,21 @@ impl Checker<'_> {
         ProcDef { name: name.into(), params: 0, locals, body }
     }
 
+    /// The hidden variable that keeps what another one began with.
+    fn shadow(&mut self, v: usize) -> usize {
+        if let Some(i) = self.vars.iter().position(|d| d.shadow_of == Some(v)) {
+            return i;
+        }
+        let def = self.vars[v].clone();
+        self.vars.push(VarDef {
+            name: format!("start.{}", def.name),
+            rearranged: None,
+            shadow_of: Some(v),
+            ..def
+        });
+        self.vars.len() - 1
+    }
+
     /// The hidden variable that counts moves for a tick, where more than one is waited for.
     fn clock(&mut self, every: &A, span: Span) -> Option<(usize, Expr)> {
         let every = self.lone(every, Place::Level);
@@ -522,6 +543,7 @@ impl Checker<'_> {
             default: Some(make(Ek::Const(0))),
             outside: None,
             max: None,
+            shadow_of: None,
             clock: true,
         });
         Some((self.vars.len() - 1, every))
@@ -604,6 +626,7 @@ impl Checker<'_> {
     }
 
     fn collect(&mut self, source: &ast::Source) {
+        self.has_setup = source.items.iter().any(|i| matches!(i, Item::Setup { .. }));
         for item in &source.items {
             match item {
                 Item::Const(name, value) if self.declare(name, Global::Const(self.const_asts.len())) => {
@@ -687,6 +710,7 @@ impl Checker<'_> {
                                 default: None,
                                 outside: None,
                                 max: None,
+                                shadow_of: None,
                                 clock: false,
                             },
                         );
@@ -733,6 +757,7 @@ impl Checker<'_> {
                             default: default.clone(),
                             outside: outside.clone(),
                             max: max.clone(),
+                            shadow_of: None,
                             clock: false,
                         },
                     );
@@ -2411,6 +2436,11 @@ impl Checker<'_> {
                         format!("`{}` belongs to the level and never changes", field.text),
                     );
                     return self.bad(span);
+                }
+                if when == When::Start && self.has_setup {
+                    // Each drawn start is a start of its own: what it was is part of the state.
+                    let shadow = self.shadow(v);
+                    return Expr { kind: Ek::Var(When::Now, shadow), ty, span };
                 }
                 return Expr { kind: Ek::Var(when, v), ty, span };
             }

@@ -215,6 +215,8 @@ pub struct VarDef {
     pub outside: Option<Expr>,
     /// `max N` of a list
     pub max: Option<Expr>,
+    /// Keeps what this variable began with, where a setup draws the start.
+    pub shadow_of: Option<usize>,
     /// Counts accepted moves for `tick every N moves`; the model's author did not name it.
     pub clock: bool,
 }

@@ -552,6 +552,7 @@ impl<'b> Eval<'b> {
             }
             _ => {
                 self.check_rearranged()?;
+                self.b.keep_starts(&mut self.now);
                 Ok(Drawn::Start(self.now.clone(), self.chance))
             }
         }

@@ -688,3 +688,18 @@ fn pieces_fall_as_a_plain_program_lets_them() {
         }
     }
 }
+
+#[test]
+fn what_a_drawn_start_was_is_kept_in_the_state() {
+    let text = "model tide_mark\nstate at: 0..5\nsetup { at = draw in 1..3 }\nmove rise { refuse \"high\" unless at < 5\n at += 1 }\nmove sink { refuse \"low\" unless at > 0\n at -= 1 }\ngoal at == start.at + 2\n";
+    let g = game(text, "");
+    assert_eq!(g.starts.len(), 3);
+    let c = counts(&g);
+    // From 1 the levels 0 to 3, from 2 the levels 0 to 4, from 3 the levels 0 to 5: each with its own mark.
+    assert_eq!((c.states, c.goal, c.shortest), (4 + 5 + 6, 3, Some(2)));
+    assert_eq!(g.layout().bits, 6, "the level and its mark");
+    compare_space(&g, 20);
+    // A start that the level gives costs nothing.
+    let g = game(text, "start.at = 1");
+    assert_eq!((g.layout().bits, counts(&g).states), (3, 4));
+}
