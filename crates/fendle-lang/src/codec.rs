@@ -363,15 +363,20 @@ impl Spread {
     fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
         let n = usize::try_from(hi - lo + 1)
             .ok()
-            .filter(|&n| n <= 20 && n <= cap && lists >= 1 && lists <= 64)?;
+            .filter(|&n| n <= 20 && n <= cap && (1..=64).contains(&lists))?;
         let mut ways = vec![vec![0u64; n + 1]; lists + 1];
         ways[0][0] = 1;
         for p in 1..=lists {
+            // Running sums: the topmost pile holds what the others leave.
             let mut sum = 0u64;
-            for k in 0..=n {
-                sum = sum.checked_add(ways[p - 1][k])?;
-                ways[p][k] = sum;
-            }
+            let sums: Option<Vec<u64>> = ways[p - 1]
+                .iter()
+                .map(|w| {
+                    sum = sum.checked_add(*w)?;
+                    Some(sum)
+                })
+                .collect();
+            ways[p] = sums?;
         }
         let mut factorials = vec![1u64; n + 1];
         for i in 1..=n {
