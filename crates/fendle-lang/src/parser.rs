@@ -696,6 +696,18 @@ impl Parser<'_> {
         Ok(BoardText { text, at, span })
     }
 
+    /// Expressions between commas, up to a closing bracket.
+    fn exprs(&mut self) -> Parse<Vec<Expr>> {
+        let mut list = vec![];
+        while !self.is_op(")") {
+            list.push(self.expr()?);
+            if !self.eat_op(",") {
+                break;
+            }
+        }
+        Ok(list)
+    }
+
     fn params(&mut self) -> Parse<Vec<Param>> {
         self.op("(")?;
         let mut params = vec![];
@@ -1302,13 +1314,7 @@ impl Parser<'_> {
                 self.next();
                 let field = self.name("a name after the dot")?;
                 if self.eat_op("(") {
-                    let mut args = vec![];
-                    while !self.is_op(")") {
-                        args.push(self.expr()?);
-                        if !self.eat_op(",") {
-                            break;
-                        }
-                    }
+                    let args = self.exprs()?;
                     let span = e.span.to(self.op(")")?);
                     e = Expr { kind: ExprKind::Method(Box::new(e), field, args), span };
                     continue;
@@ -1375,12 +1381,7 @@ impl Parser<'_> {
         let name = self.name("a move, or `any`")?;
         let mut args = vec![];
         if self.eat_op("(") {
-            while !self.is_op(")") {
-                args.push(self.expr()?);
-                if !self.eat_op(",") {
-                    break;
-                }
-            }
+            args = self.exprs()?;
             self.op(")")?;
         }
         Ok((name, args))
@@ -1417,12 +1418,7 @@ impl Parser<'_> {
             let by_name = Some(self.name("`around4`, `around8` or `around`")?);
             let mut by = vec![];
             if self.eat_op("(") {
-                while !self.is_op(")") {
-                    by.push(self.expr()?);
-                    if !self.eat_op(",") {
-                        break;
-                    }
-                }
+                by = self.exprs()?;
                 self.op(")")?;
             }
             self.word("while")?;
@@ -1447,13 +1443,7 @@ impl Parser<'_> {
             let span = name.span.to(self.op(")")?);
             return Ok(Expr { kind: ExprKind::Record(name, parts), span });
         }
-        let mut args = vec![];
-        while !self.is_op(")") {
-            args.push(self.expr()?);
-            if !self.eat_op(",") {
-                break;
-            }
-        }
+        let args = self.exprs()?;
         let span = name.span.to(self.op(")")?);
         Ok(Expr { kind: ExprKind::Call(name, args), span })
     }

@@ -573,7 +573,7 @@ impl<'b> Eval<'b> {
             let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Some(out)) };
             // How many ways there are at least, from the first way alone.
             let ways = seen.iter().try_fold(1usize, |n, s| n.checked_mul(*s)).unwrap_or(usize::MAX);
-            if out.len() > most || out.len() == 1 && ways > most.saturating_mul(64) {
+            if out.len() > most || out.len() == 1 && ways > most.saturating_mul(4) {
                 return Ok(None);
             }
             take.resize(seen.len(), 0);
