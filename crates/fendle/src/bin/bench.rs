@@ -2,7 +2,7 @@
 //!
 //! Each case runs in a process of its own, so that the operating system's high-water mark of
 //! memory is that of the case. Dimensions: packed by rank (`slide`) against plain bits (`shove`),
-//! one thread against two. What it stands for: a designer's `fendle explore` on a level near the
+//! sure moves against drawn ones (`merge`), one thread against two. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
 //! `cargo run --release --bin fendle-bench` runs all cases; a case and a number of threads run one.
@@ -25,6 +25,7 @@ struct Case {
 }
 
 const SLIDE: &str = include_str!("../../../../models/slide.fendle");
+const MERGE: &str = include_str!("../../../../models/merge.fendle");
 const SHOVE: &str = include_str!("../../../../models/shove.fendle");
 
 const CASES: &[Case] = &[
@@ -39,6 +40,13 @@ const CASES: &[Case] = &[
         name: "shove-6m",
         model: SHOVE,
         level: "model = 'shove'\n[[level]]\nstart.yard = '''\nA..H...\n.o.o.o.\n..._..H\n.o_o_..\n..H...w\n'''\n",
+        past_goals: false,
+        known: None,
+    },
+    Case {
+        name: "merge-2x4",
+        model: MERGE,
+        level: "model = 'merge'\n[[level]]\nvalues = { high = 2, wide = 4, top = 6 }\n",
         past_goals: false,
         known: None,
     },
@@ -58,7 +66,14 @@ fn game(case: &Case) -> Game {
     let file = sources.add("level", case.level);
     let levels = level::read(file, case.level, &mut errors).expect("a bench level reads");
     let bound = bind(&model, file, &levels.levels[0], &[], &mut errors).expect("a bench level binds");
-    Game::new(bound).expect("a bench level fits")
+    let starts = if bound.drawn {
+        fendle_lang::setup::all(&bound).expect("a setup that draws").expect("few ways").starts
+    } else {
+        vec![]
+    };
+    let mut game = Game::new(bound).expect("a bench level fits");
+    game.starts = starts;
+    game
 }
 
 fn run_one(case: &Case, threads: usize) {
