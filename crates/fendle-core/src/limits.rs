@@ -16,6 +16,8 @@ pub enum Limit {
     Time,
     /// Somebody asked to stop.
     Interrupted,
+    /// Branches of chance were set aside past the bound of their cascade.
+    SetAside,
 }
 
 /// Why a sweep ended.

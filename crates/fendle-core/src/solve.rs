@@ -58,6 +58,8 @@ pub fn solve(model: &dyn Model, limits: Limits, watch: &dyn Watch) -> Result<Sol
     } else {
         match stop {
             Stop::Hit(limit) => Verdict::Undecided(limit),
+            // What lies behind them was not seen.
+            _ if sweep.cut => Verdict::Undecided(Limit::SetAside),
             _ => Verdict::Unsolvable,
         }
     };

@@ -876,13 +876,6 @@ impl Model {
         let twin = self.vars.iter().position(|d| d.rearranged == Some(var));
         of(var).or_else(|| of(twin?))
     }
-
-    /// Whether a board is needed: any grid, set, or cell.
-    #[must_use]
-    pub fn needs_board(&self) -> bool {
-        self.vars.iter().any(|v| matches!(v.shape, Shape::Grid | Shape::Set) || is_placed(&v.dom))
-            || self.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell)))
-    }
 }
 
 /// The parts of a condition that all have to hold.

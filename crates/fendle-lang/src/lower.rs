@@ -100,32 +100,15 @@ struct Lower<'b> {
 pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     let data = b.data.len() as u32;
     let state = b.start.len() as u32;
-    let mut l = Lower {
-        b,
-        code: Code {
-            before: data + state,
-            now: data + 2 * state,
-            state_len: state,
-            memory: data + 3 * state,
-            cells: b.cells() as u32,
-            ..Code::default()
-        },
-        entry: 0,
-        labels: vec![],
-        sites: HashMap::new(),
-        memos: HashMap::new(),
-        doms: HashMap::new(),
-        frame: vec![],
-        mutable: vec![],
-        next: 0,
-        clean: true,
-        cells: vec![],
-        unrolled: 1,
-        start: data,
-        finish: 0,
-        full: false,
-        draws: false,
+    let code = Code {
+        before: data + state,
+        now: data + 2 * state,
+        state_len: state,
+        memory: data + 3 * state,
+        cells: b.cells() as u32,
+        ..Code::default()
     };
+    let mut l = Lower::new(b, code);
     l.shape_tables();
     l.moves()?;
     l.code.status = l.status_program("status", true);
@@ -162,48 +145,15 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
 /// condition asks what only an analysis or the moves can answer, or passes the limits.
 #[must_use]
 pub fn with_condition(b: &Bound, code: &Code, body: &Body) -> Option<(Code, u32)> {
-    if asks(&body.expr) {
-        return None;
-    }
-    let data = b.data.len() as u32;
-    let mut l = Lower {
-        b,
-        code: code.clone(),
-        entry: 0,
-        labels: vec![],
-        sites: code.sites.iter().enumerate().map(|(i, s)| (*s, Site(i as u32))).collect(),
-        memos: HashMap::new(),
-        doms: HashMap::new(),
-        frame: vec![],
-        mutable: vec![],
-        next: 0,
-        // What other programs remember is not numbered here.
-        clean: false,
-        cells: vec![],
-        unrolled: 1,
-        start: data,
-        finish: 0,
-        full: false,
-        draws: false,
-    };
+    let mut l = Lower::new(b, code.clone());
+    l.sites = code.sites.iter().enumerate().map(|(i, s)| (*s, Site(i as u32))).collect();
+    // What other programs remember is not numbered here: nothing is remembered.
     l.begin(&body.locals, false);
     let s = l.value(&body.expr);
     let s = l.reg(s);
     l.emit(Op::Give { s });
     let program = l.end("condition".into(), vec![]);
     (!l.full && l.code.verify().is_ok()).then_some((l.code, program))
-}
-
-/// Whether an expression asks about moves or analyses.
-fn asks(e: &Expr) -> bool {
-    match &e.kind {
-        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
-        Ek::Not(a) | Ek::Neg(a) => asks(a),
-        Ek::And(a, b) | Ek::Or(a, b) | Ek::Cmp(_, a, b) | Ek::Arith(_, a, b) => asks(a) || asks(b),
-        Ek::Cond(a, b, c) => asks(a) || asks(b) || asks(c),
-        Ek::Quant(q) => q.filter.iter().chain(&q.body).any(asks),
-        _ => false,
-    }
 }
 
 /// All moves with their parameters filled in, in move order: (move, parameters).
@@ -340,6 +290,31 @@ fn heavy(e: &Expr) -> bool {
         Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
         Ek::Call(_, args) => !args.is_empty(),
         Ek::Const(_) | Ek::Var(..) | Ek::Local(_) => false,
+    }
+}
+
+impl<'b> Lower<'b> {
+    /// Goes on with some code; the empty one at first.
+    fn new(b: &'b Bound, code: Code) -> Lower<'b> {
+        Lower {
+            b,
+            code,
+            entry: 0,
+            labels: vec![],
+            sites: HashMap::new(),
+            memos: HashMap::new(),
+            doms: HashMap::new(),
+            frame: vec![],
+            mutable: vec![],
+            next: 0,
+            clean: true,
+            cells: vec![],
+            unrolled: 1,
+            start: b.data.len() as u32,
+            finish: 0,
+            full: false,
+            draws: false,
+        }
     }
 }
 
@@ -639,14 +614,19 @@ impl Lower<'_> {
         }
     }
 
+    /// Breaks with the value of `report` unless `n <= most`.
+    fn at_most(&mut self, n: R, most: R, report: R, kind: FaultKind, span: Span) {
+        let ok = self.label();
+        self.emit(Op::JumpLe { a: n, b: most, to: To(ok) });
+        let site = self.site(kind, span);
+        self.emit(Op::FaultWith { s: report, site });
+        self.here(ok);
+    }
+
     /// Breaks unless `n` entries are within the bound of a local list.
     fn check_limit(&mut self, n: R, limit: O, span: Span) {
         let limit = self.reg(limit);
-        let ok = self.label();
-        self.emit(Op::JumpLe { a: n, b: limit, to: To(ok) });
-        let site = self.site(FaultKind::ListFull, span);
-        self.emit(Op::FaultWith { s: limit, site });
-        self.here(ok);
+        self.at_most(n, limit, limit, FaultKind::ListFull, span);
     }
 
     fn comprehension(&mut self, q: &Quant, span: Span) -> ListAt {
@@ -1356,11 +1336,7 @@ impl Lower<'_> {
         let fill = self.reg(fill);
         let len = self.fresh();
         self.emit(Op::LaneLen { d: len, a: lane });
-        let fits = self.label();
-        self.emit(Op::JumpLe { a: count, b: len, to: To(fits) });
-        let site = self.site(FaultKind::WrittenTooLong, span);
-        self.emit(Op::FaultWith { s: count, site });
-        self.here(fits);
+        self.at_most(count, len, count, FaultKind::WrittenTooLong, span);
         let k = self.copy(O::K(0));
         let (top, exit, filling, store) = (self.label(), self.label(), self.label(), self.label());
         self.here(top);
@@ -1440,11 +1416,13 @@ impl Lower<'_> {
         self.emit(Op::Reset { d: gone, len: lines.max(1) as u32 });
         let dir = Expr { kind: Ek::Const(if columns { 0 } else { 3 }), ty: Ty::Dir, span };
         let k = self.copy(O::K(0));
+        let any = self.copy(O::K(0));
         let one = self.reg(O::K(1));
         self.each(local, &Range::Lanes(dir), None, None, span, &mut |l, _| {
             let skip = l.label();
             l.cond(filter, skip, false);
             l.emit(Op::Store { base: gone, i: k, s: one });
+            l.emit(Op::Copy { d: any, s: one });
             l.here(skip);
             l.emit(Op::Inc { d: k });
         });
@@ -1458,35 +1436,13 @@ impl Lower<'_> {
         };
         let Some(s) = self.grid_of(into) else { return };
         // Nothing comes in where nothing is taken out.
-        let some = self.fresh();
-        let (none, check, end) = (self.label(), self.label(), self.label());
-        self.emit(Op::Const { d: some, v: 0 });
-        self.each(
-            local,
-            &Range::Ints(
-                Expr { kind: Ek::Const(0), ty: Ty::Int, span },
-                Expr { kind: Ek::Const(lines as i64 - 1), ty: Ty::Int, span },
-            ),
-            None,
-            None,
-            span,
-            &mut |l, _| {
-                let i = l.local_value(local);
-                let i = l.reg(i);
-                let v = l.fresh();
-                l.emit(Op::Load { d: v, base: gone, i });
-                l.emit(Op::JumpIf { a: v, to: To(check) });
-            },
-        );
-        self.emit(Op::Jump { to: To(none) });
-        self.here(check);
+        let end = self.label();
+        self.emit(Op::JumpUnless { a: any, to: To(end) });
         self.check_cell(into, fill, span);
         let d = self.scratch(self.b.cells());
         let flags = u8::from(columns) | u8::from(at_low) << 1;
         self.emit(Op::CutLanes { d, s, gone, fill, flags });
         self.put_grid(into, s, d);
-        self.here(none);
-        self.emit(Op::Jump { to: To(end) });
         self.here(end);
     }
 
@@ -2676,8 +2632,11 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::TooFarAway, span);
                 self.unary(|d| Op::ShapeMove { d, p, o, shapes, site })
             }
-            // Questions about moves and analyses are the reference executor's.
-            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => O::K(0),
+            // Questions about moves and analyses are the reference executor's: there is no code.
+            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {
+                self.full = true;
+                O::K(0)
+            }
             // Blocks are read by `block_of`.
             Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
         }

@@ -108,6 +108,7 @@ pub fn limit_text(limit: Limit, common: &Common) -> String {
         Limit::Memory => format!("the memory budget of {} (--memory)", bytes(common.memory)),
         Limit::Time => format!("the time of {:?} (--time)", common.time.unwrap_or_default()),
         Limit::Interrupted => "an interrupt".into(),
+        Limit::SetAside => "branches of chance that were set aside past the bound of their cascade".into(),
     }
 }
 

@@ -837,6 +837,33 @@ fn a_cascade_past_its_bound_is_set_aside_and_answers_become_intervals() {
 }
 
 #[test]
+fn what_was_set_aside_is_never_a_no() {
+    // Six herrings cannot be had without a second round, and no second round is looked into.
+    let market = "model = 'match'\n[[level]]\nvalues.kinds = 2\nvalues.refill = 'chance'\nvalues.cascades = 1\nvalues.gathering = true\nvalues.limit = 1\nvalues.wanted = [8, 8]\nstart.tile = \"12\\n21\\n12\\n21\"\n";
+    let (code, text, _) = run_on(&["solve", "FILE"], "m.toml", market);
+    assert_eq!(code, 3, "{text}");
+    assert!(text.contains("undecided") && text.contains("set aside"), "{text}");
+    let (_, text, _) = run_on(&["explore", "FILE"], "m.toml", market);
+    assert!(text.contains("undecided: no goal was seen") && !text.contains("unsolvable"), "{text}");
+    let (code, text, _) = run_on(&["find", "FILE", "won"], "m.toml", market);
+    assert_eq!(code, 3, "{text}");
+    assert!(text.contains("undecided") && !text.contains("proved"), "{text}");
+    let v = json_of(&["odds", "FILE"], "m.toml", market);
+    assert_eq!(v["possible"], serde_json::Value::Null, "{v}");
+}
+
+#[test]
+fn words_of_the_analyses_hold_inside_any_expression() {
+    let count =
+        |c: &str| json_of(&["find", "FILE", c], "rope.toml", ROPE)["count"].as_u64().expect("a count");
+    assert_eq!(count("abs(depth - 2) == 0"), count("depth == 2"));
+    assert_eq!(count("depth == 2"), 62);
+    assert_eq!(count("min(depth, 1) == 1 and (if stuck then 1 else 0) == 1"), count("stuck and depth > 0"));
+    assert_eq!(count("any(d in dir4: can shift(d)) or won or stuck"), 318);
+    assert_eq!(count("any(d in dir4: can shift(d))"), 196);
+}
+
+#[test]
 fn a_setup_that_accepts_nothing_says_what_dropped_its_starts() {
     let (code, _, err) = run_on(
         &["show", "FILE"],

@@ -92,6 +92,8 @@ pub fn verdict_line(c: &Exploration) -> String {
         }
     } else if c.free > 0 {
         "this model has no goal: no state is dead".into()
+    } else if c.cut && c.complete {
+        "undecided: no goal was seen, and branches of chance were set aside".into()
     } else if c.complete {
         "unsolvable: the space is exhausted and holds no goal".into()
     } else {
@@ -130,7 +132,7 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), 
         ("dead", c.dead, "moves are left, no goal can be reached"),
         ("winnable", c.winnable, "a goal can be reached"),
         ("free", c.free, "running, and there is no goal"),
-        ("open", c.open, "not decided: a limit was hit"),
+        ("open", c.open, "not decided: a limit was hit, or chance was set aside"),
     ];
     for (name, n, words) in classes {
         if n > 0 || matches!(name, "goal" | "dead") {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fendle_core::{Class, Explored, Limit, StateId, explore};
+use fendle_core::{Class, Explored, Limit, Progress, StateId, Watch, explore};
 use fendle_lang::exec::Machine;
 use fendle_lang::hir::{And, Asked, Body, conjuncts_of};
 use fendle_lang::lower::with_condition;
@@ -42,7 +42,7 @@ pub fn run(
         watcher.finish();
         return Err(fault_trouble(s, &loaded.store, game, fault));
     }
-    let mut marked = holding(&loaded, &found, &body)?;
+    let (mut marked, stopped) = holding(&loaded, &found, &body, &watcher)?;
     for _ in 0..before {
         marked = one_before(&found, &marked, draws);
     }
@@ -57,6 +57,9 @@ pub fn run(
             nearest = Some((depth, here));
         }
     }
+    // What is not known: states that were not seen, or not asked, or set aside.
+    let limit = found.counts.limit.or(stopped).or(found.counts.cut.then_some(Limit::SetAside));
+    let whole = limit.is_none();
     let route = nearest.and_then(|(depth, ids)| found.route_to(game, depth, &ids, false));
     let c = &found.counts;
     if s.common.format == Format::Json {
@@ -70,7 +73,7 @@ pub fn run(
             "depth": route.as_ref().map(|r| r.moves.len()),
             "moves": route.as_ref().map(|r| lucky_names(game, &loaded.moves, r)),
             "position": route.as_ref().and_then(|r| r.states.last()).map(|w| game.bound.line(&game.unpack(w))),
-            "complete": c.complete,
+            "complete": whole,
             "states": c.states,
             "effort": effort(seconds, c.states),
         }))?;
@@ -80,7 +83,7 @@ pub fn run(
             s.line(words)?;
         }
         s.line("")?;
-        let so_far = if c.complete { "" } else { " so far" };
+        let so_far = if whole { "" } else { " so far" };
         match &route {
             Some(route) => {
                 let depth = route.moves.len() as u64;
@@ -100,7 +103,7 @@ pub fn run(
                 s.line("")?;
                 s.line(format!("as --at takes it: {}", game.bound.line(&game.unpack(last))))?;
             }
-            None if c.complete => s.line(format!(
+            None if whole => s.line(format!(
                 "no such position: proved by looking at all {} reachable states",
                 grouped(c.states)
             ))?,
@@ -109,11 +112,11 @@ pub fn run(
                 counted(c.states, "state", "states")
             ))?,
         }
-        if let Some(limit) = c.limit {
-            s.line(format!("stopped by {}", limit_text(limit, &s.common)))?;
+        if let Some(limit) = limit {
+            s.line(format!("not seen whole: {}", limit_text(limit, &s.common)))?;
         }
     }
-    Ok(match (&route, c.limit) {
+    Ok(match (&route, limit) {
         (_, Some(Limit::Interrupted)) => Exit::Interrupted,
         (Some(_), _) => Exit::Yes,
         (None, None) => Exit::No,
@@ -121,8 +124,13 @@ pub fn run(
     })
 }
 
-/// The states in which the condition holds, by id.
-fn holding(loaded: &Loaded, found: &Explored, body: &Body) -> Result<Vec<bool>, Trouble> {
+/// The states in which the condition holds, by id, and the limit that ended the asking.
+fn holding(
+    loaded: &Loaded,
+    found: &Explored,
+    body: &Body,
+    watch: &dyn Watch,
+) -> Result<(Vec<bool>, Option<Limit>), Trouble> {
     let game = &loaded.game;
     let b = &game.bound;
     let space = &found.space;
@@ -151,7 +159,17 @@ fn holding(loaded: &Loaded, found: &Explored, body: &Body) -> Result<Vec<bool>, 
     let broke = |what: String| Trouble::Message(format!("the condition breaks: {what}"));
     let mut eval = Eval::with_oracle(b, &oracle);
     for depth in 0..space.levels_len() {
-        for id in space.level(depth) {
+        for (n, id) in space.level(depth).enumerate() {
+            if n % 256 == 255
+                && let Some(limit) =
+                    watch.look(&Progress { states: space.states_len(), depth, ..Progress::default() })
+            {
+                return Ok((marked, Some(limit)));
+            }
+            // The state that stands for what was set aside is no position.
+            if found.counts.cut && space.class(id) == Class::Open && space.edges_len(id) == 0 {
+                continue;
+            }
             let words = space.state(id);
             if let Some((machine, program)) = &mut machine {
                 machine.load(&words);
@@ -175,7 +193,7 @@ fn holding(loaded: &Loaded, found: &Explored, body: &Body) -> Result<Vec<bool>, 
             marked[id.0 as usize] = holds;
         }
     }
-    Ok(marked)
+    Ok((marked, None))
 }
 
 /// The states with a move some or all of whose outcomes are marked.

@@ -67,7 +67,13 @@ pub fn run(
             "begin": loaded.begin.json(),
             "complete": found.counts.complete && !found.counts.cut,
             "states": found.counts.states,
-            "possible": if found.counts.goal > 0 { json!(true) } else if whole { json!(false) } else { Json::Null },
+            "possible": if found.counts.goal > 0 {
+                json!(true)
+            } else if whole && !found.counts.cut {
+                json!(false)
+            } else {
+                Json::Null
+            },
             "shortest_if_lucky": found.counts.shortest,
             "certain": answers.as_ref().map(|a| a.certain),
             "almost_certain": answers.as_ref().map(|a| a.almost_certain),
@@ -200,7 +206,8 @@ fn write_answers(s: &mut Session, loaded: &Loaded, found: &Explored, a: &Answers
         let lucky = c.shortest.map_or(String::new(), |n| {
             format!("; shortest if lucky: {}", counted(n.into(), "move", "moves"))
         });
-        rows.push(("possible", format!("{}{lucky}", yes(c.goal > 0))));
+        let possible = if c.goal == 0 && c.cut { "not known: no goal was seen" } else { yes(c.goal > 0) };
+        rows.push(("possible", format!("{possible}{lucky}")));
         let way = |b: bool, how: &str| {
             format!("{}: {} way of playing wins {how}", yes(b), if b { "some" } else { "no" })
         };

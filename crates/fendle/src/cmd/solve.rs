@@ -71,7 +71,9 @@ pub fn answer(
     }
     // The rules first: a kept quantity that is proved needs no search.
     let mut only_checked = None;
-    for sep in separations(game) {
+    // A quantity of one start says nothing of the others.
+    let separated = if game.starts.len() > 1 { vec![] } else { separations(game) };
+    for sep in separated {
         let kept = match game.kept[sep.keeps] {
             Kept::Checked => {
                 let mut stop = || watcher.look(&Progress::default()).is_some();
