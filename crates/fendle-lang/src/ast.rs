@@ -363,6 +363,18 @@ pub enum OutcomeHow {
     Chance(u64, u64),
 }
 
+/// What is declared to be interchangeable.
+#[derive(Clone, Debug)]
+#[allow(clippy::large_enum_variant)]
+pub enum Likeness {
+    /// `alike A, B`: an enum, or values of one
+    Names(Vec<Name>),
+    /// `alike LO..HI in V, W`: numbers that these variables hold
+    Numbers(Expr, Expr, Vec<Name>),
+    /// `alike piles of V except E, F`: the keys of an array
+    Piles(Name, Vec<Expr>),
+}
+
 /// Items of a model. There are few of them: their size does not matter.
 #[derive(Clone, Debug)]
 #[allow(clippy::large_enum_variant)]
@@ -429,6 +441,12 @@ pub enum Item {
     Law {
         title: String,
         turn: Name,
+        span: Span,
+    },
+    /// `alike ...`: values or keys that the rules do not tell apart
+    Alike {
+        what: Likeness,
+        when: Option<Expr>,
         span: Span,
     },
     After(Block, Span),

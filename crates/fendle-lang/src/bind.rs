@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 
+use crate::alike::{Canon, NotAlike, canon};
 use crate::codec::Codec;
 use crate::diag::{Diagnostic, FileId, Span};
 use crate::hir::*;
@@ -92,6 +93,8 @@ pub struct Bound {
     pub drawn: bool,
     /// Packs states.
     pub codec: Codec,
+    /// Brings states into one form where things are alike.
+    pub canon: Option<Canon>,
 }
 
 /// What stands on a board: rows of short texts.
@@ -610,6 +613,7 @@ pub fn bind(
         spreads: vec![None; model.vars.len()],
         drawn: false,
         codec: Codec::default(),
+        canon: None,
     };
     for (key, _, at) in sets {
         if !model.vars.iter().any(|v| !v.state && v.name == key.text) {
@@ -911,6 +915,22 @@ pub fn bind(
     }
     b.codec.plain(ended, 1, 0, model.ended_codes());
     b.position = b.start.clone();
+    match canon(&b) {
+        Ok(found) => b.canon = found,
+        Err(NotAlike::LevelTells(v, at)) => {
+            let message = format!("`{}` tells apart what the model declares to be alike", model.vars[v].name);
+            binder.error("L040", file, level.span, message).labels.push(crate::diag::Label {
+                file: model.file,
+                span: at,
+                text: "declared here".into(),
+            });
+        }
+        Err(NotAlike::TooMany(most, at)) => {
+            let message =
+                format!("more than {most} ways to rename what is alike: they are not brought into one form");
+            binder.error("L041", model.file, at, message);
+        }
+    }
     (binder.errors.len() == before).then_some(b)
 }
 

@@ -294,6 +294,7 @@ impl Checker<'_> {
         let mut after = None;
         let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
         let mut spreads: Vec<SpreadDef> = vec![];
+        let mut alike: Vec<AlikeDef> = vec![];
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
@@ -367,6 +368,12 @@ impl Checker<'_> {
                             .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
                         }
                         None => self.unknown(over, "array of lists"),
+                    }
+                }
+                Item::Alike { what, when, span } => {
+                    let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+                    if let Some(kind) = self.likeness(what, *span) {
+                        alike.push(AlikeDef { kind, when, span: *span });
                     }
                 }
                 Item::Aim { most, what, span } => {
@@ -465,7 +472,8 @@ impl Checker<'_> {
                 .push("add `move NAME(...) { ... }`".into());
         }
         let statuses = self.status_order(conds, order);
-        Model {
+        let good = self.errors.iter().all(|e| e.severity != crate::diag::Severity::Error);
+        let model = Model {
             file: self.file,
             name: source.name.as_ref().map_or(String::new(), |n| n.text.clone()),
             enums: self.enums.clone(),
@@ -483,6 +491,7 @@ impl Checker<'_> {
             setup,
             aim,
             laws,
+            alike,
             refuses: std::mem::take(&mut self.refuses),
             endings: std::mem::take(&mut self.endings),
             statuses,
@@ -492,6 +501,123 @@ impl Checker<'_> {
             examples,
             ends_by_statement: self.ends_by_statement,
             cuts: self.cuts,
+        };
+        if good {
+            self.prove_alike(&model);
+        }
+        model
+    }
+
+    /// Rules that tell things apart which are declared to be alike.
+    fn prove_alike(&mut self, model: &Model) {
+        let file = self.file;
+        for def in &model.alike {
+            let found = crate::alike::findings(model, def);
+            if found.is_empty() {
+                continue;
+            }
+            let error = self.error("M061", def.span, "these are not alike: the rules tell them apart");
+            for f in found.iter().take(4) {
+                error.labels.push(crate::diag::Label { file, span: f.span, text: f.how.clone() });
+            }
+            if found.len() > 4 {
+                error.notes.push(format!("and {} more places", found.len() - 4));
+            }
+            error.notes.push("what is alike is only copied, compared for being equal, and counted".into());
+        }
+    }
+
+    fn likeness(&mut self, what: &ast::Likeness, span: Span) -> Option<Kind> {
+        match what {
+            ast::Likeness::Names(names) => {
+                if let [name] = names.as_slice()
+                    && let Some(&(Global::Enum(e), _)) = self.globals.get(&name.text)
+                {
+                    return Some(Kind::Values(e, (0..self.enums[e].values.len() as i64).collect()));
+                }
+                let mut out: Option<(usize, Vec<i64>)> = None;
+                for name in names {
+                    let Some(&(Global::EnumValue(e, v), _)) = self.globals.get(&name.text) else {
+                        self.unknown(name, "value of an enum");
+                        return None;
+                    };
+                    let (of, values) = out.get_or_insert((e, vec![]));
+                    if *of != e || values.contains(&(v as i64)) {
+                        self.error("M062", name.span, "values of one enum, each once, can be alike");
+                        return None;
+                    }
+                    values.push(v as i64);
+                }
+                let (e, mut values) = out?;
+                if values.len() < 2 {
+                    self.error("M062", span, "one thing alone is like nothing");
+                    return None;
+                }
+                values.sort_unstable();
+                Some(Kind::Values(e, values))
+            }
+            ast::Likeness::Numbers(lo, hi, vars) => {
+                let (lo, hi) = (self.lone(lo, Place::Level), self.lone(hi, Place::Level));
+                let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+                let mut carriers = vec![];
+                for name in vars {
+                    match self.globals.get(&name.text) {
+                        Some(&(Global::Var(v), _)) => carriers.push(v),
+                        _ => {
+                            self.unknown(name, "variable");
+                            return None;
+                        }
+                    }
+                }
+                Some(Kind::Numbers { lo, hi, carriers, except: vec![] })
+            }
+            ast::Likeness::Piles(of, except) => {
+                let key = match self.globals.get(&of.text) {
+                    Some(&(Global::Var(v), _)) => match self.vars[v].shape {
+                        Shape::Array(k) | Shape::Lists(k, _) => Some(k),
+                        _ => None,
+                    },
+                    _ => {
+                        self.unknown(of, "array");
+                        return None;
+                    }
+                };
+                match key {
+                    Some(Keyed::Range(r)) => {
+                        let (lo, hi) = self.ranges[r].clone();
+                        let mut out = vec![];
+                        for e in except {
+                            let e = self.lone(e, Place::Level);
+                            out.push(self.coerce(e, Ty::Int));
+                        }
+                        Some(Kind::Numbers { lo, hi, carriers: vec![], except: out })
+                    }
+                    Some(Keyed::Enum(k)) => {
+                        let mut class: Vec<i64> = (0..self.enums[k].values.len() as i64).collect();
+                        for e in except {
+                            let e = self.lone(e, Place::Level);
+                            match self.coerce(e, Ty::Enum(k)).kind {
+                                Ek::Const(v) => class.retain(|c| *c != v),
+                                _ => {
+                                    self.error("M062", span, "the exceptions are values of the enum");
+                                    return None;
+                                }
+                            }
+                        }
+                        Some(Kind::Values(k, class))
+                    }
+                    _ => {
+                        self.error(
+                            "M062",
+                            of.span,
+                            "piles are the parts of an array keyed by an enum or a range",
+                        )
+                        .notes
+                        .push("declare it: `state post: array 1..3 of list of 1..9 max 9`".into());
+                        None
+                    }
+                }
+            }
         }
     }
 

@@ -1,5 +1,6 @@
 //! Runs the intermediate form. Nothing is allocated for a state.
 
+use crate::alike::Canon;
 use crate::bind::Bound;
 use crate::chance::{Chance, gcd, lcm};
 use crate::codec::Codec;
@@ -125,6 +126,9 @@ const FILE: usize = 1 << 16;
 pub struct Machine<'c> {
     code: &'c Code,
     codec: &'c Codec,
+    canon: Option<&'c Canon>,
+    /// The state now in its canonical form.
+    settled: std::cell::RefCell<Vec<i32>>,
     /// As long as a register number can say, so that no access needs a check.
     regs: Box<[i64; FILE]>,
     mem: Vec<i32>,
@@ -263,6 +267,8 @@ impl<'c> Machine<'c> {
         Machine {
             code,
             codec: &b.codec,
+            canon: b.canon.as_ref(),
+            settled: vec![].into(),
             regs,
             mem,
             memo: vec![0; code.memos as usize],
@@ -511,7 +517,17 @@ impl<'c> Machine<'c> {
     fn pack_now(&self, out: &mut [u64]) -> Result<(), Break> {
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
         out.fill(0);
-        self.codec.pack(&self.mem[now..now + len], out).map_err(|bad| {
+        let mut settled = self.settled.borrow_mut();
+        let values = match self.canon {
+            None => &self.mem[now..now + len],
+            Some(canon) => {
+                settled.clear();
+                settled.extend_from_slice(&self.mem[now..now + len]);
+                canon.settle(&mut settled);
+                &settled
+            }
+        };
+        self.codec.pack(values, out).map_err(|bad| {
             let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
             Break { site, value: 0 }
         })
@@ -525,6 +541,9 @@ impl<'c> Machine<'c> {
     /// [`Break`] when a rearranged grid no longer is one.
     #[inline]
     pub fn pack(&mut self, out: &mut [u64]) -> Result<(), Break> {
+        if self.canon.is_some() {
+            return self.pack_now(out);
+        }
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
         self.codec.patch(&self.mem[now..now + len], &self.changed, out).map_err(|bad| {
             let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);

@@ -525,6 +525,26 @@ pub struct AimDef {
     pub span: Span,
 }
 
+/// What is interchangeable.
+#[derive(Clone, Debug)]
+#[allow(clippy::large_enum_variant)]
+#[allow(missing_docs)]
+pub enum Kind {
+    /// Values of an enum.
+    Values(usize, Vec<i64>),
+    /// Numbers from `lo` to `hi` that some variables hold or are keyed by.
+    Numbers { lo: Expr, hi: Expr, carriers: Vec<usize>, except: Vec<Expr> },
+}
+
+/// Values, piles or pieces that the rules treat alike.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct AlikeDef {
+    pub kind: Kind,
+    pub when: Option<Expr>,
+    pub span: Span,
+}
+
 /// A law about turned or mirrored boards.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
@@ -824,6 +844,7 @@ pub struct Model {
     pub setup: Option<SetupDef>,
     pub aim: Option<AimDef>,
     pub laws: Vec<LawDef>,
+    pub alike: Vec<AlikeDef>,
     pub refuses: Vec<RefuseSite>,
     pub endings: Vec<Ending>,
     /// In the order in which they are asked.

@@ -9,6 +9,7 @@
 //! This room knows nothing of terminals, searches, or the file system: texts come in,
 //! values and diagnostics go out.
 
+pub mod alike;
 pub mod ast;
 pub mod bind;
 pub mod chance;
@@ -30,6 +31,7 @@ pub mod play;
 pub mod reference;
 pub mod setup;
 pub mod shape;
+mod walk;
 
 pub use bind::{Bound, bind};
 pub use diag::{Diagnostic, FileId, Severity, Sources, Span};

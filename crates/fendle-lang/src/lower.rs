@@ -229,6 +229,14 @@ fn level_only(model: &Model, e: &Expr) -> bool {
 
 /// The value of an expression that the level alone decides.
 fn known(b: &Bound, e: &Expr) -> Option<i64> {
+    // The left side may decide alone; the right one may not, since the left could break.
+    match &e.kind {
+        Ek::And(x, _) if known(b, x) == Some(0) => return Some(0),
+        Ek::And(x, y) if known(b, x).is_some() => return known(b, y),
+        Ek::Or(x, y) if known(b, x) == Some(0) => return known(b, y),
+        Ek::Or(x, _) if known(b, x).is_some() => return Some(1),
+        _ => {}
+    }
     if level_only(&b.model, e) { Eval::new(b).lone(e).ok() } else { None }
 }
 

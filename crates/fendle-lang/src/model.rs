@@ -31,7 +31,10 @@ impl Game {
     /// # Errors
     ///
     /// [`TooLarge`] when a limit is passed.
-    pub fn new(bound: Bound) -> Result<Game, TooLarge> {
+    pub fn new(mut bound: Bound) -> Result<Game, TooLarge> {
+        if let Some(canon) = &mut bound.canon {
+            canon.center(&bound.position);
+        }
         let code = lower(&bound)?;
         let kept = keeps::from_rules(&bound);
         Ok(Game { bound, code, kept, starts: vec![] })
@@ -40,12 +43,11 @@ impl Game {
     /// The same game begun at another position.
     #[must_use]
     pub fn at(&self, position: Vec<i32>) -> Game {
-        Game {
-            bound: self.bound.at(position),
-            code: self.code.clone(),
-            kept: self.kept.clone(),
-            starts: vec![],
+        let mut bound = self.bound.at(position);
+        if let Some(canon) = &mut bound.canon {
+            canon.center(&bound.position);
         }
+        Game { bound, code: self.code.clone(), kept: self.kept.clone(), starts: vec![] }
     }
 
     /// Packs a state.
@@ -56,8 +58,28 @@ impl Game {
     #[must_use]
     pub fn pack(&self, state: &[i32]) -> Vec<u64> {
         let mut out = vec![0; self.bound.codec.layout().words()];
-        self.bound.codec.pack(state, &mut out).expect("positions are checked where they are read");
+        let settled = self.settled(state);
+        self.bound.codec.pack(&settled, &mut out).expect("positions are checked where they are read");
         out
+    }
+
+    /// The state that stands for all that are like this one.
+    #[must_use]
+    pub fn settled<'s>(&self, state: &'s [i32]) -> std::borrow::Cow<'s, [i32]> {
+        match &self.bound.canon {
+            None => state.into(),
+            Some(canon) => {
+                let mut out = state.to_vec();
+                canon.settle(&mut out);
+                out.into()
+            }
+        }
+    }
+
+    /// The same game with every state standing for itself.
+    #[must_use]
+    pub fn apart(&self) -> Game {
+        Game { bound: Bound { canon: None, ..self.bound.clone() }, ..self.clone() }
     }
 
     /// Unpacks a state.
@@ -99,7 +121,17 @@ impl core::Model for Game {
         if self.starts.is_empty() {
             return Ok(vec![Start { state: self.pack(&self.bound.position), weight: 1 }]);
         }
-        Ok(self.starts.iter().map(|(s, w)| Start { state: self.pack(s), weight: *w }).collect())
+        let mut out: Vec<Start> = vec![];
+        let mut index = std::collections::HashMap::new();
+        for (s, weight) in &self.starts {
+            let state = self.pack(s);
+            let at = *index.entry(state.clone()).or_insert(out.len());
+            match out.get_mut(at) {
+                Some(start) => start.weight += weight,
+                None => out.push(Start { state, weight: *weight }),
+            }
+        }
+        Ok(out)
     }
     fn moves_len(&self) -> usize {
         self.code.moves.len()

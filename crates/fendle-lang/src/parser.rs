@@ -16,7 +16,7 @@ const STMT_WORDS: &[&str] = &[
     "note", "score", "add", "remove", "write", "take", "cut", "insert", "require",
 ];
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
-const LATER: &[&str] = &["hidden", "tell", "alike", "bound", "untold"];
+const LATER: &[&str] = &["hidden", "tell", "bound", "untold"];
 /// Words that make a type of another one.
 const TYPE_WORDS: [&str; 8] = ["grid", "set", "array", "rearranged", "list", "bag", "maybe", "placed"];
 const DEPTH_MAX: u32 = 160;
@@ -216,6 +216,37 @@ impl Parser<'_> {
         source
     }
 
+    fn likeness(&mut self) -> Parse<Likeness> {
+        if self.eat_word("piles") {
+            self.word("of")?;
+            let of = self.name("the array whose keys are alike")?;
+            let mut except = vec![];
+            if self.eat_word("except") {
+                except.push(self.additive()?);
+                while self.eat_op(",") {
+                    except.push(self.additive()?);
+                }
+            }
+            return Ok(Likeness::Piles(of, except));
+        }
+        if matches!(self.peek(), Tok::Name(_)) && !matches!(self.peek_at(1), Tok::Op("..")) {
+            let mut names = vec![self.name("an enum or its values")?];
+            while self.eat_op(",") {
+                names.push(self.name("a value")?);
+            }
+            return Ok(Likeness::Names(names));
+        }
+        let lo = self.additive()?;
+        self.op("..")?;
+        let hi = self.additive()?;
+        self.word("in")?;
+        let mut vars = vec![self.name("a variable that holds them")?];
+        while self.eat_op(",") {
+            vars.push(self.name("a variable")?);
+        }
+        Ok(Likeness::Numbers(lo, hi, vars))
+    }
+
     fn item(&mut self, source: &mut Source) -> Parse<()> {
         let span = self.span();
         let word = match self.peek() {
@@ -387,6 +418,11 @@ impl Parser<'_> {
                 };
                 let what = if self.eat_word("score") { None } else { Some(self.expr()?) };
                 Item::Aim { most, what, span }
+            }
+            "alike" => {
+                let what = self.likeness()?;
+                let when = if self.eat_word("if") { Some(self.expr()?) } else { None };
+                Item::Alike { what, when, span: span.to(self.last_span()) }
             }
             "law" => {
                 let turn = self.name("`turned` or `mirrored`")?;

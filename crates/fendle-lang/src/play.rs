@@ -299,7 +299,10 @@ pub fn replay(
     moves: &MoveTable,
     way: &[usize],
     states: &[Vec<i32>],
-) -> Result<Vec<Played>, String> {
+) -> Result<Vec<(usize, Played)>, String> {
+    if b.canon.is_some() {
+        return replay_alike(b, moves, way, states);
+    }
     let mut out = vec![];
     for (i, &number) in way.iter().enumerate() {
         let wrong = |what: String| format!("move {} ({}) does not replay: {what}", i + 1, moves.name(number));
@@ -312,11 +315,53 @@ pub fn replay(
         match eval.apply_to(&states[i], *of, params, &states[i + 1]) {
             Ok(Some(made)) => {
                 let ended = eval.status(&made.state).map_err(|f| wrong(f.to_string()))?;
-                out.push(Played { made, ended });
+                out.push((number, Played { made, ended }));
             }
             Ok(None) => return Err(wrong("no outcome is the state that was claimed".into())),
             Err(fault) => return Err(wrong(fault.to_string())),
         }
+    }
+    Ok(out)
+}
+
+/// The same where states stand for all that are like them: each move is one that is like the move
+/// given, made where play really is.
+fn replay_alike(
+    b: &Bound,
+    moves: &MoveTable,
+    way: &[usize],
+    states: &[Vec<i32>],
+) -> Result<Vec<(usize, Played)>, String> {
+    let settled = |state: &[i32]| {
+        let mut out = state.to_vec();
+        if let Some(canon) = &b.canon {
+            canon.settle(&mut out);
+        }
+        out
+    };
+    let mut out: Vec<(usize, Played)> = vec![];
+    let mut here = states[0].clone();
+    for (i, &given) in way.iter().enumerate() {
+        let same_move = |n: &usize| moves.list[*n].0 == moves.list[given].0 && *n != given;
+        let tries = std::iter::once(given).chain((0..moves.list.len()).filter(same_move));
+        let mut found = None;
+        for number in tries {
+            let step = step(b, moves, &here, number, false).map_err(|f| f.to_string())?;
+            let Step::Made(list) = step else { continue };
+            if let Some(p) = list.into_iter().find(|p| settled(&p.made.state) == states[i + 1]) {
+                found = Some((number, p));
+                break;
+            }
+        }
+        let Some((number, played)) = found else {
+            return Err(format!(
+                "move {} ({}) does not replay: no move that is like it leads to what was claimed",
+                i + 1,
+                moves.name(given)
+            ));
+        };
+        here.clone_from(&played.made.state);
+        out.push((number, played));
     }
     Ok(out)
 }

@@ -66,7 +66,7 @@ fn the_demo_shows_everything_and_ends_well() {
         "the space is exhausted",
         "solvable in 31 moves",
         "fatal move",
-        "25 of 25 levels as expected",
+        "26 of 26 levels as expected",
     ] {
         assert!(r.out.contains(words), "{words} is missing");
     }
@@ -940,4 +940,48 @@ fn a_broken_law_names_the_nearest_board_and_shapes_are_drawn_in_all_turns() {
     let (code, text, _) = run_on(&["check", "FILE"], "rope.toml", ROPE);
     assert_eq!(code, 0);
     assert!(text.contains("turned: holds in all 318 states; mirrored: holds in all 318 states"), "{text}");
+}
+
+#[test]
+fn solutions_found_among_like_things_are_mapped_back() {
+    let text = "model = 'coil'\n[[level]]\nname = 'a'\nvalues = { rings = 4, posts = 5, alike_posts = true }\n\
+                start.post = '1: 2, 2: 4, 3: empty, 4: 3, 5: 1'\n";
+    let dir = dir_with(&[("coils.toml", text)]);
+    let solved = fendle(dir.path(), &["solve", "coils.toml", "--format", "json"]).json();
+    let apart =
+        fendle(dir.path(), &["solve", "coils.toml", "--format", "json", "--set", "alike_posts=false"]);
+    assert_eq!(solved["moves"], apart.json()["moves"]);
+    assert!(solved["states"].as_u64() < apart.json()["states"].as_u64());
+    let moves: Vec<&str> =
+        solved["solution"].as_array().expect("moves").iter().map(|m| m.as_str().expect("a move")).collect();
+    // Played without any likeness they lead from the real start to the goal.
+    let played = fendle(
+        dir.path(),
+        &["trace", "coils.toml", &moves.join("; "), "--set", "alike_posts=false", "--format", "json"],
+    );
+    assert_eq!(played.code, 0, "{}{}", played.out, played.err);
+    assert_eq!(
+        played.json()["steps"].as_array().and_then(|s| s.last()).map(|s| s["status"].clone()),
+        Some("won".into())
+    );
+    let states = |condition: &str| {
+        let found = fendle(dir.path(), &["find", "coils.toml", condition, "--format", "json"]);
+        found.json()["states"].as_u64()
+    };
+    // A question that picks one post by its number is asked of every state by itself.
+    assert_eq!(states("len(post[1]) == 4"), Some(625));
+    assert!(states("any(p in 1..posts: len(post[p]) == 4)") < Some(625));
+    let nearest = fendle(
+        dir.path(),
+        &["find", "coils.toml", "any(p in 1..posts: len(post[p]) == 4)", "--format", "json"],
+    );
+    let line = nearest.json()["position"].as_str().expect("a position").to_string();
+    let way: Vec<String> = nearest.json()["moves"]
+        .as_array()
+        .expect("moves")
+        .iter()
+        .map(|m| m.as_str().unwrap_or("").into())
+        .collect();
+    let shown = fendle(dir.path(), &["show", "coils.toml", "--after", &way.join("; "), "--line"]);
+    assert_eq!(shown.out.trim(), line);
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use fendle_core::{Class, Explored, Limit, Progress, StateId, Watch, explore};
+use fendle_lang::alike::tells_apart;
 use fendle_lang::exec::Machine;
 use fendle_lang::hir::{And, Asked, Body, conjuncts_of};
 use fendle_lang::lower::with_condition;
@@ -12,7 +13,7 @@ use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped};
 use serde_json::json;
 
-use super::{WIDTH, fault_trouble, lucky_names, move_lines, position_lines, title};
+use super::{WIDTH, fault_trouble, lucky_names, move_lines, played_route, position_lines, title};
 use crate::args::{DrawsArg, Format, LevelArgs};
 use crate::files::{Loaded, load_all, report};
 use crate::watch::{Watcher, effort, limit_text, limits};
@@ -34,6 +35,10 @@ pub fn run(
     let Some(body) = question((model_file, &text), file, condition, &mut errors) else {
         return Err(report(s, &loaded.store, &errors));
     };
+    // A question that tells apart what is alike is asked of every state by itself.
+    if (loaded.game.bound.model.alike.iter()).any(|d| tells_apart(&loaded.game.bound.model, d, &body)) {
+        loaded.game = loaded.game.apart();
+    }
     let game = &loaded.game;
     let watcher = Watcher::new(&s.common);
     let found = explore(game, limits(&s.common), false, &watcher)
@@ -61,6 +66,11 @@ pub fn run(
     let limit = found.counts.limit.or(stopped).or(found.counts.cut.then_some(Limit::SetAside));
     let whole = limit.is_none();
     let route = nearest.and_then(|(depth, ids)| found.route_to(game, depth, &ids, false));
+    // Where things are alike, the position that the way really leads to.
+    let last = route.as_ref().map(|r| match played_route(game, &loaded.moves, r) {
+        Ok(played) => played.states.last().cloned().unwrap_or_default(),
+        Err(_) => game.unpack(r.states.last().expect("a route has a start")),
+    });
     let c = &found.counts;
     if s.common.format == Format::Json {
         s.json(&json!({
@@ -72,7 +82,7 @@ pub fn run(
             "count": count,
             "depth": route.as_ref().map(|r| r.moves.len()),
             "moves": route.as_ref().map(|r| lucky_names(game, &loaded.moves, r)),
-            "position": route.as_ref().and_then(|r| r.states.last()).map(|w| game.bound.line(&game.unpack(w))),
+            "position": last.as_ref().map(|s| game.bound.line(s)),
             "complete": whole,
             "states": c.states,
             "effort": effort(seconds, c.states),
@@ -96,12 +106,12 @@ pub fn run(
                 let names = lucky_names(game, &loaded.moves, route);
                 s.lines(&move_lines(&names))?;
                 s.line("")?;
-                let last = route.states.last().expect("a route has a start");
+                let last = last.as_ref().expect("where there is a route");
                 let mut block = vec![];
-                block.extend(position_lines(&game.bound, &game.unpack(last), &BTreeSet::new()));
+                block.extend(position_lines(&game.bound, last, &BTreeSet::new()));
                 s.lines(&side_by_side(&[block], 4, WIDTH))?;
                 s.line("")?;
-                s.line(format!("as --at takes it: {}", game.bound.line(&game.unpack(last))))?;
+                s.line(format!("as --at takes it: {}", game.bound.line(last)))?;
             }
             None if whole => s.line(format!(
                 "no such position: proved by looking at all {} reachable states",

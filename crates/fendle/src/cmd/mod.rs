@@ -18,7 +18,7 @@ use std::collections::BTreeSet;
 use fendle_core::explore::Faulted;
 use fendle_core::{Class, Model as _, Route};
 use fendle_lang::bind::Drawn;
-use fendle_lang::play::{MoveTable, Played, replay};
+use fendle_lang::play::{MoveTable, Played, replay, step};
 use fendle_lang::{Bound, Diagnostic, Game};
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::folded;
@@ -72,15 +72,46 @@ pub fn title_of(file: &str, name: &str, title: &str, b: &Bound) -> String {
 
 /// The names of a route's moves.
 pub fn move_names(game: &Game, route: &Route) -> Vec<String> {
+    if game.bound.canon.is_some()
+        && let Ok(moves) = MoveTable::new(&game.bound)
+        && let Ok(played) = played_route(game, &moves, route)
+    {
+        return played.moves.iter().map(|(n, _)| moves.name(*n).to_string()).collect();
+    }
     route.moves.iter().map(|&m| game.move_name(m)).collect()
+}
+
+/// A route as the reference executor plays it.
+pub struct PlayedRoute {
+    /// The moves with what they did.
+    pub moves: Vec<(usize, Played)>,
+    /// The states, the start first. Where things are alike, those that play really reaches.
+    pub states: Vec<Vec<i32>>,
+}
+
+/// Plays a route by the reference executor.
+///
+/// # Errors
+///
+/// What does not hold: a mistake of the search.
+pub fn played_route(game: &Game, moves: &MoveTable, route: &Route) -> Result<PlayedRoute, String> {
+    let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
+    let mut states: Vec<Vec<i32>> = route.states.iter().map(|w| game.unpack(w)).collect();
+    // Of several starts that are alike, one that is really drawn.
+    if let Some((start, _)) = game.starts.iter().find(|(s, _)| *game.settled(s) == states[0]) {
+        states[0].clone_from(start);
+    }
+    let played = replay(&game.bound, moves, &numbers, &states)?;
+    for (state, (_, p)) in states[1..].iter_mut().zip(&played) {
+        state.clone_from(&p.made.state);
+    }
+    Ok(PlayedRoute { moves: played, states })
 }
 
 /// The names of a route's moves with what is drawn on the way, as the reference executor plays it.
 pub fn lucky_names(game: &Game, moves: &MoveTable, route: &Route) -> Vec<String> {
-    let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
-    let states: Vec<Vec<i32>> = route.states.iter().map(|w| game.unpack(w)).collect();
-    match replay(&game.bound, moves, &numbers, &states) {
-        Ok(played) => numbers.iter().zip(&played).map(|(&n, p)| call_text(moves.name(n), p)).collect(),
+    match played_route(game, moves, route) {
+        Ok(played) => played.moves.iter().map(|(n, p)| call_text(moves.name(*n), p)).collect(),
         Err(_) => move_names(game, route),
     }
 }
@@ -135,36 +166,57 @@ pub fn fault_trouble(s: &Session, store: &Store, game: &Game, faulted: &Faulted)
         message = format!("model fault: {fault} ({word} ... because \"{why}\")");
     }
     let mut d = Diagnostic::error("F001", model.file, fault.span, message);
-    let names = move_names(game, &faulted.route);
+    let (names, during, last) = fault_place(game, faulted);
     let way = match names.len() {
         0 => "at the start".to_string(),
         n => format!("after {n} moves: {}", names.join("; ")),
     };
-    let during = match faulted.fault.during {
-        Some(m) => format!("{way}; while trying: {}", game.move_name(m)),
+    let during = match during {
+        Some(name) => format!("{way}; while trying: {name}"),
         None => format!("{way}; while asking for the status"),
     };
     d = d.note(during);
-    if let Some(last) = faulted.route.states.last() {
-        let lines = position_lines(&game.bound, &game.unpack(last), &BTreeSet::new());
+    if let Some(last) = last {
+        let lines = position_lines(&game.bound, &last, &BTreeSet::new());
         d = d.note(format!("the state there:\n{}", lines.join("\n")));
     }
     s.reporter.show(&store.sources, &[d]);
     Trouble::Reported
 }
 
+/// The moves to a fault, the move that was tried there, and the state there.
+fn fault_place(game: &Game, faulted: &Faulted) -> (Vec<String>, Option<String>, Option<Vec<i32>>) {
+    let route = &faulted.route;
+    let mut during = faulted.fault.during.map(|m| game.move_name(m));
+    let mut last = route.states.last().map(|w| game.unpack(w));
+    if game.bound.canon.is_some()
+        && let Ok(moves) = MoveTable::new(&game.bound)
+        && let Ok(played) = played_route(game, &moves, route)
+        && let Some(state) = played.states.last()
+    {
+        // Where play really is, the move that breaks may have another name.
+        let breaks = |n: &usize| step(&game.bound, &moves, state, *n, false).is_err();
+        if let (Some(_), Some(n)) = (&during, (0..moves.list.len()).find(breaks)) {
+            during = Some(moves.name(n).to_string());
+        }
+        last = Some(state.clone());
+    }
+    (move_names(game, route), during, last)
+}
+
 /// A fault as JSON.
 pub fn fault_json(store: &Store, game: &Game, faulted: &Faulted) -> Value {
     let fault = game.run_fault(&faulted.fault);
     let (line, column) = store.sources.line_col(game.bound.model.file, fault.span.start);
+    let (names, during, last) = fault_place(game, faulted);
     json!({
         "message": fault.to_string(),
         "file": store.sources.name(game.bound.model.file),
         "line": line,
         "column": column,
-        "moves": move_names(game, &faulted.route),
-        "during": faulted.fault.during.map(|m| game.move_name(m)),
-        "position": faulted.route.states.last().map(|w| game.bound.line(&game.unpack(w))),
+        "moves": names,
+        "during": during,
+        "position": last.map(|s| game.bound.line(&s)),
     })
 }
 

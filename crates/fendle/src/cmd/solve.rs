@@ -4,12 +4,12 @@ use std::collections::BTreeSet;
 
 use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
 use fendle_lang::keeps::{Kept, enumerate, separations};
-use fendle_lang::play::{is_won, replay};
+use fendle_lang::play::is_won;
 use fendle_view::board::side_by_side;
 use fendle_view::text::{bytes, counted, grouped, wrapped};
 use serde_json::{Value, json};
 
-use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, position_lines, title};
+use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, played_route, position_lines, title};
 use crate::args::{Common, Format, LevelArgs};
 use crate::files::{Loaded, load_all};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
@@ -132,23 +132,20 @@ pub fn answer(
     };
     match solved.verdict {
         Verdict::Solvable(route) => {
-            let numbers: Vec<usize> = route.moves.iter().map(|m| m.0 as usize).collect();
-            let states: Vec<Vec<i32>> = route.states.iter().map(|w| game.unpack(w)).collect();
             let wrong = |why: String| {
                 Failed::Message(format!(
                     "the solution found does not hold: {why}; this is a mistake in fendle"
                 ))
             };
-            let played = replay(b, moves, &numbers, &states).map_err(wrong)?;
-            if !is_won(b, states.last().expect("a route has a start")) {
+            let played = played_route(game, moves, &route).map_err(wrong)?;
+            if !is_won(b, played.states.last().expect("a route has a start")) {
                 return Err(wrong("the last state is no goal".into()));
             }
             answer.exit = Exit::Yes;
             answer.verdict = "solvable";
             answer.lucky = !game.is_sure() || game.starts.len() > 1;
-            answer.moves =
-                Some(numbers.iter().zip(&played).map(|(&n, p)| call_text(moves.name(n), p)).collect());
-            answer.positions = states;
+            answer.moves = Some(played.moves.iter().map(|(n, p)| call_text(moves.name(*n), p)).collect());
+            answer.positions = played.states;
             answer.proof = "replayed by the reference executor".into();
             answer.proof_json = json!({"kind": "solution", "replayed": true, "if_lucky": answer.lucky});
         }
