@@ -985,3 +985,25 @@ fn solutions_found_among_like_things_are_mapped_back() {
     let shown = fendle(dir.path(), &["show", "coils.toml", "--after", &way.join("; "), "--line"]);
     assert_eq!(shown.out.trim(), line);
 }
+
+#[test]
+fn find_is_undecided_past_a_limit_and_never_says_no() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let r = fendle(dir.path(), &["find", "yard.toml", "won", "--max-states", "3"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    assert!(r.out.contains("undecided") && !r.out.contains("proved"), "{}", r.out);
+    let whole = fendle(dir.path(), &["find", "yard.toml", "won and depth > 1000"]);
+    assert_eq!(whole.code, 1, "{}{}", whole.out, whole.err);
+}
+
+/// A start drawn among several has no single kept value: nothing is concluded from the first of them.
+#[test]
+fn a_kept_quantity_of_one_start_says_nothing_of_the_others() {
+    let model = "model odd\nlevel wants: 0..1\nstate n: 0..9\nsetup { n = draw from (3, 4) }\n\
+                 move climb { refuse \"at the top\" unless n <= 7; n += 2 }\n\
+                 goal n >= 8 and n mod 2 == wants\nkeeps (n mod 2) goal (wants) because \"each step is two\"\n";
+    let level = "model = 'odd.fendle'\nvalues.wants = 0\n[[level]]\nname = 'a'\n";
+    let dir = dir_with(&[("odd.fendle", model), ("l.toml", level)]);
+    let r = fendle(dir.path(), &["solve", "l.toml", "--format", "json"]);
+    assert_eq!((r.code, &r.json()["verdict"]), (0, &Value::from("solvable")), "{}{}", r.out, r.err);
+}
