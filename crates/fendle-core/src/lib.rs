@@ -8,6 +8,8 @@
 //! * [`model`]: the contract: starts, moves, outcomes, refusals, statuses, what is told.
 //! * [`space`]: the visited states: packed, sharded by hash, kept exactly.
 //! * [`mod@explore`]: the whole reachable space, classified.
+//! * [`knowledge`]: what a player can know of hidden things, as a model of its own.
+//! * [`infer`]: what follows from clues that count: certainty, exact probabilities, proofs.
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
@@ -16,6 +18,8 @@
 
 pub mod classify;
 pub mod explore;
+pub mod infer;
+pub mod knowledge;
 pub mod limits;
 pub mod model;
 pub mod odds;

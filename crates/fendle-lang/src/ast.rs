@@ -363,6 +363,15 @@ pub enum OutcomeHow {
     Chance(u64, u64),
 }
 
+/// What is known beforehand of a hidden variable.
+#[derive(Clone, Debug, Default)]
+pub struct Prior {
+    /// `each c (V weight W, ...)`: every value by itself, with these weights.
+    pub each: Option<(Option<Name>, Vec<(Expr, Option<Expr>)>)>,
+    /// `with C`
+    pub with: Option<Expr>,
+}
+
 /// What is declared to be interchangeable.
 #[derive(Clone, Debug)]
 #[allow(clippy::large_enum_variant)]
@@ -389,6 +398,16 @@ pub enum Item {
         when: Option<Expr>,
         default: Option<Expr>,
         outside: Option<Expr>,
+        hidden: Option<Prior>,
+        untold: bool,
+    },
+    /// `tell NAME: E for c on G where C`
+    Tell {
+        name: Option<Name>,
+        value: Expr,
+        binder: Option<Binder>,
+        when: Option<Expr>,
+        span: Span,
     },
     Tally(Vec<Name>),
     Show {

@@ -14,6 +14,8 @@ use crate::reference::Eval;
 
 /// Most entries of a list.
 pub const LIST_MAX: i64 = 4096;
+/// What stands in a board for what the player is not told.
+pub const UNTOLD: &str = "~";
 /// Greatest length of a row or column.
 pub const SIDE_MAX: usize = 4096;
 
@@ -93,6 +95,12 @@ pub struct Bound {
     pub drawn: bool,
     /// Packs states.
     pub codec: Codec,
+    /// Hidden variables whose layout the level does not give.
+    pub scattered: Vec<usize>,
+    /// For each `tell`, what the level says is seen, where it does.
+    pub seen: Vec<Option<Vec<Option<i64>>>>,
+    /// Positions are drawn as the player sees them.
+    pub as_player: bool,
     /// Brings states into one form where things are alike.
     pub canon: Option<Canon>,
 }
@@ -121,6 +129,19 @@ pub struct Drawn {
 #[must_use]
 pub fn cell_name(cell: usize, cols: usize) -> String {
     format!("r{}c{}", cell / cols.max(1) + 1, cell % cols.max(1) + 1)
+}
+
+/// Cells by their names, such as `r1c1 r2c3`, where a text is nothing else.
+fn cell_list(text: &str) -> Option<Vec<(usize, usize)>> {
+    let number = |s: &str| s.bytes().all(|b| b.is_ascii_digit()).then(|| s.parse().ok())?;
+    let words: Option<Vec<(usize, usize)>> = text
+        .split_whitespace()
+        .map(|w| {
+            let (r, c) = w.strip_prefix('r')?.split_once('c')?;
+            Some((number(r)?, number(c)?))
+        })
+        .collect();
+    words.filter(|w| !w.is_empty())
 }
 
 fn parse_cell(text: &str, rows: usize, cols: usize) -> Option<i64> {
@@ -355,6 +376,20 @@ impl Binder<'_> {
                 let at = text.text.find(trimmed).unwrap_or(0);
                 Some(vec![Some(self.value(b, var, trimmed, text.file, text.spot(at, trimmed.len()))?)])
             }
+            Shape::Set | Shape::Grid
+                if def.dom.scalar() == Scalar::Bool && cell_list(text.text).is_some() =>
+            {
+                let mut out = vec![Some(0); b.cells()];
+                for (r, c) in cell_list(text.text).unwrap_or_default() {
+                    if r > b.rows || c > b.cols || r == 0 || c == 0 {
+                        let message = format!("r{r}c{c} is not on the board of {} x {}", b.rows, b.cols);
+                        self.error("L024", text.file, text.span, message);
+                        return None;
+                    }
+                    out[(r - 1) * b.cols + c - 1] = Some(1);
+                }
+                Some(out)
+            }
             Shape::Grid | Shape::Set => {
                 let joined = self.is_joined(var);
                 let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
@@ -538,6 +573,123 @@ impl Binder<'_> {
         Some(out)
     }
 
+    /// What a level says is seen of one `tell`: values, and `~` where nothing is told.
+    fn told_board(
+        &mut self,
+        b: &Bound,
+        tell: &TellDef,
+        raw: &Raw,
+        file: FileId,
+    ) -> Option<Vec<Option<i64>>> {
+        let RawKind::Text(text, at) = &raw.kind else {
+            self.error("L037", file, raw.span, "what is told is written as a text");
+            return None;
+        };
+        let text = Text { text, at: *at, span: raw.span, file };
+        let Some(scalar) = tell.value.ty.scalar() else { return None };
+        let parts: Vec<(&str, Span)> = if matches!(tell.over, Some((_, Range::Board))) {
+            let joined = !text.text.trim().contains(' ');
+            self.board(text, joined, Some((b.rows, b.cols)))?.into_iter().flatten().collect()
+        } else {
+            parts(text.text, false).into_iter().map(|(at, p)| (p, text.spot(at, p.len()))).collect()
+        };
+        let wanted = Eval::new(b).tell_elements(tell).len();
+        if parts.len() != wanted {
+            let message = format!("{} values are told here, `{}` tells {wanted}", parts.len(), tell.name);
+            self.error("L042", file, raw.span, message);
+            return None;
+        }
+        let mut out = vec![];
+        for (part, span) in parts {
+            if part == UNTOLD {
+                out.push(None);
+            } else if let Some(v) = b.parse_scalar(scalar, part) {
+                out.push(Some(v));
+            } else {
+                self.error("L024", file, span, format!("`{part}` is no value that `{}` tells", tell.name))
+                    .notes
+                    .push(format!("write the value, or `{UNTOLD}` where nothing is told"));
+                return None;
+            }
+        }
+        Some(out)
+    }
+
+    /// The values of a variable that decides what is told, from what the level says is seen.
+    #[allow(clippy::option_option)]
+    fn opened(&mut self, b: &Bound, var: usize, file: FileId, level: &Level) -> Option<Option<Vec<i64>>> {
+        for tell in self.model.tells.iter().filter(|t| t.opened() == Some(var)) {
+            if let Some((_, raw)) = level.told.iter().find(|(k, _)| k.text == tell.name) {
+                let told = self.told_board(b, tell, raw, file)?;
+                return Some(Some(told.into_iter().map(|v| i64::from(v.is_some())).collect()));
+            }
+        }
+        Some(None)
+    }
+
+    /// Reads what the level says is seen.
+    fn told(&mut self, b: &mut Bound, file: FileId, level: &Level) -> Option<()> {
+        for (key, raw) in &level.told {
+            let Some(t) = self.model.tells.iter().position(|t| t.name == key.text) else {
+                let known: Vec<String> = self.model.tells.iter().map(|t| t.name.clone()).collect();
+                let error = self.error("L035", file, key.span, format!("nothing named `{}` is told", key.text));
+                error.notes.push(match crate::diag::near(&key.text, known.iter().map(String::as_str)) {
+                    Some(n) => format!("did you mean `{n}`?"),
+                    None => format!("told are: {}", known.join(", ")),
+                });
+                return None;
+            };
+            let tell = self.model.tells[t].clone();
+            b.seen[t] = Some(self.told_board(b, &tell, raw, file)?);
+        }
+        if !level.told.is_empty() && b.scattered.is_empty() {
+            let span = level.told[0].0.span;
+            self.error("L043", file, span, "the level gives the layout, so what is told follows from it")
+                .notes
+                .push("leave out one of the two".into());
+            return None;
+        }
+        Some(())
+    }
+
+    /// A layout that the level gives must be one that can be drawn.
+    fn layouts(&mut self, b: &Bound, file: FileId, level: &Level) -> Option<()> {
+        for (v, def) in self.model.vars.iter().enumerate() {
+            if !def.hidden || b.scattered.contains(&v) || !b.slots[v].active {
+                continue;
+            }
+            let Some(with) = def.prior.as_ref().and_then(|p| p.with.as_ref()) else { continue };
+            let mut state = b.start.clone();
+            state.push(0);
+            let holds = Eval::new(b).value_in(with, &state);
+            let message = match holds {
+                Ok(0) => match crate::scatter::exact_count(b, v) {
+                    Some(n) => {
+                        let slot = &b.slots[v];
+                        let have = b.start[slot.base..slot.base + slot.len].iter().filter(|x| **x != 0).count();
+                        if have as i64 == n {
+                            format!("the layout of `{}` is not one that can be drawn", def.name)
+                        } else {
+                            format!("`{}` holds {have} here, and {n} are wanted", def.name)
+                        }
+                    }
+                    None => format!("the layout of `{}` is not one that can be drawn", def.name),
+                },
+                Ok(_) => continue,
+                Err(fault) => fault.to_string(),
+            };
+            let span = level.start.iter().find(|(k, _)| k.text == def.name).map_or(level.span, |(_, r)| r.span);
+            let (declared, model_file) = (with.expr.span, self.model.file);
+            self.error("L044", file, span, message).labels.push(crate::diag::Label {
+                file: model_file,
+                span: declared,
+                text: "this is what is known of it".into(),
+            });
+            return None;
+        }
+        Some(())
+    }
+
     /// Rows and columns of a text board, not yet checked.
     fn shape_of(&self, joined: bool, text: &str) -> Option<(usize, usize)> {
         let rows = lines(text);
@@ -561,11 +713,15 @@ impl Binder<'_> {
         // A value that a later one replaces says nothing.
         let last = |i: usize, key: &Key| level.values[i + 1..].iter().all(|(k, _)| k.text != key.text);
         let values = level.values.iter().enumerate().filter(|(i, (k, _))| last(*i, k)).map(|(_, v)| v);
-        for (key, raw) in level.start.iter().chain(values) {
+        for (key, raw) in level.start.iter().chain(values).chain(&level.told) {
             let RawKind::Text(text, _) = &raw.kind else { continue };
+            if cell_list(text).is_some() {
+                continue;
+            }
             let joined = match self.model.var(&key.text) {
                 Some(v) if matches!(self.model.vars[v].shape, Shape::Grid | Shape::Set) => self.is_joined(v),
                 Some(_) => continue,
+                None if self.model.tells.iter().any(|t| t.name == key.text) => !text.trim().contains(' '),
                 None => true,
             };
             if let Some(size) = self.shape_of(joined, text) {
@@ -613,6 +769,9 @@ pub fn bind(
         spreads: vec![None; model.vars.len()],
         drawn: false,
         codec: Codec::default(),
+        scattered: vec![],
+        seen: vec![None; model.tells.len()],
+        as_player: false,
         canon: None,
     };
     for (key, _, at) in sets {
@@ -775,6 +934,8 @@ pub fn bind(
                 return None;
             }
             values
+        } else if let Some(opened) = binder.opened(&b, var, file, level)? {
+            opened
         } else if let Some(default) = &def.default {
             let value = constant(&mut binder, &b, default)?;
             if !slot.holds(value) {
@@ -783,10 +944,17 @@ pub fn bind(
             }
             vec![value; len]
         } else if let Some(target) = def.rearranged {
+            if def.hidden {
+                b.scattered.push(var);
+            }
             let t = &b.slots[target];
             b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
         } else if matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
             // A list that is not given is empty.
+            empty()
+        } else if def.hidden {
+            // Drawn from what is known of it.
+            b.scattered.push(var);
             empty()
         } else if def.state && model.setup.is_some() {
             // What the setup does not draw has its least value: nothing of it can be forgotten,
@@ -841,7 +1009,19 @@ pub fn bind(
             .push("give a text board, or `size = [rows, columns]`".into());
         return None;
     }
-    b.drawn = model.setup.is_some() && level.start.is_empty();
+    let says = |key: &Key| {
+        let drawing = model.shows.iter().find_map(|s| match s {
+            Show::Drawing { name, vars, .. } if *name == key.text => Some(vars),
+            _ => None,
+        });
+        match drawing {
+            Some(vars) => vars.iter().any(|v| !model.vars[*v].hidden),
+            None => !model.vars.iter().any(|v| v.hidden && v.name == key.text),
+        }
+    };
+    b.drawn = model.setup.is_some() && level.told.is_empty() && !level.start.iter().any(|(k, _)| says(k));
+    binder.told(&mut b, file, level)?;
+    binder.layouts(&b, file, level)?;
     if let (false, Some(&v)) = (b.drawn, undrawn.first()) {
         let def = &model.vars[v];
         let (declared, model_file) = (def.span, model.file);
@@ -1503,10 +1683,74 @@ impl Bound {
         Drawn { pictures, values }
     }
 
+    /// What the player is told of a state: what the level says is seen, or what follows from the layout.
+    #[must_use]
+    pub fn told(&self, state: &[i32]) -> Vec<Vec<Option<i64>>> {
+        let mut told = Eval::new(self).told(state).unwrap_or_default();
+        told.resize(self.model.tells.len(), vec![]);
+        for (t, s) in told.iter_mut().zip(&self.seen) {
+            if let Some(s) = s {
+                t.clone_from(s);
+            }
+        }
+        told
+    }
+
+    /// A told value, or what stands for none.
+    #[must_use]
+    pub fn told_text(&self, tell: usize, value: Option<i64>) -> String {
+        let scalar = self.model.tells[tell].value.ty.scalar();
+        value.zip(scalar).map_or(UNTOLD.to_string(), |(v, s)| self.scalar_text(s, v, false))
+    }
+
+    /// The position as the player sees it.
+    fn draw_told(&self, state: &[i32]) -> Drawn {
+        let model = &self.model;
+        let mut shown = state.to_vec();
+        for (def, slot) in model.vars.iter().zip(&self.slots).filter(|(d, _)| d.hidden || d.untold) {
+            // What is hidden is drawn as if nothing were there.
+            if def.rearranged.is_none() {
+                shown[slot.base..slot.base + slot.len].fill(slot.pad() as i32);
+            }
+        }
+        let mut drawn = self.draw_with(&shown, false);
+        let opened: Vec<usize> = model.tells.iter().filter_map(TellDef::opened).collect();
+        // What the told boards say anyway, and what is hidden, is left out.
+        let silent = |v: usize| model.vars[v].hidden || model.vars[v].untold || opened.contains(&v);
+        let keep = |name: &str| {
+            let show = model.shows.iter().find_map(|s| match s {
+                Show::Drawing { name: n, vars, .. } if n == name => Some(vars),
+                _ => None,
+            });
+            match show {
+                Some(vars) => !vars.iter().all(|&v| silent(v)),
+                None => model.var(name).is_none_or(|v| !silent(v)),
+            }
+        };
+        drawn.pictures.retain(|p| keep(&p.name));
+        drawn.values.retain(|(name, _)| keep(name));
+        for (t, (tell, values)) in model.tells.iter().zip(self.told(state)).enumerate() {
+            if matches!(tell.over, Some((_, Range::Board))) {
+                let rows = values
+                    .chunks(self.cols.max(1))
+                    .map(|row| row.iter().map(|v| self.told_text(t, *v)).collect())
+                    .collect();
+                drawn.pictures.push(Picture { name: tell.name.clone(), rows, joined: false });
+            } else {
+                let text: Vec<String> = values.iter().map(|v| self.told_text(t, *v)).collect();
+                drawn.values.push((tell.name.clone(), text.join(" ")));
+            }
+        }
+        drawn
+    }
+
     /// The position as boards and values, for people.
     #[must_use]
     pub fn draw(&self, state: &[i32]) -> Drawn {
-        let mut drawn = self.draw_with(state, false);
+        let mut drawn = match self.as_player || self.seen.iter().any(Option::is_some) {
+            true => self.draw_told(state),
+            false => self.draw_with(state, false),
+        };
         for (name, value) in &mut drawn.values {
             if name == "ended" {
                 let number = state[self.ended_at()] as usize - 1;

@@ -154,6 +154,13 @@ fn cell_name(text: &str) -> Option<(i64, i64)> {
     Some((number(r)?, number(c)?))
 }
 
+/// Whether an expression reads the state.
+fn reads_state(vars: &[VarDef], e: &Expr) -> bool {
+    let mut reads = false;
+    e.each(&mut |e| reads |= matches!(e.kind, Ek::Var(_, v) if vars[v].state));
+    reads
+}
+
 /// Adds the check that a value lies in its declared range, where the type alone does not say so.
 fn within(e: Expr, dom: &Dom) -> Expr {
     if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_)) {
@@ -295,6 +302,7 @@ impl Checker<'_> {
         let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
         let mut spreads: Vec<SpreadDef> = vec![];
         let mut alike: Vec<AlikeDef> = vec![];
+        let mut tells: Vec<TellDef> = vec![];
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
@@ -369,6 +377,20 @@ impl Checker<'_> {
                         }
                         None => self.unknown(over, "array of lists"),
                     }
+                }
+                Item::Var { names, hidden: Some(prior), .. } => {
+                    for name in names {
+                        self.prior(name, prior);
+                    }
+                }
+                Item::Tell { name, value, binder, when, span } => {
+                    let def = self.tell(name.as_ref(), (value, binder.as_ref(), when.as_ref()), *span);
+                    if tells.iter().any(|t| t.name == def.name) {
+                        self.error("M002", *span, format!("`{}` is told twice", def.name))
+                            .notes
+                            .push("give it a name: `tell NAME: ...`".into());
+                    }
+                    tells.push(def);
                 }
                 Item::Alike { what, when, span } => {
                     let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
@@ -492,6 +514,7 @@ impl Checker<'_> {
             aim,
             laws,
             alike,
+            tells,
             refuses: std::mem::take(&mut self.refuses),
             endings: std::mem::take(&mut self.endings),
             statuses,
@@ -504,8 +527,92 @@ impl Checker<'_> {
         };
         if good {
             self.prove_alike(&model);
+            self.errors.extend(crate::hidden::findings(&model));
         }
         model
+    }
+
+    /// What is known beforehand of a hidden variable.
+    fn prior(&mut self, name: &Name, prior: &ast::Prior) {
+        let Some(&(Global::Var(v), _)) = self.globals.get(&name.text) else { return };
+        let dom = self.vars[v].dom.clone();
+        if !matches!(self.vars[v].shape, Shape::Grid | Shape::Set | Shape::One | Shape::Array(_)) {
+            self.error("M063", name.span, "a grid, a set, an array or a single value can be hidden");
+        }
+        let each = prior.each.as_ref().map(|(cell, values)| {
+            let scope = std::mem::take(&mut self.scope);
+            let old = std::mem::replace(&mut self.place, Place::Cond);
+            if let Some(cell) = cell {
+                self.bind(cell, Ty::Cell, false, None);
+            }
+            let mut out = vec![];
+            for (v, w) in values {
+                let v = self.expr(v);
+                let v = self.coerce(v, dom.scalar().ty());
+                let w = match w {
+                    Some(w) => {
+                        let w = self.expr(w);
+                        self.coerce(w, Ty::Int)
+                    }
+                    None => Expr { kind: Ek::Const(1), ty: Ty::Int, span: v.span },
+                };
+                out.push((v, w));
+            }
+            self.place = old;
+            (out, std::mem::replace(&mut self.scope, scope).locals)
+        });
+        let with = prior.with.as_ref().map(|e| self.condition(e, Place::Cond));
+        self.vars[v].prior = Some(Prior { each, with });
+    }
+
+    fn tell(
+        &mut self,
+        name: Option<&Name>,
+        (value, binder, when): (&A, Option<&ast::Binder>, Option<&A>),
+        span: Span,
+    ) -> TellDef {
+        let name = match (name, &value.kind) {
+            (Some(n), _) => n.text.clone(),
+            (None, K::Call(f, _)) => f.text.clone(),
+            (None, K::Index(base, _)) if matches!(base.kind, K::Name(_)) => match &base.kind {
+                K::Name(n) => n.clone(),
+                _ => "told".into(),
+            },
+            _ => "told".into(),
+        };
+        self.scope = Scope::default();
+        self.place = Place::Cond;
+        let (over, filter) = match binder {
+            Some(b) => {
+                let (local, over, filter) = self.binder(b);
+                let fixed = match &over {
+                    Range::Board | Range::Dirs(_) | Range::Enum(_) => true,
+                    Range::Ints(lo, hi) => !reads_state(&self.vars, lo) && !reads_state(&self.vars, hi),
+                    Range::Lanes(d) => matches!(d.kind, Ek::Const(_)),
+                    _ => false,
+                };
+                if !fixed && self.scope.locals[local].ty != Ty::Bad {
+                    self.error("M066", b.over.span, "what is told runs over the board, rows, columns, or a range of the level")
+                        .notes
+                        .push("say after `where` for which of them it is told".into());
+                }
+                (Some((local, over)), filter)
+            }
+            None => {
+                let filter = when.map(|e| {
+                    let e = self.expr(e);
+                    self.coerce(e, Ty::Bool)
+                });
+                (None, filter)
+            }
+        };
+        let value = self.expr(value);
+        if value.ty.scalar().is_none() && value.ty != Ty::Bad {
+            let message = format!("a single value is told, this is {}", self.tn(value.ty));
+            self.error("M020", value.span, message);
+        }
+        let locals = std::mem::take(&mut self.scope.locals);
+        TellDef { name, value, over, filter, locals, span }
     }
 
     /// Rules that tell things apart which are declared to be alike.
@@ -671,6 +778,9 @@ impl Checker<'_> {
             max: None,
             shadow_of: None,
             clock: true,
+            hidden: false,
+            untold: false,
+            prior: None,
         });
         Some((self.vars.len() - 1, every))
     }
@@ -818,7 +928,7 @@ impl Checker<'_> {
                 self.records[record].parts = out;
                 record += 1;
             }
-            if let Item::Var { state, names, ty, when, default, outside } = item {
+            if let Item::Var { state, names, ty, when, default, outside, hidden, untold } = item {
                 let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
                     for name in names {
                         let dom = Dom::Bool;
@@ -838,6 +948,9 @@ impl Checker<'_> {
                                 max: None,
                                 shadow_of: None,
                                 clock: false,
+                                hidden: false,
+                                untold: false,
+                                prior: None,
                             },
                         );
                         // Uses of a variable whose type is wrong say nothing more.
@@ -885,6 +998,9 @@ impl Checker<'_> {
                             max: max.clone(),
                             shadow_of: None,
                             clock: false,
+                            hidden: hidden.is_some(),
+                            untold: *untold,
+                            prior: None,
                         },
                     );
                 }

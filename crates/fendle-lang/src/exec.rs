@@ -296,6 +296,13 @@ impl<'c> Machine<'c> {
         self.mem.copy_within(before..before + len, self.code.now as usize);
     }
 
+    /// The values of the loaded state.
+    #[must_use]
+    pub fn loaded(&self) -> &[i32] {
+        let (before, len) = (self.code.before as usize, self.code.state_len as usize);
+        &self.mem[before..before + len]
+    }
+
     /// The ended part of the loaded state.
     #[inline]
     #[must_use]

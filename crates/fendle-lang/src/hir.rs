@@ -219,6 +219,50 @@ pub struct VarDef {
     pub shadow_of: Option<usize>,
     /// Counts accepted moves for `tick every N moves`; the model's author did not name it.
     pub clock: bool,
+    /// The player does not see it.
+    pub hidden: bool,
+    /// Not hidden by a prior of its own, yet not told either.
+    pub untold: bool,
+    /// What is known beforehand of a hidden variable.
+    pub prior: Option<Prior>,
+}
+
+/// What is known beforehand of a hidden variable.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Prior {
+    /// Each value by itself, with these weights; `local` is the cell, the first of `locals`.
+    pub each: Option<(Vec<(Expr, Expr)>, Vec<LocalDef>)>,
+    /// All layouts that satisfy this, and no other.
+    pub with: Option<Body>,
+}
+
+/// What the player is told of what is hidden.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct TellDef {
+    pub name: String,
+    pub value: Expr,
+    /// For each of these: the local name, what it runs over, and for which of them.
+    pub over: Option<(usize, Range)>,
+    pub filter: Option<Expr>,
+    pub locals: Vec<LocalDef>,
+    pub span: Span,
+}
+
+impl TellDef {
+    /// The state variable whose value at the cell decides whether the cell is told, if it is that plain.
+    #[must_use]
+    pub fn opened(&self) -> Option<usize> {
+        let (local, Range::Board) = self.over.as_ref().map(|(l, r)| (*l, r))? else { return None };
+        match &self.filter.as_ref()?.kind {
+            Ek::Index(base, at) if matches!(at.kind, Ek::Local(l) if l == local) => match base.kind {
+                Ek::Var(When::Now, v) => Some(v),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
 }
 
 impl VarDef {
@@ -845,6 +889,7 @@ pub struct Model {
     pub aim: Option<AimDef>,
     pub laws: Vec<LawDef>,
     pub alike: Vec<AlikeDef>,
+    pub tells: Vec<TellDef>,
     pub refuses: Vec<RefuseSite>,
     pub endings: Vec<Ending>,
     /// In the order in which they are asked.
@@ -864,6 +909,12 @@ impl Model {
     #[must_use]
     pub fn has_goal(&self) -> bool {
         self.endings.iter().any(|e| e.kind == EndKind::Goal)
+    }
+
+    /// Whether anything is kept from the player.
+    #[must_use]
+    pub fn hides(&self) -> bool {
+        self.vars.iter().any(|v| v.hidden || v.untold)
     }
 
     /// The number of a variable.

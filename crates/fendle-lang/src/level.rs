@@ -59,6 +59,8 @@ pub struct Level {
     pub values: Vec<(Key, Raw)>,
     /// The start of `state` variables and drawings.
     pub start: Vec<(Key, Raw)>,
+    /// What the player sees of hidden things, where the level gives no layout.
+    pub told: Vec<(Key, Raw)>,
     /// What is expected.
     pub expect: Vec<(Key, Raw)>,
 }
@@ -143,7 +145,7 @@ pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Le
     match root.get("level") {
         Some(Item::ArrayOfTables(list)) => {
             for (i, table) in list.iter().enumerate() {
-                r.keys(table, &["name", "title", "size", "values", "start", "expect"], "a level");
+                r.keys(table, &["name", "title", "size", "values", "start", "told", "expect"], "a level");
                 let mut name = r.text_of(table, "name");
                 if name.is_empty() {
                     name = (i + 1).to_string();
@@ -164,6 +166,7 @@ pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Le
                     size: r.size(table).or(size),
                     values: all,
                     start: r.table(table, "start"),
+                    told: r.table(table, "told"),
                     expect,
                 });
             }

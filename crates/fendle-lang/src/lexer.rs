@@ -10,7 +10,7 @@ use crate::diag::{Diagnostic, FileId, Span};
 /// Words that begin an item at the top level of a model.
 pub const ITEM_WORDS: &[&str] = &[
     "model", "const", "enum", "record", "shapes", "level", "state", "tally", "show", "fn", "proc", "move",
-    "waiting", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over", "status", "aim",
+    "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over", "status", "aim",
     "always", "keeps", "law", "example",
 ];
 
@@ -51,7 +51,7 @@ const CONTINUES: &[&str] = &[
     "[",
 ];
 /// Words that cannot begin a statement: a line that begins with one goes on from the line before.
-const JOINING_WORDS: &[&str] = &["because", "unless", "when", "where", "and", "or", "then"];
+const JOINING_WORDS: &[&str] = &["because", "with", "each", "unless", "when", "where", "and", "or", "then"];
 const CONTINUING_WORDS: &[&str] =
     &["and", "or", "not", "mod", "unless", "where", "while", "in", "then", "else"];
 

@@ -156,6 +156,42 @@ pub fn with_condition(b: &Bound, code: &Code, body: &Body) -> Option<(Code, u32)
     (!l.full && l.code.verify().is_ok()).then_some((l.code, program))
 }
 
+/// The code with programs more: for each thing that can be told, in the order of
+/// [`Eval::tell_elements`], one that gives its value, or `none` where it is not told.
+///
+/// # Errors
+///
+/// [`TooLarge::Operations`].
+pub fn with_tells(b: &Bound, code: &Code) -> Result<(Code, Vec<u32>), TooLarge> {
+    let mut l = Lower::new(b, code.clone());
+    l.sites = code.sites.iter().enumerate().map(|(i, s)| (*s, Site(i as u32))).collect();
+    let mut programs = vec![];
+    for tell in &b.model.tells {
+        let none = Expr { kind: Ek::Const(NONE), ty: tell.value.ty, span: tell.span };
+        let told = match &tell.filter {
+            None => tell.value.clone(),
+            Some(f) => {
+                let parts = (Box::new(f.clone()), Box::new(tell.value.clone()), Box::new(none));
+                Expr { kind: Ek::Cond(parts.0, parts.1, parts.2), ty: tell.value.ty, span: tell.span }
+            }
+        };
+        for x in Eval::new(b).tell_elements(tell) {
+            l.begin(&tell.locals, false);
+            if let Some((local, _)) = &tell.over {
+                l.frame[*local] = Local::Val(O::K(x));
+            }
+            let s = l.value(&told);
+            let s = l.reg(s);
+            l.emit(Op::Give { s });
+            programs.push(l.end("told".into(), vec![]));
+        }
+    }
+    if l.full || l.code.verify().is_err() {
+        return Err(TooLarge::Operations);
+    }
+    Ok((l.code, programs))
+}
+
 /// All moves with their parameters filled in, in move order: (move, parameters).
 ///
 /// # Errors

@@ -9,7 +9,7 @@ use crate::exec::{Break, Halt, Machine, Outcome, Outcomes};
 use crate::hir::{EndKind, code};
 use crate::ir::Code;
 use crate::keeps::{self, Kept};
-use crate::lower::{TooLarge, lower};
+use crate::lower::{TooLarge, lower, with_tells};
 use crate::reference::RunFault;
 
 /// A bound model and its code.
@@ -21,6 +21,8 @@ pub struct Game {
     pub code: Code,
     /// What is known of each `keeps` of the model, in its order.
     pub kept: Vec<Kept>,
+    /// Programs that give what the player is told, one for each thing that can be.
+    pub tells: Vec<u32>,
     /// Where play begins, with weights; the bound model's position where there is none.
     pub starts: Vec<(Vec<i32>, u64)>,
 }
@@ -35,9 +37,13 @@ impl Game {
         if let Some(canon) = &mut bound.canon {
             canon.center(&bound.position);
         }
-        let code = lower(&bound)?;
+        let mut code = lower(&bound)?;
+        let mut tells = vec![];
+        if bound.model.hides() {
+            (code, tells) = with_tells(&bound, &code)?;
+        }
         let kept = keeps::from_rules(&bound);
-        Ok(Game { bound, code, kept, starts: vec![] })
+        Ok(Game { bound, code, kept, tells, starts: vec![] })
     }
 
     /// The same game begun at another position.
@@ -47,7 +53,7 @@ impl Game {
         if let Some(canon) = &mut bound.canon {
             canon.center(&bound.position);
         }
-        Game { bound, code: self.code.clone(), kept: self.kept.clone(), starts: vec![] }
+        Game { bound, code: self.code.clone(), kept: self.kept.clone(), tells: self.tells.clone(), starts: vec![] }
     }
 
     /// Packs a state.
@@ -385,6 +391,26 @@ impl Worker for Runner<'_> {
         match self.game.code.aim {
             Some(program) => self.machine.ask(program).map_err(|b| broken(b, None)),
             None => Ok(0),
+        }
+    }
+
+    fn told(&mut self, state: &[u64], out: &mut Vec<u64>) {
+        let model = &self.game.bound.model;
+        if !model.hides() {
+            out.extend_from_slice(state);
+            return;
+        }
+        self.machine.load(state);
+        let values = self.machine.loaded();
+        for (def, slot) in model.vars.iter().zip(&self.game.bound.slots) {
+            if def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden) {
+                out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
+            }
+        }
+        out.push(u64::from(self.machine.ended() as u32));
+        for &program in &self.game.tells {
+            // What breaks here is told as something of its own.
+            out.push(self.machine.ask(program).map_or(u64::MAX, |v| v as u64));
         }
     }
 

@@ -16,7 +16,7 @@ const STMT_WORDS: &[&str] = &[
     "note", "score", "add", "remove", "write", "take", "cut", "insert", "require",
 ];
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
-const LATER: &[&str] = &["hidden", "tell", "bound", "untold"];
+const LATER: &[&str] = &["bound"];
 /// Words that make a type of another one.
 const TYPE_WORDS: [&str; 8] = ["grid", "set", "array", "rearranged", "list", "bag", "maybe", "placed"];
 const DEPTH_MAX: u32 = 160;
@@ -304,7 +304,7 @@ impl Parser<'_> {
                 }
                 Item::Enum(name, values)
             }
-            "level" | "state" => {
+            "level" | "state" | "hidden" => {
                 let mut names = vec![self.name("a name")?];
                 while self.eat_op(",") {
                     names.push(self.name("a name")?);
@@ -312,18 +312,39 @@ impl Parser<'_> {
                 self.op(":")?;
                 let ty = self.ty()?;
                 let (mut when, mut default, mut outside) = (None, None, None);
+                let (mut prior, mut untold) = (Prior::default(), false);
                 loop {
                     if self.eat_word("if") {
                         when = Some(self.expr()?);
                     } else if self.eat_word("outside") {
                         outside = Some(self.postfix()?);
+                    } else if word == "state" && self.eat_word("untold") {
+                        untold = true;
+                    } else if word == "hidden" && self.eat_word("with") {
+                        prior.with = Some(self.expr()?);
+                    } else if word == "hidden" && self.eat_word("each") {
+                        let name = if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
+                        prior.each = Some((name, self.weighted()?));
                     } else if self.eat_op("=") {
                         default = Some(self.expr()?);
                     } else {
                         break;
                     }
                 }
-                Item::Var { state: word == "state", names, ty, when, default, outside }
+                let hidden = (word == "hidden").then_some(prior);
+                Item::Var { state: word != "level", names, ty, when, default, outside, hidden, untold }
+            }
+            "tell" => {
+                let mut name = None;
+                if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
+                    name = Some(self.name("a name")?);
+                    self.op(":")?;
+                }
+                let value = self.expr()?;
+                let binder = if self.eat_word("for") { Some(self.binder()?) } else { None };
+                let when =
+                    if binder.is_none() && self.eat_word("where") { Some(self.expr()?) } else { None };
+                Item::Tell { name, value, binder, when, span: span.to(self.last_span()) }
             }
             "tally" => {
                 let mut names = vec![self.name("a name")?];
@@ -1111,24 +1132,29 @@ impl Parser<'_> {
         Ok(Stmt { kind, span: span.to(self.last_span()) })
     }
 
+    /// Values with weights, in round brackets.
+    fn weighted(&mut self) -> Parse<Vec<(Expr, Option<Expr>)>> {
+        self.op("(")?;
+        let mut values = vec![];
+        loop {
+            let value = self.expr()?;
+            let weight = if self.eat_word("weight") { Some(self.expr()?) } else { None };
+            values.push((value, weight));
+            if !self.eat_op(",") || self.is_op(")") {
+                break;
+            }
+        }
+        self.op(")")?;
+        Ok(values)
+    }
+
     /// `draw from (...)`, `draw on G where C weight W`, `draw (c on G where C weight W)`, each with
     /// `else { ... }`. `bound` is the name that a `let` gives.
     fn draw(&mut self, bound: Option<&Name>) -> Parse<(DrawFrom, Option<Block>)> {
         let span = self.span();
         self.next();
         let from = if self.eat_word("from") {
-            self.op("(")?;
-            let mut values = vec![];
-            loop {
-                let value = self.expr()?;
-                let weight = if self.eat_word("weight") { Some(self.expr()?) } else { None };
-                values.push((value, weight));
-                if !self.eat_op(",") || self.is_op(")") {
-                    break;
-                }
-            }
-            self.op(")")?;
-            DrawFrom::Values(values)
+            DrawFrom::Values(self.weighted()?)
         } else {
             let bracket = self.eat_op("(");
             let binder = match bound {

@@ -4,6 +4,7 @@
 //! places. It replays solutions, plays traces, runs examples, and decides in tests whether the
 //! fast one is right.
 
+use std::collections::HashMap;
 use std::fmt;
 
 use crate::ast::QuantKind;
@@ -246,6 +247,27 @@ pub struct Eval<'b> {
     chance: Chance,
     chooser: Chooser<'b>,
     oracle: Option<Oracle<'b>>,
+    unknown: Option<Unknown>,
+    /// What a setup starts from, instead of the level's own start.
+    base: Option<Vec<i32>>,
+}
+
+/// Hidden values that are tried one way after the other.
+struct Unknown {
+    known: HashMap<usize, i32>,
+    /// What was read, in order: the value's place in the state, and which it was.
+    seen: Vec<(usize, i32)>,
+    whole: bool,
+}
+
+/// One way that the part of a move which can lose may go.
+pub(crate) struct LosingWay {
+    /// The hidden values that it read: their places in the state.
+    pub reads: Vec<(usize, i32)>,
+    /// Whether the game is lost.
+    pub lost: bool,
+    /// The chance of its draws.
+    pub chance: Chance,
 }
 
 impl<'b> Eval<'b> {
@@ -263,6 +285,8 @@ impl<'b> Eval<'b> {
             chance: Chance::SURE,
             chooser: Chooser::Script { take: vec![], seen: vec![] },
             oracle: None,
+            unknown: None,
+            base: None,
         }
     }
 
@@ -270,6 +294,12 @@ impl<'b> Eval<'b> {
     #[must_use]
     pub fn with_oracle(b: &'b Bound, oracle: Oracle<'b>) -> Eval<'b> {
         Eval { oracle: Some(oracle), ..Eval::new(b) }
+    }
+
+    /// The same, with a layout of hidden things that setups start from.
+    #[must_use]
+    pub fn with_layout(b: &'b Bound, layout: Vec<i32>) -> Eval<'b> {
+        Eval { base: Some(layout), ..Eval::new(b) }
     }
 
     /// The value of an expression that reads level values only.
@@ -292,6 +322,53 @@ impl<'b> Eval<'b> {
         self.now = state.to_vec();
         self.before = state.to_vec();
         self.body(body)
+    }
+
+    /// A value and its weight at one place.
+    pub(crate) fn weighted_at(&mut self, v: &Expr, w: &Expr, locals: usize, at: i64) -> Run<(i64, u64)> {
+        let mut frame = vec![V::One(at); locals];
+        Ok((self.one(v, &mut frame)?, self.weight(w, &mut frame)?))
+    }
+
+    /// What a `tell` runs over: one element where it runs over nothing.
+    pub fn tell_elements(&mut self, tell: &TellDef) -> Vec<i64> {
+        match &tell.over {
+            None => vec![0],
+            Some((_, over)) => {
+                let mut frame = vec![V::One(0); tell.locals.len()];
+                self.range(over, &mut frame).unwrap_or_default()
+            }
+        }
+    }
+
+    /// What the player is told of a state: for each `tell` and each of its elements the value, or
+    /// `None` where it is not told.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn told(&mut self, state: &[i32]) -> Run<Vec<Vec<Option<i64>>>> {
+        self.now = state.to_vec();
+        self.before = state.to_vec();
+        let model = self.b.model.clone();
+        let mut out = vec![];
+        for tell in &model.tells {
+            let mut values = vec![];
+            for x in self.tell_elements(tell) {
+                self.fuel = STEP_BUDGET;
+                let mut frame = vec![V::One(0); tell.locals.len()];
+                if let Some((local, _)) = &tell.over {
+                    frame[*local] = V::One(x);
+                }
+                let is_told = match &tell.filter {
+                    Some(f) => self.one(f, &mut frame)? != 0,
+                    None => true,
+                };
+                values.push(if is_told { Some(self.one(&tell.value, &mut frame)?) } else { None });
+            }
+            out.push(values);
+        }
+        Ok(out)
     }
 
     /// The ending that holds in a state, as an index into the model's endings.
@@ -541,7 +618,7 @@ impl<'b> Eval<'b> {
         let model = self.b.model.clone();
         let Some(setup) = &model.setup else { return Ok(Drawn::Start(self.b.start.clone(), Chance::SURE)) };
         self.fuel = STEP_BUDGET;
-        self.now = self.b.start.clone();
+        self.now = self.base.clone().unwrap_or_else(|| self.b.start.clone());
         self.before = self.now.clone();
         self.events.clear();
         self.chance = Chance::SURE;
@@ -1331,6 +1408,15 @@ impl<'b> Eval<'b> {
             Ek::Const(v) => *v,
             Ek::Local(l) => return Ok(frame[*l].clone()),
             Ek::Var(when, v) => {
+                if let Some(unknown) = &mut self.unknown
+                    && self.b.model.vars[*v].hidden
+                {
+                    match self.b.model.vars[*v].shape {
+                        Shape::One => return Ok(V::One(self.element(*when, *v, 0))),
+                        // Read as a whole: not followed cell by cell.
+                        _ => unknown.whole = true,
+                    }
+                }
                 let def = &self.b.model.vars[*v];
                 let slot = &self.b.slots[*v];
                 let region = match (def.state, when) {
@@ -1360,12 +1446,18 @@ impl<'b> Eval<'b> {
             }
             Ek::Index(block, index) => {
                 let i = self.one(index, frame)?;
-                self.eval(block, frame)?.block()[i as usize].into()
+                match &block.kind {
+                    Ek::Var(when, v) => self.element(*when, *v, i as usize),
+                    _ => self.eval(block, frame)?.block()[i as usize].into(),
+                }
             }
             Ek::IndexOutside(block, place, outside) => {
                 let p = self.one(place, frame)?;
                 match self.cell_of(p) {
-                    Some(c) => self.eval(block, frame)?.block()[c as usize].into(),
+                    Some(c) => match &block.kind {
+                        Ek::Var(when, v) => self.element(*when, *v, c as usize),
+                        _ => self.eval(block, frame)?.block()[c as usize].into(),
+                    },
                     None => self.one(outside, frame)?,
                 }
             }
@@ -1594,6 +1686,137 @@ impl<'b> Eval<'b> {
                 return Ok(V::Block(inside));
             }
         }))
+    }
+
+    /// One value of a variable.
+    fn element(&mut self, when: When, v: usize, at: usize) -> i64 {
+        let def = &self.b.model.vars[v];
+        let slot = &self.b.slots[v];
+        let at = slot.base + at;
+        if def.hidden && self.unknown.is_some() {
+            return self.guessed(v, at);
+        }
+        let region = match (def.state, when) {
+            (false, _) => &self.b.data,
+            (true, When::Now) => &self.now,
+            (true, When::Before) => &self.before,
+            (true, When::Start) => &self.b.start,
+        };
+        region[at].into()
+    }
+
+    /// A hidden value that nobody knows: each in turn, as if it were drawn.
+    fn guessed(&mut self, v: usize, at: usize) -> i64 {
+        let slot = &self.b.slots[v];
+        let Some(unknown) = &mut self.unknown else { return self.now[at].into() };
+        if let Some((_, value)) = unknown.seen.iter().find(|(x, _)| *x == at) {
+            return (*value).into();
+        }
+        let values: Vec<i32> = match unknown.known.get(&at) {
+            Some(&known) => vec![known],
+            None => (slot.lo as i32..=slot.hi as i32).collect(),
+        };
+        let pick = match &mut self.chooser {
+            Chooser::Script { take, seen } => {
+                let pick = take.get(seen.len()).copied().unwrap_or(0);
+                seen.push(values.len());
+                pick
+            }
+            Chooser::Random(random) => random(&vec![1; values.len()]),
+        };
+        unknown.seen.push((at, values[pick]));
+        values[pick].into()
+    }
+
+    /// Runs the part of a move that can lose the game, in every way that hidden values it reads can be. `body`
+    /// is that part; `after` what follows it. Empty when the move is not allowed. `None` when there are more than `most` ways, or hidden values are
+    /// read in a way that is not followed.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub(crate) fn ways_to_lose(
+        &mut self,
+        state: &[i32],
+        (of, params): (usize, &[i64]),
+        (body, after, status): (&[Stmt], &[&ProcDef], bool),
+        known: &HashMap<usize, i32>,
+        most: usize,
+    ) -> Run<Option<Vec<LosingWay>>> {
+        let model = self.b.model.clone();
+        let def = &model.moves[of];
+        let lost = |e: usize| model.endings[e].kind == EndKind::Lost;
+        let mut out = vec![];
+        let mut take: Vec<usize> = vec![];
+        loop {
+            self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
+            self.unknown = Some(Unknown { known: known.clone(), seen: vec![], whole: false });
+            self.fuel = STEP_BUDGET;
+            self.now = state.to_vec();
+            let ended = self.b.ended_at();
+            self.now[ended] = 0;
+            self.before = self.now.clone();
+            self.chance = Chance::SURE;
+            let mut frame = vec![V::One(0); def.locals.len()];
+            for (slot, &p) in frame.iter_mut().zip(params) {
+                *slot = V::One(p);
+            }
+            for offer in &def.offers {
+                if self.one(offer, &mut frame)? == 0 {
+                    self.unknown = None;
+                    return Ok(Some(vec![]));
+                }
+            }
+            let mut flow = self.block(body, &mut frame)?;
+            if matches!(flow, Flow::Refused(..)) {
+                self.unknown = None;
+                return Ok(Some(vec![]));
+            }
+            for block in after {
+                if matches!(flow, Flow::Next) {
+                    flow = self.lone_block(block)?;
+                }
+            }
+            let mut is_lost = self.now[ended] != 0 && lost(self.now[ended] as usize - 1);
+            if !is_lost && status && matches!(flow, Flow::Next) {
+                is_lost = self.conditions()?.is_some_and(lost);
+            }
+            let Some(unknown) = self.unknown.take() else { return Ok(None) };
+            if unknown.whole || out.len() >= most {
+                return Ok(None);
+            }
+            out.push(LosingWay { reads: unknown.seen, lost: is_lost, chance: self.chance });
+            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(None) };
+            take.resize(seen.len(), 0);
+            while let (Some(t), n) = (take.last().copied(), take.len())
+                && t + 1 == seen[n - 1]
+            {
+                take.pop();
+            }
+            match take.last_mut() {
+                Some(t) => *t += 1,
+                None => return Ok(Some(out)),
+            }
+        }
+    }
+
+    /// The value of an expression whose local names hold these numbers.
+    pub(crate) fn scalar_in(&mut self, e: &Expr, frame: &[i64]) -> Run<i64> {
+        let mut frame: Vec<V> = frame.iter().map(|v| V::One(*v)).collect();
+        self.one(e, &mut frame)
+    }
+
+    /// What a loop runs over, with these numbers in the local names.
+    pub(crate) fn range_in(&mut self, over: &Range, frame: &[i64]) -> Run<Vec<i64>> {
+        let mut frame: Vec<V> = frame.iter().map(|v| V::One(*v)).collect();
+        self.range(over, &mut frame)
+    }
+
+    /// Takes a state as the one that expressions are about.
+    pub(crate) fn look_at(&mut self, state: &[i32]) {
+        self.fuel = STEP_BUDGET;
+        self.now = state.to_vec();
+        self.before = state.to_vec();
     }
 
     /// The states that a move leads to from here; those of all moves without one. None where the

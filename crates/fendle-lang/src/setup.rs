@@ -163,6 +163,61 @@ pub fn all(b: &Bound) -> Result<Option<AllStarts>, NoStart> {
     Ok(Some(AllStarts { starts, accepted, ways }))
 }
 
+/// All worlds that the level leaves possible, with exact weights: every layout of what is hidden, every
+/// start that the setup draws from it, less those that contradict what the level says is seen or a law.
+/// `None` when there are more than `most`.
+///
+/// # Errors
+///
+/// [`NoStart`].
+pub fn worlds(b: &Bound, most: usize) -> Result<Option<Vec<(Vec<i32>, u64)>>, NoStart> {
+    let Some(layouts) = crate::scatter::layouts(b, most).map_err(NoStart::Fault)? else { return Ok(None) };
+    let mut found: Vec<(Vec<i32>, Chance)> = vec![];
+    for (mut layout, weight) in layouts {
+        if b.drawn {
+            let mut eval = Eval::with_layout(b, layout);
+            let Some(drawn) = eval.all_starts(WAYS_MAX).map_err(NoStart::Fault)? else { return Ok(None) };
+            for d in drawn {
+                if let Drawn::Start(state, c) = d {
+                    let num = c.num.checked_mul(weight.into()).ok_or(NoStart::TooFine)?;
+                    found.push((state, Chance { num, den: c.den }));
+                }
+            }
+        } else {
+            for (def, slot) in b.model.vars.iter().zip(&b.slots).filter(|(d, _)| d.state && !d.hidden) {
+                let _ = def;
+                let part = slot.base..slot.base + slot.len;
+                layout[part.clone()].copy_from_slice(&b.position[part]);
+            }
+            let ended = b.ended_at();
+            layout[ended] = b.position[ended];
+            found.push((layout, Chance { num: weight.into(), den: 1 }));
+        }
+        if found.len() > most {
+            return Ok(None);
+        }
+    }
+    let mut kept = vec![];
+    for (state, chance) in found {
+        // A world that breaks a law cannot be; any other fault is told where it is met.
+        if let Err(f) = Eval::new(b).status(&state) {
+            if f.kind == crate::reference::FaultKind::AlwaysBroken {
+                continue;
+            }
+        }
+        if b.seen.iter().any(Option::is_some) {
+            let told = Eval::new(b).told(&state).map_err(NoStart::Fault)?;
+            let fits = b.seen.iter().zip(&told).all(|(s, t)| s.as_ref().is_none_or(|s| s == t));
+            if !fits {
+                continue;
+            }
+        }
+        kept.push((state, chance));
+    }
+    let weights = weights(kept.iter().map(|k| k.1)).ok_or(NoStart::TooFine)?;
+    Ok(Some(kept.into_iter().zip(weights).map(|((s, _), w)| (s, w)).collect()))
+}
+
 /// Whole weights in the proportion of these chances, as small as they can be.
 #[must_use]
 pub fn weights(chances: impl Iterator<Item = Chance> + Clone) -> Option<Vec<u64>> {

@@ -111,6 +111,15 @@ impl DrawsArg {
     }
 }
 
+/// Whose eyes a position is drawn for.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ViewArg {
+    /// Everything.
+    Author,
+    /// What the player sees.
+    Player,
+}
+
 /// A level and the position to start from.
 #[derive(Args, Debug, Clone)]
 pub struct LevelArgs {
@@ -126,6 +135,12 @@ pub struct LevelArgs {
     /// Play these moves first, such as "slide left; slide up".
     #[arg(long, value_name = "MOVES")]
     pub after: Option<String>,
+    /// Draw positions with everything on them, or as the player sees them.
+    #[arg(long, value_enum, default_value_t = ViewArg::Author)]
+    pub view: ViewArg,
+    /// Take the layout as known: by default analyses play with what the player can know.
+    #[arg(long)]
+    pub known: bool,
     /// Give a level value, such as rows=4; may be repeated.
     #[arg(long = "set", value_name = "NAME=VALUE")]
     pub sets: Vec<String>,

@@ -10,6 +10,7 @@ use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, re
 use fendle_lang::lower::TooLarge;
 use fendle_lang::play::{Call, MoveTable, Step, merged, step, step_drawn, with_draws};
 use fendle_lang::reference::{Drawn, Eval, RunFault};
+use fendle_lang::scatter::scatter;
 use fendle_lang::setup::{self, Dice, NoStart};
 use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
 
@@ -47,6 +48,21 @@ pub const LIBRARY: &[(&str, &str, &str)] = &[
         "fall",
         "falling blocks: steered while they fall, full rows vanish",
         include_str!("../../../models/fall.fendle"),
+    ),
+    (
+        "sweep",
+        "hidden rocks: numbers tell how many neighbours are rocks",
+        include_str!("../../../models/sweep.fendle"),
+    ),
+    (
+        "wade",
+        "a walker among hidden mires, to a safe place",
+        include_str!("../../../models/wade.fendle"),
+    ),
+    (
+        "pairs",
+        "hidden pairs: two are uncovered, equal ones stay",
+        include_str!("../../../models/pairs.fendle"),
     ),
     ("coil", "stacked rings on posts: only smaller onto larger", include_str!("../../../models/coil.fendle")),
 ];
@@ -195,6 +211,10 @@ pub struct Loaded {
     pub moves: MoveTable,
     /// How play begins.
     pub begin: Begin,
+    /// The moves that `--after` played.
+    pub played: Vec<usize>,
+    /// The states on the way, from where play began to the position.
+    pub history: Vec<Vec<i32>>,
 }
 
 /// Where the position comes from.
@@ -202,6 +222,11 @@ pub struct Loaded {
 pub enum Begin {
     /// The level or the arguments give it.
     Given,
+    /// What is hidden was laid out by seed.
+    Scattered {
+        /// The seed.
+        seed: u64,
+    },
     /// The setup drew it by seed.
     Sampled {
         /// The seed.
@@ -224,6 +249,7 @@ impl Begin {
         Some(match self {
             Begin::Given => return None,
             Begin::All { starts: 1, .. } => return None,
+            Begin::Scattered { seed } => format!("layout drawn with seed {seed}"),
             Begin::Sampled { seed, attempts: 1 } => format!("start drawn with seed {seed}"),
             Begin::Sampled { seed, attempts } => {
                 format!("start drawn with seed {seed}, accepted at attempt {attempts}")
@@ -242,6 +268,7 @@ impl Begin {
     /// For programs.
     pub fn json(&self) -> serde_json::Value {
         match self {
+            Begin::Scattered { seed } => serde_json::json!({"from": "layout", "seed": seed}),
             Begin::Given => serde_json::json!({"from": "level"}),
             Begin::Sampled { seed, attempts } => {
                 serde_json::json!({"from": "setup", "seed": seed, "attempts": attempts})
@@ -267,9 +294,29 @@ pub enum Want {
 /// # Errors
 ///
 /// A diagnostic at the setup.
-pub fn begin(bound: &mut Bound, want: Want, seed: u64) -> Result<(Begin, Starts), Box<Diagnostic>> {
+pub fn begin(bound: &mut Bound, mut want: Want, seed: u64) -> Result<(Begin, Starts), Box<Diagnostic>> {
+    if bound.model.hides() {
+        // What can be drawn is weighed where it is asked what can be known.
+        want = Want::One;
+    }
+    let scattered = !bound.scattered.is_empty() && bound.seen.iter().all(Option::is_none);
+    if scattered {
+        // A layout by seed, before anything is set up on it.
+        match scatter(bound, &mut Dice::new(seed)) {
+            Ok(state) => {
+                bound.start.clone_from(&state);
+                bound.position = state;
+            }
+            Err(e) => {
+                let def = &bound.model.vars[bound.scattered[0]];
+                let message = format!("no layout of `{}`: {e}", def.name);
+                return Err(Box::new(Diagnostic::error("L070", bound.model.file, def.span, message)));
+            }
+        }
+    }
     if !bound.drawn {
-        return Ok((Begin::Given, vec![]));
+        let begin = if scattered { Begin::Scattered { seed } } else { Begin::Given };
+        return Ok((begin, vec![]));
     }
     let fail = |e: NoStart| {
         let file = bound.model.file;
@@ -287,7 +334,8 @@ pub fn begin(bound: &mut Bound, want: Want, seed: u64) -> Result<(Begin, Starts)
         && let [Drawn::Start(state, _)] = list.as_slice()
     {
         bound.position.clone_from(state);
-        return Ok((Begin::Given, vec![]));
+        let begin = if scattered { Begin::Scattered { seed } } else { Begin::Given };
+        return Ok((begin, vec![]));
     }
     if want == Want::All
         && let Some(all) = setup::all(bound).map_err(fail)?
@@ -419,8 +467,15 @@ fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Troubl
     };
     game.starts = starts;
     let file_title = levels.title.clone();
-    let mut loaded = Loaded { store, level, file_title, game, moves, begin };
+    game.bound.as_player = args.view == crate::args::ViewArg::Player;
+    let history = vec![game.bound.position.clone()];
+    let mut loaded = Loaded { store, level, file_title, game, moves, begin, played: vec![], history };
     if let Some(after) = &args.after {
+        if loaded.game.bound.seen.iter().any(Option::is_some) {
+            return Err(Trouble::Message(
+                "--after needs a layout, and this level gives only what is seen".into(),
+            ));
+        }
         let position = play(s, &mut loaded, "--after", after)?;
         loaded.game.bound.position = position;
     }
@@ -430,24 +485,25 @@ fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Troubl
 /// Plays moves from the position; a refused move is an error.
 fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec<i32>, Trouble> {
     let list = parse_moves(s, loaded, what, moves)?;
-    let b = &loaded.game.bound;
-    let mut state = b.position.clone();
+    let mut state = loaded.game.bound.position.clone();
     let mut dice = Dice::new(s.common.seed);
     for (i, call) in list.iter().enumerate() {
-        let name = loaded.moves.name(call.number);
         let why = match play_call(loaded, &state, call, true, &mut dice) {
             Ok(Err(why)) => why,
             Ok(Ok(Step::Made(mut outcomes))) => {
                 state = outcomes.remove(0).made.state;
+                loaded.played.push(call.number);
+                loaded.history.push(state.clone());
                 continue;
             }
-            Ok(Ok(Step::Refused { site, .. })) => format!("is refused: {}", b.model.refuses[site].why),
+            Ok(Ok(Step::Refused { site, .. })) => format!("is refused: {}", loaded.game.bound.model.refuses[site].why),
             Ok(Ok(Step::NotOffered)) => "is not offered there".into(),
             Ok(Ok(Step::Ended(e))) => {
-                format!("comes after the end: {}", fendle_lang::bind::ending_text(&b.model.endings[e]))
+                format!("comes after the end: {}", fendle_lang::bind::ending_text(&loaded.game.bound.model.endings[e]))
             }
             Err(fault) => format!("breaks the model: {fault}"),
         };
+        let name = loaded.moves.name(call.number);
         return Err(Trouble::Message(format!("{what}: move {}, {name}, {why}", i + 1)));
     }
     Ok(state)

@@ -215,6 +215,7 @@ fn check_level(
     };
     let start = match &begin {
         Begin::Given => start,
+        Begin::Scattered { .. } => format!("{start}, layout drawn"),
         Begin::Sampled { attempts, .. } => format!("{start}, drawn at attempt {attempts}"),
         Begin::All { starts, .. } => format!("{start}, {} drawn", counted(*starts as u64, "start", "starts")),
     };

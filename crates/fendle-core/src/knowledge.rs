@@ -1,0 +1,449 @@
+//! Play with hidden things: what the player can know, as a model of its own.
+//!
+//! An *information state* is the weighted set of worlds (states of the model beneath) that give the same told
+//! history. Worlds are kept in the order of their states with weights that have no common divisor, so equal sets
+//! are one state, whatever led there (the belief space of a partially observed decision process, Åström 1965;
+//! Kaelbling, Littman and Cassandra 1998). [`Knowing`] is a [`Model`] over them: every analysis that works on a
+//! model works on what can be known.
+//!
+//! Costs: one entry of 12 bytes for each world of each information state.
+
+use std::collections::HashMap;
+use std::sync::{Mutex, MutexGuard};
+
+use crate::model::{
+    Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker,
+};
+
+/// Why an information state cannot be made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotKnown {
+    /// The model broke.
+    Fault(Fault),
+    /// No world is left: what was seen cannot be.
+    NoWorld,
+    /// Weights of worlds no longer fit 64 bits.
+    TooFine,
+}
+
+impl From<Fault> for NotKnown {
+    fn from(f: Fault) -> NotKnown {
+        NotKnown::Fault(f)
+    }
+}
+
+/// What is told of one world, as a number, and the world's status.
+#[derive(Clone, Copy, Debug)]
+struct Seen {
+    told: u32,
+    status: Status,
+}
+
+/// Worlds with weights, ascending by their number.
+type Worlds = Box<[(u32, u64)]>;
+
+#[derive(Default)]
+struct Tables {
+    /// Worlds, one after the other.
+    words: Vec<u64>,
+    world_index: HashMap<Box<[u64]>, u32>,
+    seen: Vec<Seen>,
+    told_index: HashMap<Box<[u64]>, u32>,
+    beliefs: Vec<Worlds>,
+    belief_index: HashMap<Worlds, u32>,
+}
+
+/// The information states of a model.
+pub struct Knowing<'m> {
+    inner: &'m dyn Model,
+    words: usize,
+    tables: Mutex<Tables>,
+    starts: Vec<(u32, u64)>,
+    too_fine: Fault,
+}
+
+fn gcd(a: u128, b: u128) -> u128 {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
+
+impl Tables {
+    fn world(
+        &mut self,
+        state: &[u64],
+        worker: &mut dyn Worker,
+        scratch: &mut Vec<u64>,
+    ) -> Result<u32, Fault> {
+        if let Some(&id) = self.world_index.get(state) {
+            return Ok(id);
+        }
+        let status = worker.status(state)?;
+        scratch.clear();
+        worker.told(state, scratch);
+        let next = self.told_index.len() as u32;
+        let told = match self.told_index.get(scratch.as_slice()) {
+            Some(&t) => t,
+            None => {
+                self.told_index.insert(scratch.as_slice().into(), next);
+                next
+            }
+        };
+        let id = self.seen.len() as u32;
+        self.words.extend_from_slice(state);
+        self.world_index.insert(state.into(), id);
+        self.seen.push(Seen { told, status });
+        Ok(id)
+    }
+
+    /// The information state of these worlds; weights of the same world are added.
+    fn belief(&mut self, mut worlds: Vec<(u32, u128)>) -> Result<u32, NotKnown> {
+        worlds.sort_unstable_by_key(|w| w.0);
+        worlds.dedup_by(|b, a| {
+            if a.0 == b.0 {
+                a.1 += b.1;
+            }
+            a.0 == b.0
+        });
+        let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
+        let mut out = Vec::with_capacity(worlds.len());
+        for (w, weight) in worlds {
+            out.push((w, u64::try_from(weight / g).map_err(|_| NotKnown::TooFine)?));
+        }
+        let key: Worlds = out.into();
+        if let Some(&id) = self.belief_index.get(&key) {
+            return Ok(id);
+        }
+        let id = self.beliefs.len() as u32;
+        self.beliefs.push(key.clone());
+        self.belief_index.insert(key, id);
+        Ok(id)
+    }
+
+    /// Splits worlds by what is told of them. In the order of the least world of each part.
+    fn split(&self, worlds: &[(u32, u128, i64)]) -> Vec<Vec<(u32, u128, i64)>> {
+        let mut out: Vec<Vec<(u32, u128, i64)>> = vec![];
+        let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
+        for &(w, weight, score) in worlds {
+            let seen = self.seen[w as usize];
+            let at = *index.entry((seen.told, seen.status, score)).or_insert(out.len());
+            if at == out.len() {
+                out.push(vec![]);
+            }
+            out[at].push((w, weight, score));
+        }
+        out
+    }
+}
+
+impl<'m> Knowing<'m> {
+    /// The information states reached from worlds with weights. With `truth`, play begins in the one that holds
+    /// this state; else in each of them, with its weight.
+    ///
+    /// # Errors
+    ///
+    /// [`NotKnown`].
+    pub fn new(
+        inner: &'m dyn Model,
+        worlds: &[(Vec<u64>, u64)],
+        truth: Option<&[u64]>,
+    ) -> Result<Knowing<'m>, NotKnown> {
+        let mut tables = Tables::default();
+        let mut worker = inner.worker();
+        let mut scratch = vec![];
+        let mut all = vec![];
+        for (state, weight) in worlds {
+            all.push((tables.world(state, &mut *worker, &mut scratch)?, u128::from(*weight), 0));
+        }
+        let truth = match truth {
+            Some(state) => Some(tables.world(state, &mut *worker, &mut scratch)?),
+            None => None,
+        };
+        let mut starts = vec![];
+        let parts = tables.split(&all);
+        let mut sums: Vec<u128> = vec![];
+        for part in parts {
+            let holds = |t: u32| {
+                let (a, b) = (tables.seen[part[0].0 as usize], tables.seen[t as usize]);
+                a.told == b.told && a.status == b.status
+            };
+            if truth.is_none_or(holds) {
+                sums.push(part.iter().map(|p| p.1).sum());
+                starts.push(tables.belief(part.iter().map(|p| (p.0, p.1)).collect())?);
+            }
+        }
+        let g = sums.iter().fold(0, |g, s| gcd(g, *s)).max(1);
+        let weights: Result<Vec<u64>, _> = sums.iter().map(|s| u64::try_from(s / g)).collect();
+        let starts: Vec<(u32, u64)> =
+            starts.into_iter().zip(weights.map_err(|_| NotKnown::TooFine)?).collect();
+        if starts.is_empty() {
+            return Err(NotKnown::NoWorld);
+        }
+        let too_fine = Fault { site: u32::MAX, value: 0, during: None };
+        let words = inner.layout().words();
+        Ok(Knowing { inner, words, tables: tables.into(), starts, too_fine })
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Tables> {
+        self.tables.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// The information states in which play begins, with weights.
+    #[must_use]
+    pub fn begins(&self) -> &[(u32, u64)] {
+        &self.starts
+    }
+
+    /// Lets play begin in this information state.
+    pub fn begin_at(&mut self, id: u32) {
+        self.starts = vec![(id, 1)];
+    }
+
+    /// The worlds of an information state: states of the model beneath, with weights.
+    #[must_use]
+    pub fn worlds(&self, id: u32) -> Vec<(Vec<u64>, u64)> {
+        let t = self.lock();
+        let state = |w: u32| t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec();
+        t.beliefs[id as usize].iter().map(|&(w, weight)| (state(w), weight)).collect()
+    }
+
+    /// The information state after a move that led to something that looks like `seen`.
+    ///
+    /// # Errors
+    ///
+    /// [`NotKnown::NoWorld`] when the move cannot lead to it.
+    pub fn after(&self, id: u32, of: MoveId, seen: &[u64]) -> Result<u32, NotKnown> {
+        let mut worker = self.inner.worker();
+        let mut t = self.lock();
+        let truth = t.world(seen, &mut *worker, &mut vec![])?;
+        let (wanted, status) = (t.seen[truth as usize].told, t.seen[truth as usize].status);
+        drop(t);
+        let mut out = Expansion::default();
+        let mut runs = vec![];
+        let mut worker = self.inner.worker();
+        self.each_move(id, false, &mut *worker, &mut out, &mut |m, parts| {
+            if m == of {
+                runs = parts;
+            }
+        })?;
+        for (belief, _, _) in runs {
+            let t = self.lock();
+            let first = t.beliefs[belief as usize][0].0;
+            let seen = t.seen[first as usize];
+            if seen.told == wanted && seen.status == status {
+                return Ok(belief);
+            }
+        }
+        Err(NotKnown::NoWorld)
+    }
+
+    /// Every move of an information state with the ones that it leads to: number, weight, odds.
+    fn each_move(
+        &self,
+        id: u32,
+        past_goals: bool,
+        worker: &mut dyn Worker,
+        out: &mut Expansion,
+        see: &mut dyn FnMut(MoveId, Vec<(u32, u64, Odds)>),
+    ) -> Result<(), NotKnown> {
+        let worlds = self.lock().beliefs[id as usize].clone();
+        out.clear();
+        for &(w, _) in &worlds {
+            let state = {
+                let t = self.lock();
+                t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec()
+            };
+            worker.expand(&state, past_goals, out);
+        }
+        if let Some((_, fault)) = out.faults.first() {
+            return Err((*fault).into());
+        }
+        // For each move: the worlds it leads to, with weights over one denominator.
+        let mut moves: Vec<(MoveId, Vec<(usize, usize, usize)>)> = vec![];
+        let (mut run, mut at) = (0, 0);
+        for (k, head) in out.heads.iter().enumerate() {
+            for r in &out.runs[run..run + head.runs as usize] {
+                match moves.binary_search_by_key(&r.of, |m| m.0) {
+                    Ok(i) => moves[i].1.push((k, at, r.outcomes as usize)),
+                    Err(i) => moves.insert(i, (r.of, vec![(k, at, r.outcomes as usize)])),
+                }
+                at += r.outcomes as usize;
+            }
+            run += head.runs as usize;
+        }
+        let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
+        let mut scratch = vec![];
+        for (of, parts) in moves {
+            // A move that some world does not allow would tell: it is not offered.
+            if parts.len() < worlds.len() {
+                continue;
+            }
+            let sum = |p: &(usize, usize, usize)| (p.1..p.1 + p.2).map(|i| u128::from(odds(i).weight)).sum::<u128>();
+            let mut den = 1u128;
+            for p in &parts {
+                let s = sum(p);
+                den = (den / gcd(den, s)).checked_mul(s).ok_or(NotKnown::TooFine)?;
+            }
+            let mut next: Vec<(u32, u128, i64)> = vec![];
+            let mut spread = vec![];
+            let mut t = self.lock();
+            for p in &parts {
+                let scale = den / sum(p);
+                for i in p.1..p.1 + p.2 {
+                    let state = &out.outcomes[i * self.words..(i + 1) * self.words];
+                    let world = t.world(state, worker, &mut scratch)?;
+                    let o = odds(i);
+                    let weight = u128::from(worlds[p.0].1)
+                        .checked_mul(u128::from(o.weight))
+                        .and_then(|w| w.checked_mul(scale))
+                        .ok_or(NotKnown::TooFine)?;
+                    // A score that is the same on all ways is seen; else only its mean is kept.
+                    let score = if o.least == o.most { o.least } else { i64::MIN };
+                    next.push((world, weight, score));
+                    spread.push((world, weight, o));
+                }
+            }
+            let groups = t.split(&next);
+            let mut out: Vec<(u32, u128, f64, i64, i64)> = vec![];
+            for g in groups {
+                let weight: u128 = g.iter().map(|w| w.1).sum();
+                let seen = g[0].2;
+                let (mut mean, mut least, mut most) = (0.0, i64::MAX, i64::MIN);
+                if seen == i64::MIN {
+                    for (world, weight, o) in &spread {
+                        if o.least != o.most && g.iter().any(|w| w.0 == *world) {
+                            mean += *weight as f64 * (o.score as f64 / o.weight as f64);
+                            (least, most) = (least.min(o.least), most.max(o.most));
+                        }
+                    }
+                } else {
+                    (mean, least, most) = (seen as f64 * weight as f64, seen, seen);
+                }
+                let belief = t.belief(g.into_iter().map(|w| (w.0, w.1)).collect())?;
+                out.push((belief, weight, mean, least, most));
+            }
+            let g = out.iter().fold(0, |g, o| gcd(g, o.1)).max(1);
+            let mut list = vec![];
+            for (belief, weight, mean, least, most) in out {
+                let weight = u64::try_from(weight / g).map_err(|_| NotKnown::TooFine)?;
+                let score = if least == most {
+                    least.checked_mul(weight as i64).ok_or(NotKnown::TooFine)?
+                } else {
+                    (mean / g as f64).round() as i64
+                };
+                list.push((belief, weight, Odds { weight, score, least, most }));
+            }
+            drop(t);
+            see(of, list);
+        }
+        Ok(())
+    }
+
+    fn fault(&self, e: NotKnown) -> Fault {
+        match e {
+            NotKnown::Fault(f) => f,
+            _ => self.too_fine,
+        }
+    }
+}
+
+impl Model for Knowing<'_> {
+    fn layout(&self) -> Layout {
+        Layout::new(32)
+    }
+    fn starts(&self) -> Result<Vec<Start>, Fault> {
+        Ok(self.starts.iter().map(|&(id, weight)| Start { state: vec![id.into()], weight }).collect())
+    }
+    fn moves_len(&self) -> usize {
+        self.inner.moves_len()
+    }
+    fn move_name(&self, of: MoveId) -> String {
+        self.inner.move_name(of)
+    }
+    fn has_goal(&self) -> bool {
+        self.inner.has_goal()
+    }
+    fn is_sure(&self) -> bool {
+        false
+    }
+    fn aim(&self) -> Option<Aim> {
+        self.inner.aim()
+    }
+    fn is_waiting(&self, of: MoveId) -> bool {
+        self.inner.is_waiting(of)
+    }
+    fn reason(&self, number: u16) -> String {
+        self.inner.reason(number)
+    }
+    fn fault_text(&self, fault: &Fault) -> String {
+        if *fault == self.too_fine {
+            return "the weights of the worlds are too fine to be kept exactly".into();
+        }
+        self.inner.fault_text(fault)
+    }
+    fn worker(&self) -> Box<dyn Worker + '_> {
+        Box::new(Knower { of: self, inner: self.inner.worker(), out: Expansion::default() })
+    }
+}
+
+struct Knower<'k> {
+    of: &'k Knowing<'k>,
+    inner: Box<dyn Worker + 'k>,
+    out: Expansion,
+}
+
+impl Knower<'_> {
+    fn first(&self, state: &[u64]) -> Vec<u64> {
+        let t = self.of.lock();
+        let w = t.beliefs[state[0] as usize][0].0 as usize;
+        t.words[w * self.of.words..(w + 1) * self.of.words].to_vec()
+    }
+}
+
+impl Worker for Knower<'_> {
+    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
+        let t = self.of.lock();
+        Ok(t.seen[t.beliefs[state[0] as usize][0].0 as usize].status)
+    }
+
+    fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
+        for &id in states {
+            let status = match self.status(&[id]) {
+                Ok(s) => s,
+                Err(f) => {
+                    out.end_state(Status::Running, Some(f));
+                    continue;
+                }
+            };
+            if status != Status::Running && !(past_goals && status == Status::Goal) {
+                out.end_state(status, None);
+                continue;
+            }
+            let Knower { of, inner, out: scratch } = self;
+            let made = of.each_move(id as u32, past_goals, &mut **inner, scratch, &mut |m, list| {
+                for (belief, _, odds) in list {
+                    out.outcome_with(&[belief.into()], odds);
+                }
+                out.end_move(m);
+            });
+            out.end_state(status, made.err().map(|e| of.fault(e)));
+        }
+    }
+
+    fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
+        let first = self.first(state);
+        self.inner.refusals(&first)
+    }
+
+    fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {
+        let first = self.first(state);
+        self.inner.measure(&first)
+    }
+
+    fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
+        if a == b {
+            return true;
+        }
+        let (x, y) = (self.of.worlds(a[0] as u32), self.of.worlds(b[0] as u32));
+        x.len() == y.len()
+            && x.iter().zip(&y).all(|(p, q)| p.1 == q.1 && self.inner.same_but_clocks(&p.0, &q.0))
+    }
+}
