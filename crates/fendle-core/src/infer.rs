@@ -9,7 +9,8 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use num_bigint::BigUint;
-use num_traits::{One, Zero};
+use num_rational::BigRational;
+use num_traits::{One, ToPrimitive, Zero};
 
 /// A sum over cells lies in a range.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,6 +46,21 @@ pub struct System {
     pub total: Option<usize>,
 }
 
+/// An exact fraction.
+pub type Fraction = BigRational;
+
+/// A fraction of small numbers.
+#[must_use]
+pub fn fraction(num: u128, den: u128) -> Fraction {
+    BigRational::new(num.into(), den.into())
+}
+
+/// About which number a fraction is.
+#[must_use]
+pub fn about(x: &Fraction) -> f64 {
+    x.to_f64().unwrap_or(f64::NAN)
+}
+
 /// Why nothing can be said.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NoAnswer {
@@ -69,6 +85,12 @@ pub struct Inferred {
 }
 
 impl Inferred {
+    /// The chance that a cell is filled.
+    #[must_use]
+    pub fn chance(&self, cell: u32) -> BigRational {
+        BigRational::new(self.filled[cell as usize].clone().into(), self.all.clone().into())
+    }
+
     /// What is certain of a cell.
     #[must_use]
     pub fn certain(&self, cell: u32) -> Option<bool> {
@@ -356,6 +378,83 @@ impl System {
             *poly.entry(*total).or_default() += w;
         }
         Ok(Part { groups: order, open, layers, poly })
+    }
+
+    /// Everything that agrees, with its weight; `None` when there is more than `most`.
+    #[must_use]
+    pub fn solutions(&self, most: usize) -> Option<Vec<(Vec<bool>, u64)>> {
+        let clues: Vec<Clue> = self.clues.iter().map(|c| self.reduced(c)).collect();
+        let groups = self.groups(&clues);
+        let mut order: Vec<u32> = vec![];
+        for members in hanging_together(&groups, clues.len()) {
+            for g in taking_order(&groups, &members) {
+                order.extend(&groups[g].cells);
+            }
+        }
+        order.extend(groups.iter().filter(|g| g.clues.is_empty()).flat_map(|g| &g.cells));
+        let mut of: Vec<Vec<(usize, i64)>> = vec![vec![]; self.weights.len()];
+        // What each clue still wants, and what its open cells can still give.
+        let mut want: Vec<(i64, i64)> = vec![];
+        let mut can: Vec<(i64, i64)> = vec![];
+        for (i, c) in clues.iter().enumerate() {
+            want.push((c.lo, c.hi));
+            can.push((0, 0));
+            for &(x, k) in &c.cells {
+                let k = i64::from(k);
+                of[x as usize].push((i, k));
+                can[i] = (can[i].0 + k.min(0), can[i].1 + k.max(0));
+            }
+        }
+        if want.iter().zip(&can).any(|(w, c)| c.1 < w.0 || c.0 > w.1) {
+            return Some(vec![]);
+        }
+        struct Go<'s> {
+            system: &'s System,
+            order: &'s [u32],
+            of: &'s [Vec<(usize, i64)>],
+            want: Vec<(i64, i64)>,
+            can: Vec<(i64, i64)>,
+            now: Vec<bool>,
+            most: usize,
+            out: Vec<(Vec<bool>, u64)>,
+        }
+        impl Go<'_> {
+            fn from(&mut self, at: usize, weight: u64) -> bool {
+                let Some(&cell) = self.order.get(at) else {
+                    self.out.push((self.now.clone(), weight));
+                    return self.out.len() <= self.most;
+                };
+                let x = cell as usize;
+                for value in [false, true] {
+                    let w = if value { self.system.weights[x].0 } else { self.system.weights[x].1 };
+                    let Some(weight) = weight.checked_mul(w).filter(|w| *w > 0) else { continue };
+                    let mut fits = true;
+                    for &(c, k) in &self.of[x] {
+                        self.can[c] = (self.can[c].0 - k.min(0), self.can[c].1 - k.max(0));
+                        if value {
+                            self.want[c] = (self.want[c].0 - k, self.want[c].1 - k);
+                        }
+                        fits &= self.can[c].1 >= self.want[c].0 && self.can[c].0 <= self.want[c].1;
+                    }
+                    self.now[x] = value;
+                    let more = !fits || self.from(at + 1, weight);
+                    for &(c, k) in &self.of[x] {
+                        self.can[c] = (self.can[c].0 + k.min(0), self.can[c].1 + k.max(0));
+                        if value {
+                            self.want[c] = (self.want[c].0 + k, self.want[c].1 + k);
+                        }
+                    }
+                    if !more {
+                        return false;
+                    }
+                }
+                true
+            }
+        }
+        let now = self.fixed.iter().map(|f| *f == Some(true)).collect();
+        let (order, of) = (order.as_slice(), of.as_slice());
+        let mut go = Go { system: self, order, of, want, can, now, most, out: vec![] };
+        go.from(0, 1).then_some(go.out)
     }
 
     /// The same system with one thing more known.

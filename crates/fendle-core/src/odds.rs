@@ -373,6 +373,87 @@ impl Task<'_> {
         Some(values)
     }
 
+    /// Exact values of states on cycles, where some best way of playing goes round none of them (staying in one
+    /// state for a while aside). A way is guessed from the bounds, valued exactly, and then proved: no run is
+    /// better than what it gives. For probabilities such values are above the true ones, for moves that each
+    /// cost one they are the only solution (Bertsekas and Tsitsiklis, 1991). `None` where no such way is found.
+    fn exact_by_policy(&self, parts: &[Vec<u32>], bounds: &[(f64, f64)], budget: u64) -> Option<Vec<BigRational>> {
+        let n = self.g.classes.len();
+        let mut values: Vec<BigRational> = (0..n as u32)
+            .map(|s| match (self.fixed)(s) {
+                Some((v, _)) if v != 0 => BigRational::from_integer(v.into()),
+                _ => BigRational::zero(),
+            })
+            .collect();
+        let mut known: Vec<bool> = (0..n as u32).map(|s| (self.fixed)(s).is_some()).collect();
+        let open: Vec<u32> = parts.iter().flatten().copied().collect();
+        // Runs that may be best, and how many of their outcomes are not valued yet.
+        let mut waiting: Vec<(u32, RunAt, u32)> = vec![];
+        let mut behind: Vec<Vec<u32>> = vec![vec![]; n];
+        let mut ready: std::collections::VecDeque<u32> = Default::default();
+        for &s in &open {
+            let (lo, hi) = bounds[s as usize];
+            for &r in self.g.runs(s).iter().filter(|r| (self.allowed)(**r)) {
+                let (a, b) = self.bound_run(r, bounds);
+                let near = 1e-7 * hi.abs().max(1.0);
+                if if self.most { b < lo - near } else { a > hi + near } {
+                    continue;
+                }
+                let mut to: Vec<u32> = self.g.outcomes(r).map(|o| o.0).filter(|t| *t != s).collect();
+                to.sort_unstable();
+                to.dedup();
+                let at = waiting.len() as u32;
+                let left = to.iter().filter(|t| !known[**t as usize]).count() as u32;
+                for t in to.into_iter().filter(|t| !known[*t as usize]) {
+                    behind[t as usize].push(at);
+                }
+                waiting.push((s, r, left));
+                if left == 0 {
+                    ready.push_back(at);
+                }
+            }
+        }
+        let mut bytes = n as u64 * 64;
+        let mut valued = 0;
+        while let Some(at) = ready.pop_front() {
+            let (s, r, _) = waiting[at as usize];
+            if known[s as usize] {
+                continue;
+            }
+            let total = self.g.total(r);
+            let stay: u128 = self.g.outcomes(r).filter(|o| o.0 == s).map(|o| u128::from(o.1.weight)).sum();
+            if stay == total {
+                continue;
+            }
+            // The state's own value is still 0 here: what stays counts for nothing.
+            let v = self.exact_run(r, &values) * BigRational::new(total.into(), (total - stay).into());
+            bytes += (v.numer().bits() + v.denom().bits()) / 8;
+            if bytes > budget {
+                return None;
+            }
+            values[s as usize] = v;
+            known[s as usize] = true;
+            valued += 1;
+            for &w in &behind[s as usize] {
+                let left = &mut waiting[w as usize].2;
+                *left -= 1;
+                if *left == 0 {
+                    ready.push_back(w);
+                }
+            }
+        }
+        if valued < open.len() {
+            return None;
+        }
+        let best = open.iter().all(|&s| {
+            self.g.runs(s).iter().filter(|r| (self.allowed)(**r)).all(|&r| {
+                let v = self.exact_run(r, &values);
+                if self.most { v <= values[s as usize] } else { v >= values[s as usize] }
+            })
+        });
+        best.then_some(values)
+    }
+
     /// Bounds on the value of a run, rounded outward. All values are at least 0.
     fn bound_run(&self, r: RunAt, values: &[(f64, f64)]) -> (f64, f64) {
         let total = self.g.total(r) as f64;
@@ -650,7 +731,11 @@ pub fn odds(
         let exact = if answers.acyclic && !open { task.exact(&parts, budget) } else { None };
         let values = match exact {
             Some(v) => Values::Exact(v),
-            None => Values::Bounds(win_bounds(&g, &task, &parts, watch)),
+            None => {
+                let bounds = win_bounds(&g, &task, &parts, watch);
+                let sure = if open { None } else { task.exact_by_policy(&parts, &bounds, budget) };
+                sure.map_or(Values::Bounds(bounds), Values::Exact)
+            }
         };
         answers.win = Some(weighted(starts, weights, &values));
         let of_run = |r: RunAt| match &values {
@@ -764,7 +849,10 @@ fn least_moves(
     let exact = if parts.iter().any(|p| g.has_loop(p)) { None } else { task.exact(&parts, budget) };
     let values = match exact {
         Some(v) => Values::Exact(v),
-        None => Values::Bounds(move_bounds(g, &task, &parts, watch)),
+        None => {
+            let bounds = move_bounds(g, &task, &parts, watch);
+            task.exact_by_policy(&parts, &bounds, budget).map_or(Values::Bounds(bounds), Values::Exact)
+        }
     };
     weighted(starts, weights, &values)
 }

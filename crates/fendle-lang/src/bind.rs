@@ -1744,6 +1744,17 @@ impl Bound {
         drawn
     }
 
+    /// What the player sees, in one line.
+    #[must_use]
+    pub fn player_line(&self, state: &[i32]) -> String {
+        let drawn = self.draw_told(state);
+        let boards = drawn.pictures.iter().map(|p| {
+            let rows: Vec<String> = p.rows.iter().map(|r| r.join(if p.joined { "" } else { " " })).collect();
+            format!("{}={}", p.name, rows.join("/"))
+        });
+        boards.chain(drawn.values.iter().map(|(n, v)| format!("{n}={v}"))).collect::<Vec<_>>().join("; ")
+    }
+
     /// The position as boards and values, for people.
     #[must_use]
     pub fn draw(&self, state: &[i32]) -> Drawn {

@@ -89,6 +89,8 @@ pub struct Known {
     /// For each clue where it comes from.
     pub sources: Vec<Source>,
     by_place: HashMap<usize, u32>,
+    /// What was told, with the clue that it became, if it became one.
+    said: HashMap<(usize, i64, i64), Option<usize>>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -426,6 +428,7 @@ impl Known {
             cells: vec![],
             sources: vec![],
             by_place: HashMap::new(),
+            said: HashMap::new(),
         };
         for v in hidden_vars(b) {
             let def = &model.vars[v];
@@ -464,51 +467,91 @@ impl Known {
                 known.assert(f, true, &if is_total { Source::Total } else { Source::Prior })?;
             }
         }
-        for (i, sight) in sights.iter().enumerate() {
-            let ago = sights.len() - 1 - i;
-            s.eval.look_at(&sight.state);
-            for (t, tell) in model.tells.iter().enumerate() {
-                let elements = Eval::new(b).tell_elements(tell);
-                for (&element, value) in elements.iter().zip(&sight.told[t]) {
-                    let Some(value) = *value else { continue };
-                    let source = Source::Told { tell: t, element, value, ago };
-                    // The same said again is no new clue.
-                    if known.sources.iter().any(|x| matches!(x, Source::Told { tell: a, element: e, value: v, .. } if (*a, *e, *v) == (t, element, value))) {
-                        if !s.depends.expr(&tell.value, &[]) || !reads_now(model, &tell.value) {
-                            continue;
+        drop(s);
+        for sight in sights {
+            known.see(b, sight)?;
+        }
+        Ok(known)
+    }
+
+    /// Adds what is told at one more position, the one after those before.
+    ///
+    /// # Errors
+    ///
+    /// [`NotCounts`].
+    pub fn see(&mut self, b: &Bound, sight: &Sight) -> Result<(), NotCounts> {
+        let model = &b.model;
+        let mut s = Symbolic {
+            b,
+            eval: Eval::new(b),
+            depends: Depends::new(model),
+            by_place: std::mem::take(&mut self.by_place),
+        };
+        let done = self.see_with(&mut s, b, sight);
+        self.by_place = s.by_place;
+        done
+    }
+
+    fn see_with(&mut self, s: &mut Symbolic<'_>, b: &Bound, sight: &Sight) -> Result<(), NotCounts> {
+        let model = &b.model;
+        for source in &mut self.sources {
+            if let Source::Told { ago, .. } = source {
+                *ago += 1;
+            }
+        }
+        s.eval.look_at(&sight.state);
+        for (t, tell) in model.tells.iter().enumerate() {
+            let lasting = !reads_now(model, &tell.value);
+            let elements = Eval::new(b).tell_elements(tell);
+            for (&element, value) in elements.iter().zip(&sight.told[t]) {
+                let Some(value) = *value else { continue };
+                // The same said again is no new clue; it is a clue of now.
+                if lasting && let Some(clue) = self.said.get(&(t, element, value)) {
+                    if let Some(Some(Source::Told { ago, .. })) = clue.map(|c| self.sources.get_mut(c)) {
+                        *ago = 0;
+                    }
+                    continue;
+                }
+                let source = Source::Told { tell: t, element, value, ago: 0 };
+                let mut frame = vec![0; tell.locals.len()];
+                if let Some((local, _)) = &tell.over {
+                    frame[*local] = element;
+                }
+                let f = match s.sym(&tell.value, &mut frame) {
+                    Ok(Sym::Num(k)) => Formula::Const(k == value),
+                    Ok(Sym::Lin(l)) => Formula::within(l, value, value),
+                    Ok(Sym::Is(f)) => {
+                        if value != 0 {
+                            f
+                        } else {
+                            f.not()
                         }
                     }
-                    let mut frame = vec![0; tell.locals.len()];
-                    if let Some((local, _)) = &tell.over {
-                        frame[*local] = element;
-                    }
-                    let f = match s.sym(&tell.value, &mut frame) {
-                        Ok(Sym::Num(k)) => Formula::Const(k == value),
-                        Ok(Sym::Lin(l)) => Formula::within(l, value, value),
-                        Ok(Sym::Is(f)) => if value != 0 { f } else { f.not() },
-                        Err(NotCounts::Told(_)) => return Err(NotCounts::Told(format!("`{}`", tell.name))),
-                        Err(e) => return Err(e),
-                    };
-                    known.assert(f, true, &source)?;
-                }
+                    Err(NotCounts::Told(_)) => return Err(NotCounts::Told(format!("`{}`", tell.name))),
+                    Err(e) => return Err(e),
+                };
+                let before = self.sources.len();
+                self.assert(f, true, &source)?;
+                let clue = (self.sources.len() > before).then_some(before);
+                self.said.insert((t, element, value), clue);
             }
-            for law in &model.always {
-                if s.depends.expr(&law.cond.expr, &[]) {
-                    let f = s.formula(&law.cond.expr, &mut vec![0; law.cond.locals.len()])?;
-                    known.assert(f, true, &Source::Law)?;
-                }
+        }
+        for law in &model.always {
+            if s.depends.expr(&law.cond.expr, &[]) {
+                let f = s.formula(&law.cond.expr, &mut vec![0; law.cond.locals.len()])?;
+                self.assert(f, true, &Source::Law)?;
             }
-            // The game is seen to go on.
-            if sight.state[b.ended_at()] == 0 && ago == 0 {
-                for st in &model.statuses {
-                    if s.depends.expr(&st.cond.expr, &[]) {
-                        let f = s.formula(&st.cond.expr, &mut vec![0; st.cond.locals.len()])?;
-                        known.assert(f, false, &Source::Law)?;
-                    }
+        }
+        // The game is seen to go on.
+        if sight.state[b.ended_at()] == 0 {
+            for st in &model.statuses {
+                if s.depends.expr(&st.cond.expr, &[]) {
+                    let f = s.formula(&st.cond.expr, &mut vec![0; st.cond.locals.len()])?;
+                    self.assert(f, false, &Source::Law)?;
                 }
             }
         }
-        Ok(known)
+        Ok(())
     }
 
     /// The unknown at a place of the state.

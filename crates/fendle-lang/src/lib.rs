@@ -30,6 +30,7 @@ pub mod lower;
 pub mod model;
 pub mod parser;
 pub mod play;
+pub mod player;
 pub mod reference;
 pub mod scatter;
 pub mod setup;

@@ -245,6 +245,14 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
         policy: PolicyArg,
     },
+    /// Hidden things: what is certain and by which clues, exact chances, the chance to win after each choice.
+    Infer {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Play from the opening by certain steps alone: can the level be finished without a guess?
+        #[arg(long)]
+        no_guess: bool,
+    },
     /// Every level against what it expects.
     Audit {
         /// Level files, or folders of them.

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use fendle_core::{Exploration, Explored, Limit, explore};
+use fendle_core::knowledge::Knowing;
+use fendle_core::{Exploration, Explored, Limit, Model, explore};
+use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use fendle_view::chart::{bars, by_depth};
 use fendle_view::text::{bytes, counted, grouped};
@@ -11,6 +13,7 @@ use serde_json::json;
 use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load_all};
+use crate::know::{Play, fault_words, in_order, play};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -21,12 +24,23 @@ const BARS: usize = 24;
 pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
+    let play = play(&loaded, args, true)?;
+    let (model, worlds): (&dyn Model, usize) = match &play {
+        Play::Open => (game, 0),
+        Play::Knowing(k, n) => (&**k, *n),
+        Play::TooMany => {
+            s.line(Play::too_many())?;
+            return Ok(Exit::Undecided);
+        }
+    };
+    let limits = if worlds > 0 { in_order(limits(&s.common)) } else { limits(&s.common) };
     let watcher = Watcher::new(&s.common);
-    let found = explore(game, limits(&s.common), past_goals, &watcher);
+    let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
     watcher.finish();
     let found =
-        found.map_err(|f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+        found.map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
+    let states = Drawn { game, knowing: if let Play::Knowing(k, _) = &play { Some(k) } else { None } };
     let c = &found.counts;
     if s.common.format == Format::Json {
         let mut value = json!(c);
@@ -37,11 +51,15 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
             Some(route) => json!({
                 "moves": move_names(game, route),
                 "depth": route.moves.len().saturating_sub(1),
-                "position": route.states.iter().rev().nth(1).map(|w| game.bound.line(&game.unpack(w))),
+                "position": route.states.iter().rev().nth(1).map(|w| states.line(w)),
             }),
             None => json!(null),
         };
-        if let Some(fault) = &found.fault {
+        value["played"] = json!(if worlds > 0 { "with knowledge" } else { "layout known" });
+        if worlds > 0 {
+            value["layouts"] = json!(worlds);
+        }
+        if let (Some(fault), 0) = (&found.fault, worlds) {
             value["fault"] = fault_json(&loaded.store, game, fault);
         }
         value["effort"] = effort(seconds, c.states);
@@ -52,7 +70,13 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
             s.line(words)?;
         }
         s.line("")?;
-        write_text(s, &loaded, &found)?;
+        if worlds > 0 {
+            s.line(format!(
+                "played with what can be known: states are what a player can know ({} at the start)",
+                counted(worlds as u64, "layout", "layouts")
+            ))?;
+        }
+        write_text(s, &loaded, &found, &states)?;
         if s.common.verbose {
             s.line("")?;
             let rate = (c.transitions as f64 / seconds.max(1e-9)) as u64;
@@ -63,6 +87,10 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
                 bytes(found.space.bytes())
             ))?;
         }
+    }
+    if let (Some(fault), true) = (&found.fault, worlds > 0) {
+        let words = fault_words(game, &fault.fault);
+        return Err(Trouble::Message(format!("model fault: {words}; --known shows where")));
     }
     if let Some(fault) = &found.fault {
         return Err(fault_trouble(s, &loaded.store, game, fault));
@@ -101,9 +129,36 @@ pub fn verdict_line(c: &Exploration) -> String {
     }
 }
 
-fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), Trouble> {
+/// Draws states of a game, or of what is known of it.
+struct Drawn<'g> {
+    game: &'g Game,
+    knowing: Option<&'g Knowing<'g>>,
+}
+
+impl Drawn<'_> {
+    /// One state that stands for this one, and as whom to draw it.
+    fn state(&self, words: &[u64]) -> (Bound, Vec<i32>) {
+        match self.knowing {
+            None => (self.game.bound.clone(), self.game.unpack(words)),
+            Some(k) => {
+                let worlds = k.worlds(words[0] as u32);
+                let bound = Bound { as_player: true, seen: vec![None; self.game.bound.seen.len()], ..self.game.bound.clone() };
+                (bound, self.game.unpack(&worlds[0].0))
+            }
+        }
+    }
+    fn lines(&self, words: &[u64]) -> Vec<String> {
+        let (b, state) = self.state(words);
+        position_lines(&b, &state, &BTreeSet::new())
+    }
+    fn line(&self, words: &[u64]) -> String {
+        let (b, state) = self.state(words);
+        if self.knowing.is_some() { b.player_line(&state) } else { b.line(&state) }
+    }
+}
+
+fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored, states: &Drawn<'_>) -> Result<(), Trouble> {
     let c = &found.counts;
-    let b = &loaded.game.bound;
     match c.limit {
         None if found.fault.is_some() => {
             s.line("incomplete: the model broke; the counts are of what was seen")?
@@ -160,14 +215,16 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), 
     match (&found.nearest_fatal, c.first_fatal_depth) {
         (Some(route), Some(depth)) => {
             let game = &loaded.game;
-            let names = lucky_names(game, &loaded.moves, route);
+            let names = match states.knowing {
+                Some(_) => route.moves.iter().map(|&m| game.move_name(m)).collect(),
+                None => lucky_names(game, &loaded.moves, route),
+            };
             s.line(format!(
                 "{}; the nearest after {}:",
                 counted(c.fatal_moves, "fatal move", "fatal moves"),
                 counted(depth.into(), "move", "moves")
             ))?;
             s.lines(&move_lines(&names))?;
-            let none = BTreeSet::new();
             let mut blocks = vec![];
             let from = route.states.len().saturating_sub(2);
             for (i, words) in route.states.iter().enumerate().skip(from) {
@@ -177,7 +234,7 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored) -> Result<(), 
                     format!("no more, after {}", names[i - 1])
                 };
                 let mut block = vec![head];
-                block.extend(position_lines(b, &game.unpack(words), &none));
+                block.extend(states.lines(words));
                 blocks.push(block);
             }
             s.lines(&side_by_side(&blocks, 4, WIDTH))?;

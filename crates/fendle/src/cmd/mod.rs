@@ -5,6 +5,7 @@ pub mod check;
 pub mod demo;
 pub mod explore;
 pub mod find;
+pub mod infer;
 pub mod moves;
 pub mod new;
 pub mod odds;

@@ -10,6 +10,7 @@ use serde_json::{Value as Json, json};
 use super::{fault_json, fault_trouble, move_lines, move_names, title};
 use crate::args::{Format, LevelArgs, PolicyArg};
 use crate::files::{Loaded, load_all};
+use crate::know::{Play, fault_words, in_order, play};
 use crate::watch::{Watcher, effort, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -29,9 +30,24 @@ pub fn run(
 ) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
+    let play = play(&loaded, args, true)?;
+    let (model, worlds): (&dyn fendle_core::Model, usize) = match &play {
+        Play::Open => (game, 0),
+        Play::Knowing(k, n) => (&**k, *n),
+        Play::TooMany => {
+            s.line(Play::too_many())?;
+            return Ok(Exit::Undecided);
+        }
+    };
+    let limits = if worlds > 0 { in_order(limits(&s.common)) } else { limits(&s.common) };
     let watcher = Watcher::new(&s.common);
-    let found = explore(game, limits(&s.common), false, &watcher)
-        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+    let found = explore(model, limits, false, &watcher)
+        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
+    if let (Some(fault), true) = (&found.fault, worlds > 0) {
+        watcher.finish();
+        let words = fault_words(game, &fault.fault);
+        return Err(Trouble::Message(format!("model fault: {words}; --known shows where")));
+    }
     if let Some(fault) = &found.fault {
         watcher.finish();
         if s.common.format == Format::Json {
@@ -39,9 +55,9 @@ pub fn run(
         }
         return Err(fault_trouble(s, &loaded.store, game, fault));
     }
-    let broke = |f| Trouble::Message(format!("the model breaks: {}", game.run_fault(&f)));
+    let broke = |f| Trouble::Message(format!("the model breaks: {}", fault_words(game, &f)));
     let whole = found.counts.limit.is_none();
-    let answers = if whole { odds(game, &found, &limits(&s.common), &watcher).map_err(broke)? } else { None };
+    let answers = if whole { odds(model, &found, &limits, &watcher).map_err(broke)? } else { None };
     // Where exact answers are out of reach, played games; they say so.
     let plays = plays.or(answers.is_none().then_some(PLAYS));
     let policy_of = match policy {
@@ -53,7 +69,7 @@ pub fn run(
             let mut dice = Dice::new(s.common.seed);
             let mut pick = |w: &[u64]| dice.pick(w);
             let watch = Watcher::new(&s.common);
-            let sample = simulate(game, policy_of, (n, MOVES_MAX), &mut pick, &watch).map_err(broke)?;
+            let sample = simulate(model, policy_of, (n, MOVES_MAX), &mut pick, &watch).map_err(broke)?;
             watch.finish();
             Some(sample)
         }
@@ -65,6 +81,7 @@ pub fn run(
         s.json(&json!({
             "level": loaded.level.name,
             "begin": loaded.begin.json(),
+            "played": if worlds > 0 { "with knowledge" } else { "layout known" },
             "complete": found.counts.complete && !found.counts.cut,
             "states": found.counts.states,
             "possible": if found.counts.goal > 0 {
@@ -101,7 +118,15 @@ pub fn run(
         }
         s.line("")?;
         match &answers {
-            Some(a) => write_answers(s, &loaded, &found, a)?,
+            Some(a) => {
+                if worlds > 0 {
+                    s.line(format!(
+                        "played with what can be known: {} at the start",
+                        counted(worlds as u64, "layout", "layouts")
+                    ))?;
+                }
+                write_answers(s, &loaded, &found, a)?;
+            }
             None => {
                 let why = match found.counts.limit {
                     Some(limit) => format!("stopped by {}", limit_text(limit, &s.common)),

@@ -1,0 +1,86 @@
+//! What the player can know of a loaded level.
+
+use fendle_core::knowledge::{Knowing, NotKnown};
+use fendle_core::{Fault, Limits, MoveId};
+use fendle_lang::setup::worlds;
+use fendle_lang::{Bound, Game};
+
+use crate::Trouble;
+use crate::args::LevelArgs;
+use crate::files::Loaded;
+
+/// Most worlds that are weighed one by one.
+pub const WORLDS_MAX: usize = 1 << 17;
+
+/// How a level is played by an analysis.
+pub enum Play<'g> {
+    /// Nothing is hidden, or `--known` says so.
+    Open,
+    /// With what can be known; and how many worlds there are at the start.
+    Knowing(Box<Knowing<'g>>, usize),
+    /// More worlds than are weighed.
+    TooMany,
+}
+
+impl Play<'_> {
+    /// The words for a level with too many worlds.
+    pub fn too_many() -> String {
+        format!(
+            "undecided: more than {WORLDS_MAX} layouts are possible, and they are weighed one by one here; `fendle infer` counts them, --known takes the layout as known"
+        )
+    }
+}
+
+/// One state after the other by one thread: information states are numbered as they are met.
+pub fn in_order(limits: Limits) -> Limits {
+    Limits { threads: 1, ..limits }
+}
+
+/// How a level is to be played. `boards`: where the level gives no layout, all boards and not only the one that
+/// the seed draws.
+///
+/// # Errors
+///
+/// A message.
+pub fn play<'g>(loaded: &'g Loaded, args: &LevelArgs, boards: bool) -> Result<Play<'g>, Trouble> {
+    let game = &loaded.game;
+    if !game.bound.model.hides() || args.known {
+        return Ok(Play::Open);
+    }
+    let begun = game.bound.at(loaded.history[0].clone());
+    let begun = Bound { drawn: game.bound.drawn, ..begun };
+    let fail = |e: String| Trouble::Message(format!("what can be known is not known: {e}"));
+    let Some(all) = worlds(&begun, WORLDS_MAX).map_err(|e| fail(e.to_string()))? else {
+        return Ok(Play::TooMany);
+    };
+    let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (game.pack(s), *w)).collect();
+    let scattered = !game.bound.scattered.is_empty();
+    let seen = game.bound.seen.iter().any(Option::is_some);
+    let whole = seen || (boards && scattered && loaded.played.is_empty() && args.at.is_none());
+    let first = game.pack(&loaded.history[0]);
+    let truth = (!whole).then_some(first.as_slice());
+    let mut knowing = Knowing::new(game, &packed, truth).map_err(|e| fail(words(game, e)))?;
+    for (m, state) in loaded.played.iter().zip(&loaded.history[1..]) {
+        let id = knowing.begins()[0].0;
+        let next = knowing.after(id, MoveId(*m as u32), &game.pack(state)).map_err(|e| fail(words(game, e)))?;
+        knowing.begin_at(next);
+    }
+    Ok(Play::Knowing(Box::new(knowing), packed.len()))
+}
+
+/// Why there is no information state.
+pub fn words(game: &Game, e: NotKnown) -> String {
+    match e {
+        NotKnown::Fault(f) => fault_words(game, &f),
+        NotKnown::NoWorld => "no layout agrees with what is seen".into(),
+        NotKnown::TooFine => "the weights of the layouts are too fine".into(),
+    }
+}
+
+/// A fault in words, whichever model met it.
+pub fn fault_words(game: &Game, f: &Fault) -> String {
+    if f.site == u32::MAX {
+        return "the weights of the layouts are too fine to be kept exactly".into();
+    }
+    game.run_fault(f).to_string()
+}
