@@ -816,26 +816,35 @@ impl System {
             }
         }
         whole &= among.len() <= 10;
-        // The most disjoint ones: few sets, so all choices.
-        fn most(sets: &[Vec<usize>], used: &mut Vec<usize>, budget: &mut usize) -> usize {
-            *budget = budget.saturating_sub(1);
-            let Some((first, rest)) = sets.split_first() else { return 0 };
-            if *budget == 0 {
-                return 0;
-            }
-            let mut best = 0;
-            if first.iter().all(|c| !used.contains(c)) {
-                let len = used.len();
-                used.extend(first);
-                best = 1 + most(rest, used, budget);
-                used.truncate(len);
-            }
-            best.max(most(rest, used, budget))
-        }
-        let mut budget = 200_000;
-        let n = most(&minimal, &mut vec![], &mut budget);
-        (n.max(usize::from(self.proves(among, cell, value))), whole && budget > 0)
+        let (n, exact) = most_disjoint(&minimal);
+        (n.max(usize::from(self.proves(among, cell, value))), whole && exact)
     }
+}
+
+/// How many of these sets at most share nothing, two by two; and whether that is the greatest number, or only at
+/// least so many. All choices are tried, up to a budget.
+#[must_use]
+pub fn most_disjoint(sets: &[Vec<usize>]) -> (usize, bool) {
+    fn most(sets: &[Vec<usize>], used: &mut Vec<usize>, budget: &mut usize) -> usize {
+        *budget = budget.saturating_sub(1);
+        let Some((first, rest)) = sets.split_first() else { return 0 };
+        if *budget == 0 {
+            return 0;
+        }
+        let mut best = 0;
+        if first.iter().all(|c| !used.contains(c)) {
+            let len = used.len();
+            used.extend(first);
+            best = 1 + most(rest, used, budget);
+            used.truncate(len);
+        }
+        if best > rest.len() { best } else { best.max(most(rest, used, budget)) }
+    }
+    let mut budget = 200_000;
+    let mut sorted = sets.to_vec();
+    sorted.sort_by_key(Vec::len);
+    let n = most(&sorted, &mut vec![], &mut budget);
+    (n, budget > 0)
 }
 
 fn subsets(
@@ -925,6 +934,13 @@ impl System {
         out
     }
 
+    /// The clues that can prove what a certain cell is: those near it where they are enough, else all.
+    #[must_use]
+    pub fn clues_for(&self, cell: u32, value: bool) -> Vec<usize> {
+        let near = self.clues_near(cell);
+        if self.proves(&near, cell, value) { near } else { (0..self.clues.len()).collect() }
+    }
+
     /// The steps, easiest first, in which a person can find everything that is certain. Each may use what the
     /// steps before found.
     #[must_use]
@@ -945,7 +961,11 @@ impl System {
                 // Without the total where that is possible.
                 let limit = best.map_or(usize::MAX, |b| b.1);
                 let proof = now.short_proof(c, value, &local, limit).or_else(|| {
-                    if best.is_some_and(|b| b.0 < Kind::Total) { None } else { now.proof(c, value, &near) }
+                    if best.is_some_and(|b| b.0 < Kind::Total) {
+                        None
+                    } else {
+                        now.proof(c, value, &now.clues_for(c, value))
+                    }
                 });
                 let Some(proof) = proof else { continue };
                 let kind = match proof.clues.len() {

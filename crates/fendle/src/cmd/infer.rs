@@ -122,13 +122,12 @@ pub fn cells(b: &Bound, counted: &Counted<'_>, proofs: bool) -> Vec<CellReport> 
             let at = known.cells[c as usize];
             let certain = counted.found.certain(c);
             let fixed = system.fixed[c as usize].is_some();
-            let near = || system.clues_near(c);
             let proof = match certain {
-                Some(v) if proofs && !fixed => system.proof(c, v, &near()),
+                Some(v) if proofs && !fixed => system.proof(c, v, &system.clues_for(c, v)),
                 _ => None,
             };
             let ways = match certain {
-                Some(true) if proofs && !fixed => Some(system.independent(c, true, &near())),
+                Some(true) if proofs && !fixed => Some(system.independent(c, true, &system.clues_for(c, true))),
                 _ => None,
             };
             let chance = counted.found.chance(c);
