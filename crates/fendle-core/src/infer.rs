@@ -306,7 +306,13 @@ impl System {
     }
 
     /// Counts one part forward.
-    fn count(&self, clues: &[Clue], groups: &[Group], members: Vec<usize>, most: i64) -> Result<Part, NoAnswer> {
+    fn count(
+        &self,
+        clues: &[Clue],
+        groups: &[Group],
+        members: Vec<usize>,
+        most: i64,
+    ) -> Result<Part, NoAnswer> {
         let order = taking_order(groups, &members);
         // The last step at which each clue is touched, and what later groups can still add.
         let mut last: HashMap<usize, usize> = HashMap::new();
@@ -606,7 +612,8 @@ fn taking_order(groups: &[Group], members: &[usize]) -> Vec<usize> {
             let closes = clues.iter().filter(|c| left[&c.0] == 1).count() as i64;
             let touches = clues.iter().any(|c| open.contains(&c.0));
             // The fewer groups an open clue still waits for, the sooner it is taken.
-            let wait: usize = clues.iter().filter(|c| open.contains(&c.0)).map(|c| left[&c.0]).min().unwrap_or(99);
+            let wait: usize =
+                clues.iter().filter(|c| open.contains(&c.0)).map(|c| left[&c.0]).min().unwrap_or(99);
             (!touches && !open.is_empty(), new - closes, wait)
         };
         let at = (0..rest.len()).min_by_key(|&i| (cost(rest[i]), rest[i])).expect("some are left");

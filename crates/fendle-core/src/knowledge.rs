@@ -11,9 +11,7 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard};
 
-use crate::model::{
-    Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker,
-};
+use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker};
 
 /// Why an information state cannot be made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -276,7 +274,9 @@ impl<'m> Knowing<'m> {
             if parts.len() < worlds.len() {
                 continue;
             }
-            let sum = |p: &(usize, usize, usize)| (p.1..p.1 + p.2).map(|i| u128::from(odds(i).weight)).sum::<u128>();
+            let sum = |p: &(usize, usize, usize)| {
+                (p.1..p.1 + p.2).map(|i| u128::from(odds(i).weight)).sum::<u128>()
+            };
             let mut den = 1u128;
             for p in &parts {
                 let s = sum(p);

@@ -377,7 +377,12 @@ impl Task<'_> {
     /// state for a while aside). A way is guessed from the bounds, valued exactly, and then proved: no run is
     /// better than what it gives. For probabilities such values are above the true ones, for moves that each
     /// cost one they are the only solution (Bertsekas and Tsitsiklis, 1991). `None` where no such way is found.
-    fn exact_by_policy(&self, parts: &[Vec<u32>], bounds: &[(f64, f64)], budget: u64) -> Option<Vec<BigRational>> {
+    fn exact_by_policy(
+        &self,
+        parts: &[Vec<u32>],
+        bounds: &[(f64, f64)],
+        budget: u64,
+    ) -> Option<Vec<BigRational>> {
         let n = self.g.classes.len();
         let mut values: Vec<BigRational> = (0..n as u32)
             .map(|s| match (self.fixed)(s) {

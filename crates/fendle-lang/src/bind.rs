@@ -574,13 +574,7 @@ impl Binder<'_> {
     }
 
     /// What a level says is seen of one `tell`: values, and `~` where nothing is told.
-    fn told_board(
-        &mut self,
-        b: &Bound,
-        tell: &TellDef,
-        raw: &Raw,
-        file: FileId,
-    ) -> Option<Vec<Option<i64>>> {
+    fn told_board(&mut self, b: &Bound, tell: &TellDef, raw: &Raw, file: FileId) -> Option<Vec<Option<i64>>> {
         let RawKind::Text(text, at) = &raw.kind else {
             self.error("L037", file, raw.span, "what is told is written as a text");
             return None;
@@ -632,7 +626,8 @@ impl Binder<'_> {
         for (key, raw) in &level.told {
             let Some(t) = self.model.tells.iter().position(|t| t.name == key.text) else {
                 let known: Vec<String> = self.model.tells.iter().map(|t| t.name.clone()).collect();
-                let error = self.error("L035", file, key.span, format!("nothing named `{}` is told", key.text));
+                let error =
+                    self.error("L035", file, key.span, format!("nothing named `{}` is told", key.text));
                 error.notes.push(match crate::diag::near(&key.text, known.iter().map(String::as_str)) {
                     Some(n) => format!("did you mean `{n}`?"),
                     None => format!("told are: {}", known.join(", ")),
@@ -666,7 +661,8 @@ impl Binder<'_> {
                 Ok(0) => match crate::scatter::exact_count(b, v) {
                     Some(n) => {
                         let slot = &b.slots[v];
-                        let have = b.start[slot.base..slot.base + slot.len].iter().filter(|x| **x != 0).count();
+                        let have =
+                            b.start[slot.base..slot.base + slot.len].iter().filter(|x| **x != 0).count();
                         if have as i64 == n {
                             format!("the layout of `{}` is not one that can be drawn", def.name)
                         } else {
@@ -678,7 +674,8 @@ impl Binder<'_> {
                 Ok(_) => continue,
                 Err(fault) => fault.to_string(),
             };
-            let span = level.start.iter().find(|(k, _)| k.text == def.name).map_or(level.span, |(_, r)| r.span);
+            let span =
+                level.start.iter().find(|(k, _)| k.text == def.name).map_or(level.span, |(_, r)| r.span);
             let (declared, model_file) = (with.expr.span, self.model.file);
             self.error("L044", file, span, message).labels.push(crate::diag::Label {
                 file: model_file,

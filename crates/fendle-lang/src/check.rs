@@ -592,9 +592,13 @@ impl Checker<'_> {
                     _ => false,
                 };
                 if !fixed && self.scope.locals[local].ty != Ty::Bad {
-                    self.error("M066", b.over.span, "what is told runs over the board, rows, columns, or a range of the level")
-                        .notes
-                        .push("say after `where` for which of them it is told".into());
+                    self.error(
+                        "M066",
+                        b.over.span,
+                        "what is told runs over the board, rows, columns, or a range of the level",
+                    )
+                    .notes
+                    .push("say after `where` for which of them it is told".into());
                 }
                 (Some((local, over)), filter)
             }

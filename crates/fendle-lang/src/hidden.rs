@@ -17,7 +17,8 @@ pub(crate) struct Depends<'m> {
 
 impl<'m> Depends<'m> {
     pub(crate) fn new(model: &'m Model) -> Depends<'m> {
-        let mut d = Depends { model, fns: vec![false; model.fns.len()], procs: vec![false; model.procs.len()] };
+        let mut d =
+            Depends { model, fns: vec![false; model.fns.len()], procs: vec![false; model.procs.len()] };
         // None recurses: what is true has come through after as many rounds as there are bodies.
         for _ in 0..=model.fns.len() {
             for (i, f) in model.fns.iter().enumerate() {
@@ -63,7 +64,9 @@ impl<'m> Depends<'m> {
                         tainted[l] = true;
                     }
                 }
-                St::For { local, .. } | St::Draw { local, .. } | St::NewList { local, .. } => tainted[*local] = true,
+                St::For { local, .. } | St::Draw { local, .. } | St::NewList { local, .. } => {
+                    tainted[*local] = true
+                }
                 St::Push(ListRef::Local(l), _) | St::Take(_, _, ListRef::Local(l)) => tainted[*l] = true,
                 _ => {}
             }
@@ -85,7 +88,12 @@ pub fn findings(model: &Model) -> Vec<Diagnostic> {
     let mut out = vec![];
     if !model.hides() {
         if let Some(t) = model.tells.first() {
-            out.push(Diagnostic::error("M064", model.file, t.span, "nothing is hidden, so nothing needs telling"));
+            out.push(Diagnostic::error(
+                "M064",
+                model.file,
+                t.span,
+                "nothing is hidden, so nothing needs telling",
+            ));
         }
         return out;
     }

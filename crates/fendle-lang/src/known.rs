@@ -571,7 +571,8 @@ impl Known {
                     Some(_) => format!(" {element}"),
                     None => String::new(),
                 };
-                let value = t.value.ty.scalar().map_or(value.to_string(), |s| b.scalar_text(s, *value, false));
+                let value =
+                    t.value.ty.scalar().map_or(value.to_string(), |s| b.scalar_text(s, *value, false));
                 let ago = match ago {
                     0 => String::new(),
                     1 => " (seen a move ago)".into(),
@@ -795,7 +796,8 @@ impl Known {
         let known: HashMap<usize, i32> = (self.system.fixed.iter().enumerate())
             .filter_map(|(c, f)| f.map(|f| (self.places[c], i32::from(f))))
             .collect();
-        let ways = Eval::new(b).ways_to_lose(state, (of, params), (body, &after, status), &known, WAYS_MAX)?;
+        let ways =
+            Eval::new(b).ways_to_lose(state, (of, params), (body, &after, status), &known, WAYS_MAX)?;
         Ok(ways.and_then(|ways| {
             ways.into_iter()
                 .map(|w| {

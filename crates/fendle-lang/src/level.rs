@@ -96,6 +96,7 @@ pub const EXPECT_COUNTS: &[&str] = &[
     "certain",
     "almost_certain",
     "fatal_draws",
+    "guesses",
 ];
 
 struct Reader<'a> {
@@ -249,22 +250,29 @@ impl Reader<'_> {
     fn expect(&mut self, expect: &[(Key, Raw)]) {
         for (key, raw) in expect {
             let good = match key.text.as_str() {
-                "solvable" => matches!(raw.kind, RawKind::Bool(_)),
+                "solvable" | "no_guess" => matches!(raw.kind, RawKind::Bool(_)),
+                "chance" => matches!(raw.kind, RawKind::Text(..)),
                 k if EXPECT_COUNTS.contains(&k) => matches!(raw.kind, RawKind::Int(n) if n >= 0),
                 other => {
-                    let near = near(other, EXPECT_COUNTS.iter().copied().chain(["solvable"]));
+                    let near =
+                        near(other, EXPECT_COUNTS.iter().copied().chain(["solvable", "no_guess", "chance"]));
                     let error = self.error("L010", key.span, format!("`{other}` cannot be expected"));
                     match near {
                         Some(n) => error.notes.push(format!("did you mean `{n}`?")),
-                        None => {
-                            error.notes.push(format!("what can be: solvable, {}", EXPECT_COUNTS.join(", ")))
-                        }
+                        None => error.notes.push(format!(
+                            "what can be: solvable, no_guess, chance, {}",
+                            EXPECT_COUNTS.join(", ")
+                        )),
                     }
                     true
                 }
             };
             if !good {
-                let want = if key.text == "solvable" { "true or false" } else { "a count" };
+                let want = match key.text.as_str() {
+                    "solvable" | "no_guess" => "true or false",
+                    "chance" => "a fraction in quotes, such as \"5/20\"",
+                    _ => "a count",
+                };
                 self.error("L010", raw.span, format!("`{}` is {want}", key.text));
             }
         }

@@ -53,7 +53,13 @@ impl Game {
         if let Some(canon) = &mut bound.canon {
             canon.center(&bound.position);
         }
-        Game { bound, code: self.code.clone(), kept: self.kept.clone(), tells: self.tells.clone(), starts: vec![] }
+        Game {
+            bound,
+            code: self.code.clone(),
+            kept: self.kept.clone(),
+            tells: self.tells.clone(),
+            starts: vec![],
+        }
     }
 
     /// Packs a state.
@@ -403,7 +409,8 @@ impl Worker for Runner<'_> {
         self.machine.load(state);
         let values = self.machine.loaded();
         for (def, slot) in model.vars.iter().zip(&self.game.bound.slots) {
-            if def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden) {
+            if def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden)
+            {
                 out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
             }
         }

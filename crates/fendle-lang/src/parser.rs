@@ -323,7 +323,8 @@ impl Parser<'_> {
                     } else if word == "hidden" && self.eat_word("with") {
                         prior.with = Some(self.expr()?);
                     } else if word == "hidden" && self.eat_word("each") {
-                        let name = if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
+                        let name =
+                            if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
                         prior.each = Some((name, self.weighted()?));
                     } else if self.eat_op("=") {
                         default = Some(self.expr()?);
@@ -342,8 +343,7 @@ impl Parser<'_> {
                 }
                 let value = self.expr()?;
                 let binder = if self.eat_word("for") { Some(self.binder()?) } else { None };
-                let when =
-                    if binder.is_none() && self.eat_word("where") { Some(self.expr()?) } else { None };
+                let when = if binder.is_none() && self.eat_word("where") { Some(self.expr()?) } else { None };
                 Item::Tell { name, value, binder, when, span: span.to(self.last_span()) }
             }
             "tally" => {

@@ -145,8 +145,7 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn new(b: &'b Bound, moves: &'b MoveTable, seen: &[Vec<i32>]) -> Result<Player<'b>, Stopped> {
-        let sights: Vec<Sight> =
-            seen.iter().map(|s| Sight { state: s.clone(), told: b.told(s) }).collect();
+        let sights: Vec<Sight> = seen.iter().map(|s| Sight { state: s.clone(), told: b.told(s) }).collect();
         let known = Known::new(b, &sights)?;
         let state = seen.last().cloned().unwrap_or_else(|| b.position.clone());
         Ok(Player { b, moves, danger: Danger::new(&b.model), known, state })
@@ -171,9 +170,9 @@ impl<'b> Player<'b> {
     /// Whether every hidden cell that decides is certain, and none of the ways that are left loses.
     fn is_safe(found: &Inferred, ways: Option<&[Way]>) -> bool {
         ways.is_some_and(|ways| {
-            ways.iter().filter(|w| w.lost).all(|w| {
-                w.cells.iter().any(|&(c, v)| found.certain(c).is_some_and(|certain| certain != v))
-            })
+            ways.iter()
+                .filter(|w| w.lost)
+                .all(|w| w.cells.iter().any(|&(c, v)| found.certain(c).is_some_and(|certain| certain != v)))
         })
     }
 
@@ -223,7 +222,8 @@ impl<'b> Player<'b> {
                 }
                 from.insert(next.clone(), Some((state.clone(), m)));
                 let told = self.b.told(&next);
-                let news = told.iter().flatten().zip(now.iter().flatten()).any(|(a, b)| a != b && a.is_some());
+                let news =
+                    told.iter().flatten().zip(now.iter().flatten()).any(|(a, b)| a != b && a.is_some());
                 if news || played.ended.is_some() {
                     let mut way = vec![];
                     let mut at = &next;

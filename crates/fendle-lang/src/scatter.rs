@@ -136,13 +136,16 @@ fn each_layout(b: &Bound, var: usize, go: Go<'_>) -> Result<bool, RunFault> {
             if !go(&layout, 1)? {
                 return Ok(false);
             }
-            let Some(i) = (1..layout.len()).rev().find(|&i| layout[i - 1] < layout[i]) else { return Ok(true) };
+            let Some(i) = (1..layout.len()).rev().find(|&i| layout[i - 1] < layout[i]) else {
+                return Ok(true);
+            };
             let j = (i..layout.len()).rev().find(|&j| layout[j] > layout[i - 1]).unwrap_or(i);
             layout.swap(i - 1, j);
             layout[i..].reverse();
         }
     }
-    let choices: Vec<Vec<(i32, u64)>> = (0..slot.len).map(|at| weights(b, var, at)).collect::<Result<_, _>>()?;
+    let choices: Vec<Vec<(i32, u64)>> =
+        (0..slot.len).map(|at| weights(b, var, at)).collect::<Result<_, _>>()?;
     let count = exact_count(b, var);
     fn fill(
         choices: &[Vec<(i32, u64)>],

@@ -54,11 +54,7 @@ pub const LIBRARY: &[(&str, &str, &str)] = &[
         "hidden rocks: numbers tell how many neighbours are rocks",
         include_str!("../../../models/sweep.fendle"),
     ),
-    (
-        "wade",
-        "a walker among hidden mires, to a safe place",
-        include_str!("../../../models/wade.fendle"),
-    ),
+    ("wade", "a walker among hidden mires, to a safe place", include_str!("../../../models/wade.fendle")),
     (
         "pairs",
         "hidden pairs: two are uncovered, equal ones stay",
@@ -496,10 +492,15 @@ fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec
                 loaded.history.push(state.clone());
                 continue;
             }
-            Ok(Ok(Step::Refused { site, .. })) => format!("is refused: {}", loaded.game.bound.model.refuses[site].why),
+            Ok(Ok(Step::Refused { site, .. })) => {
+                format!("is refused: {}", loaded.game.bound.model.refuses[site].why)
+            }
             Ok(Ok(Step::NotOffered)) => "is not offered there".into(),
             Ok(Ok(Step::Ended(e))) => {
-                format!("comes after the end: {}", fendle_lang::bind::ending_text(&loaded.game.bound.model.endings[e]))
+                format!(
+                    "comes after the end: {}",
+                    fendle_lang::bind::ending_text(&loaded.game.bound.model.endings[e])
+                )
             }
             Err(fault) => format!("breaks the model: {fault}"),
         };

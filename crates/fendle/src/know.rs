@@ -43,29 +43,48 @@ pub fn in_order(limits: Limits) -> Limits {
 ///
 /// A message.
 pub fn play<'g>(loaded: &'g Loaded, args: &LevelArgs, boards: bool) -> Result<Play<'g>, Trouble> {
-    let game = &loaded.game;
-    if !game.bound.model.hides() || args.known {
+    if args.known {
         return Ok(Play::Open);
     }
-    let begun = game.bound.at(loaded.history[0].clone());
+    let scattered = !loaded.game.bound.scattered.is_empty();
+    let whole = boards && scattered && loaded.played.is_empty() && args.at.is_none();
+    from(&loaded.game, &loaded.history, &loaded.played, whole)
+}
+
+/// The same from the states on the way, the first being where play began, and the moves between them. `whole`: all
+/// boards, and not only those that look like the first state.
+///
+/// # Errors
+///
+/// A message.
+pub fn from<'g>(
+    game: &'g Game,
+    history: &[Vec<i32>],
+    played: &[usize],
+    whole: bool,
+) -> Result<Play<'g>, Trouble> {
+    if !game.bound.model.hides() {
+        return Ok(Play::Open);
+    }
+    let begun = game.bound.at(history[0].clone());
     let begun = Bound { drawn: game.bound.drawn, ..begun };
     let fail = |e: String| Trouble::Message(format!("what can be known is not known: {e}"));
     let Some(all) = worlds(&begun, WORLDS_MAX).map_err(|e| fail(e.to_string()))? else {
         return Ok(Play::TooMany);
     };
     let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (game.pack(s), *w)).collect();
-    let scattered = !game.bound.scattered.is_empty();
-    let seen = game.bound.seen.iter().any(Option::is_some);
-    let whole = seen || (boards && scattered && loaded.played.is_empty() && args.at.is_none());
-    let first = game.pack(&loaded.history[0]);
+    let whole = whole || game.bound.seen.iter().any(Option::is_some);
+    let first = game.pack(&history[0]);
     let truth = (!whole).then_some(first.as_slice());
     let mut knowing = Knowing::new(game, &packed, truth).map_err(|e| fail(words(game, e)))?;
-    for (m, state) in loaded.played.iter().zip(&loaded.history[1..]) {
+    for (m, state) in played.iter().zip(&history[1..]) {
         let id = knowing.begins()[0].0;
-        let next = knowing.after(id, MoveId(*m as u32), &game.pack(state)).map_err(|e| fail(words(game, e)))?;
+        let next =
+            knowing.after(id, MoveId(*m as u32), &game.pack(state)).map_err(|e| fail(words(game, e)))?;
         knowing.begin_at(next);
     }
-    Ok(Play::Knowing(Box::new(knowing), packed.len()))
+    let count = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
+    Ok(Play::Knowing(Box::new(knowing), count))
 }
 
 /// Why there is no information state.

@@ -6,12 +6,14 @@ use std::sync::Arc;
 use fendle_core::{Exploration, Limit, explore};
 use fendle_lang::hir::Model;
 use fendle_lang::level::{Level, RawKind};
+use fendle_lang::play::MoveTable;
 use fendle_lang::{Diagnostic, FileId, bind};
 use fendle_view::text::{counted, grouped, table};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use super::fault_trouble;
+use super::infer::fair;
 use super::solve::{Answer, Failed, answer};
 use crate::args::{Common, Format};
 use crate::files::{Store, Want, begin, collect, game_of, read_text};
@@ -131,6 +133,9 @@ fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option
         }
     };
     game.starts = starts;
+    if game.bound.model.hides() {
+        return Some(audit_hidden(common, job, &game, &moves));
+    }
     let expect = &job.level.expect;
     let mut audited = Audited {
         file: job.path.clone(),
@@ -223,6 +228,120 @@ fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option
         audited.exit = Exit::No;
     }
     Some(audited)
+}
+
+/// A level with hidden things: played with what can be known.
+fn audit_hidden(common: &Common, job: &Job, game: &fendle_lang::Game, moves: &MoveTable) -> Audited {
+    let expect = &job.level.expect;
+    let b = &game.bound;
+    let mut audited = Audited {
+        file: job.path.clone(),
+        level: job.level.name.clone(),
+        exit: Exit::Yes,
+        verdict: String::new(),
+        moves: None,
+        counts: None,
+        differs: vec![],
+        expects: !expect.is_empty(),
+        fault: None,
+    };
+    let history = vec![b.position.clone()];
+    let seen = b.seen.iter().any(Option::is_some);
+    let report = if seen { None } else { Some(fair::played(b, moves, &history)) };
+    audited.verdict = match &report {
+        Some(Ok(r)) if r.is_fair() => "no guess".into(),
+        Some(Ok(r)) if !r.guesses.is_empty() => counted(r.guesses.len() as u64, "guess", "guesses"),
+        Some(Ok(_)) => "not finished".into(),
+        _ => "hidden".into(),
+    };
+    if let Some(Ok(r)) = &report {
+        audited.moves = r.won.then_some(r.moves.len() as u64);
+    }
+    // The chance to win by full search, where it is asked for.
+    let mut chance: Option<fendle_core::odds::Value> = None;
+    if expect.iter().any(|(k, _)| !matches!(k.text.as_str(), "no_guess" | "guesses" | "moves")) {
+        let watcher = Watcher::new(common);
+        if let Ok(crate::know::Play::Knowing(k, _)) = crate::know::from(game, &history, &[], false) {
+            let limits = crate::know::in_order(limits(common));
+            match explore(&*k, limits, false, &watcher) {
+                Ok(found) if found.fault.is_none() => {
+                    if found.counts.limit.is_none() {
+                        chance = fendle_core::odds::odds(&*k, &found, &limits, &watcher)
+                            .ok()
+                            .flatten()
+                            .and_then(|a| a.win);
+                    }
+                    audited.counts = Some(found.counts);
+                }
+                _ => {
+                    audited.exit = Exit::Bad;
+                    audited.verdict = "fault".into();
+                    audited.differs.push("the model breaks".into());
+                    return audited;
+                }
+            }
+        }
+    }
+    for (key, raw) in expect {
+        let name = key.text.as_str();
+        match (&raw.kind, name) {
+            (RawKind::Bool(want), "no_guess") => match &report {
+                Some(Ok(r)) if r.is_fair() == *want => {}
+                Some(Ok(r)) => audited.differs.push(format!(
+                    "expected no_guess = {want}, {} forced",
+                    counted(r.guesses.len() as u64, "guess is", "guesses are")
+                )),
+                Some(Err(why)) => {
+                    audited.differs.push(format!("not decided: {why}"));
+                    audited.exit = audited.exit.max(Exit::Undecided);
+                }
+                None => audited.differs.push("the level gives no layout to play".into()),
+            },
+            (RawKind::Int(want), "guesses") => match &report {
+                Some(Ok(r)) if r.guesses.len() as i64 == *want => {}
+                Some(Ok(r)) => {
+                    audited.differs.push(format!("expected guesses = {want}, there are {}", r.guesses.len()))
+                }
+                _ => audited.differs.push("expected guesses, and the level cannot be played".into()),
+            },
+            (RawKind::Text(want, _), "chance") => match &chance {
+                Some(fendle_core::odds::Value::Exact(have)) => {
+                    let fits = want.trim().parse::<fendle_core::infer::Fraction>().is_ok_and(|w| w == *have);
+                    if !fits {
+                        audited.differs.push(format!("expected chance = {want}, it is {have}"));
+                    }
+                }
+                _ => {
+                    audited.differs.push("the chance to win is not known exactly".into());
+                    audited.exit = audited.exit.max(Exit::Undecided);
+                }
+            },
+            (RawKind::Int(want), "moves") => match audited.moves {
+                Some(n) if n as i64 == *want => {}
+                Some(n) => audited.differs.push(format!("expected moves = {want}, it takes {n}")),
+                None => audited.differs.push(format!("expected moves = {want}, it is not finished")),
+            },
+            (RawKind::Bool(want), "solvable") => {
+                let have = audited.counts.as_ref().map(|c| c.goal > 0);
+                if have != Some(*want) {
+                    audited.differs.push(format!("expected solvable = {want}, and that is not so"));
+                }
+            }
+            (RawKind::Int(want), _) => {
+                let counts = audited.counts.as_ref().filter(|c| c.limit.is_none()).map(|c| json!(c));
+                match counts.as_ref().and_then(|c| c[name].as_i64()) {
+                    Some(n) if n == *want => {}
+                    Some(n) => audited.differs.push(format!("expected {name} = {want}, it is {n}")),
+                    None => audited.differs.push(format!("expected {name} = {want}, it is not known")),
+                }
+            }
+            _ => {}
+        }
+    }
+    if audited.exit == Exit::Yes && !audited.differs.is_empty() {
+        audited.exit = Exit::No;
+    }
+    audited
 }
 
 /// Writes the table and what differs; gives the exit of the whole.

@@ -5,16 +5,20 @@ use std::path::Path;
 
 use fendle_core::odds::{AimValue, odds};
 use fendle_core::{Model as _, explore};
-use fendle_lang::bind;
+use fendle_lang::play::MoveTable;
+use fendle_lang::player::Stopped;
+use fendle_lang::{Bound, Game, bind};
 use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped, wrapped};
 
+use super::infer::fair;
 use super::odds::value_text;
 use super::solve::{Failed, answer};
 use super::{
     WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
 };
 use crate::files::{Store, Want, begin, game_of, report};
+use crate::know::{Play, fault_words, from, in_order};
 use crate::watch::{Watcher, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -27,7 +31,57 @@ pub const PACK: &[(&str, &str)] = &[
     ("packs/harbour/nets.toml", include_str!("../../../../packs/harbour/nets.toml")),
     ("packs/harbour/hold.toml", include_str!("../../../../packs/harbour/hold.toml")),
     ("packs/harbour/hawser.toml", include_str!("../../../../packs/harbour/hawser.toml")),
+    ("packs/harbour/reef.toml", include_str!("../../../../packs/harbour/reef.toml")),
+    ("packs/harbour/flats.toml", include_str!("../../../../packs/harbour/flats.toml")),
+    ("packs/harbour/lanterns.toml", include_str!("../../../../packs/harbour/lanterns.toml")),
 ];
+
+/// A level with hidden things: played fairly, and what each choice is worth where that is small.
+fn hidden(s: &mut Session, game: &Game, moves: &MoveTable) -> Result<(), Trouble> {
+    let b = &game.bound;
+    let history = vec![b.position.clone()];
+    if b.seen.iter().all(Option::is_none) {
+        match fair::played(b, moves, &history) {
+            Ok(report) => {
+                let ways =
+                    fair::safe_ways(b, moves, &history).map_err(|e| Trouble::Message(e.to_string()))?;
+                fair::write_text(s, b, &report)?;
+                if let Some(ways) = ways {
+                    fair::write_ways(s, &ways)?;
+                }
+                return Ok(());
+            }
+            Err(Stopped::NotCounts(_)) => {}
+            Err(e) => return Err(Trouble::Message(e.to_string())),
+        }
+    }
+    if let Play::Knowing(knowing, worlds) = from(game, &history, &[], true)? {
+        let limits = in_order(limits(&s.common));
+        let watcher = Watcher::new(&s.common);
+        let fail = |f| Trouble::Message(fault_words(game, &f));
+        let found = explore(&*knowing, limits, false, &watcher).map_err(fail)?;
+        let answers = odds(&*knowing, &found, &limits, &watcher).map_err(fail)?;
+        watcher.finish();
+        s.line(format!(
+            "played with what can be known: {}, {}",
+            counted(worlds as u64, "layout", "layouts"),
+            counted(found.counts.states, "information state", "information states")
+        ))?;
+        if let Some(a) = answers {
+            if let Some(v) = &a.win {
+                s.line(format!("best probability to win: {}", value_text(v, true)))?;
+            }
+            if let Some(v) = &a.moves {
+                s.line(format!("least expected moves: {}", value_text(v, false)))?;
+            }
+            for m in a.from_start.iter().filter(|_| a.moves.is_none()) {
+                let win = m.win.as_ref().map_or(String::new(), |v| value_text(v, true));
+                s.line(format!("  {:<12} wins {win}", game.move_name(m.of)))?;
+            }
+        }
+    }
+    Ok(())
+}
 
 /// Runs the command.
 pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
@@ -61,7 +115,17 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
             }
             s.line("")?;
             s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
+            if b.model.hides() && b.seen.iter().all(Option::is_none) {
+                let shown = Bound { as_player: true, ..b.clone() };
+                s.line("")?;
+                s.line("as the player sees it:")?;
+                s.lines(&position_lines(&shown, &b.position, &BTreeSet::new()))?;
+            }
             s.line("")?;
+            if game.bound.model.hides() {
+                hidden(s, &game, &moves)?;
+                continue;
+            }
             let a = match answer(&game, &moves, &s.common) {
                 Ok(a) => a,
                 Err(Failed::Message(m)) => return Err(Trouble::Message(m)),

@@ -38,8 +38,8 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
     let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
     watcher.finish();
-    let found =
-        found.map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
+    let found = found
+        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
     let states = Drawn { game, knowing: if let Play::Knowing(k, _) = &play { Some(k) } else { None } };
     let c = &found.counts;
     if s.common.format == Format::Json {
@@ -142,7 +142,11 @@ impl Drawn<'_> {
             None => (self.game.bound.clone(), self.game.unpack(words)),
             Some(k) => {
                 let worlds = k.worlds(words[0] as u32);
-                let bound = Bound { as_player: true, seen: vec![None; self.game.bound.seen.len()], ..self.game.bound.clone() };
+                let bound = Bound {
+                    as_player: true,
+                    seen: vec![None; self.game.bound.seen.len()],
+                    ..self.game.bound.clone()
+                };
                 (bound, self.game.unpack(&worlds[0].0))
             }
         }

@@ -24,7 +24,7 @@ use crate::know::{Play, play};
 use crate::watch::{Watcher, effort};
 use crate::{Exit, Session, Trouble};
 
-mod fair;
+pub mod fair;
 
 /// Layouts up to which the chance to win is computed by full search.
 const SOLVED_MAX: usize = 4_096;
@@ -127,7 +127,9 @@ pub fn cells(b: &Bound, counted: &Counted<'_>, proofs: bool) -> Vec<CellReport> 
                 _ => None,
             };
             let ways = match certain {
-                Some(true) if proofs && !fixed => Some(system.independent(c, true, &system.clues_for(c, true))),
+                Some(true) if proofs && !fixed => {
+                    Some(system.independent(c, true, &system.clues_for(c, true)))
+                }
                 _ => None,
             };
             let chance = counted.found.chance(c);
@@ -280,9 +282,8 @@ fn by_counts(
         let win = |m: &MoveReport| m.win.as_ref().map_or(0.0, Value::low);
         key(x).total_cmp(&key(y)).then(win(y).total_cmp(&win(x)))
     });
-    let unit = known.system.weights.iter().enumerate().all(|(c, w)| {
-        *w == (1, 1) || known.system.fixed[c].is_some()
-    });
+    let unit =
+        known.system.weights.iter().enumerate().all(|(c, w)| *w == (1, 1) || known.system.fixed[c].is_some());
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,
@@ -328,7 +329,10 @@ fn by_counts(
         let words = if n == 1 { "layout agrees" } else { "layouts agree" };
         s.line(format!("{} {words} with what is seen; {parts} of the clues", grouped(n)))?;
     } else {
-        s.line(format!("about 10^{} layouts agree with what is seen; {parts} of the clues", layouts.len() - 1))?;
+        s.line(format!(
+            "about 10^{} layouts agree with what is seen; {parts} of the clues",
+            layouts.len() - 1
+        ))?;
     }
     write_steps(s, b, counted_, &steps)?;
     write_cells(s, b, counted_, &cells)?;
@@ -359,18 +363,27 @@ fn write_steps(s: &mut Session, b: &Bound, counted_: &Counted<'_>, steps: &[Step
                 by.entry(v).or_default().push(place_name(b, var, at));
             }
             let var = known.cells[t.cells[0].0 as usize].0;
-            let cells: Vec<String> = by.into_iter().map(|(v, c)| format!("{}: {}", c.join(" "), what(b, var, v))).collect();
+            let cells: Vec<String> =
+                by.into_iter().map(|(v, c)| format!("{}: {}", c.join(" "), what(b, var, v))).collect();
             vec![kind_words(t.kind).to_string(), clues_text(b, counted_, &t.clues), cells.join("; ")]
         })
         .collect();
     s.lines(&table(&["seen by", "clues", "so"], &rows))?;
     if steps.len() > LISTED {
-        s.line(format!("and {} more (--format json)", counted((steps.len() - LISTED) as u64, "step", "steps")))?;
+        s.line(format!(
+            "and {} more (--format json)",
+            counted((steps.len() - LISTED) as u64, "step", "steps")
+        ))?;
     }
     Ok(())
 }
 
-fn write_cells(s: &mut Session, b: &Bound, counted_: &Counted<'_>, cells: &[CellReport]) -> Result<(), Trouble> {
+fn write_cells(
+    s: &mut Session,
+    b: &Bound,
+    counted_: &Counted<'_>,
+    cells: &[CellReport],
+) -> Result<(), Trouble> {
     let sure: Vec<&CellReport> = cells.iter().filter(|c| c.certain.is_some() && !c.fixed).collect();
     if !sure.is_empty() {
         s.line("")?;
@@ -380,7 +393,8 @@ fn write_cells(s: &mut Session, b: &Bound, counted_: &Counted<'_>, cells: &[Cell
             .take(LISTED)
             .map(|c| {
                 let proof = c.proof.as_ref();
-                let how = proof.map_or("", |p| if p.smallest { "smallest" } else { "nothing can be left out" });
+                let how =
+                    proof.map_or("", |p| if p.smallest { "smallest" } else { "nothing can be left out" });
                 let ways = match c.ways {
                     Some((n, true)) => grouped(n as u64),
                     Some((n, false)) => format!("at least {n}"),
@@ -439,23 +453,27 @@ fn write_moves(s: &mut Session, loaded: &Loaded, moves: &[MoveReport], solved: b
         return Ok(());
     }
     s.line("")?;
-    let best = moves.iter().filter_map(|m| m.win.as_ref()).max_by(|a, b| a.low().total_cmp(&b.low())).cloned();
+    let best =
+        moves.iter().filter_map(|m| m.win.as_ref()).max_by(|a, b| a.low().total_cmp(&b.low())).cloned();
     let rows: Vec<Vec<String>> = moves
         .iter()
         .take(LISTED)
         .map(|m| {
-            let mut row =
-                vec![m.name.clone(), m.risk.as_ref().map_or("not followed".into(), chance_text)];
+            let mut row = vec![m.name.clone(), m.risk.as_ref().map_or("not followed".into(), chance_text)];
             if solved {
                 row.push(m.win.as_ref().map_or(String::new(), |v| value_text(v, true)));
-                let is_best = m.win.is_some() && m.win == best && best.as_ref().is_some_and(|b| b.low() > 0.0);
+                let is_best =
+                    m.win.is_some() && m.win == best && best.as_ref().is_some_and(|b| b.low() > 0.0);
                 row.push(if is_best { "best".into() } else { String::new() });
             }
             row
         })
         .collect();
-    let head: &[&str] =
-        if solved { &["move", "risk to lose at once", "chance to win, best play", ""] } else { &["move", "risk to lose at once"] };
+    let head: &[&str] = if solved {
+        &["move", "risk to lose at once", "chance to win, best play", ""]
+    } else {
+        &["move", "risk to lose at once"]
+    };
     s.lines(&table(head, &rows))?;
     if moves.len() > LISTED {
         s.line(format!("and {} more (--format json)", moves.len() - LISTED))?;
@@ -540,7 +558,8 @@ fn by_worlds(
         for v in fendle_lang::scatter::hidden_vars(b) {
             let slot = &b.slots[v];
             for i in 0..slot.len {
-                *of.entry((v, i)).or_default().entry(state[slot.base + i]).or_default() += u128::from(*weight);
+                *of.entry((v, i)).or_default().entry(state[slot.base + i]).or_default() +=
+                    u128::from(*weight);
             }
         }
     }
@@ -616,7 +635,11 @@ fn by_worlds(
                 .take(4)
                 .map(|(x, w)| {
                     let value = b.value_text(*v, (**x).into());
-                    if values.len() == 1 { format!("{value} for sure") } else { format!("{value}: {}", fraction(**w, all)) }
+                    if values.len() == 1 {
+                        format!("{value} for sure")
+                    } else {
+                        format!("{value}: {}", fraction(**w, all))
+                    }
                 })
                 .collect();
             let more = if list.len() > 4 { format!(", and {} more", list.len() - 4) } else { String::new() };

@@ -9,9 +9,11 @@ use fendle_view::board::side_by_side;
 use fendle_view::text::{bytes, counted, grouped, wrapped};
 use serde_json::{Value, json};
 
+use super::infer::{chance_text, fair};
 use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, played_route, position_lines, title};
 use crate::args::{Common, Format, LevelArgs};
 use crate::files::{Loaded, load_all};
+use crate::know::{Play, fault_words, in_order, play};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -179,9 +181,116 @@ pub fn answer(
     Ok(answer)
 }
 
+/// Hidden things: a way on which every step is certain when it is made, or where guesses are forced. Nothing is
+/// printed that uses what cannot be known: a guess is called one.
+fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
+    let b = &loaded.game.bound;
+    let seen = b.seen.iter().any(Option::is_some);
+    let report = if seen { None } else { fair::played(b, &loaded.moves, &loaded.history).ok() };
+    if let Some(r) = report.filter(|r| r.won) {
+        let guess_at: Vec<usize> = r.guesses.iter().map(|g| g.after).collect();
+        let names: Vec<String> = (r.moves.iter().enumerate())
+            .map(|(i, m)| if guess_at.contains(&i) { format!("{m} (a guess)") } else { m.clone() })
+            .collect();
+        let survive = r.survive();
+        if s.common.format == Format::Json {
+            s.json(&json!({
+                "level": loaded.level.name,
+                "verdict": "solvable",
+                "played": "with knowledge",
+                "no_guess": r.is_fair(),
+                "moves": r.moves.len(),
+                "solution": r.moves,
+                "guesses_before_moves": guess_at,
+                "chance_to_survive_all": survive.to_string(),
+                "shortest": false,
+            }))?;
+            return Ok(Exit::Yes);
+        }
+        s.line(title(loaded))?;
+        if let Some(words) = loaded.begin.words() {
+            s.line(words)?;
+        }
+        s.line("")?;
+        let n = counted(r.moves.len() as u64, "move", "moves");
+        if r.is_fair() {
+            s.line(format!("solvable without a guess, in {n}: every step is certain when it is made"))?;
+        } else {
+            s.line(format!(
+                "solvable in {n} with {}; the chance to survive them all is {}",
+                counted(r.guesses.len() as u64, "guess", "guesses"),
+                chance_text(&survive)
+            ))?;
+        }
+        s.lines(&move_lines(&names))?;
+        s.line("a way for one who knows no more than is told; not always the shortest (--known takes the layout as known)")?;
+        let _ = brief;
+        return Ok(Exit::Yes);
+    }
+    let knowing = match play(loaded, args, true)? {
+        Play::Knowing(k, _) => k,
+        Play::Open => return Ok(Exit::Bad),
+        Play::TooMany => {
+            s.line(Play::too_many())?;
+            return Ok(Exit::Undecided);
+        }
+    };
+    let limits = in_order(limits(&s.common));
+    let watcher = Watcher::new(&s.common);
+    let fail = |f| Trouble::Message(format!("the model breaks: {}", fault_words(&loaded.game, &f)));
+    let found = fendle_core::explore(&*knowing, limits, false, &watcher).map_err(fail)?;
+    watcher.finish();
+    let c = &found.counts;
+    let start = found.space.level(0).all(|id| found.space.is_certain(id));
+    let verdict = match (c.goal > 0, c.limit) {
+        (true, _) => "solvable",
+        (false, None) => "unsolvable",
+        (false, Some(_)) => "undecided",
+    };
+    if s.common.format == Format::Json {
+        s.json(&json!({
+            "level": loaded.level.name,
+            "verdict": verdict,
+            "played": "with knowledge",
+            "certain": start && c.limit.is_none(),
+            "shortest_if_lucky": c.shortest,
+            "moves": Value::Null,
+            "solution": Value::Null,
+            "states": c.states,
+        }))?;
+    } else {
+        s.line(title(loaded))?;
+        s.line("")?;
+        let states = counted(c.states, "information state", "information states");
+        s.line(match verdict {
+            "solvable" if start && c.limit.is_none() => format!(
+                "certain: some way of playing wins whatever is hidden; shortest if lucky: {} ({states})",
+                counted(c.shortest.unwrap_or(0).into(), "move", "moves")
+            ),
+            "solvable" => format!(
+                "possible, by guessing: shortest if lucky: {} ({states}); `fendle odds` says how likely",
+                counted(c.shortest.unwrap_or(0).into(), "move", "moves")
+            ),
+            "unsolvable" => format!("unsolvable: none of {states} is won"),
+            _ => format!(
+                "undecided: stopped by {} after {states}",
+                limit_text(c.limit.unwrap_or(Limit::MaxStates), &s.common)
+            ),
+        })?;
+    }
+    Ok(match verdict {
+        "solvable" => Exit::Yes,
+        "unsolvable" => Exit::No,
+        _ => Exit::Undecided,
+    })
+}
+
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
+    if loaded.game.bound.model.hides() && !args.known {
+        return with_knowledge(s, &loaded, args, brief);
+    }
     let a = match answer(&loaded.game, &loaded.moves, &s.common) {
         Ok(a) => a,
         Err(Failed::Message(m)) => return Err(Trouble::Message(m)),

@@ -7,7 +7,7 @@ use fendle_lang::Bound;
 use fendle_lang::bind::cell_name;
 use fendle_lang::hir::{EndKind, Scalar, Shape};
 use fendle_lang::known::Way;
-use fendle_lang::play::{Step, step};
+use fendle_lang::play::{MoveTable, Step, step};
 use fendle_lang::player::{Player, Stopped, exact_risk};
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::{counted, grouped};
@@ -25,11 +25,12 @@ const STATES_MAX: usize = 20_000;
 const TIED_MAX: usize = 20_000;
 
 /// A guess that the player is forced into.
-struct Guess {
+pub struct Guess {
     /// Moves made before it.
-    after: usize,
+    pub after: usize,
     name: String,
-    risk: Fraction,
+    /// The chance to lose by it.
+    pub risk: Fraction,
     /// The least risk loses in this layout; this one does not.
     unlucky: Option<String>,
     state: Vec<i32>,
@@ -39,10 +40,13 @@ struct Guess {
 }
 
 /// What the play found.
-struct Report {
-    moves: Vec<String>,
-    guesses: Vec<Guess>,
-    won: bool,
+pub struct Report {
+    /// The moves made.
+    pub moves: Vec<String>,
+    /// Guesses on the way.
+    pub guesses: Vec<Guess>,
+    /// Whether the goal was reached.
+    pub won: bool,
     /// Steps of each kind that were needed to go on.
     kinds: BTreeMap<Kind, usize>,
     /// For each hazard that became certain: after how many moves, by how many independent sets of clues.
@@ -54,9 +58,11 @@ struct Report {
 pub fn run(s: &mut Session, loaded: &Loaded, shown: &Bound) -> Result<Exit, Trouble> {
     let b = &loaded.game.bound;
     if b.seen.iter().any(Option::is_some) {
-        return Err(Trouble::Message("--no-guess plays a layout, and this level gives only what is seen".into()));
+        return Err(Trouble::Message(
+            "--no-guess plays a layout, and this level gives only what is seen".into(),
+        ));
     }
-    let report = match play(loaded) {
+    let report = match played(b, &loaded.moves, &loaded.history) {
         Ok(report) => report,
         Err(Stopped::Fault(f)) => return Err(Trouble::Message(format!("the model breaks: {f}"))),
         Err(why) => {
@@ -64,9 +70,9 @@ pub fn run(s: &mut Session, loaded: &Loaded, shown: &Bound) -> Result<Exit, Trou
             return Ok(Exit::Undecided);
         }
     };
-    let ways = safe_ways(loaded).map_err(|e| Trouble::Message(e.to_string()))?;
-    let survive: Fraction = report.guesses.iter().fold(fraction(1, 1), |p, g| p * (fraction(1, 1) - &g.risk));
-    let fair = report.won && report.guesses.is_empty();
+    let ways = safe_ways(b, &loaded.moves, &loaded.history).map_err(|e| Trouble::Message(e.to_string()))?;
+    let survive = report.survive();
+    let fair = report.is_fair();
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,
@@ -88,9 +94,13 @@ pub fn run(s: &mut Session, loaded: &Loaded, shown: &Bound) -> Result<Exit, Trou
             s.line(words)?;
         }
         s.line("")?;
-        s.lines(&crate::cmd::position_lines(shown, &loaded.history[loaded.history.len() - 1], &BTreeSet::new()))?;
+        s.lines(&crate::cmd::position_lines(
+            shown,
+            &loaded.history[loaded.history.len() - 1],
+            &BTreeSet::new(),
+        ))?;
         s.line("")?;
-        write_text(s, b, &report, &survive)?;
+        write_text(s, b, &report)?;
         if let Some(ways) = &ways {
             s.line("")?;
             write_ways(s, ways)?;
@@ -99,9 +109,24 @@ pub fn run(s: &mut Session, loaded: &Loaded, shown: &Bound) -> Result<Exit, Trou
     Ok(if fair { Exit::Yes } else { Exit::No })
 }
 
-fn play(loaded: &Loaded) -> Result<Report, Stopped> {
-    let b = &loaded.game.bound;
-    let mut player = Player::new(b, &loaded.moves, &loaded.history)?;
+impl Report {
+    /// Finished, and no guess was forced.
+    pub fn is_fair(&self) -> bool {
+        self.won && self.guesses.is_empty()
+    }
+    /// The chance to survive all guesses.
+    pub fn survive(&self) -> Fraction {
+        self.guesses.iter().fold(fraction(1, 1), |p, g| p * (fraction(1, 1) - &g.risk))
+    }
+}
+
+/// Plays on from what was seen: what is certain, and where nothing is, the least risk that does not lose here.
+///
+/// # Errors
+///
+/// [`Stopped`].
+pub fn played(b: &Bound, table: &MoveTable, history: &[Vec<i32>]) -> Result<Report, Stopped> {
+    let mut player = Player::new(b, table, history)?;
     let mut report = Report {
         moves: vec![],
         guesses: vec![],
@@ -110,7 +135,7 @@ fn play(loaded: &Loaded) -> Result<Report, Stopped> {
         hazards: vec![],
         never: vec![],
     };
-    let truth = loaded.history.last().cloned().unwrap_or_default();
+    let truth = history.last().cloned().unwrap_or_default();
     let mut certain: BTreeSet<u32> = BTreeSet::new();
     let is_goal = |e: usize| b.model.endings[e].kind == EndKind::Goal;
     loop {
@@ -134,7 +159,7 @@ fn play(loaded: &Loaded) -> Result<Report, Stopped> {
                 }
                 moves
             }
-            None => match guess(loaded, &player, &found, report.moves.len())? {
+            None => match guess(b, table, &player, &found, report.moves.len())? {
                 Some((guess, chosen)) => {
                     report.guesses.push(guess);
                     match chosen {
@@ -145,7 +170,7 @@ fn play(loaded: &Loaded) -> Result<Report, Stopped> {
                 None => break,
             },
         };
-        report.moves.extend(moves.iter().map(|&m| loaded.moves.name(m).to_string()));
+        report.moves.extend(moves.iter().map(|&m| table.name(m).to_string()));
         if let Some(Some(ended)) = player.make(&moves)? {
             report.won = is_goal(ended);
             break;
@@ -176,8 +201,13 @@ fn kind_needed(player: &Player<'_>, found: &Inferred) -> Option<Kind> {
 type Guessed = Option<(Guess, Option<usize>)>;
 
 /// The least risk, and whether it can be taken in this layout.
-fn guess(loaded: &Loaded, player: &Player<'_>, found: &Inferred, after: usize) -> Result<Guessed, Stopped> {
-    let b = &loaded.game.bound;
+fn guess(
+    b: &Bound,
+    table: &MoveTable,
+    player: &Player<'_>,
+    found: &Inferred,
+    after: usize,
+) -> Result<Guessed, Stopped> {
     let mut list: Vec<(usize, Fraction)> = vec![];
     for (m, ways) in player.ways(&player.state)? {
         let Some(ways) = ways else { continue };
@@ -189,7 +219,7 @@ fn guess(loaded: &Loaded, player: &Player<'_>, found: &Inferred, after: usize) -
     list.sort_by(|x, y| x.1.cmp(&y.1).then(x.0.cmp(&y.0)));
     let Some((first, risk)) = list.first().cloned() else { return Ok(None) };
     let lives = |m: usize| -> Result<bool, Stopped> {
-        Ok(match step(b, &loaded.moves, &player.state, m, false)? {
+        Ok(match step(b, table, &player.state, m, false)? {
             Step::Made(made) => {
                 made.iter().all(|p| p.ended.is_none_or(|e| b.model.endings[e].kind != EndKind::Lost))
             }
@@ -204,10 +234,10 @@ fn guess(loaded: &Loaded, player: &Player<'_>, found: &Inferred, after: usize) -
         }
     }
     let board = risk_lines(b, player, found);
-    let unlucky = chosen.filter(|m| *m != first).map(|m| loaded.moves.name(m).to_string());
+    let unlucky = chosen.filter(|m| *m != first).map(|m| table.name(m).to_string());
     let guess = Guess {
         after,
-        name: loaded.moves.name(first).to_string(),
+        name: table.name(first).to_string(),
         risk,
         unlucky,
         state: player.state.clone(),
@@ -281,14 +311,23 @@ fn guess_json(b: &Bound, g: &Guess) -> Json {
     })
 }
 
-fn layout_lines(b: &Bound, values: &dyn Fn(usize) -> bool, marks: &BTreeSet<(usize, usize)>, state: &[i32]) -> Vec<String> {
+fn layout_lines(
+    b: &Bound,
+    values: &dyn Fn(usize) -> bool,
+    marks: &BTreeSet<(usize, usize)>,
+    state: &[i32],
+) -> Vec<String> {
     let mut out = vec![];
     let mut from = 0;
     for v in fendle_lang::scatter::hidden_vars(b) {
         let len = b.slots[v].len;
         if matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set) {
             let mut rows: Vec<Vec<String>> = (0..b.rows)
-                .map(|r| (0..b.cols).map(|c| if values(from + r * b.cols + c) { "!" } else { "." }.to_string()).collect())
+                .map(|r| {
+                    (0..b.cols)
+                        .map(|c| if values(from + r * b.cols + c) { "!" } else { "." }.to_string())
+                        .collect()
+                })
                 .collect();
             for (t, told) in b.told(state).iter().enumerate() {
                 if told.len() == b.cells() {
@@ -304,13 +343,21 @@ fn layout_lines(b: &Bound, values: &dyn Fn(usize) -> bool, marks: &BTreeSet<(usi
     out
 }
 
-fn write_text(s: &mut Session, b: &Bound, r: &Report, survive: &Fraction) -> Result<(), Trouble> {
+/// Writes what the play found.
+///
+/// # Errors
+///
+/// When nothing can be written.
+pub fn write_text(s: &mut Session, b: &Bound, r: &Report) -> Result<(), Trouble> {
+    let survive = &r.survive();
     let n = counted(r.moves.len() as u64, "move", "moves");
     if r.won && r.guesses.is_empty() {
         s.line(format!("no guess: finished by certain steps alone, in {n}"))?;
         s.lines(&move_lines(&r.moves))?;
     } else if r.guesses.is_empty() {
-        s.line(format!("not finished: nothing new can be reached after {n}, and nothing is left to guess at"))?;
+        s.line(format!(
+            "not finished: nothing new can be reached after {n}, and nothing is left to guess at"
+        ))?;
     } else {
         s.line(format!(
             "{} forced; chance to survive them all: {}",
@@ -324,6 +371,11 @@ fn write_text(s: &mut Session, b: &Bound, r: &Report, survive: &Fraction) -> Res
             Some(other) => format!("; it loses in this layout, so play goes on with {other}"),
             None => String::new(),
         };
+        if g.risk == fraction(1, 1) {
+            s.line(format!("after {}: every way on loses", counted(g.after as u64, "move", "moves")))?;
+            s.lines(&g.board)?;
+            continue;
+        }
         s.line(format!(
             "after {}: the least risk is {}, {}{instead}",
             counted(g.after as u64, "move", "moves"),
@@ -363,7 +415,8 @@ fn write_text(s: &mut Session, b: &Bound, r: &Report, survive: &Fraction) -> Res
         }
         s.lines(&side_by_side(&blocks, 4, WIDTH))?;
         if let Some((_, tied)) = &g.other {
-            let names: Vec<String> = tied.iter().map(|c| cell_name(*c as usize % b.cells().max(1), b.cols)).collect();
+            let names: Vec<String> =
+                tied.iter().map(|c| cell_name(*c as usize % b.cells().max(1), b.cols)).collect();
             s.line(format!("cannot be told apart: {}", names.join(" ")))?;
         }
     }
@@ -383,7 +436,7 @@ fn write_text(s: &mut Session, b: &Bound, r: &Report, survive: &Fraction) -> Res
     for (n, list) in by {
         s.line(format!(
             "known when it matters by {n} independent {} of clues: {}",
-            if n == "1" { "set" } else { "sets" },
+            if n.ends_with(" 1") || n == "1" { "set" } else { "sets" },
             list.join(" ")
         ))?;
     }
@@ -394,7 +447,7 @@ fn write_text(s: &mut Session, b: &Bound, r: &Report, survive: &Fraction) -> Res
 }
 
 /// Ways to the goal that never need a guess.
-struct Ways {
+pub struct Ways {
     /// The shortest.
     shortest: Option<Vec<String>>,
     /// Sets of cells entered, and whether there may be more.
@@ -413,15 +466,27 @@ fn ways_json(w: &Ways) -> Json {
     })
 }
 
-fn write_ways(s: &mut Session, w: &Ways) -> Result<(), Trouble> {
+/// Writes what is known of safe ways.
+///
+/// # Errors
+///
+/// When nothing can be written.
+pub fn write_ways(s: &mut Session, w: &Ways) -> Result<(), Trouble> {
     match &w.shortest {
         Some(moves) => {
-            s.line(format!("the shortest safe way to the goal: {}", counted(moves.len() as u64, "move", "moves")))?;
+            s.line(format!(
+                "the shortest safe way to the goal: {}",
+                counted(moves.len() as u64, "move", "moves")
+            ))?;
             s.lines(&move_lines(moves))?;
             let more = if w.more { "more than " } else { "" };
-            s.line(format!("{more}{} that differ in the cells entered", counted(w.sets as u64, "safe way", "safe ways")))?;
+            s.line(format!(
+                "{more}{} that differ in the cells entered",
+                counted(w.sets as u64, "safe way", "safe ways")
+            ))?;
             let (n, exact) = w.apart;
-            s.line(format!("{}{n} of them share no cell but the ends", if exact { "" } else { "at least " }))?;
+            let least = if exact { "" } else { "at least " };
+            s.line(format!("the most of them that share no cell but the ends: {least}{n}"))?;
         }
         None if w.more => s.line(format!(
             "no safe way to the goal was found among {} states of knowledge: undecided",
@@ -433,8 +498,11 @@ fn write_ways(s: &mut Session, w: &Ways) -> Result<(), Trouble> {
 }
 
 /// For a game in which one thing walks: the ways to the goal on which every step is certain when it is made.
-fn safe_ways(loaded: &Loaded) -> Result<Option<Ways>, Stopped> {
-    let b = &loaded.game.bound;
+///
+/// # Errors
+///
+/// [`Stopped`].
+pub fn safe_ways(b: &Bound, table: &MoveTable, history: &[Vec<i32>]) -> Result<Option<Ways>, Stopped> {
     let walkers: Vec<usize> = (0..b.model.vars.len())
         .filter(|&v| {
             let def = &b.model.vars[v];
@@ -444,7 +512,7 @@ fn safe_ways(loaded: &Loaded) -> Result<Option<Ways>, Stopped> {
         .collect();
     let ([walker], true) = (walkers.as_slice(), b.model.has_goal()) else { return Ok(None) };
     let at = b.slots[*walker].base;
-    let start = loaded.history.last().cloned().unwrap_or_default();
+    let start = history.last().cloned().unwrap_or_default();
     let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(start.clone(), None)].into();
     let mut queue: VecDeque<Vec<i32>> = [start.clone()].into();
     // What is certain, by what was told.
@@ -456,10 +524,10 @@ fn safe_ways(loaded: &Loaded) -> Result<Option<Ways>, Stopped> {
             more = true;
             break;
         }
-        let mut seen = loaded.history.clone();
+        let mut seen = history.to_vec();
         seen.push(state.clone());
         let told = b.told(&state);
-        let player = Player::new(b, &loaded.moves, &seen)?;
+        let player = Player::new(b, table, &seen)?;
         if !certain.contains_key(&told) {
             let found = player.infer()?;
             let all = (0..player.known.cells.len() as u32).map(|c| found.certain(c)).collect();
@@ -467,15 +535,15 @@ fn safe_ways(loaded: &Loaded) -> Result<Option<Ways>, Stopped> {
         }
         let known = &certain[&told];
         let safe = |ways: &[Way]| {
-            ways.iter().filter(|w| w.lost).all(|w| {
-                w.cells.iter().any(|(c, v)| known[*c as usize].is_some_and(|k| k != *v))
-            })
+            ways.iter()
+                .filter(|w| w.lost)
+                .all(|w| w.cells.iter().any(|(c, v)| known[*c as usize].is_some_and(|k| k != *v)))
         };
         for (m, ways) in player.ways(&state)? {
             if !ways.as_deref().is_some_and(safe) {
                 continue;
             }
-            let Step::Made(list) = step(b, &loaded.moves, &state, m, false)? else { continue };
+            let Step::Made(list) = step(b, table, &state, m, false)? else { continue };
             let [played] = list.as_slice() else { continue };
             let next = &played.made.state;
             if from.contains_key(next) {
@@ -507,7 +575,7 @@ fn safe_ways(loaded: &Loaded) -> Result<Option<Ways>, Stopped> {
     let shortest = all
         .iter()
         .min_by_key(|w| w.0.len())
-        .map(|w| w.0.iter().map(|&m| loaded.moves.name(m).to_string()).collect());
+        .map(|w| w.0.iter().map(|&m| table.name(m).to_string()).collect());
     let sets: BTreeSet<&BTreeSet<usize>> = all.iter().map(|w| &w.1).collect();
     let minimal: Vec<Vec<usize>> = sets
         .iter()
