@@ -208,7 +208,8 @@ impl System {
                 }
             }
         }
-        let mut index: HashMap<(&[(usize, i32)], i32, (u64, u64)), usize> = HashMap::new();
+        type Alike<'a> = (&'a [(usize, i32)], i32, (u64, u64));
+        let mut index: HashMap<Alike<'_>, usize> = HashMap::new();
         let mut out: Vec<Group> = vec![];
         for c in 0..self.weights.len() {
             if self.fixed[c].is_some() {

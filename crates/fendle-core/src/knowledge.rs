@@ -255,7 +255,9 @@ impl<'m> Knowing<'m> {
             return Err((*fault).into());
         }
         // For each move: the worlds it leads to, with weights over one denominator.
-        let mut moves: Vec<(MoveId, Vec<(usize, usize, usize)>)> = vec![];
+        // World, first outcome, outcomes.
+        type Ways = Vec<(usize, usize, usize)>;
+        let mut moves: Vec<(MoveId, Ways)> = vec![];
         let (mut run, mut at) = (0, 0);
         for (k, head) in out.heads.iter().enumerate() {
             for r in &out.runs[run..run + head.runs as usize] {

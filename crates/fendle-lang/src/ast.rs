@@ -363,11 +363,14 @@ pub enum OutcomeHow {
     Chance(u64, u64),
 }
 
+/// Values with weights.
+pub type Weighted = Vec<(Expr, Option<Expr>)>;
+
 /// What is known beforehand of a hidden variable.
 #[derive(Clone, Debug, Default)]
 pub struct Prior {
     /// `each c (V weight W, ...)`: every value by itself, with these weights.
-    pub each: Option<(Option<Name>, Vec<(Expr, Option<Expr>)>)>,
+    pub each: Option<(Option<Name>, Weighted)>,
     /// `with C`
     pub with: Option<Expr>,
 }

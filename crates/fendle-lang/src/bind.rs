@@ -580,7 +580,7 @@ impl Binder<'_> {
             return None;
         };
         let text = Text { text, at: *at, span: raw.span, file };
-        let Some(scalar) = tell.value.ty.scalar() else { return None };
+        let scalar = tell.value.ty.scalar()?;
         let parts: Vec<(&str, Span)> = if matches!(tell.over, Some((_, Range::Board))) {
             let joined = !text.text.trim().contains(' ');
             self.board(text, joined, Some((b.rows, b.cols)))?.into_iter().flatten().collect()
@@ -590,7 +590,7 @@ impl Binder<'_> {
         let wanted = Eval::new(b).tell_elements(tell).len();
         if parts.len() != wanted {
             let message = format!("{} values are told here, `{}` tells {wanted}", parts.len(), tell.name);
-            self.error("L042", file, raw.span, message);
+            self.error("L082", file, raw.span, message);
             return None;
         }
         let mut out = vec![];
@@ -639,7 +639,7 @@ impl Binder<'_> {
         }
         if !level.told.is_empty() && b.scattered.is_empty() {
             let span = level.told[0].0.span;
-            self.error("L043", file, span, "the level gives the layout, so what is told follows from it")
+            self.error("L083", file, span, "the level gives the layout, so what is told follows from it")
                 .notes
                 .push("leave out one of the two".into());
             return None;
@@ -677,7 +677,7 @@ impl Binder<'_> {
             let span =
                 level.start.iter().find(|(k, _)| k.text == def.name).map_or(level.span, |(_, r)| r.span);
             let (declared, model_file) = (with.expr.span, self.model.file);
-            self.error("L044", file, span, message).labels.push(crate::diag::Label {
+            self.error("L084", file, span, message).labels.push(crate::diag::Label {
                 file: model_file,
                 span: declared,
                 text: "this is what is known of it".into(),
@@ -1096,7 +1096,7 @@ pub fn bind(
         Ok(found) => b.canon = found,
         Err(NotAlike::LevelTells(v, at)) => {
             let message = format!("`{}` tells apart what the model declares to be alike", model.vars[v].name);
-            binder.error("L040", file, level.span, message).labels.push(crate::diag::Label {
+            binder.error("L080", file, level.span, message).labels.push(crate::diag::Label {
                 file: model.file,
                 span: at,
                 text: "declared here".into(),
@@ -1105,7 +1105,7 @@ pub fn bind(
         Err(NotAlike::TooMany(most, at)) => {
             let message =
                 format!("more than {most} ways to rename what is alike: they are not brought into one form");
-            binder.error("L041", model.file, at, message);
+            binder.error("L081", model.file, at, message);
         }
     }
     (binder.errors.len() == before).then_some(b)
@@ -1786,6 +1786,56 @@ impl Bound {
             return only.clone();
         }
         out.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+    }
+
+    /// Reads what a player sees in the one-line form: boards that are told among the rest. Gives the state, in which
+    /// nothing hidden is known, and what is seen. `None` inside where nothing told is written.
+    #[allow(clippy::option_option, clippy::type_complexity)]
+    pub fn parse_sight(
+        &self,
+        text: &str,
+        file: FileId,
+        errors: &mut Vec<Diagnostic>,
+    ) -> Option<Option<(Vec<i32>, Vec<Option<Vec<Option<i64>>>>)>> {
+        let tells = &self.model.tells;
+        let named = |part: &str| {
+            let (name, _) = part.split_once('=')?;
+            tells.iter().position(|t| t.name == name.trim())
+        };
+        if !text.split(';').any(|p| named(p).is_some()) {
+            return Some(None);
+        }
+        let mut seen = vec![None; tells.len()];
+        let mut rest = String::new();
+        let mut at = 0;
+        for part in text.split(';') {
+            let Some(t) = named(part) else {
+                rest.push_str(part);
+                rest.push(';');
+                at += part.len() + 1;
+                continue;
+            };
+            let skip = part.find('=').unwrap_or(0) + 1;
+            let value = part[skip..].replace('/', "\n");
+            let span = Span::new(at + skip, at + part.len());
+            let raw = Raw { kind: RawKind::Text(value, Some((at + skip) as u32)), span };
+            let mut binder = Binder { model: &self.model, errors };
+            seen[t] = Some(binder.told_board(self, &tells[t], &raw, file)?);
+            // Blanks keep the places of what follows.
+            rest.extend(std::iter::repeat_n(' ', part.len()));
+            rest.push(';');
+            at += part.len() + 1;
+        }
+        let mut state = self.parse_line(&rest, file, errors)?;
+        for (tell, values) in tells.iter().zip(&seen) {
+            if let (Some(v), Some(values)) = (tell.opened(), values) {
+                let base = self.slots[v].base;
+                for (i, x) in values.iter().enumerate() {
+                    state[base + i] = i32::from(x.is_some());
+                }
+            }
+        }
+        Some(Some((state, seen)))
     }
 
     /// Reads a position in the one-line form; errors point into `text`.

@@ -227,12 +227,15 @@ pub struct VarDef {
     pub prior: Option<Prior>,
 }
 
+/// Values with weights, and the local names that both may read.
+pub type Weighted = (Vec<(Expr, Expr)>, Vec<LocalDef>);
+
 /// What is known beforehand of a hidden variable.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
 pub struct Prior {
     /// Each value by itself, with these weights; `local` is the cell, the first of `locals`.
-    pub each: Option<(Vec<(Expr, Expr)>, Vec<LocalDef>)>,
+    pub each: Option<Weighted>,
     /// All layouts that satisfy this, and no other.
     pub with: Option<Body>,
 }

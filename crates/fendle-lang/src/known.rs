@@ -64,8 +64,10 @@ pub enum Source {
     Total,
     /// Another condition of the prior.
     Prior,
-    /// A law or an end of the model.
+    /// A law of the model.
     Law,
+    /// The game is seen to go on.
+    GoesOn,
 }
 
 /// A position as the player saw it.
@@ -547,7 +549,7 @@ impl Known {
             for st in &model.statuses {
                 if s.depends.expr(&st.cond.expr, &[]) {
                     let f = s.formula(&st.cond.expr, &mut vec![0; st.cond.locals.len()])?;
-                    self.assert(f, false, &Source::Law)?;
+                    self.assert(f, false, &Source::GoesOn)?;
                 }
             }
         }
@@ -586,6 +588,7 @@ impl Known {
             }
             Source::Prior => "what is known beforehand".into(),
             Source::Law => "a law of the model".into(),
+            Source::GoesOn => "the game goes on".into(),
         }
     }
 
@@ -650,7 +653,23 @@ impl Known {
                 }
                 Ok(())
             }
-            _ => Err(NotCounts::Told("what is told".into())),
+            // Not all of them, or at least one: a sum as well.
+            (Formula::And(parts) | Formula::Or(parts), truth) => {
+                let many = parts.len() as i64;
+                let mut sum = Lin::num(0);
+                for p in &parts {
+                    match p.indicator() {
+                        Some(l) => sum = sum.add(&l, 1),
+                        None => return Err(NotCounts::Told("what is told".into())),
+                    }
+                }
+                if truth {
+                    self.push(&sum, 1, FAR, source);
+                } else {
+                    self.push(&sum, -FAR, many - 1, source);
+                }
+                Ok(())
+            }
         }
     }
 }

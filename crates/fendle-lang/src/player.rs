@@ -118,6 +118,9 @@ pub fn exact_risk(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Fract
     Ok(sum)
 }
 
+/// A move, and the ways that it may go; `None` where they are not followed.
+pub type MoveWays = (usize, Option<Vec<Way>>);
+
 /// A player, and what it knows.
 pub struct Player<'b> {
     b: &'b Bound,
@@ -156,7 +159,7 @@ impl<'b> Player<'b> {
     /// # Errors
     ///
     /// A model fault.
-    pub fn ways(&self, state: &[i32]) -> Result<Vec<(usize, Option<Vec<Way>>)>, RunFault> {
+    pub fn ways(&self, state: &[i32]) -> Result<Vec<MoveWays>, RunFault> {
         let mut out = vec![];
         for (n, (of, params)) in self.moves.list.iter().enumerate() {
             match self.known.ways(self.b, &self.danger, state, (*of, params))? {
@@ -264,6 +267,16 @@ impl<'b> Player<'b> {
             }
         }
         Ok(best)
+    }
+
+    /// All moves that are safe at once where play stands and whose ways are followed, in move order.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn safe_moves(&self, found: &Inferred) -> Result<Vec<usize>, RunFault> {
+        let ways = self.ways(&self.state)?;
+        Ok(ways.into_iter().filter(|(_, w)| Player::is_safe(found, w.as_deref())).map(|(m, _)| m).collect())
     }
 
     /// Everything that follows from what is known.

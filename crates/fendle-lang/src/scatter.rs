@@ -9,6 +9,9 @@ use crate::hir::*;
 use crate::reference::{Eval, RunFault};
 use crate::setup::{Dice, NoStart};
 
+/// States with weights.
+pub type Weighted = Vec<(Vec<i32>, u64)>;
+
 /// Most layouts that are tried for an enumeration.
 pub const TRIED_MAX: u64 = 1 << 22;
 /// Attempts at one layout.
@@ -98,7 +101,7 @@ fn holds(b: &Bound, var: usize, state: &[i32]) -> Result<bool, RunFault> {
 /// # Errors
 ///
 /// A model fault.
-pub fn layouts(b: &Bound, most: usize) -> Result<Option<Vec<(Vec<i32>, u64)>>, RunFault> {
+pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
     let mut out = vec![(b.start.clone(), 1u64)];
     for var in hidden_vars(b) {
         let mut next = vec![];

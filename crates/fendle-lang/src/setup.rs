@@ -170,7 +170,7 @@ pub fn all(b: &Bound) -> Result<Option<AllStarts>, NoStart> {
 /// # Errors
 ///
 /// [`NoStart`].
-pub fn worlds(b: &Bound, most: usize) -> Result<Option<Vec<(Vec<i32>, u64)>>, NoStart> {
+pub fn worlds(b: &Bound, most: usize) -> Result<Option<crate::scatter::Weighted>, NoStart> {
     let Some(layouts) = crate::scatter::layouts(b, most).map_err(NoStart::Fault)? else { return Ok(None) };
     let mut found: Vec<(Vec<i32>, Chance)> = vec![];
     for (mut layout, weight) in layouts {
@@ -200,10 +200,9 @@ pub fn worlds(b: &Bound, most: usize) -> Result<Option<Vec<(Vec<i32>, u64)>>, No
     let mut kept = vec![];
     for (state, chance) in found {
         // A world that breaks a law cannot be; any other fault is told where it is met.
-        if let Err(f) = Eval::new(b).status(&state) {
-            if f.kind == crate::reference::FaultKind::AlwaysBroken {
-                continue;
-            }
+        let broken = |f: RunFault| f.kind == crate::reference::FaultKind::AlwaysBroken;
+        if Eval::new(b).status(&state).err().is_some_and(broken) {
+            continue;
         }
         if b.seen.iter().any(Option::is_some) {
             let told = Eval::new(b).told(&state).map_err(NoStart::Fault)?;

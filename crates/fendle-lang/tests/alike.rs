@@ -211,7 +211,7 @@ fn a_level_that_tells_like_things_apart_is_refused() {
         let read = fendle_lang::level::read(file, &level, &mut errors).expect("well formed");
         let bound = fendle_lang::bind(&model, file, &read.levels[0], &[], &mut errors);
         assert_eq!(bound.is_some(), fits, "{errors:?}");
-        assert_eq!(errors.iter().any(|e| e.code == "L040"), !fits);
+        assert_eq!(errors.iter().any(|e| e.code == "L080"), !fits);
     }
 }
 

@@ -444,12 +444,25 @@ fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Troubl
     };
     if let Some(at) = &args.at {
         let file = store.sources.add("--at", at.as_str());
-        match bound.parse_line(at, file, &mut errors) {
-            Some(position) => {
-                bound.position = position;
-                bound.drawn = false;
-            }
+        let sight = match bound.parse_sight(at, file, &mut errors) {
+            Some(sight) => sight,
             None => return Err(report(s, &store, &errors)),
+        };
+        if let Some((state, seen)) = sight {
+            // Only what is seen: the layout is forgotten.
+            bound.scattered = fendle_lang::scatter::hidden_vars(&bound).collect();
+            bound.seen = seen;
+            bound.drawn = false;
+            bound.start.clone_from(&state);
+            bound.position = state;
+        } else {
+            match bound.parse_line(at, file, &mut errors) {
+                Some(position) => {
+                    bound.position = position;
+                    bound.drawn = false;
+                }
+                None => return Err(report(s, &store, &errors)),
+            }
         }
     }
     let (begin, starts) = match begin(&mut bound, want, s.common.seed) {
@@ -463,7 +476,8 @@ fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Troubl
     };
     game.starts = starts;
     let file_title = levels.title.clone();
-    game.bound.as_player = args.view == crate::args::ViewArg::Player;
+    let seen_only = game.bound.seen.iter().any(Option::is_some);
+    game.bound.as_player = args.view == crate::args::ViewArg::Player || seen_only;
     let history = vec![game.bound.position.clone()];
     let mut loaded = Loaded { store, level, file_title, game, moves, begin, played: vec![], history };
     if let Some(after) = &args.after {

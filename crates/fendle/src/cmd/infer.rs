@@ -201,11 +201,7 @@ pub fn what(b: &Bound, var: usize, value: bool) -> String {
 }
 
 /// The chance to win after each move with best play, by number of the move; `None` where it is too dear.
-fn best_play(
-    s: &Session,
-    loaded: &Loaded,
-    counted: &Counted<'_>,
-) -> Result<Option<(HashMap<usize, Value>, Option<Value>)>, Trouble> {
+fn best_play(s: &Session, loaded: &Loaded, counted: &Counted<'_>) -> Result<Wins, Trouble> {
     let game = &loaded.game;
     let b = &game.bound;
     let known = &counted.player.known;

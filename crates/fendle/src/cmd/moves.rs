@@ -2,16 +2,19 @@
 
 use std::collections::BTreeSet;
 
+use fendle_core::knowledge::Knowing;
 use fendle_core::{Expansion, Model as _, MoveId, Odds};
 use fendle_lang::chance::Chance;
 use fendle_lang::play::place_name;
 use fendle_lang::reference::Eval;
+use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use serde_json::json;
 
 use super::{WIDTH, fault_trouble, position_lines, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::load;
+use crate::know::{Play, play};
 use crate::{Exit, Session, Trouble};
 
 /// Refused moves drawn in full; more are listed in one line each.
@@ -25,6 +28,27 @@ struct Allowed {
     of: MoveId,
     total: u64,
     outcomes: Vec<(Vec<i32>, Odds)>,
+}
+
+/// Every move of what is known, with what the player may see after it: one world for each.
+fn seen_next(game: &Game, knowing: &Knowing<'_>) -> Vec<Allowed> {
+    let mut out = Expansion::default();
+    knowing.worker().expand(&[knowing.begins()[0].0.into()], true, &mut out);
+    let mut at = 0;
+    out.runs
+        .iter()
+        .map(|run| {
+            let range = at..at + run.outcomes as usize;
+            at = range.end;
+            let outcomes: Vec<(Vec<i32>, Odds)> = range
+                .map(|i| {
+                    let odds = out.odds.get(i).copied().unwrap_or(Odds::SURE);
+                    (game.unpack(&knowing.worlds(out.outcomes[i] as u32)[0].0), odds)
+                })
+                .collect();
+            Allowed { of: run.of, total: outcomes.iter().map(|o| o.1.weight).sum(), outcomes }
+        })
+        .collect()
 }
 
 /// Runs the command.
@@ -53,7 +77,7 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
     let step = game.layout().words();
     let mut states = out.outcomes.chunks_exact(step);
     let mut at = 0;
-    let allowed: Vec<Allowed> = out
+    let mut allowed: Vec<Allowed> = out
         .runs
         .iter()
         .map(|run| {
@@ -69,9 +93,18 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
             }
         })
         .collect();
+    if b.as_player && b.model.hides() {
+        // What the player may see next, with its chance; nothing of what is hidden.
+        match play(&loaded, args, false)? {
+            Play::Knowing(knowing, _) => allowed = seen_next(game, &knowing),
+            _ => allowed.iter_mut().for_each(|a| a.outcomes.clear()),
+        }
+    }
     let line_of =
         |site: u32| loaded.store.sources.line_col(b.model.file, b.model.refuses[site as usize].span.start).0;
     let model_name = loaded.store.sources.name(b.model.file).to_string();
+    let line = |state: &[i32]| if b.as_player { b.player_line(state) } else { b.line(state) };
+    let shown = Bound { seen: vec![None; b.seen.len()], ..b.clone() };
     if s.common.format == Format::Json {
         let allowed: Vec<_> = allowed
             .iter()
@@ -81,7 +114,7 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
                     .iter()
                     .map(|(state, odds)| {
                         json!({
-                            "position": b.line(state),
+                            "position": line(state),
                             "weight": odds.weight,
                             "status": super::show::status_text(b, state),
                         })
@@ -89,8 +122,8 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
                     .collect();
                 json!({
                     "move": game.move_name(a.of),
-                    "position": b.line(&a.outcomes[0].0),
-                    "status": super::show::status_text(b, &a.outcomes[0].0),
+                    "position": a.outcomes.first().map(|o| line(&o.0)),
+                    "status": a.outcomes.first().map(|o| super::show::status_text(b, &o.0)),
                     "total_weight": a.total,
                     "outcomes": outcomes,
                 })
@@ -109,7 +142,7 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
             .collect();
         s.json(&json!({
             "level": loaded.level.name,
-            "position": b.line(&b.position),
+            "position": line(&b.position),
             "status": status,
             "allowed": allowed,
             "refused": refused,
@@ -143,8 +176,11 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
             if let Ok(Some(e)) = Eval::new(b).status(state) {
                 block.push(format!("then {}", fendle_lang::bind::ending_text(&b.model.endings[e])));
             }
-            block.extend(position_lines(b, state, &none));
+            block.extend(position_lines(&shown, state, &none));
             blocks.push(block);
+        }
+        if a.outcomes.is_empty() {
+            blocks.push(vec![format!("allowed: {}", game.move_name(a.of))]);
         }
         if a.outcomes.len() > OUTCOMES_DRAWN {
             blocks.push(vec![

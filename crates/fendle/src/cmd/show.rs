@@ -17,8 +17,14 @@ pub fn run(s: &mut Session, args: &LevelArgs, line: bool) -> Result<Exit, Troubl
     let loaded = load(s, args)?;
     let b = &loaded.game.bound;
     let state = b.position.clone();
-    let text = b.line(&state);
-    let counts = counts(b, &state);
+    let text = if b.as_player { b.player_line(&state) } else { b.line(&state) };
+    let mut counts = counts(b, &state);
+    if b.as_player {
+        // What is hidden is not counted for the player, nor what is free of it.
+        let told =
+            |name: &str| !b.model.vars.iter().any(|v| v.hidden && name.split(' ').next() == Some(&v.name));
+        counts.retain(|(name, _)| name != "free" && told(name));
+    }
     if s.common.format == Format::Json {
         let drawn = b.draw(&state);
         let boards: serde_json::Map<String, serde_json::Value> =

@@ -1,0 +1,131 @@
+//! Plays seeded boards of hidden rocks from a safe corner, by what is certain and else by the least risk, and
+//! measures the analyses: how often that wins, with a 95 % interval, and how long an analysis takes.
+//!
+//! An *analysis* is everything between two looks at the board: exact chances of all cells, and which moves are
+//! safe or risk least. Reading the new numbers as clues is timed apart. What it stands for: a designer who has a
+//! pack of boards judged, and a game that gives hints while it is played.
+//!
+//! `cargo run --release --bin fendle-reef` plays all sizes; `fendle-reef ROWS COLS ROCKS BOARDS` one of them.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use fendle_core::simulate::share_interval;
+use fendle_lang::hir::{EndKind, Model};
+use fendle_lang::play::MoveTable;
+use fendle_lang::player::{Player, risk_of};
+use fendle_lang::setup::{Dice, sample};
+use fendle_lang::{Bound, Sources, bind, compile, level, scatter};
+use fendle_view::text::{grouped, table};
+use rayon::prelude::*;
+
+const SWEEP: &str = include_str!("../../../../models/sweep.fendle");
+
+/// What one play gave.
+struct Played {
+    won: bool,
+    /// Seconds of each analysis.
+    analyses: Vec<f64>,
+    /// Seconds of reading clues.
+    reading: f64,
+    guesses: u64,
+}
+
+fn board(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize) -> Bound {
+    let mut sources = Sources::default();
+    let mut errors = vec![];
+    let text = format!(
+        "model = 'm'\n[[level]]\nsize = [{rows}, {cols}]\nvalues = {{ rocks = {rocks}, shown = 'r1c1' }}\n"
+    );
+    let file = sources.add("level", text.as_str());
+    let levels = level::read(file, &text, &mut errors).expect("a level reads");
+    bind(model, file, &levels.levels[0], &[], &mut errors).expect("a level binds")
+}
+
+fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
+    let mut b = b.clone();
+    b.start = scatter::scatter(&b, &mut Dice::new(seed)).expect("a layout");
+    b.position = sample(&b, seed).expect("a start").state;
+    let start = b.position.clone();
+    let mut out = Played { won: false, analyses: vec![], reading: 0.0, guesses: 0 };
+    let began = Instant::now();
+    let mut player = Player::new(&b, moves, &[start]).expect("counts");
+    out.reading += began.elapsed().as_secs_f64();
+    loop {
+        let began = Instant::now();
+        let found = player.infer().expect("the truth agrees");
+        let mut list = player.safe_moves(&found).expect("no fault");
+        if list.is_empty() {
+            let mut best: Option<(f64, usize)> = None;
+            for (m, ways) in player.ways(&player.state).expect("no fault") {
+                let ways = ways.expect("one cell decides");
+                let risk = risk_of(&player.known, &found, &ways).expect("an answer").number();
+                if best.is_none_or(|b| risk < b.0) {
+                    best = Some((risk, m));
+                }
+            }
+            list.extend(best.map(|b| b.1));
+            out.guesses += 1;
+        }
+        out.analyses.push(began.elapsed().as_secs_f64());
+        let began = Instant::now();
+        for m in list {
+            // A safe cell may be open by now.
+            if let Some(Some(end)) = player.make(&[m]).expect("no fault") {
+                out.won = b.model.endings[end].kind == EndKind::Goal;
+                return out;
+            }
+        }
+        out.reading += began.elapsed().as_secs_f64();
+    }
+}
+
+fn row(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize, boards: u64) -> Vec<String> {
+    let b = board(model, rows, cols, rocks);
+    let moves = MoveTable::new(&b).expect("few moves");
+    let plays: Vec<Played> = (0..boards).into_par_iter().map(|seed| play(&b, &moves, seed)).collect();
+    let won = plays.iter().filter(|p| p.won).count() as u64;
+    let times: Vec<f64> = plays.iter().flat_map(|p| p.analyses.iter().copied()).collect();
+    let (lo, hi) = share_interval(won, boards);
+    let mean = times.iter().sum::<f64>() / times.len().max(1) as f64;
+    let worst = times.iter().copied().fold(0.0, f64::max);
+    vec![
+        format!("{rows}x{cols}, {rocks}"),
+        grouped(boards),
+        format!("{:.1} %", 100.0 * won as f64 / boards.max(1) as f64),
+        format!("{:.1} to {:.1} %", 100.0 * lo, 100.0 * hi),
+        grouped(times.len() as u64),
+        format!("{:.2}", 1e3 * mean),
+        format!("{:.1}", 1e3 * worst),
+        format!("{:.1}", plays.iter().map(|p| p.guesses).sum::<u64>() as f64 / boards.max(1) as f64),
+        format!("{:.1}", plays.iter().map(|p| p.reading + p.analyses.iter().sum::<f64>()).sum::<f64>()),
+    ]
+}
+
+fn main() {
+    let mut sources = Sources::default();
+    let mut errors = vec![];
+    let file = sources.add("sweep", SWEEP);
+    let model = Arc::new(compile(file, SWEEP, &mut errors).expect("a library model compiles"));
+    let args: Vec<u64> = std::env::args().skip(1).filter_map(|a| a.parse().ok()).collect();
+    let sizes: Vec<(usize, usize, usize, u64)> = match args.as_slice() {
+        [r, c, n, boards] => vec![(*r as usize, *c as usize, *n as usize, *boards)],
+        _ => vec![(9, 9, 10, 1000), (16, 16, 40, 1000), (16, 30, 99, 1000)],
+    };
+    let rows: Vec<Vec<String>> =
+        sizes.into_iter().map(|(r, c, n, boards)| row(&model, r, c, n, boards)).collect();
+    let head = [
+        "board, rocks",
+        "plays",
+        "won",
+        "95 % interval",
+        "analyses",
+        "mean ms",
+        "worst ms",
+        "guesses a play",
+        "s of one core",
+    ];
+    for line in table(&head, &rows) {
+        println!("{line}");
+    }
+}
