@@ -387,6 +387,41 @@ impl System {
         Ok(Part { groups: order, open, layers, poly })
     }
 
+    /// Prepares drawing layouts at random among all that agree, each with its weight.
+    ///
+    /// # Errors
+    ///
+    /// [`NoAnswer`].
+    pub fn sampler(&self) -> Result<Sampler, NoAnswer> {
+        let clues: Vec<Clue> = self.clues.iter().map(|c| self.reduced(c)).collect();
+        let groups = self.groups(&clues);
+        let (lo, hi) = self.total.map_or((i64::MIN, i64::MAX), |t| (clues[t].lo, clues[t].hi));
+        let mut parts = vec![];
+        for members in hanging_together(&groups, clues.len()) {
+            parts.push(self.count(&clues, &groups, members, hi)?);
+        }
+        let sea: Vec<usize> = (0..groups.len()).filter(|&g| groups[g].clues.is_empty()).collect();
+        let mut polys: Vec<Poly> = parts.iter().map(|p| p.poly.clone()).collect();
+        polys.extend(sea.iter().map(|&g| {
+            let g = &groups[g];
+            let of = |n: usize| (n as i64 * i64::from(g.total), g.ways(n));
+            let mut out = Poly::new();
+            (0..=g.cells.len()).map(of).for_each(|(k, w)| *out.entry(k).or_default() += w);
+            out
+        }));
+        // For each factor the product of those behind it.
+        let mut behind = vec![Poly::from([(0, BigUint::one())])];
+        for p in polys.iter().rev() {
+            behind.push(times(behind.last().expect("one"), p, hi));
+        }
+        behind.reverse();
+        if behind[0].range(lo..).all(|(k, w)| *k > hi || w.is_zero()) {
+            return Err(NoAnswer::Contradiction);
+        }
+        let fixed = self.fixed.iter().map(|f| *f == Some(true)).collect();
+        Ok(Sampler { clues, groups, parts, sea, polys, behind, range: (lo, hi), fixed, back: HashMap::new() })
+    }
+
     /// Everything that agrees, with its weight; `None` when there is more than `most`.
     #[must_use]
     pub fn solutions(&self, most: usize) -> Option<Vec<(Vec<bool>, u64)>> {
@@ -561,6 +596,155 @@ fn closes(clues: &[Clue], next: &[usize], kept: &[bool], old: &[i32], coef: &[i6
         let sum = i64::from(old.get(i).copied().unwrap_or(0)) + coef[i] * n as i64;
         sum >= clues[c].lo && sum <= clues[c].hi
     })
+}
+
+/// Draws layouts that agree with every clue, each with its weight. Choices are weighed as floating-point numbers: good
+/// for estimates, not for proofs.
+pub struct Sampler {
+    clues: Vec<Clue>,
+    groups: Vec<Group>,
+    parts: Vec<Part>,
+    sea: Vec<usize>,
+    polys: Vec<Poly>,
+    behind: Vec<Poly>,
+    range: (i64, i64),
+    fixed: Vec<bool>,
+    /// For a part and what it adds to the total: how often each layer's states can still end so.
+    back: HashMap<(usize, i64), Vec<FloatLayer>>,
+}
+
+/// One layer of a part with floating-point weights.
+type FloatLayer = HashMap<(Box<[i32]>, i64), f64>;
+
+/// Big numbers as floating-point numbers that keep their proportions.
+fn scaled(numbers: &[BigUint]) -> Vec<f64> {
+    let bits = numbers.iter().map(BigUint::bits).max().unwrap_or(0);
+    let down = bits.saturating_sub(900);
+    numbers.iter().map(|n| (n >> down).to_f64().unwrap_or(0.0)).collect()
+}
+
+/// Which of several weighted things, by a number from 0 to 1.
+fn pick(weights: &[f64], at: f64) -> usize {
+    let mut left = at * weights.iter().sum::<f64>();
+    for (i, w) in weights.iter().enumerate() {
+        if left < *w {
+            return i;
+        }
+        left -= w;
+    }
+    weights.iter().rposition(|w| *w > 0.0).unwrap_or(0)
+}
+
+impl Sampler {
+    /// The ways on from one state of a layer: cells filled, the next state, its weight here.
+    fn ways(&self, part: usize, step: usize, old: &[i32], total: i64) -> Vec<(usize, Box<[i32]>, i64, f64)> {
+        let p = &self.parts[part];
+        let group = &self.groups[p.groups[step]];
+        let next = &p.open[step];
+        let later = p.open.get(step + 1);
+        let kept: Vec<bool> = next.iter().map(|c| later.is_some_and(|l| l.contains(c))).collect();
+        let coef: Vec<i64> = next
+            .iter()
+            .map(|c| group.clues.iter().find(|x| x.0 == *c).map_or(0, |x| i64::from(x.1)))
+            .collect();
+        let mut out = vec![];
+        for n in 0..=group.cells.len() {
+            if !closes(&self.clues, next, &kept, old, &coef, n) {
+                continue;
+            }
+            let sums: Vec<i32> = (0..next.len())
+                .filter(|i| kept[*i])
+                .map(|i| old.get(i).copied().unwrap_or(0) + (coef[i] * n as i64) as i32)
+                .collect();
+            let w = group.ways(n).to_f64().unwrap_or(0.0);
+            out.push((n, sums.into(), total + n as i64 * i64::from(group.total), w));
+        }
+        out
+    }
+
+    fn back(&mut self, part: usize, add: i64) {
+        if self.back.contains_key(&(part, add)) {
+            return;
+        }
+        let p = &self.parts[part];
+        let end: FloatLayer =
+            p.layers[p.groups.len()].keys().filter(|k| k.1 == add).map(|k| (k.clone(), 1.0)).collect();
+        let mut layers = vec![end];
+        for step in (0..p.groups.len()).rev() {
+            let mut layer = FloatLayer::new();
+            for (old, total) in p.layers[step].keys() {
+                let last = layers.last().expect("one");
+                let sum: f64 = self
+                    .ways(part, step, old, *total)
+                    .into_iter()
+                    .map(|(_, s, t, w)| w * last.get(&(s, t)).copied().unwrap_or(0.0))
+                    .sum();
+                if sum > 0.0 {
+                    layer.insert((old.clone(), *total), sum);
+                }
+            }
+            layers.push(layer);
+        }
+        layers.reverse();
+        self.back.insert((part, add), layers);
+    }
+
+    /// One layout. `random` gives numbers from 0 to 1.
+    pub fn draw(&mut self, random: &mut dyn FnMut() -> f64) -> Vec<bool> {
+        let mut out = self.fixed.clone();
+        let mut sum = 0i64;
+        for i in 0..self.polys.len() {
+            // How much this factor adds: by its own weight, and what those behind it can do with the rest.
+            let adds: Vec<i64> = self.polys[i].keys().copied().collect();
+            let weights: Vec<BigUint> = adds
+                .iter()
+                .map(|a| {
+                    let rest = self.behind[i + 1]
+                        .iter()
+                        .filter(|(k, _)| (self.range.0..=self.range.1).contains(&(sum + a + **k)))
+                        .fold(BigUint::zero(), |s, (_, w)| s + w);
+                    &self.polys[i][a] * rest
+                })
+                .collect();
+            let add = adds[pick(&scaled(&weights), random())];
+            sum += add;
+            if i >= self.parts.len() {
+                let g = &self.groups[self.sea[i - self.parts.len()]];
+                let fits: Vec<usize> =
+                    (0..=g.cells.len()).filter(|n| *n as i64 * i64::from(g.total) == add).collect();
+                let ways: Vec<BigUint> = fits.iter().map(|n| g.ways(*n)).collect();
+                let n = fits[pick(&scaled(&ways), random())];
+                fill(&g.cells, n, &mut out, random);
+                continue;
+            }
+            self.back(i, add);
+            let (mut old, mut total): (Box<[i32]>, i64) = (Box::from([]), 0);
+            for step in 0..self.parts[i].groups.len() {
+                let ways = self.ways(i, step, &old, total);
+                let later = &self.back[&(i, add)][step + 1];
+                let weights: Vec<f64> = ways
+                    .iter()
+                    .map(|(_, s, t, w)| w * later.get(&(s.clone(), *t)).copied().unwrap_or(0.0))
+                    .collect();
+                let (n, s, t, _) = ways[pick(&weights, random())].clone();
+                fill(&self.groups[self.parts[i].groups[step]].cells, n, &mut out, random);
+                (old, total) = (s, t);
+            }
+        }
+        out
+    }
+}
+
+/// Fills so many of some cells, each choice equally likely.
+fn fill(cells: &[u32], n: usize, out: &mut [bool], random: &mut dyn FnMut() -> f64) {
+    let mut left = n;
+    for (i, &c) in cells.iter().enumerate() {
+        let room = (cells.len() - i) as f64;
+        if random() * room < left as f64 {
+            out[c as usize] = true;
+            left -= 1;
+        }
+    }
 }
 
 /// The groups with local clues, as parts that hang together, in the order of their first groups.

@@ -279,6 +279,31 @@ impl<'b> Player<'b> {
         Ok(ways.into_iter().filter(|(_, w)| Player::is_safe(found, w.as_deref())).map(|(m, _)| m).collect())
     }
 
+    /// Makes every move that is safe and shows something new, as long as what is certain says so: quicker than
+    /// looking again after each. Gives whether anything new was shown, and how the game ended if it did.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn make_safe(&mut self, found: &Inferred) -> Result<(bool, Option<usize>), Stopped> {
+        let mut news = false;
+        for m in self.safe_moves(found)? {
+            let (of, params) = &self.moves.list[m];
+            let ways = self.known.ways(self.b, &self.danger, &self.state, (*of, params))?;
+            // It may be made by now, or no longer be safe from here.
+            if ways.as_ref().is_none_or(Vec::is_empty) || !Player::is_safe(found, ways.as_deref()) {
+                continue;
+            }
+            let before = self.b.told(&self.state);
+            let Some(ended) = self.make(&[m])? else { continue };
+            news |= before != self.b.told(&self.state);
+            if ended.is_some() {
+                return Ok((true, ended));
+            }
+        }
+        Ok((news, None))
+    }
+
     /// Everything that follows from what is known.
     ///
     /// # Errors

@@ -503,3 +503,26 @@ fn rules_that_would_tell_are_refused_with_the_place() {
         "{base}tell near(c) for c on seen where seen[c]\nmove a(c: cell) {{ refuse \"seen\" unless not seen[c]; if reef[c] {{ lose \"struck\" }}; seen[c] = true }}"
     ));
 }
+
+#[test]
+fn layouts_drawn_among_those_that_agree_are_each_drawn_as_often_as_they_weigh() {
+    let g = game(SWEEP, "values.rocks = 3\ntold.near = '''\n~2~~\n~~~~\n'''");
+    let b = &g.bound;
+    let known =
+        Known::new(b, &[Sight { state: b.position.clone(), told: b.told(&b.position) }]).expect("counts");
+    let mut sampler = known.system.sampler().expect("layouts");
+    let mut dice = Dice::new(7);
+    let mut random = || dice.below(1 << 53) as f64 / (1u64 << 53) as f64;
+    let all: BTreeSet<Vec<bool>> =
+        known.system.solutions(100).expect("few").into_iter().map(|s| s.0).collect();
+    let mut seen: BTreeMap<Vec<bool>, u32> = BTreeMap::new();
+    for _ in 0..4_000 {
+        let layout = sampler.draw(&mut random);
+        assert!(all.contains(&layout));
+        *seen.entry(layout).or_default() += 1;
+    }
+    // 20 layouts, 200 of each expected; chi squared with 19 degrees stays below 43.8 but for one in a thousand.
+    assert_eq!(seen.len(), 20);
+    let chi: f64 = seen.values().map(|k| (f64::from(*k) - 200.0).powi(2) / 200.0).sum();
+    assert!(chi < 43.8, "{chi}");
+}

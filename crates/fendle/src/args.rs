@@ -252,6 +252,9 @@ pub enum Command {
         /// Play from the opening by certain steps alone: can the level be finished without a guess?
         #[arg(long)]
         no_guess: bool,
+        /// Where the chance to win is too dear to compute, estimate it after the best moves by this many careful plays.
+        #[arg(long, value_name = "N")]
+        plays: Option<u64>,
     },
     /// Every level against what it expects.
     Audit {

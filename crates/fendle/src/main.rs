@@ -166,7 +166,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
             cmd::find::run(s, &level, &condition, draws, moves_before)
         }
         Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
-        Command::Infer { level, no_guess } => cmd::infer::run(s, &level, no_guess),
+        Command::Infer { level, no_guess, plays } => cmd::infer::run(s, &level, no_guess, plays),
         Command::Audit { paths } => cmd::audit::run(s, &paths),
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),

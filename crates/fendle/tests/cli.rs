@@ -66,7 +66,7 @@ fn the_demo_shows_everything_and_ends_well() {
         "the space is exhausted",
         "solvable in 31 moves",
         "fatal move",
-        "26 of 26 levels as expected",
+        "33 of 33 levels as expected",
     ] {
         assert!(r.out.contains(words), "{words} is missing");
     }
@@ -1006,4 +1006,135 @@ fn a_kept_quantity_of_one_start_says_nothing_of_the_others() {
     let dir = dir_with(&[("odd.fendle", model), ("l.toml", level)]);
     let r = fendle(dir.path(), &["solve", "l.toml", "--format", "json"]);
     assert_eq!((r.code, &r.json()["verdict"]), (0, &Value::from("solvable")), "{}{}", r.out, r.err);
+}
+
+const CHART: &str = "model = 'sweep'\n[[level]]\nname = 'strip'\nvalues.rocks = 1\ntold.near = '01~~'\n\
+[[level]]\nname = 'eight'\nvalues.rocks = 3\ntold.near = '''\n~2~~\n~~~~\n'''\n\
+[[level]]\nname = 'laid'\nvalues = { rocks = 2, shown = 'r1c1' }\nstart.reef = '''\n...\n..x\nx..\n'''\n\
+[[level]]\nname = 'wide'\nsize = [16, 30]\nvalues = { rocks = 99, shown = 'r1c1' }\n";
+
+#[test]
+fn infer_says_what_is_certain_how_likely_the_rest_is_and_what_it_is_worth() {
+    let dir = dir_with(&[("chart.toml", CHART)]);
+    let r = fendle(dir.path(), &["infer", "chart.toml", "--level", "strip", "--format", "json"]);
+    let j = r.json();
+    assert_eq!((r.code, &j["layouts"]), (0, &Value::from("1")), "{}", r.err);
+    assert_eq!(
+        (&j["cells"][2]["certain"], &j["cells"][3]["certain"]),
+        (&Value::from(true), &Value::from(false))
+    );
+    assert_eq!(j["cells"][2]["proof"]["clues"][0]["at"], "r1c2");
+    assert_eq!(j["cells"][2]["proof"]["smallest"], true);
+    assert_eq!(j["steps"][1]["seen_by"], "with the number of all");
+    let j = fendle(dir.path(), &["infer", "chart.toml", "--level", "eight", "--format", "json"]).json();
+    assert_eq!(j["layouts"], "20");
+    let of = |name: &str| {
+        j["moves"].as_array().expect("moves").iter().find(|m| m["move"] == name).expect("it").clone()
+    };
+    assert_eq!(
+        (&of("sound r1c1")["risk"]["exact"], &of("sound r1c4")["risk"]["exact"]),
+        (&"2/5".into(), &"1/2".into())
+    );
+    assert_eq!(of("sound r1c1")["best_chance_to_win"]["exact"], "1/5");
+    assert_eq!(of("sound r1c4")["best_chance_to_win"]["exact"], "1/4");
+}
+
+#[test]
+fn a_board_that_needs_a_guess_says_where_and_between_what() {
+    let dir = dir_with(&[("chart.toml", CHART)]);
+    let r = fendle(dir.path(), &["infer", "chart.toml", "--level", "laid", "--no-guess"]);
+    assert_eq!(r.code, 1, "{}", r.out);
+    for words in
+        ["1 guess is forced", "1/2 = 50.00 %", "cannot be told apart: r1c3 r2c3 r3c1 r3c2", "agrees as well"]
+    {
+        assert!(r.out.contains(words), "{words}\n{}", r.out);
+    }
+    let j = fendle(dir.path(), &["infer", "chart.toml", "--level", "laid", "--no-guess", "--format", "json"])
+        .json();
+    assert_eq!((&j["no_guess"], &j["chance_to_survive_all"]["exact"]), (&Value::from(false), &"1/2".into()));
+    // Nothing printed as a solution uses what cannot be known: the guess is called one.
+    let solved = fendle(dir.path(), &["solve", "chart.toml", "--level", "laid"]);
+    assert!(solved.out.contains("(a guess)"), "{}", solved.out);
+    let known = fendle(dir.path(), &["solve", "chart.toml", "--level", "laid", "--known"]);
+    assert!(known.out.contains("solvable in 3 moves") && !known.out.contains("guess"), "{}", known.out);
+    // A level that gives only what is seen has no layout to play.
+    assert_eq!(fendle(dir.path(), &["infer", "chart.toml", "--no-guess"]).code, 2);
+}
+
+#[test]
+fn the_player_is_never_shown_what_is_hidden() {
+    let dir = dir_with(&[("chart.toml", CHART)]);
+    let run = |args: &[&str]| {
+        let mut all = vec![args[0], "chart.toml", "--level", "laid", "--view", "player"];
+        all.extend(&args[1..]);
+        fendle(dir.path(), &all)
+    };
+    for args in [&["show"][..], &["show", "--line"], &["moves"], &["trace", "sound r3c3"]] {
+        let r = run(args);
+        assert!(r.code == 0 && !r.out.contains('^') && !r.out.contains("2 reef"), "{args:?}\n{}", r.out);
+    }
+    // What the player sees is a position: the same is inferred from it as from the level.
+    let line = run(&["show", "--line"]).out.trim().to_string();
+    let from_line =
+        fendle(dir.path(), &["infer", "chart.toml", "--level", "laid", "--at", &line, "--format", "json"]);
+    let from_level = fendle(dir.path(), &["infer", "chart.toml", "--level", "laid", "--format", "json"]);
+    assert_eq!(from_line.json()["cells"], from_level.json()["cells"], "{}", from_line.err);
+    assert_eq!(from_level.json()["layouts"], "4");
+    // The author sees it.
+    assert!(fendle(dir.path(), &["show", "chart.toml", "--level", "laid"]).out.contains('^'));
+}
+
+#[test]
+fn a_wide_board_is_counted_and_not_enumerated() {
+    let dir = dir_with(&[("chart.toml", CHART)]);
+    let j =
+        fendle(dir.path(), &["infer", "chart.toml", "--level", "wide", "--seed", "9", "--format", "json"])
+            .json();
+    assert!(j["layouts"].as_str().expect("a count").len() > 80);
+    assert!(
+        j["cells"].as_array().expect("cells").iter().any(|c| c["certain"] == true && c["given"] == false)
+    );
+    let r = fendle(dir.path(), &["explore", "chart.toml", "--level", "wide"]);
+    assert_eq!(r.code, 3, "{}", r.out);
+    assert!(r.out.contains("undecided"), "{}", r.out);
+    // Layouts by seed are the same every time, and hold what the level says.
+    let lines: Vec<String> = (0..2)
+        .map(|_| fendle(dir.path(), &["show", "chart.toml", "--level", "wide", "--seed", "5", "--line"]).out)
+        .collect();
+    assert_eq!(lines[0], lines[1]);
+    assert_eq!(lines[0].matches('^').count(), 99);
+}
+
+#[test]
+fn levels_with_hidden_things_are_checked_where_they_are_wrong() {
+    let bad = |level: &str| {
+        let dir = dir_with(&[("l.toml", &format!("model = 'sweep'\n[[level]]\nname = 'a'\n{level}\n"))]);
+        let r = fendle(dir.path(), &["show", "l.toml"]);
+        assert_eq!(r.code, 2, "{level}\n{}", r.out);
+        r.err
+    };
+    assert!(
+        bad("values.rocks = 2\nstart.reef = '''\n..x\n...\n'''")
+            .contains("`reef` holds 1 here, and 2 are wanted")
+    );
+    assert!(bad("values.rocks = 1\ntold.nears = '''\n~1\n'''").contains("did you mean `near`?"));
+    assert!(bad("values.rocks = 1\ntold.near = '''\n~q\n'''").contains("is no value that `near` tells"));
+    let both = "values.rocks = 1\nstart.reef = '''\n.x\n'''\ntold.near = '''\n1~\n'''";
+    assert!(bad(both).contains("the level gives the layout"));
+    assert!(bad("values = { rocks = 1, shown = 'r9c9' }\nsize = [2, 2]").contains("not on the board"));
+    // What is seen contradicts itself: an answer, and not an error.
+    let dir = dir_with(&[("l.toml", "model = 'sweep'\n[[level]]\nvalues.rocks = 1\ntold.near = '0~0~'\n")]);
+    let r = fendle(dir.path(), &["infer", "l.toml"]);
+    assert!(r.code == 1 && r.out.contains("no layout agrees"), "{}{}", r.out, r.err);
+}
+
+#[test]
+fn an_estimate_is_called_one_and_repeats_for_a_seed() {
+    let level =
+        "model = 'sweep'\n[[level]]\nname = 'a'\nsize = [5, 6]\nvalues = { rocks = 8, shown = 'r1c1' }\n";
+    let dir = dir_with(&[("l.toml", level)]);
+    let run = || fendle(dir.path(), &["infer", "l.toml", "--seed", "2", "--plays", "20"]).out;
+    let out = run();
+    assert!(out.contains("an estimate, no proof") && out.contains("of 20 won"), "{out}");
+    assert_eq!(out, run());
 }

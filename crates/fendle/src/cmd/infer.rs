@@ -6,12 +6,14 @@ use std::collections::{BTreeMap, HashMap};
 use fendle_core::infer::{Fraction, Inferred, Kind, NoAnswer, Proof, Step, about, fraction};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::{Value, odds};
-use fendle_core::{Limits, explore};
+use fendle_core::simulate::share_interval;
+use fendle_core::{Limits, Watch as _, explore};
 use fendle_lang::Bound;
 use fendle_lang::bind::cell_name;
 use fendle_lang::hir::{Range, Shape};
 use fendle_lang::known::Source;
 use fendle_lang::player::{Player, Stopped, exact_risk};
+use fendle_lang::setup::Dice;
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::{counted, grouped, table};
 use serde_json::{Value as Json, json};
@@ -30,6 +32,8 @@ pub mod fair;
 const SOLVED_MAX: usize = 4_096;
 /// Information states up to which it is.
 const STATES_MAX: u64 = 200_000;
+/// Moves tried in layouts up to which it is, were every information state as large as the first.
+const WORK_MAX: u64 = 12_000_000;
 /// Cells and moves that text lists; JSON has all.
 const LISTED: usize = 12;
 
@@ -57,6 +61,8 @@ struct MoveReport {
     risk: Option<Fraction>,
     /// The chance to win after it with best play.
     win: Option<Value>,
+    /// Careful plays after it: how many, and how many were won.
+    sample: Option<(u64, u64)>,
 }
 
 /// What follows where what is told are counts.
@@ -66,7 +72,7 @@ pub struct Counted<'b> {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool, plays: Option<u64>) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let b = &loaded.game.bound;
     if !b.model.hides() {
@@ -85,7 +91,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool) -> Result<Exit, Tr
         Ok(Counted { player, found })
     });
     let exit = match counted {
-        Ok(counted) => by_counts(s, &loaded, args, &loaded_bound, &counted, start)?,
+        Ok(counted) => by_counts(s, &loaded, plays, &loaded_bound, &counted, start)?,
         Err(Stopped::NoAnswer(NoAnswer::Contradiction)) => {
             s.line(title(&loaded))?;
             s.line("")?;
@@ -226,8 +232,10 @@ type Wins = Option<(HashMap<usize, Value>, Option<Value>)>;
 /// The best chance from where play begins, and after each move.
 fn best_of(s: &Session, loaded: &Loaded, knowing: &Knowing<'_>) -> Result<Wins, Trouble> {
     let game = &loaded.game;
+    let layouts: usize = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
+    let each = (layouts * loaded.moves.list.len()).max(1) as u64;
     let limits = Limits {
-        max_states: STATES_MAX.min(crate::watch::limits(&s.common).max_states),
+        max_states: (WORK_MAX / each).clamp(64, STATES_MAX).min(crate::watch::limits(&s.common).max_states),
         ..crate::know::in_order(crate::watch::limits(&s.common))
     };
     let watcher = Watcher::new(&s.common);
@@ -247,7 +255,7 @@ fn best_of(s: &Session, loaded: &Loaded, knowing: &Knowing<'_>) -> Result<Wins, 
 fn by_counts(
     s: &mut Session,
     loaded: &Loaded,
-    args: &LevelArgs,
+    plays: Option<u64>,
     shown: &Bound,
     counted_: &Counted<'_>,
     start: std::time::Instant,
@@ -271,13 +279,16 @@ fn by_counts(
             None => None,
         };
         let win = best.as_ref().and_then(|(wins, _)| wins.get(&n).cloned());
-        moves.push(MoveReport { name: loaded.moves.name(n).to_string(), risk, win });
+        moves.push(MoveReport { name: loaded.moves.name(n).to_string(), risk, win, sample: None });
     }
     moves.sort_by(|x, y| {
         let key = |m: &MoveReport| m.risk.as_ref().map_or(2.0, about);
         let win = |m: &MoveReport| m.win.as_ref().map_or(0.0, Value::low);
         key(x).total_cmp(&key(y)).then(win(y).total_cmp(&win(x)))
     });
+    if let (None, Some(n)) = (&best, plays) {
+        estimate(s, loaded, counted_, &mut moves, n).map_err(|e| Trouble::Message(e.to_string()))?;
+    }
     let unit =
         known.system.weights.iter().enumerate().all(|(c, w)| *w == (1, 1) || known.system.fixed[c].is_some());
     if s.common.format == Format::Json {
@@ -293,6 +304,9 @@ fn by_counts(
                 "move": m.name,
                 "risk": m.risk.as_ref().map(|r| json!({"exact": r.to_string(), "about": about(r)})),
                 "best_chance_to_win": m.win.as_ref().map(value_json),
+                "estimate": m.sample.map(|(won, n)| json!({
+                    "policy": "careful", "seed": s.common.seed, "plays": n, "won": won, "win_share_95": share_interval(won, n),
+                })),
             })).collect::<Vec<_>>(),
             "best_chance_to_win": best.as_ref().and_then(|b| b.1.as_ref()).map(value_json),
             "parts": found.parts.len(),
@@ -333,11 +347,11 @@ fn by_counts(
     write_steps(s, b, counted_, &steps)?;
     write_cells(s, b, counted_, &cells)?;
     write_moves(s, loaded, &moves, best.is_some())?;
+    write_proofs(s, b, counted_, &cells)?;
     if s.common.verbose {
         s.line("")?;
         s.line(format!("{seconds:.4} s for certainty and probabilities"))?;
     }
-    let _ = args;
     Ok(Exit::Yes)
 }
 
@@ -476,10 +490,144 @@ fn write_moves(s: &mut Session, loaded: &Loaded, moves: &[MoveReport], solved: b
     }
     if !solved && loaded.game.bound.model.has_goal() {
         s.line(format!(
-            "the chance to win after each is not computed: more than {} layouts, or {} information states",
-            grouped(SOLVED_MAX as u64),
-            grouped(STATES_MAX)
+            "the chance to win after each is not computed: it takes more than {} layouts, or too many information states",
+            grouped(SOLVED_MAX as u64)
         ))?;
+        let sampled: Vec<&MoveReport> = moves.iter().filter(|m| m.sample.is_some()).collect();
+        if sampled.is_empty() {
+            s.line("--plays 200 estimates it for the moves of least risk")?;
+        } else {
+            s.line("")?;
+            s.line(format!(
+                "an estimate, no proof: careful play (what is certain, else the least risk) on layouts drawn among those that agree, seed {}",
+                s.common.seed
+            ))?;
+            let rows: Vec<Vec<String>> = sampled
+                .iter()
+                .map(|m| {
+                    let (won, n) = m.sample.unwrap_or_default();
+                    let (lo, hi) = share_interval(won, n);
+                    vec![
+                        m.name.clone(),
+                        format!("{won} of {n} won"),
+                        format!("95 % interval {:.1} to {:.1} %", 100.0 * lo, 100.0 * hi),
+                    ]
+                })
+                .collect();
+            s.lines(&table(&["move", "plays", "chance to win"], &rows))?;
+        }
+    }
+    Ok(())
+}
+
+/// Moves that are estimated.
+const ESTIMATED: usize = 4;
+
+/// Plays on carefully after the moves of least risk, on layouts drawn among those that agree.
+fn estimate(
+    s: &Session,
+    loaded: &Loaded,
+    counted_: &Counted<'_>,
+    moves: &mut [MoveReport],
+    plays: u64,
+) -> Result<(), Stopped> {
+    let b = &loaded.game.bound;
+    let known = &counted_.player.known;
+    let mut sampler = known.system.sampler()?;
+    let mut dice = Dice::new(s.common.seed);
+    let mut random = || dice.below(1 << 53) as f64 / (1u64 << 53) as f64;
+    let layouts: Vec<Vec<bool>> = (0..plays).map(|_| sampler.draw(&mut random)).collect();
+    let watcher = Watcher::new(&s.common);
+    for m in moves.iter_mut().take(ESTIMATED) {
+        let Some(first) = (0..loaded.moves.list.len()).find(|n| loaded.moves.name(*n) == m.name) else {
+            continue;
+        };
+        let mut tally = (0, 0);
+        for layout in &layouts {
+            if watcher.look(&fendle_core::Progress::default()).is_some() {
+                break;
+            }
+            let mut state = b.position.clone();
+            for (c, v) in layout.iter().enumerate() {
+                state[known.places[c]] = i32::from(*v);
+            }
+            let mut player = Player::new(b, &loaded.moves, &loaded.history)?;
+            player.state = state;
+            let mut next = vec![first];
+            let won = loop {
+                match player.make(&next)? {
+                    Some(Some(e)) => break b.model.endings[e].kind == fendle_lang::hir::EndKind::Goal,
+                    Some(None) => {}
+                    None => break false,
+                }
+                let found = player.infer()?;
+                let (news, ended) = player.make_safe(&found)?;
+                if let Some(e) = ended {
+                    break b.model.endings[e].kind == fendle_lang::hir::EndKind::Goal;
+                }
+                if news {
+                    next = vec![];
+                    continue;
+                }
+                match player.choose(&found)? {
+                    Some(chosen) => next = chosen.moves,
+                    None => break false,
+                }
+            };
+            tally = (tally.0 + u64::from(won), tally.1 + 1);
+        }
+        m.sample = Some(tally);
+    }
+    watcher.finish();
+    Ok(())
+}
+
+/// Proofs that are drawn.
+const DRAWN: usize = 4;
+
+/// The clues of the first proofs, marked on the board beside the cell that they prove.
+fn write_proofs(
+    s: &mut Session,
+    b: &Bound,
+    counted_: &Counted<'_>,
+    cells: &[CellReport],
+) -> Result<(), Trouble> {
+    let known = &counted_.player.known;
+    let mut blocks = vec![];
+    for c in cells.iter().filter(|c| c.proof.is_some()) {
+        let (Some(proof), Shape::Grid | Shape::Set) = (&c.proof, b.model.vars[c.at.0].shape) else {
+            continue;
+        };
+        if blocks.len() == DRAWN || b.cols > 12 {
+            break;
+        }
+        let mut rows = vec![vec![String::from("~"); b.cols]; b.rows];
+        let mut marks = std::collections::BTreeSet::new();
+        for (t, values) in b.told(&b.position).iter().enumerate() {
+            if values.len() == b.cells() {
+                for (i, v) in values.iter().enumerate().filter(|(_, v)| v.is_some()) {
+                    rows[i / b.cols][i % b.cols] = b.told_text(t, *v);
+                }
+            }
+        }
+        for &clue in &proof.clues {
+            if let Source::Told { tell, element, .. } = &known.sources[clue]
+                && matches!(b.model.tells[*tell].over, Some((_, Range::Board)))
+            {
+                marks.insert((*element as usize / b.cols, *element as usize % b.cols));
+            }
+        }
+        rows[c.at.1 / b.cols][c.at.1 % b.cols] = if c.certain == Some(true) { "!" } else { "+" }.into();
+        let total =
+            if proof.clues.iter().any(|i| known.sources[*i] == Source::Total) { ", and all" } else { "" };
+        let mut block = vec![format!("{}: {}{total}", c.name, what(b, c.at.0, c.certain == Some(true)))];
+        block.extend(Board { rows, marks }.lines());
+        blocks.push(block);
+    }
+    if !blocks.is_empty() {
+        s.line("")?;
+        s.line("the clues on the board, in brackets, and what they prove:")?;
+        s.lines(&side_by_side(&blocks, 4, WIDTH))?;
     }
     Ok(())
 }
@@ -645,7 +793,12 @@ fn by_worlds(
     s.lines(&table(&["cell", "holds"], &rows))?;
     let reports: Vec<MoveReport> = risks
         .into_iter()
-        .map(|(n, risk, win)| MoveReport { name: loaded.moves.name(n).to_string(), risk: Some(risk), win })
+        .map(|(n, risk, win)| MoveReport {
+            name: loaded.moves.name(n).to_string(),
+            risk: Some(risk),
+            win,
+            sample: None,
+        })
         .collect();
     write_moves(s, loaded, &reports, best.is_some())?;
     Ok(Exit::Yes)
