@@ -1138,3 +1138,24 @@ fn an_estimate_is_called_one_and_repeats_for_a_seed() {
     assert!(out.contains("an estimate, no proof") && out.contains("of 20 won"), "{out}");
     assert_eq!(out, run());
 }
+
+#[test]
+fn every_family_of_the_library_starts_ready_to_be_asked() {
+    let dir = dir_with(&[]);
+    let list = fendle(dir.path(), &["new", "--list"]).out;
+    let families: Vec<&str> = list.lines().filter_map(|l| l.split_whitespace().next()).collect();
+    assert_eq!(families.len(), 10, "{list}");
+    for family in families {
+        assert_eq!(fendle(dir.path(), &["new", family]).code, 0, "{family}");
+        let checked = fendle(dir.path(), &["check", family]);
+        assert_eq!(checked.code, 0, "{family}\n{}{}", checked.out, checked.err);
+        let level = format!("{family}/first.toml");
+        let solved = fendle(dir.path(), &["solve", &level, "--max-states", "20000"]);
+        assert!([0, 1, 3].contains(&solved.code), "{family}\n{}{}", solved.out, solved.err);
+    }
+    // The walker's fewest moves that never need a guess are more than those of one who knows the layout.
+    let moves = |args: &[&str]| fendle(dir.path(), args).json()["moves"].as_u64().expect("a number");
+    let fair = moves(&["solve", "wade/first.toml", "--format", "json"]);
+    let known = moves(&["solve", "wade/first.toml", "--known", "--format", "json"]);
+    assert_eq!((fair, known), (11, 7));
+}

@@ -13,6 +13,9 @@ const STARTERS: &[(&str, &str)] = &[
     ("match", include_str!("../../../../models/match.start.toml")),
     ("clump", include_str!("../../../../models/clump.start.toml")),
     ("fall", include_str!("../../../../models/fall.start.toml")),
+    ("sweep", include_str!("../../../../models/sweep.start.toml")),
+    ("wade", include_str!("../../../../models/wade.start.toml")),
+    ("pairs", include_str!("../../../../models/pairs.start.toml")),
     ("coil", include_str!("../../../../models/coil.start.toml")),
 ];
 

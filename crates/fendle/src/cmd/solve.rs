@@ -186,6 +186,36 @@ pub fn answer(
 fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
     let b = &loaded.game.bound;
     let seen = b.seen.iter().any(Option::is_some);
+    // Where one thing walks, the fewest moves that never need a guess.
+    let ways = if seen { None } else { fair::safe_ways(b, &loaded.moves, &loaded.history).ok().flatten() };
+    if let Some(names) = ways.as_ref().filter(|w| !w.more).and_then(|w| w.shortest.clone()) {
+        if s.common.format == Format::Json {
+            s.json(&json!({
+                "level": loaded.level.name,
+                "verdict": "solvable",
+                "played": "with knowledge",
+                "no_guess": true,
+                "moves": names.len(),
+                "solution": names,
+                "guesses_before_moves": [],
+                "chance_to_survive_all": "1",
+                "shortest": true,
+            }))?;
+            return Ok(Exit::Yes);
+        }
+        s.line(title(loaded))?;
+        if let Some(words) = loaded.begin.words() {
+            s.line(words)?;
+        }
+        s.line("")?;
+        let n = counted(names.len() as u64, "move", "moves");
+        s.line(format!(
+            "solvable without a guess in {n}, and in no fewer: every step is certain when it is made"
+        ))?;
+        s.lines(&move_lines(&names))?;
+        s.line("--known takes the layout as known")?;
+        return Ok(Exit::Yes);
+    }
     let report = if seen { None } else { fair::played(b, &loaded.moves, &loaded.history).ok() };
     if let Some(r) = report.filter(|r| r.won) {
         let guess_at: Vec<usize> = r.guesses.iter().map(|g| g.after).collect();

@@ -449,10 +449,11 @@ pub fn write_text(s: &mut Session, b: &Bound, r: &Report) -> Result<(), Trouble>
 /// Ways to the goal that never need a guess.
 pub struct Ways {
     /// The shortest.
-    shortest: Option<Vec<String>>,
+    pub shortest: Option<Vec<String>>,
     /// Sets of cells entered, and whether there may be more.
     sets: usize,
-    more: bool,
+    /// Not all states of knowledge were looked at.
+    pub more: bool,
     /// How many share no cell but the ends; and whether that is the greatest number.
     apart: (usize, bool),
 }
