@@ -842,36 +842,139 @@ pub struct Proof {
 /// Sets of clues up to this size are all tried.
 pub const SMALL: usize = 4;
 /// Most sets that are tried for one cell.
-const TRIES: usize = 20_000;
+const TRIES: usize = 6_000;
+
+/// Groups and clues of a system, made once to look for many proofs.
+pub struct Prover<'s> {
+    system: &'s System,
+    clues: Vec<Clue>,
+    /// Cells with the same clues: how often each clue counts them, and how many they are.
+    groups: Vec<(Vec<(usize, i64)>, i64)>,
+    group_of: Vec<Option<usize>>,
+    /// The groups that a clue counts.
+    of_clue: Vec<Vec<usize>>,
+    /// Clues that share an open cell with a clue; the total aside.
+    beside: Vec<Vec<usize>>,
+}
 
 impl System {
     /// Whether these clues alone, and what is fixed, leave no other value for a cell.
     #[must_use]
     pub fn proves(&self, clues: &[usize], cell: u32, value: bool) -> bool {
-        // Groups by their coefficients in these clues; sums must be possible with the cell the other way.
-        let mut needs: Vec<(i64, i64)> = vec![];
-        let mut coef: BTreeMap<u32, Vec<i64>> = BTreeMap::new();
-        for (i, &c) in clues.iter().enumerate() {
-            let clue = &self.clues[c];
-            let mut need = (clue.lo, clue.hi);
-            for &(x, k) in &clue.cells {
-                let k = i64::from(k);
-                let known = if x == cell { Some(!value) } else { self.fixed[x as usize] };
-                match known {
-                    Some(true) => need = (need.0 - k, need.1 - k),
-                    Some(false) => {}
-                    None => coef.entry(x).or_insert_with(|| vec![0; clues.len()])[i] = k,
+        self.prover().proves(clues, cell, value)
+    }
+
+    /// The clues that can prove what a certain cell is: those of its part where they are enough, else all that say
+    /// anything about a cell that is not fixed.
+    #[must_use]
+    pub fn clues_for(&self, cell: u32, value: bool) -> Vec<usize> {
+        self.prover().clues_for(cell, value)
+    }
+
+    /// A smallest set of clues that proves a certain cell, as [`Prover::proof`].
+    #[must_use]
+    pub fn proof(&self, cell: u32, value: bool, among: &[usize]) -> Option<Proof> {
+        self.prover().proof(cell, value, among)
+    }
+
+    /// Prepares looking for proofs.
+    #[must_use]
+    pub fn prover(&self) -> Prover<'_> {
+        let clues: Vec<Clue> = self.clues.iter().map(|c| self.reduced(c)).collect();
+        let mut of: Vec<Vec<(usize, i64)>> = vec![vec![]; self.weights.len()];
+        for (i, c) in clues.iter().enumerate() {
+            for &(x, k) in &c.cells {
+                of[x as usize].push((i, k.into()));
+            }
+        }
+        let mut index: HashMap<&[(usize, i64)], usize> = HashMap::new();
+        let mut groups: Vec<(Vec<(usize, i64)>, i64)> = vec![];
+        let mut group_of = vec![None; of.len()];
+        for (x, key) in of.iter().enumerate().filter(|(x, _)| self.fixed[*x].is_none()) {
+            let at = *index.entry(key).or_insert(groups.len());
+            if at == groups.len() {
+                groups.push((key.clone(), 0));
+            }
+            groups[at].1 += 1;
+            group_of[x] = Some(at);
+        }
+        let mut of_clue = vec![vec![]; clues.len()];
+        let mut beside: Vec<HashSet<usize>> = vec![HashSet::new(); clues.len()];
+        for (g, (key, _)) in groups.iter().enumerate() {
+            for &(c, _) in key {
+                of_clue[c].push(g);
+                if Some(c) != self.total {
+                    let others = key.iter().map(|k| k.0).filter(|o| *o != c && Some(*o) != self.total);
+                    beside[c].extend(others);
                 }
             }
-            needs.push(need);
         }
-        let mut groups: HashMap<Vec<i64>, i64> = HashMap::new();
-        for (_, k) in coef {
-            *groups.entry(k).or_default() += 1;
+        let sorted = |s: HashSet<usize>| {
+            let mut v: Vec<usize> = s.into_iter().collect();
+            v.sort_unstable();
+            v
+        };
+        let beside = beside.into_iter().map(sorted).collect();
+        Prover { system: self, clues, groups, group_of, of_clue, beside }
+    }
+}
+
+impl Prover<'_> {
+    /// Whether these clues alone, and what is fixed, leave no other value for a cell.
+    #[must_use]
+    pub fn proves(&self, clues: &[usize], cell: u32, value: bool) -> bool {
+        let mine = self.group_of[cell as usize];
+        let mut needs: Vec<(i64, i64)> =
+            clues.iter().map(|&c| (self.clues[c].lo, self.clues[c].hi)).collect();
+        if let (Some(g), false) = (mine, value) {
+            // The cell the other way: filled.
+            for &(c, k) in &self.groups[g].0 {
+                if let Some(i) = clues.iter().position(|x| *x == c) {
+                    needs[i] = (needs[i].0 - k, needs[i].1 - k);
+                }
+            }
         }
-        let mut groups: Vec<(Vec<i64>, i64)> = groups.into_iter().collect();
-        groups.sort();
+        let mut touched: Vec<usize> = clues.iter().flat_map(|&c| self.of_clue[c].iter().copied()).collect();
+        touched.sort_unstable();
+        touched.dedup();
+        let mut groups: Vec<(Vec<i64>, i64)> = vec![];
+        let mut k = vec![0; clues.len()];
+        for g in touched {
+            let n = self.groups[g].1 - i64::from(Some(g) == mine);
+            if n == 0 {
+                continue;
+            }
+            k.fill(0);
+            for &(c, x) in &self.groups[g].0 {
+                if let Some(i) = clues.iter().position(|y| *y == c) {
+                    k[i] = x;
+                }
+            }
+            match groups.iter_mut().find(|h| h.0 == k) {
+                Some(h) => h.1 += n,
+                None => groups.push((k.clone(), n)),
+            }
+        }
+        // The cells that most clues count decide soonest.
+        groups.sort_by_key(|g| std::cmp::Reverse(g.0.iter().filter(|x| **x != 0).count()));
         !possible(&groups, &mut needs)
+    }
+
+    /// Whether the total can matter beside so few other clues: not when more cells are left out of them than the
+    /// total wants, and the clues cannot want more than it has.
+    fn total_matters(&self, others: usize) -> bool {
+        let Some(t) = self.system.total else { return false };
+        let local = |c: &usize| Some(*c) != self.system.total;
+        let mut sizes: Vec<i64> =
+            (0..self.clues.len()).filter(local).map(|c| self.clues[c].cells.len() as i64).collect();
+        let mut most: Vec<i64> = (0..self.clues.len()).filter(local).map(|c| self.clues[c].hi).collect();
+        sizes.sort_unstable_by_key(|n| -n);
+        most.sort_unstable_by_key(|n| -n);
+        let (inside, wanted): (i64, i64) = (sizes.iter().take(others).sum(), most.iter().take(others).sum());
+        let outside = self.clues[t].cells.len() as i64 - inside - 1;
+        !(self.clues[t].cells.iter().all(|c| c.1 == 1)
+            && outside >= self.clues[t].hi
+            && self.clues[t].lo > wanted)
     }
 
     /// A smallest set of clues that proves a certain cell; past the limits one from which nothing can be left out.
@@ -892,7 +995,9 @@ impl System {
         let mut kept: Vec<usize> = among.to_vec();
         // What lies far away is left out first.
         let mut order: Vec<usize> = among.to_vec();
-        order.sort_by_key(|&c| (Some(c) != self.total, self.clues[c].cells.iter().any(|x| x.0 == cell)));
+        order.sort_by_key(|&c| {
+            (Some(c) != self.system.total, self.clues[c].cells.iter().any(|x| x.0 == cell))
+        });
         for c in order {
             let without: Vec<usize> = kept.iter().copied().filter(|k| *k != c).collect();
             if self.proves(&without, cell, value) {
@@ -914,11 +1019,11 @@ impl System {
         one: bool,
     ) -> Option<Vec<Vec<usize>>> {
         let has = |c: usize, x: u32| {
-            self.fixed[x as usize].is_none() && self.clues[c].cells.binary_search_by_key(&x, |y| y.0).is_ok()
+            self.group_of[x as usize].is_some_and(|g| self.groups[g].0.iter().any(|k| k.0 == c))
         };
-        let local: Vec<usize> = among.iter().copied().filter(|c| Some(*c) != self.total).collect();
-        let with_total = self.total.is_some_and(|t| among.contains(&t));
-        let touches = |a: usize, b: usize| self.clues[a].cells.iter().any(|&(x, _)| has(b, x) && has(a, x));
+        let local: Vec<usize> = among.iter().copied().filter(|c| Some(*c) != self.system.total).collect();
+        let with_total = self.system.total.is_some_and(|t| among.contains(&t));
+        let touches = |a: usize, b: usize| self.beside[a].binary_search(&b).is_ok();
         let mut seen: HashSet<Vec<usize>> = HashSet::new();
         let mut layer: Vec<Vec<usize>> = local.iter().filter(|&&c| has(c, cell)).map(|&c| vec![c]).collect();
         // Without the total first: it touches everything.
@@ -959,7 +1064,10 @@ impl System {
             }
             layer = next;
         }
-        if with_total && let Some(t) = self.total {
+        if with_total
+            && self.total_matters(size - 1)
+            && let Some(t) = self.system.total
+        {
             // The total joins any clues at all.
             let mut pick: Vec<usize> = vec![];
             let mut stop = false;
@@ -992,6 +1100,12 @@ impl System {
         let mut minimal: Vec<Vec<usize>> = vec![];
         let mut tries = 0;
         let mut whole = true;
+        // Where there are many clues, only those that hang together; then it is a number that is at least so great.
+        let among: Vec<usize> = match among.len() {
+            0..=10 => among.to_vec(),
+            _ => among.iter().copied().filter(|c| Some(*c) != self.system.total).collect(),
+        };
+        let among = &among[..];
         for size in 1..=among.len().min(if among.len() <= 10 { 10 } else { 3 }) {
             match self.proofs_of(cell, value, among, size, &mut tries, false) {
                 Some(found) => {
@@ -1099,40 +1213,58 @@ pub struct Step {
     pub cells: Vec<(u32, bool)>,
 }
 
-impl System {
-    /// The clues that matter to a cell: those of its part, and the total.
-    #[must_use]
-    pub fn clues_near(&self, cell: u32) -> Vec<usize> {
-        let mut cells: HashSet<u32> = [cell].into();
-        let mut out: Vec<usize> = vec![];
-        loop {
-            let before = out.len();
-            for (i, clue) in self.clues.iter().enumerate() {
-                if Some(i) == self.total || out.contains(&i) {
-                    continue;
-                }
-                let open = || clue.cells.iter().filter(|x| self.fixed[x.0 as usize].is_none());
-                if open().any(|x| cells.contains(&x.0)) {
-                    out.push(i);
-                    cells.extend(open().map(|x| x.0));
+impl Prover<'_> {
+    /// The clues of a cell's part.
+    fn part(&self, cell: u32) -> Vec<usize> {
+        let Some(g) = self.group_of[cell as usize] else { return vec![] };
+        let mut out: Vec<usize> =
+            self.groups[g].0.iter().map(|k| k.0).filter(|c| Some(*c) != self.system.total).collect();
+        let mut at = 0;
+        while at < out.len() {
+            for &c in &self.beside[out[at]] {
+                if !out.contains(&c) {
+                    out.push(c);
                 }
             }
-            if out.len() == before {
-                break;
-            }
+            at += 1;
         }
-        out.extend(self.total);
         out.sort_unstable();
         out
     }
 
-    /// The clues that can prove what a certain cell is: those near it where they are enough, else all.
+    /// The clues that can prove what a certain cell is: those of its part and the total where they are enough, else all
+    /// that say anything about a cell that is not fixed.
     #[must_use]
     pub fn clues_for(&self, cell: u32, value: bool) -> Vec<usize> {
-        let near = self.clues_near(cell);
-        if self.proves(&near, cell, value) { near } else { (0..self.clues.len()).collect() }
+        let mut near = self.part(cell);
+        near.extend(self.system.total);
+        near.sort_unstable();
+        if self.proves(&near, cell, value) {
+            return near;
+        }
+        (0..self.clues.len()).filter(|c| !self.clues[*c].cells.is_empty()).collect()
     }
 
+    /// A proof with at most so many clues, smallest first; past the limits as [`System::proof`].
+    fn short_proof(&self, cell: u32, value: bool, among: &[usize], limit: usize) -> Option<Proof> {
+        let mut tries = 0;
+        for size in 1..=SMALL.min(limit) {
+            if let Some(mut found) = self.proofs_of(cell, value, among, size, &mut tries, true) {
+                if !found.is_empty() {
+                    return Some(Proof { clues: found.remove(0), smallest: true });
+                }
+            } else {
+                break;
+            }
+        }
+        if limit <= SMALL || !self.proves(among, cell, value) {
+            return None;
+        }
+        self.proof(cell, value, among)
+    }
+}
+
+impl System {
     /// The steps, easiest first, in which a person can find everything that is certain. Each may use what the
     /// steps before found.
     #[must_use]
@@ -1146,17 +1278,17 @@ impl System {
         while !open.is_empty() {
             let mut best: Option<(Kind, usize)> = None;
             let mut steps: Vec<Step> = vec![];
+            let prover = now.prover();
             for &c in &open {
                 let value = certain(c).unwrap_or(false);
-                let near = now.clues_near(c);
-                let local: Vec<usize> = near.iter().copied().filter(|x| Some(*x) != self.total).collect();
+                let local = prover.part(c);
                 // Without the total where that is possible.
                 let limit = best.map_or(usize::MAX, |b| b.1);
-                let proof = now.short_proof(c, value, &local, limit).or_else(|| {
+                let proof = prover.short_proof(c, value, &local, limit).or_else(|| {
                     if best.is_some_and(|b| b.0 < Kind::Total) {
                         None
                     } else {
-                        now.proof(c, value, &now.clues_for(c, value))
+                        prover.proof(c, value, &prover.clues_for(c, value))
                     }
                 });
                 let Some(proof) = proof else { continue };
@@ -1190,23 +1322,5 @@ impl System {
             out.extend(steps);
         }
         out
-    }
-
-    /// A proof with at most so many clues, smallest first; past the limits as [`System::proof`].
-    fn short_proof(&self, cell: u32, value: bool, among: &[usize], limit: usize) -> Option<Proof> {
-        let mut tries = 0;
-        for size in 1..=SMALL.min(limit) {
-            if let Some(mut found) = self.proofs_of(cell, value, among, size, &mut tries, true) {
-                if !found.is_empty() {
-                    return Some(Proof { clues: found.remove(0), smallest: true });
-                }
-            } else {
-                break;
-            }
-        }
-        if limit <= SMALL || !self.proves(among, cell, value) {
-            return None;
-        }
-        self.proof(cell, value, among)
     }
 }

@@ -1741,6 +1741,12 @@ impl Bound {
         drawn
     }
 
+    /// The position in one line, for whom positions are drawn.
+    #[must_use]
+    pub fn shown_line(&self, state: &[i32]) -> String {
+        if self.as_player { self.player_line(state) } else { self.line(state) }
+    }
+
     /// What the player sees, in one line.
     #[must_use]
     pub fn player_line(&self, state: &[i32]) -> String {

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use fendle_core::knowledge::Knowing;
+use fendle_core::odds::odds;
 use fendle_core::{Exploration, Explored, Limit, Model, explore};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
@@ -10,6 +11,7 @@ use fendle_view::chart::{bars, by_depth};
 use fendle_view::text::{bytes, counted, grouped};
 use serde_json::json;
 
+use super::odds::{value_json, value_text};
 use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load_all};
@@ -37,10 +39,16 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
     let watcher = Watcher::new(&s.common);
     let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
-    watcher.finish();
     let found = found
         .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
     let states = Drawn { game, knowing: if let Play::Knowing(k, _) = &play { Some(k) } else { None } };
+    // With knowledge the best chance to win belongs to the space.
+    let chance = match (worlds > 0 && found.counts.limit.is_none() && found.fault.is_none(), game.has_goal())
+    {
+        (true, true) => odds(model, &found, &limits, &watcher).ok().flatten().and_then(|a| a.win),
+        _ => None,
+    };
+    watcher.finish();
     let c = &found.counts;
     if s.common.format == Format::Json {
         let mut value = json!(c);
@@ -58,6 +66,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
         value["played"] = json!(if worlds > 0 { "with knowledge" } else { "layout known" });
         if worlds > 0 {
             value["layouts"] = json!(worlds);
+            value["best_probability"] = json!(chance.as_ref().map(value_json));
         }
         if let (Some(fault), 0) = (&found.fault, worlds) {
             value["fault"] = fault_json(&loaded.store, game, fault);
@@ -75,6 +84,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
                 "played with what can be known: states are what a player can know ({} at the start)",
                 counted(worlds as u64, "layout", "layouts")
             ))?;
+        }
+        if let Some(v) = &chance {
+            s.line(format!("best chance to win: {}", value_text(v, true)))?;
         }
         write_text(s, &loaded, &found, &states)?;
         if s.common.verbose {

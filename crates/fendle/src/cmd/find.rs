@@ -92,6 +92,9 @@ pub fn run(
         if let Some(words) = loaded.begin.words() {
             s.line(words)?;
         }
+        if loaded.game.bound.model.hides() {
+            s.line("among all positions of this layout, whoever knows it or not")?;
+        }
         s.line("")?;
         let so_far = if whole { "" } else { " so far" };
         match &route {

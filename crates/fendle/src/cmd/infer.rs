@@ -123,18 +123,19 @@ fn place_name(b: &Bound, var: usize, index: usize) -> String {
 pub fn cells(b: &Bound, counted: &Counted<'_>, proofs: bool) -> Vec<CellReport> {
     let known = &counted.player.known;
     let system = &known.system;
+    let prover = system.prover();
     (0..known.cells.len() as u32)
         .map(|c| {
             let at = known.cells[c as usize];
             let certain = counted.found.certain(c);
             let fixed = system.fixed[c as usize].is_some();
             let proof = match certain {
-                Some(v) if proofs && !fixed => system.proof(c, v, &system.clues_for(c, v)),
+                Some(v) if proofs && !fixed => prover.proof(c, v, &prover.clues_for(c, v)),
                 _ => None,
             };
             let ways = match certain {
                 Some(true) if proofs && !fixed => {
-                    Some(system.independent(c, true, &system.clues_for(c, true)))
+                    Some(prover.independent(c, true, &prover.clues_for(c, true)))
                 }
                 _ => None,
             };

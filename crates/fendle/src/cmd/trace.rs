@@ -83,7 +83,7 @@ pub fn run(
                 format!("model fault: {fault}"),
             )
             .note(format!("at move {}: {name}", i + 1))
-            .note(format!("the state there: {}", b.line(&state)));
+            .note(format!("the state there: {}", b.shown_line(&state)));
             s.reporter.show(&loaded.store.sources, &[d]);
             Trouble::Reported
         })?;
@@ -112,7 +112,7 @@ pub fn run(
                     steps.push(json!({
                         "move": called,
                         "chance": chance.to_string(),
-                        "position": b.line(&next),
+                        "position": b.shown_line(&next),
                         "events": events.iter().map(|e| event_json(&loaded, e)).collect::<Vec<_>>(),
                         "score": gained,
                         "status": ended.map_or("running".to_string(), |e| ending_text(&b.model.endings[e])),
@@ -230,7 +230,7 @@ pub fn run(
             b.model.tallies.iter().cloned().zip(tallies.iter().map(|t| json!(t))).collect();
         s.json(&json!({
             "level": loaded.level.name,
-            "start": b.line(&b.position),
+            "start": b.shown_line(&b.position),
             "steps": steps,
             "stopped": stopped,
             "score": score,
@@ -267,7 +267,7 @@ pub fn run(
 fn event_json(loaded: &crate::files::Loaded, event: &TraceEvent) -> Value {
     let b = &loaded.game.bound;
     match event {
-        TraceEvent::Phase { name, state } => json!({"phase": name, "position": b.line(state)}),
+        TraceEvent::Phase { name, state } => json!({"phase": name, "position": b.shown_line(state)}),
         TraceEvent::Draw { what, chance, of } => {
             json!({"draw": what, "chance": chance.to_string(), "of": of})
         }

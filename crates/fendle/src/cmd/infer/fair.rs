@@ -141,13 +141,14 @@ pub fn played(b: &Bound, table: &MoveTable, history: &[Vec<i32>]) -> Result<Repo
     loop {
         let found = player.infer()?;
         let system = &player.known.system;
+        let prover = system.prover();
         for c in 0..player.known.cells.len() as u32 {
             if found.certain(c) == Some(true) && certain.insert(c) {
                 let (var, at) = player.known.cells[c as usize];
                 let n = if system.fixed[c as usize].is_some() {
                     (1, true)
                 } else {
-                    system.independent(c, true, &system.clues_for(c, true))
+                    prover.independent(c, true, &prover.clues_for(c, true))
                 };
                 report.hazards.push((place_name(b, var, at), report.moves.len(), n));
             }
