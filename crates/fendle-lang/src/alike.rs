@@ -56,13 +56,7 @@ fn key(e: &Expr) -> &Expr {
 pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
     let mut p = Prover { model, def, fns: vec![Other; model.fns.len()], found: vec![] };
     p.types();
-    // What functions give is known when their bodies are: twice around is enough, since none recurses.
-    for _ in 0..model.fns.len().min(64) {
-        for (i, f) in model.fns.iter().enumerate() {
-            let fl = p.settled(&f.locals, f.params, &[], &[&f.body]);
-            p.fns[i] = p.flavour(&f.body, &fl);
-        }
-    }
+    p.functions();
     for f in &model.fns {
         let fl = p.settled(&f.locals, f.params, &[], &[&f.body]);
         p.expr(&f.body, &fl);
@@ -103,12 +97,7 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
 #[must_use]
 pub fn tells_apart(model: &Model, def: &AlikeDef, body: &Body) -> bool {
     let mut p = Prover { model, def, fns: vec![Other; model.fns.len()], found: vec![] };
-    for _ in 0..model.fns.len().min(64) {
-        for (i, f) in model.fns.iter().enumerate() {
-            let fl = p.settled(&f.locals, f.params, &[], &[&f.body]);
-            p.fns[i] = p.flavour(&f.body, &fl);
-        }
-    }
+    p.functions();
     let fl = p.settled(&body.locals, 0, &[], &[&body.expr]);
     p.expr(&body.expr, &fl);
     !p.found.is_empty()
@@ -124,6 +113,17 @@ struct Prover<'m> {
 impl Prover<'_> {
     fn find(&mut self, span: Span, how: &str) {
         self.found.push(Finding { span, how: how.into() });
+    }
+
+    /// The flavours of what functions give. None recurses: what is true has come through after as many rounds as there
+    /// are functions.
+    fn functions(&mut self) {
+        for _ in 0..self.model.fns.len().min(64) {
+            for (i, f) in self.model.fns.iter().enumerate() {
+                let fl = self.settled(&f.locals, f.params, &[], &[&f.body]);
+                self.fns[i] = self.flavour(&f.body, &fl);
+            }
+        }
     }
 
     /// What cannot be renamed at all.

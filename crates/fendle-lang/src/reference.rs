@@ -221,6 +221,23 @@ enum Chooser<'a> {
     Random(&'a mut dyn FnMut(&[u64]) -> usize),
 }
 
+/// The script of the next way: the last draw that has something left takes its next thing. False after the last.
+fn next_way(take: &mut Vec<usize>, seen: &[usize]) -> bool {
+    take.resize(seen.len(), 0);
+    while let (Some(t), n) = (take.last().copied(), take.len())
+        && t + 1 == seen[n - 1]
+    {
+        take.pop();
+    }
+    match take.last_mut() {
+        Some(t) => {
+            *t += 1;
+            true
+        }
+        None => false,
+    }
+}
+
 /// Answers what only an analysis knows of a state.
 pub type Oracle<'a> = &'a dyn Fn(&[i32], Asked) -> i64;
 
@@ -490,16 +507,8 @@ impl<'b> Eval<'b> {
                 other => return Ok(Some(other)),
             }
             let Chooser::Script { seen, .. } = &self.chooser else { return Ok(None) };
-            // The next way: the last draw that has something left takes its next thing.
-            take.resize(seen.len(), 0);
-            while let (Some(t), n) = (take.last().copied(), take.len())
-                && t + 1 == seen[n - 1]
-            {
-                take.pop();
-            }
-            match take.last_mut() {
-                Some(t) => *t += 1,
-                None => return Ok(None),
+            if !next_way(&mut take, seen) {
+                return Ok(None);
             }
         }
         Ok(None)
@@ -653,15 +662,8 @@ impl<'b> Eval<'b> {
             if out.len() > most || out.len() == 1 && ways > most.saturating_mul(4) {
                 return Ok(None);
             }
-            take.resize(seen.len(), 0);
-            while let (Some(t), n) = (take.last().copied(), take.len())
-                && t + 1 == seen[n - 1]
-            {
-                take.pop();
-            }
-            match take.last_mut() {
-                Some(t) => *t += 1,
-                None => return Ok(Some(out)),
+            if !next_way(&mut take, seen) {
+                return Ok(Some(out));
             }
         }
     }
@@ -1787,15 +1789,8 @@ impl<'b> Eval<'b> {
             }
             out.push(LosingWay { reads: unknown.seen, lost: is_lost, chance: self.chance });
             let Chooser::Script { seen, .. } = &self.chooser else { return Ok(None) };
-            take.resize(seen.len(), 0);
-            while let (Some(t), n) = (take.last().copied(), take.len())
-                && t + 1 == seen[n - 1]
-            {
-                take.pop();
-            }
-            match take.last_mut() {
-                Some(t) => *t += 1,
-                None => return Ok(Some(out)),
+            if !next_way(&mut take, seen) {
+                return Ok(Some(out));
             }
         }
     }
