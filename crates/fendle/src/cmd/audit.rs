@@ -48,6 +48,22 @@ struct Job {
     level: Level,
 }
 
+impl Audited {
+    fn new(job: &Job) -> Audited {
+        Audited {
+            file: job.path.clone(),
+            level: job.level.name.clone(),
+            exit: Exit::Yes,
+            verdict: String::new(),
+            moves: None,
+            counts: None,
+            differs: vec![],
+            expects: !job.level.expect.is_empty(),
+            fault: None,
+        }
+    }
+}
+
 /// Runs the command.
 pub fn run(s: &mut Session, paths: &[PathBuf]) -> Result<Exit, Trouble> {
     let files = collect(paths, &["toml"])?;
@@ -137,17 +153,7 @@ fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option
         return Some(audit_hidden(common, job, &game, &moves));
     }
     let expect = &job.level.expect;
-    let mut audited = Audited {
-        file: job.path.clone(),
-        level: job.level.name.clone(),
-        exit: Exit::Yes,
-        verdict: String::new(),
-        moves: None,
-        counts: None,
-        differs: vec![],
-        expects: !expect.is_empty(),
-        fault: None,
-    };
+    let mut audited = Audited::new(job);
     let broke = |audited: &mut Audited, text: String| {
         audited.exit = Exit::Bad;
         audited.verdict = "fault".into();
@@ -234,17 +240,7 @@ fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option
 fn audit_hidden(common: &Common, job: &Job, game: &fendle_lang::Game, moves: &MoveTable) -> Audited {
     let expect = &job.level.expect;
     let b = &game.bound;
-    let mut audited = Audited {
-        file: job.path.clone(),
-        level: job.level.name.clone(),
-        exit: Exit::Yes,
-        verdict: String::new(),
-        moves: None,
-        counts: None,
-        differs: vec![],
-        expects: !expect.is_empty(),
-        fault: None,
-    };
+    let mut audited = Audited::new(job);
     let history = vec![b.position.clone()];
     let seen = b.seen.iter().any(Option::is_some);
     let report = if seen { None } else { Some(fair::played(b, moves, &history)) };
