@@ -180,7 +180,7 @@ impl System {
         System { weights: vec![(1, 1); cells], fixed: vec![None; cells], clues: vec![], total: None }
     }
 
-    /// A clue less what is fixed; `None` where nothing is left and it holds.
+    /// A clue less what is fixed.
     fn reduced(&self, clue: &Clue) -> Clue {
         let mut out = Clue { cells: vec![], lo: clue.lo, hi: clue.hi };
         for &(c, k) in &clue.cells {
@@ -497,14 +497,6 @@ impl System {
         let (order, of) = (order.as_slice(), of.as_slice());
         let mut go = Go { system: self, order, of, want, can, now, most, out: vec![] };
         go.from(0, 1).then_some(go.out)
-    }
-
-    /// The same system with one thing more known.
-    #[must_use]
-    pub fn with(&self, clue: Clue) -> System {
-        let mut out = self.clone();
-        out.clues.push(clue);
-        out
     }
 
     /// The weight of everything that agrees, and with these cells being so.

@@ -148,15 +148,12 @@ fn goal_state(b: &Bound, quantity: &Expr) -> Option<Vec<i32>> {
 /// Whether a `win` statement can end the game away from the goal condition.
 fn ends_won(model: &Model) -> bool {
     fn wins(model: &Model, block: &[Stmt]) -> bool {
-        block.iter().any(|s| match &s.kind {
-            St::End(e) => model.endings[*e].kind == EndKind::Goal,
-            St::If(_, a, b) => wins(model, a) || wins(model, b),
-            St::For { body, .. } | St::Repeat { body, .. } | St::Phase(_, body) => wins(model, body),
-            St::Draw { rest, other, .. } => {
-                wins(model, rest) || other.as_ref().is_some_and(|o| wins(model, o))
-            }
-            _ => false,
-        })
+        let mut wins = false;
+        for s in block {
+            let is_goal = |e: usize| model.endings[e].kind == EndKind::Goal;
+            s.each(&mut |s| wins |= matches!(s.kind, St::End(e) if is_goal(e)));
+        }
+        wins
     }
     model.ticks.iter().any(|t| wins(model, &t.body.body))
         || model.moves.iter().any(|m| wins(model, &m.body))
@@ -166,72 +163,11 @@ fn ends_won(model: &Model) -> bool {
 
 /// The state variables that an expression reads.
 fn vars_read(model: &Model, e: &Expr, out: &mut Vec<usize>) {
-    match &e.kind {
+    e.each(&mut |e| match &e.kind {
         Ek::Var(_, v) if model.vars[*v].state => out.push(*v),
-        Ek::Call(f, args) => {
-            vars_read(model, &model.fns[*f].body, out);
-            args.iter().for_each(|a| vars_read(model, a, out));
-        }
-        Ek::Builtin(_, args) => args.iter().for_each(|a| vars_read(model, a, out)),
-        Ek::Quant(q) => {
-            match &q.over {
-                Range::Cells(e) | Range::Lanes(e) | Range::Lane(e) | Range::List(e) | Range::Covered(e) => {
-                    vars_read(model, e, out);
-                }
-                Range::Offsets(o) => o.iter().for_each(|e| vars_read(model, e, out)),
-                Range::Around(c, o) => {
-                    vars_read(model, c, out);
-                    o.iter().for_each(|e| vars_read(model, e, out));
-                }
-                Range::Ints(a, b) => {
-                    vars_read(model, a, out);
-                    vars_read(model, b, out);
-                }
-                Range::Board | Range::Dirs(_) | Range::Enum(_) => {}
-            }
-            q.filter.iter().chain(&q.body).for_each(|e| vars_read(model, e, out));
-        }
-        Ek::Flood(f) => {
-            vars_read(model, &f.from, out);
-            vars_read(model, &f.cond, out);
-            f.by.iter().for_each(|e| vars_read(model, e, out));
-        }
-        Ek::Not(a)
-        | Ek::Neg(a)
-        | Ek::DirOffset(a)
-        | Ek::ToPlace(a)
-        | Ek::ToCell(a)
-        | Ek::OnBoard(a)
-        | Ek::End(a, _)
-        | Ek::Part(a, ..)
-        | Ek::Given(a)
-        | Ek::Within(a, _) => vars_read(model, a, out),
-        Ek::MakeRecord(_, parts) => parts.iter().for_each(|e| vars_read(model, e, out)),
-        // Not part of any quantity: the checker keeps questions out of models.
-        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {}
-        Ek::Entry(a, b)
-        | Ek::InList(a, b)
-        | Ek::MoveShape(a, b, _)
-        | Ek::Index(a, b)
-        | Ek::Arith(_, a, b)
-        | Ek::Cmp(_, a, b)
-        | Ek::SameBlock(a, b, _)
-        | Ek::And(a, b)
-        | Ek::Or(a, b)
-        | Ek::Shift(a, b, _)
-        | Ek::OffAdd(a, b, _)
-        | Ek::OffMul(a, b)
-        | Ek::Union(a, b)
-        | Ek::Minus(a, b)
-        | Ek::Both(a, b) => {
-            vars_read(model, a, out);
-            vars_read(model, b, out);
-        }
-        Ek::Cond(a, b, c) | Ek::IndexOutside(a, b, c) => {
-            [a, b, c].into_iter().for_each(|e| vars_read(model, e, out));
-        }
-        Ek::Const(_) | Ek::Var(..) | Ek::Local(_) => {}
-    }
+        Ek::Call(f, _) => vars_read(model, &model.fns[*f].body, out),
+        _ => {}
+    });
 }
 
 // ---- proof from the rules ----

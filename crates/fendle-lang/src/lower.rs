@@ -308,32 +308,10 @@ fn changes_state(block: &[Stmt]) -> bool {
 /// Whether an expression takes more than a few operations.
 fn heavy(e: &Expr) -> bool {
     match &e.kind {
-        Ek::Quant(_) | Ek::Flood(_) => true,
+        Ek::Quant(_) | Ek::Flood(_) | Ek::InList(..) | Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
         Ek::Builtin(b, _) => matches!(b, Builtin::Parity | Builtin::Distinct),
-        Ek::Not(a) | Ek::Neg(a) | Ek::DirOffset(a) | Ek::ToPlace(a) | Ek::ToCell(a) | Ek::OnBoard(a) => {
-            heavy(a)
-        }
-        Ek::Within(a, _) => heavy(a),
-        Ek::Index(a, b)
-        | Ek::Arith(_, a, b)
-        | Ek::Cmp(_, a, b)
-        | Ek::SameBlock(a, b, _)
-        | Ek::And(a, b)
-        | Ek::Or(a, b)
-        | Ek::Shift(a, b, _)
-        | Ek::OffAdd(a, b, _)
-        | Ek::OffMul(a, b)
-        | Ek::Union(a, b)
-        | Ek::Minus(a, b)
-        | Ek::Both(a, b) => heavy(a) || heavy(b),
-        Ek::Cond(a, b, c) | Ek::IndexOutside(a, b, c) => heavy(a) || heavy(b) || heavy(c),
-        Ek::InList(..) => true,
-        Ek::Entry(a, b) | Ek::MoveShape(a, b, _) => heavy(a) || heavy(b),
-        Ek::End(a, _) | Ek::Part(a, ..) | Ek::Given(a) => heavy(a),
-        Ek::MakeRecord(_, parts) => parts.iter().any(heavy),
-        Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => true,
         Ek::Call(_, args) => !args.is_empty(),
-        Ek::Const(_) | Ek::Var(..) | Ek::Local(_) => false,
+        _ => e.parts().into_iter().any(heavy),
     }
 }
 

@@ -300,8 +300,11 @@ pub fn begin(bound: &mut Bound, mut want: Want, seed: u64) -> Result<(Begin, Sta
         // A layout by seed, before anything is set up on it.
         match scatter(bound, &mut Dice::new(seed)) {
             Ok(state) => {
-                bound.start.clone_from(&state);
-                bound.position = state;
+                for v in bound.scattered.clone() {
+                    let part = bound.slots[v].base..bound.slots[v].base + bound.slots[v].len;
+                    bound.position[part.clone()].copy_from_slice(&state[part]);
+                }
+                bound.start = state;
             }
             Err(e) => {
                 let def = &bound.model.vars[bound.scattered[0]];
@@ -458,6 +461,10 @@ fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Troubl
         } else {
             match bound.parse_line(at, file, &mut errors) {
                 Some(position) => {
+                    // A layout that the position gives is not drawn again.
+                    let slots = bound.slots.clone();
+                    let part = |v: &usize| slots[*v].base..slots[*v].base + slots[*v].len;
+                    bound.scattered.retain(|v| position[part(v)] == bound.start[part(v)]);
                     bound.position = position;
                     bound.drawn = false;
                 }

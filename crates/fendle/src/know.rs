@@ -1,13 +1,15 @@
 //! What the player can know of a loaded level.
 
 use fendle_core::knowledge::{Knowing, NotKnown};
-use fendle_core::{Fault, Limits, MoveId};
+use fendle_core::{Fault, Limits, Model, MoveId};
 use fendle_lang::setup::worlds;
 use fendle_lang::{Bound, Game};
 
-use crate::Trouble;
-use crate::args::LevelArgs;
+use serde_json::json;
+
+use crate::args::{Common, Format, LevelArgs};
 use crate::files::Loaded;
+use crate::{Session, Trouble};
 
 /// Most worlds that are weighed one by one.
 pub const WORLDS_MAX: usize = 1 << 17;
@@ -23,8 +25,18 @@ pub enum Play<'g> {
 }
 
 impl Play<'_> {
+    /// What an analysis works on: the model, how many worlds there are at the start (0 without knowledge), and the
+    /// limits.
+    pub fn on<'p>(&'p self, game: &'p Game, common: &Common) -> (&'p dyn Model, usize, Limits) {
+        let limits = crate::watch::limits(common);
+        match self {
+            Play::Knowing(k, n) => (&**k, *n, in_order(limits)),
+            _ => (game, 0, limits),
+        }
+    }
+
     /// The words for a level with too many worlds.
-    pub fn too_many() -> String {
+    fn too_many() -> String {
         format!(
             "undecided: more than {WORLDS_MAX} layouts are possible, and they are weighed one by one here; `fendle infer` counts them, --known takes the layout as known"
         )
@@ -34,6 +46,55 @@ impl Play<'_> {
 /// One state after the other by one thread: information states are numbered as they are met.
 pub fn in_order(limits: Limits) -> Limits {
     Limits { threads: 1, ..limits }
+}
+
+/// How a level is to be played, all boards where it gives no layout. `None` when there are too many worlds: that is
+/// said already.
+///
+/// # Errors
+///
+/// A message.
+pub fn play_or_say<'g>(
+    s: &mut Session,
+    loaded: &'g Loaded,
+    args: &LevelArgs,
+) -> Result<Option<Play<'g>>, Trouble> {
+    let play = play(loaded, args, true)?;
+    if matches!(play, Play::TooMany) {
+        say_too_many(s, loaded, "")?;
+        return Ok(None);
+    }
+    Ok(Some(play))
+}
+
+/// Says that there are too many worlds, and why they are not counted in parts.
+///
+/// # Errors
+///
+/// When nothing can be written.
+pub fn say_too_many(s: &mut Session, loaded: &Loaded, why: &str) -> Result<(), Trouble> {
+    let words = format!("{}{why}", Play::too_many());
+    if s.common.format == Format::Json {
+        s.json(&json!({"level": loaded.level.name, "verdict": "undecided", "why": words}))?;
+    } else {
+        s.line(words)?;
+    }
+    Ok(())
+}
+
+/// Where play begins, in words.
+pub fn begin_words(loaded: &Loaded, args: &LevelArgs) -> Option<String> {
+    if loaded.game.bound.model.hides() && !args.known && takes_all(loaded, args) {
+        return Some("every layout that the level allows".into());
+    }
+    loaded.begin.words()
+}
+
+/// Whether the level leaves the layout open, and nothing was played on the one that the seed draws.
+fn takes_all(loaded: &Loaded, args: &LevelArgs) -> bool {
+    let b = &loaded.game.bound;
+    let seen = b.seen.iter().any(Option::is_some);
+    !b.scattered.is_empty() && !seen && loaded.played.is_empty() && args.at.is_none()
 }
 
 /// How a level is to be played. `boards`: where the level gives no layout, all boards and not only the one that
@@ -46,9 +107,7 @@ pub fn play<'g>(loaded: &'g Loaded, args: &LevelArgs, boards: bool) -> Result<Pl
     if args.known {
         return Ok(Play::Open);
     }
-    let scattered = !loaded.game.bound.scattered.is_empty();
-    let whole = boards && scattered && loaded.played.is_empty() && args.at.is_none();
-    from(&loaded.game, &loaded.history, &loaded.played, whole)
+    from(&loaded.game, &loaded.history, &loaded.played, boards && takes_all(loaded, args))
 }
 
 /// The same from the states on the way, the first being where play began, and the moves between them. `whole`: all

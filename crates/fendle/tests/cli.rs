@@ -1159,3 +1159,20 @@ fn every_family_of_the_library_starts_ready_to_be_asked() {
     let known = moves(&["solve", "wade/first.toml", "--known", "--format", "json"]);
     assert_eq!((fair, known), (11, 7));
 }
+
+#[test]
+fn a_layout_given_by_a_position_is_kept() {
+    let dir = dir_with(&[("chart.toml", CHART)]);
+    let show = |args: &[&str]| {
+        let mut all = vec!["show", "chart.toml", "--level", "wide", "--line"];
+        all.extend(args);
+        fendle(dir.path(), &all).out.trim().to_string()
+    };
+    let line = show(&["--seed", "3"]);
+    // Another seed draws another layout, but not over one that is given.
+    assert_ne!(line, show(&["--seed", "4"]));
+    assert_eq!(line, show(&["--seed", "4", "--at", &line]));
+    // Programs get JSON also where there is no answer.
+    let r = fendle(dir.path(), &["odds", "chart.toml", "--level", "wide", "--format", "json"]);
+    assert_eq!((r.code, &r.json()["verdict"]), (3, &Value::from("undecided")));
+}

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::odds;
-use fendle_core::{Exploration, Explored, Limit, Model, explore};
+use fendle_core::{Exploration, Explored, Limit, Model as _, explore};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use fendle_view::chart::{bars, by_depth};
@@ -15,8 +15,8 @@ use super::odds::{value_json, value_text};
 use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load_all};
-use crate::know::{Play, fault_words, in_order, play};
-use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
+use crate::know::{Play, begin_words, fault_words, play_or_say};
+use crate::watch::{Watcher, effort, limit_text, peak_memory};
 use crate::{Exit, Session, Trouble};
 
 /// Most bars of the chart of depths.
@@ -26,16 +26,8 @@ const BARS: usize = 24;
 pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
-    let play = play(&loaded, args, true)?;
-    let (model, worlds): (&dyn Model, usize) = match &play {
-        Play::Open => (game, 0),
-        Play::Knowing(k, n) => (&**k, *n),
-        Play::TooMany => {
-            s.line(Play::too_many())?;
-            return Ok(Exit::Undecided);
-        }
-    };
-    let limits = if worlds > 0 { in_order(limits(&s.common)) } else { limits(&s.common) };
+    let Some(play) = play_or_say(s, &loaded, args)? else { return Ok(Exit::Undecided) };
+    let (model, worlds, limits) = play.on(game, &s.common);
     let watcher = Watcher::new(&s.common);
     let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
@@ -75,7 +67,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
         s.json(&value)?;
     } else {
         s.line(title(&loaded))?;
-        if let Some(words) = loaded.begin.words() {
+        if let Some(words) = begin_words(&loaded, args) {
             s.line(words)?;
         }
         s.line("")?;

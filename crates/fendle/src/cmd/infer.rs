@@ -22,7 +22,7 @@ use super::odds::{value_json, value_text};
 use super::{WIDTH, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load};
-use crate::know::{Play, play};
+use crate::know::{Play, play, say_too_many};
 use crate::watch::{Watcher, effort};
 use crate::{Exit, Session, Trouble};
 
@@ -690,7 +690,7 @@ fn by_worlds(
         Play::Knowing(k, _) => k,
         Play::Open => return Err(Trouble::Message("--known leaves nothing to infer".into())),
         Play::TooMany => {
-            s.line(format!("{}; and {why}, so that they are not counted in parts", Play::too_many()))?;
+            say_too_many(s, loaded, &format!("; and {why}, so that they are not counted in parts"))?;
             return Ok(Exit::Undecided);
         }
     };

@@ -10,8 +10,8 @@ use serde_json::{Value as Json, json};
 use super::{fault_json, fault_trouble, move_lines, move_names, title};
 use crate::args::{Format, LevelArgs, PolicyArg};
 use crate::files::{Loaded, load_all};
-use crate::know::{Play, fault_words, in_order, play};
-use crate::watch::{Watcher, effort, limit_text, limits};
+use crate::know::{begin_words, fault_words, play_or_say};
+use crate::watch::{Watcher, effort, limit_text};
 use crate::{Exit, Session, Trouble};
 
 /// Plays where an exact answer is out of reach and nobody says how many.
@@ -30,16 +30,8 @@ pub fn run(
 ) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
-    let play = play(&loaded, args, true)?;
-    let (model, worlds): (&dyn fendle_core::Model, usize) = match &play {
-        Play::Open => (game, 0),
-        Play::Knowing(k, n) => (&**k, *n),
-        Play::TooMany => {
-            s.line(Play::too_many())?;
-            return Ok(Exit::Undecided);
-        }
-    };
-    let limits = if worlds > 0 { in_order(limits(&s.common)) } else { limits(&s.common) };
+    let Some(play) = play_or_say(s, &loaded, args)? else { return Ok(Exit::Undecided) };
+    let (model, worlds, limits) = play.on(game, &s.common);
     let watcher = Watcher::new(&s.common);
     let found = explore(model, limits, false, &watcher)
         .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", fault_words(game, &f))))?;
@@ -113,7 +105,7 @@ pub fn run(
         }))?;
     } else {
         s.line(title(&loaded))?;
-        if let Some(words) = loaded.begin.words() {
+        if let Some(words) = begin_words(&loaded, args) {
             s.line(words)?;
         }
         s.line("")?;

@@ -13,7 +13,7 @@ use super::infer::{chance_text, fair};
 use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, played_route, position_lines, title};
 use crate::args::{Common, Format, LevelArgs};
 use crate::files::{Loaded, load_all};
-use crate::know::{Play, fault_words, in_order, play};
+use crate::know::{fault_words, play_or_say};
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -257,18 +257,11 @@ fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: boo
         let _ = brief;
         return Ok(Exit::Yes);
     }
-    let knowing = match play(loaded, args, true)? {
-        Play::Knowing(k, _) => k,
-        Play::Open => return Ok(Exit::Bad),
-        Play::TooMany => {
-            s.line(Play::too_many())?;
-            return Ok(Exit::Undecided);
-        }
-    };
-    let limits = in_order(limits(&s.common));
+    let Some(play) = play_or_say(s, loaded, args)? else { return Ok(Exit::Undecided) };
+    let (model, _, limits) = play.on(&loaded.game, &s.common);
     let watcher = Watcher::new(&s.common);
     let fail = |f| Trouble::Message(format!("the model breaks: {}", fault_words(&loaded.game, &f)));
-    let found = fendle_core::explore(&*knowing, limits, false, &watcher).map_err(fail)?;
+    let found = fendle_core::explore(model, limits, false, &watcher).map_err(fail)?;
     watcher.finish();
     let c = &found.counts;
     let start = found.space.level(0).all(|id| found.space.is_certain(id));
