@@ -12,12 +12,14 @@
 //! * [`infer`]: what follows from clues that count: certainty, exact probabilities, proofs.
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
+//! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 
 pub mod classify;
 pub mod explore;
+pub mod graph;
 pub mod infer;
 pub mod knowledge;
 pub mod limits;
@@ -27,6 +29,7 @@ pub mod route;
 pub mod simulate;
 pub mod solve;
 pub mod space;
+pub mod structure;
 
 pub use explore::{Exploration, Explored, explore};
 pub use limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};

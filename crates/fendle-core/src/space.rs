@@ -735,6 +735,17 @@ impl Space {
             .flat_map(move |(n, s)| s.level(depth).map(move |local| StateId::new(n, local)))
     }
 
+    /// Calls `visit` with the edges of one state, in move order. O(edges of its level in its shard).
+    pub fn each_edges_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
+        let depth = self.depth_of(id);
+        self.shards[id.shard()].each_edges(
+            depth,
+            self.sure,
+            |local, _| local == id.local(),
+            |_, edges| edges.iter().for_each(|e| visit(*e)),
+        );
+    }
+
     /// Calls `visit` with every expanded state of one depth and its edges in move order.
     pub fn each_edges(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
         for (n, shard) in self.shards.iter().enumerate() {

@@ -1,0 +1,547 @@
+//! The structure of a classified space: where it dies, what every solution must do, how wide the way is.
+//!
+//! Says nothing of a space that was not seen whole. With chance, a way is one of moves and draws: *every lucky way*
+//! passes a must-pass state, and a fatal move is fatal whatever is drawn.
+//!
+//! All of it is linear in states and transitions, but for [`swap_classes`], which looks at every shortest solution.
+
+use num_bigint::BigUint;
+use serde::Serialize;
+
+use crate::explore::Explored;
+use crate::graph::{Arrows, Distances, Parts, arrows_bytes};
+use crate::limits::{Limits, Progress, Watch};
+use crate::model::{Expansion, Model, MoveId};
+use crate::route;
+use crate::space::{Class, Edge, Space, StateId};
+
+/// Shortest solutions above which they are not looked at one by one.
+pub const SOLUTIONS_MAX: u32 = 1_000_000;
+
+/// Why a structure was not computed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotSeen {
+    /// The space was not seen whole.
+    Open,
+    /// The graph would take this many bytes beside the space, more than the budget.
+    Memory {
+        /// Bytes wanted.
+        bytes: u64,
+    },
+    /// Somebody asked to stop, or the time was up.
+    Stopped,
+}
+
+/// How long a fatal move goes unnoticed: the least number of moves after it until a state can be stuck, lost or over.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Delay {
+    /// Fatal moves after which it can show.
+    pub shows: u64,
+    /// Fatal moves after which nothing ever shows: play can only go on.
+    pub never_shows: u64,
+    /// Least delay of those that show.
+    pub least: u32,
+    /// Greatest delay of those that show.
+    pub greatest: u32,
+    /// Sum of the delays of those that show.
+    pub sum: u64,
+}
+
+impl Delay {
+    /// Mean delay of those that show.
+    #[must_use]
+    pub fn mean(&self) -> Option<f64> {
+        (self.shows > 0).then(|| self.sum as f64 / self.shows as f64)
+    }
+}
+
+/// Some of several: `part` of `all`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Share {
+    /// How many of them.
+    pub part: u64,
+    /// Of how many.
+    pub all: u64,
+}
+
+/// Strongly connected parts of the space, and what leads from one to another for good.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Rooms {
+    /// How many rooms there are: every state is in one.
+    pub rooms: u64,
+    /// States of the largest.
+    pub largest: u64,
+    /// Pairs of states with a transition from one room to another.
+    pub doors: u64,
+    /// Rooms that hold a winnable state.
+    pub winnable_rooms: u64,
+    /// Doors between winnable rooms, or from one to a goal.
+    pub winnable_doors: u64,
+    /// One chain of doors carries every solution.
+    pub essentially_unique: bool,
+    /// Rooms of dead states that cannot be left, and in which play goes on for ever.
+    pub traps: u64,
+    /// States in them.
+    pub trap_states: u64,
+    /// Least depth of a state in a trap.
+    pub trap_depth: Option<u32>,
+}
+
+/// The shortest solutions.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Shortest {
+    /// Moves of each.
+    pub moves: u32,
+    /// How many there are, exactly, in decimal digits: sequences of moves, and of draws with chance.
+    pub count: String,
+    /// How many when those are the same that differ in neighbouring moves which can be swapped with the same result;
+    /// `None` with chance or above [`SOLUTIONS_MAX`].
+    pub up_to_swaps: Option<u64>,
+    /// States that lie on one of them.
+    pub states: u64,
+    /// Moves allowed on them that keep the game winnable.
+    pub corridor: Share,
+}
+
+/// What [`structure`] found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Structure {
+    /// Fatal moves by the depth of the state that they leave.
+    pub fatal_by_depth: Vec<u64>,
+    /// How long they go unnoticed.
+    pub delay: Delay,
+    /// Rooms, doors and traps.
+    pub rooms: Rooms,
+    /// States on every way from the start to a goal, in the order of the ways.
+    #[serde(skip)]
+    pub must_pass: Vec<StateId>,
+    /// The shortest solutions.
+    pub shortest: Option<Shortest>,
+    /// Moves of winnable states that keep the game winnable, of all their allowed moves.
+    pub corridor: Share,
+    /// Allowed moves of running states, of how many running states.
+    pub branching: Share,
+    /// The most allowed moves of one state.
+    pub widest: u32,
+    /// Winnable states by their distance to a goal.
+    pub by_distance: Vec<u64>,
+}
+
+fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
+    edges.split_inclusive(|e| e.last)
+}
+
+fn is_bad(class: Class) -> bool {
+    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
+}
+
+fn is_hopeful(class: Class) -> bool {
+    matches!(class, Class::Winnable | Class::Goal)
+}
+
+/// Computes the structure of a space that was seen whole.
+///
+/// # Errors
+///
+/// [`NotSeen`] when it cannot be.
+pub fn structure(
+    model: &dyn Model,
+    found: &Explored,
+    limits: &Limits,
+    watch: &dyn Watch,
+) -> Result<Structure, NotSeen> {
+    let (space, counts) = (&found.space, &found.counts);
+    if !counts.complete || counts.cut || counts.open > 0 {
+        return Err(NotSeen::Open);
+    }
+    // Arrows one way, then the other; numbers and stacks beside them.
+    let bytes = arrows_bytes(space, counts.transitions) + 20 * space.ids_len() as u64;
+    if counts.transitions >= u64::from(u32::MAX) || space.bytes() + bytes > limits.memory_bytes {
+        return Err(NotSeen::Memory { bytes });
+    }
+    let progress = Progress { states: counts.states, expanded: counts.states, depth: counts.depth, bytes };
+    let go_on = || watch.look(&progress).map_or(Ok(()), |_| Err(NotSeen::Stopped));
+    go_on()?;
+    let mut out = Structure {
+        fatal_by_depth: vec![],
+        delay: Delay::default(),
+        rooms: Rooms::default(),
+        must_pass: vec![],
+        shortest: None,
+        corridor: Share::default(),
+        branching: Share::default(),
+        widest: 0,
+        by_distance: vec![],
+    };
+    let on_way = counts.shortest.map(|length| OnWay::of(space, length));
+    {
+        let arrows = Arrows::forward(space);
+        go_on()?;
+        let parts = Parts::of(space, &arrows);
+        go_on()?;
+        out.rooms = rooms(space, &parts);
+        drop(parts);
+        go_on()?;
+        if let Some(on) = &on_way {
+            out.must_pass = must_pass(space, &arrows, &on.one_way(space));
+        }
+    }
+    go_on()?;
+    let far = Distances::of(space, &Arrows::backward(space));
+    go_on()?;
+    out.walk(space, &far);
+    if let Some(on) = &on_way {
+        out.shortest = Some(on.shortest(model, space));
+    }
+    Ok(out)
+}
+
+impl Structure {
+    /// One pass over all transitions: fatal moves, delays, shares.
+    fn walk(&mut self, space: &Space, far: &Distances) {
+        for depth in 0..space.levels_len() {
+            let mut fatal = 0;
+            space.each_edges(depth, |id, edges| {
+                let class = space.class(id);
+                let running = matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free);
+                if !running {
+                    return;
+                }
+                let mut moves = 0;
+                for outcomes in moves_of(edges) {
+                    moves += 1;
+                    if class != Class::Winnable {
+                        continue;
+                    }
+                    if !outcomes.iter().all(|e| is_bad(space.class(e.to))) {
+                        self.corridor.part += 1;
+                        continue;
+                    }
+                    fatal += 1;
+                    match outcomes.iter().filter_map(|e| far.get(e.to)).min() {
+                        Some(delay) => {
+                            let d = &mut self.delay;
+                            d.least = if d.shows == 0 { delay } else { d.least.min(delay) };
+                            d.greatest = d.greatest.max(delay);
+                            d.shows += 1;
+                            d.sum += u64::from(delay);
+                        }
+                        None => self.delay.never_shows += 1,
+                    }
+                }
+                self.widest = self.widest.max(moves as u32);
+                self.branching.part += moves;
+                self.branching.all += 1;
+                if class == Class::Winnable {
+                    self.corridor.all += moves;
+                    if let Some(d) = far.get(id) {
+                        if self.by_distance.len() <= d as usize {
+                            self.by_distance.resize(d as usize + 1, 0);
+                        }
+                        self.by_distance[d as usize] += 1;
+                    }
+                }
+            });
+            self.fatal_by_depth.push(fatal);
+        }
+        while self.fatal_by_depth.last() == Some(&0) {
+            self.fatal_by_depth.pop();
+        }
+    }
+}
+
+/// Folds strongly connected parts to rooms and counts what leads out of them.
+fn rooms(space: &Space, parts: &Parts) -> Rooms {
+    let mut sizes = vec![0u32; parts.count as usize];
+    let mut marks = vec![0u8; parts.count as usize];
+    const LEFT: u8 = 1;
+    const WINS: u8 = 2;
+    const DEAD: u8 = 4;
+    let mut out = Rooms { rooms: parts.count.into(), ..Rooms::default() };
+    let mut seen: Vec<StateId> = vec![];
+    for depth in 0..space.levels_len() {
+        for id in space.level(depth) {
+            let part = parts.part(id) as usize;
+            sizes[part] += 1;
+            marks[part] |= match space.class(id) {
+                Class::Winnable => WINS,
+                Class::Dead => DEAD,
+                _ => 0,
+            };
+        }
+        space.each_edges(depth, |id, edges| {
+            let part = parts.part(id);
+            seen.clear();
+            for e in edges {
+                if parts.part(e.to) == part {
+                    continue;
+                }
+                marks[part as usize] |= LEFT;
+                if seen.len() < 64 && seen.contains(&e.to) {
+                    continue;
+                }
+                seen.push(e.to);
+            }
+            if seen.len() > 64 {
+                seen.sort_unstable();
+                seen.dedup();
+            }
+            out.doors += seen.len() as u64;
+            out.winnable_doors += seen.iter().filter(|t| is_hopeful(space.class(**t))).count() as u64;
+        });
+    }
+    for (size, mark) in sizes.iter().zip(&marks) {
+        out.largest = out.largest.max(u64::from(*size));
+        out.winnable_rooms += u64::from(mark & WINS != 0);
+        if mark & (DEAD | LEFT) == DEAD {
+            out.traps += 1;
+            out.trap_states += u64::from(*size);
+        }
+    }
+    if out.traps > 0 {
+        out.trap_depth = (0..space.levels_len()).find(|&d| {
+            space.level(d).any(|id| {
+                space.class(id) == Class::Dead && marks[parts.part(id) as usize] & (DEAD | LEFT) == DEAD
+            })
+        });
+    }
+    // Every winnable room can be reached and has a door to a hopeful one: with as many doors as rooms each has one,
+    // and they form one chain.
+    let mut firsts = space.starts().iter().map(|s| parts.part(*s));
+    let first = firsts.next();
+    out.essentially_unique = out.winnable_rooms > 0
+        && out.winnable_doors == out.winnable_rooms
+        && firsts.all(|p| Some(p) == first);
+    out
+}
+
+/// The states on every way from the starts to a goal, given one such way: a sweep along it that remembers how far
+/// other ways have come. O(|S| + |T|) time, one bit a state.
+///
+/// A state of the given way lies on every way exactly when no other way leads round it; and such a way leaves the
+/// given one before it and comes back to it behind it.
+fn must_pass(space: &Space, arrows: &Arrows, way: &[StateId]) -> Vec<StateId> {
+    let place: std::collections::HashMap<u32, usize> =
+        way.iter().enumerate().map(|(i, id)| (id.0, i)).collect();
+    let end = way.len();
+    let mut seen = vec![0u64; space.ids_len().div_ceil(64)];
+    let mut reach: Option<usize> = None;
+    let mut work: Vec<u32> = vec![];
+    let mut out = vec![];
+    let mut visit = |to: u32, work: &mut Vec<u32>, reach: &mut Option<usize>| {
+        let class = space.class(StateId(to));
+        if let Some(&i) = place.get(&to) {
+            *reach = (*reach).max(Some(i));
+        } else if class == Class::Goal {
+            *reach = Some(end);
+        } else if class == Class::Winnable && seen[to as usize / 64] >> (to % 64) & 1 == 0 {
+            seen[to as usize / 64] |= 1 << (to % 64);
+            work.push(to);
+        }
+    };
+    for s in space.starts() {
+        visit(s.0, &mut work, &mut reach);
+    }
+    for (i, id) in way.iter().enumerate() {
+        while let Some(state) = work.pop() {
+            for &to in arrows.from(StateId(state)) {
+                visit(to, &mut work, &mut reach);
+            }
+        }
+        if reach == Some(i) {
+            out.push(*id);
+        }
+        if space.class(*id) != Class::Goal {
+            for &to in arrows.from(*id) {
+                visit(to, &mut work, &mut reach);
+            }
+        }
+    }
+    out
+}
+
+/// The states on shortest ways to a goal, by depth, sorted. 4 bytes for each.
+pub struct OnWay(Vec<Vec<StateId>>);
+
+impl OnWay {
+    /// Finds them backwards, level by level. `length` is the least depth of a goal. O(|S| + |T|).
+    #[must_use]
+    pub fn of(space: &Space, length: u32) -> OnWay {
+        let mut levels = vec![vec![]; length as usize + 1];
+        let mut marks = vec![0u64; space.ids_len().div_ceil(64)];
+        for d in (0..=length).rev() {
+            let mut here: Vec<StateId> = vec![];
+            if d == length {
+                here.extend(space.level(d).filter(|id| space.class(*id) == Class::Goal));
+            } else {
+                space.each_edges(d, |id, edges| {
+                    // Marked states lie below: an edge leads at most one level down.
+                    if edges.iter().any(|e| marks[e.to.0 as usize / 64] >> (e.to.0 % 64) & 1 == 1) {
+                        here.push(id);
+                    }
+                });
+            }
+            for id in &here {
+                marks[id.0 as usize / 64] |= 1 << (id.0 % 64);
+            }
+            here.sort_unstable();
+            levels[d as usize] = here;
+        }
+        OnWay(levels)
+    }
+
+    fn index(&self, depth: usize, id: StateId) -> Option<usize> {
+        self.0.get(depth)?.binary_search(&id).ok()
+    }
+
+    /// Some shortest way.
+    fn one_way(&self, space: &Space) -> Vec<StateId> {
+        let mut out = vec![self.0[0][0]];
+        for depth in 1..self.0.len() {
+            let here = out[depth - 1];
+            let mut next = None;
+            space.each_edges_of(here, |e| {
+                if next.is_none() && self.index(depth, e.to).is_some() {
+                    next = Some(e.to);
+                }
+            });
+            out.extend(next);
+        }
+        out
+    }
+
+    /// Counts the shortest solutions.
+    fn shortest(&self, model: &dyn Model, space: &Space) -> Shortest {
+        let length = self.0.len() - 1;
+        let mut corridor = Share::default();
+        let mut ways: Vec<BigUint> = vec![BigUint::from(1u8); self.0[0].len()];
+        for depth in 0..length {
+            let mut next = vec![BigUint::ZERO; self.0[depth + 1].len()];
+            let mut one = |id: StateId, edges: &[Edge]| {
+                let Some(i) = self.index(depth, id) else { return };
+                for outcomes in moves_of(edges) {
+                    corridor.all += 1;
+                    corridor.part += u64::from(!outcomes.iter().all(|e| is_bad(space.class(e.to))));
+                }
+                for e in edges {
+                    if let Some(j) = self.index(depth + 1, e.to) {
+                        next[j] += &ways[i];
+                    }
+                }
+            };
+            space.each_edges(depth as u32, &mut one);
+            ways = next;
+        }
+        let count: BigUint = ways.iter().sum();
+        let few = u32::try_from(&count).ok().filter(|n| *n <= SOLUTIONS_MAX);
+        Shortest {
+            moves: length as u32,
+            count: count.to_string(),
+            up_to_swaps: few.filter(|_| space.is_sure()).map(|_| self.swap_classes(model, space)),
+            states: self.0.iter().map(|l| l.len() as u64).sum(),
+            corridor,
+        }
+    }
+
+    /// Classes of shortest solutions under swaps of neighbouring moves with the same result.
+    ///
+    /// Every solution is numbered by its place in lexicographic order; a swap changes two terms of that number.
+    /// O(solutions times moves).
+    fn swap_classes(&self, model: &dyn Model, space: &Space) -> u64 {
+        let length = self.0.len() - 1;
+        let words = model.layout().words();
+        let mut worker = model.worker();
+        let mut out = Expansion::default();
+        // For each level and state on the way: (move, index at the next level).
+        let mut steps: Vec<Vec<Vec<(MoveId, u32)>>> = vec![];
+        for depth in 0..length {
+            let mut level = vec![];
+            for id in &self.0[depth] {
+                out.clear();
+                worker.expand(&space.state(*id), false, &mut out);
+                let here = out.runs.iter().zip(out.outcomes.chunks_exact(words)).filter_map(|(run, to)| {
+                    let j = self.index(depth + 1, space.find(to)?)?;
+                    Some((run.of, j as u32))
+                });
+                level.push(here.collect());
+            }
+            steps.push(level);
+        }
+        // Solutions from each state on, and before each of its steps.
+        let mut left: Vec<Vec<u32>> = vec![vec![1; self.0[length].len()]];
+        for level in steps.iter().rev() {
+            let below = left.last().expect("a level");
+            left.push(level.iter().map(|s| s.iter().map(|(_, j)| below[*j as usize]).sum()).collect());
+        }
+        left.reverse();
+        let before = |depth: usize, i: usize, k: usize| -> u32 {
+            steps[depth][i][..k].iter().map(|(_, j)| left[depth + 1][*j as usize]).sum()
+        };
+        let firsts: Vec<u32> = left[0]
+            .iter()
+            .scan(0, |sum, n| {
+                *sum += n;
+                Some(*sum - n)
+            })
+            .collect();
+        let total: u32 = left[0].iter().sum();
+        let mut root: Vec<u32> = (0..total).collect();
+        fn find(root: &mut [u32], mut i: u32) -> u32 {
+            while root[i as usize] != i {
+                root[i as usize] = root[root[i as usize] as usize];
+                i = root[i as usize];
+            }
+            i
+        }
+        let mut classes = u64::from(total);
+        for (start, first) in firsts.iter().enumerate() {
+            // The way under way: at each depth the state and which of its steps is taken.
+            let mut way: Vec<(usize, usize)> = vec![(start, 0)];
+            let mut number = *first;
+            loop {
+                while way.len() <= length {
+                    let (i, k) = way[way.len() - 1];
+                    way.push((steps[way.len() - 1][i][k].1 as usize, 0));
+                }
+                for d in 0..length.saturating_sub(1) {
+                    let ((i, k), (j, l)) = (way[d], way[d + 1]);
+                    let (a, b, end) = (steps[d][i][k].0, steps[d + 1][j][l].0, way[d + 2].0);
+                    let Some(k2) = steps[d][i].iter().position(|s| s.0 == b) else { continue };
+                    let j2 = steps[d][i][k2].1 as usize;
+                    let Some(l2) = steps[d + 1][j2].iter().position(|s| s.0 == a && s.1 as usize == end)
+                    else {
+                        continue;
+                    };
+                    let other = number - before(d, i, k) - before(d + 1, j, l)
+                        + before(d, i, k2)
+                        + before(d + 1, j2, l2);
+                    let (x, y) = (find(&mut root, number), find(&mut root, other));
+                    if x != y {
+                        root[x.max(y) as usize] = x.min(y);
+                        classes -= 1;
+                    }
+                }
+                // The next way in order.
+                way.pop();
+                while let Some((i, k)) = way.pop() {
+                    if k + 1 < steps[way.len()][i].len() {
+                        way.push((i, k + 1));
+                        break;
+                    }
+                }
+                number += 1;
+                if way.is_empty() {
+                    break;
+                }
+            }
+        }
+        classes
+    }
+}
+
+/// The first shortest way in move order through these states, one after the other: `None` where one cannot be
+/// reached from the one before by a way of least depth.
+#[must_use]
+pub fn way_to(model: &dyn Model, space: &Space, target: StateId) -> Option<route::Route> {
+    route::first_route(model, space, space.depth_of(target), &[target], false)
+}

@@ -1,0 +1,415 @@
+//! Fatal moves, must-pass states, rooms, delays and shortest solutions against the plainest means: delete a state and
+//! look again, write every solution down, ask of every two states whether each reaches the other.
+
+mod twins;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+
+use fendle_core::structure::{NotSeen, Structure, structure};
+use fendle_core::{
+    Expansion, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Refusal, Start, Status, Worker,
+    explore,
+};
+use rand::{Rng, SeedableRng, rngs::SmallRng};
+use twins::{Shove, random_yard};
+
+/// A game written out: for each state its moves (number, where it leads) and how it ended.
+#[derive(Clone, Debug, Default)]
+struct Net {
+    moves: Vec<Vec<(u32, usize)>>,
+    ended: Vec<Option<bool>>,
+    starts: Vec<usize>,
+}
+
+impl Model for Net {
+    fn layout(&self) -> Layout {
+        Layout::new(16)
+    }
+    fn starts(&self) -> Result<Vec<Start>, Fault> {
+        Ok(self.starts.iter().map(|s| Start { state: vec![*s as u64], weight: 1 }).collect())
+    }
+    fn moves_len(&self) -> usize {
+        100
+    }
+    fn move_name(&self, of: MoveId) -> String {
+        of.to_string()
+    }
+    fn has_goal(&self) -> bool {
+        true
+    }
+    fn is_sure(&self) -> bool {
+        true
+    }
+    fn reason(&self, _: u16) -> String {
+        String::new()
+    }
+    fn fault_text(&self, _: &Fault) -> String {
+        String::new()
+    }
+    fn worker(&self) -> Box<dyn Worker + '_> {
+        Box::new(Walker(self))
+    }
+}
+
+struct Walker<'n>(&'n Net);
+
+impl Worker for Walker<'_> {
+    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
+        Ok(match self.0.ended[state[0] as usize] {
+            Some(true) => Status::Goal,
+            Some(false) => Status::Lost(0),
+            None => Status::Running,
+        })
+    }
+    fn expand(&mut self, states: &[u64], _: bool, out: &mut Expansion) {
+        for &s in states {
+            let status = self.status(&[s]).expect("no faults");
+            if status == Status::Running {
+                for &(of, to) in &self.0.moves[s as usize] {
+                    out.outcome(&[to as u64]);
+                    out.end_move(MoveId(of));
+                }
+            }
+            out.end_state(status, None);
+        }
+    }
+    fn refusals(&mut self, _: &[u64]) -> Result<Vec<Refusal>, Fault> {
+        Ok(vec![])
+    }
+}
+
+impl Net {
+    fn random(rng: &mut SmallRng) -> Net {
+        let n = rng.random_range(3..24);
+        let moves = (0..n)
+            .map(|_| (0..rng.random_range(0..4)).map(|m| (m, rng.random_range(0..n))).collect())
+            .collect();
+        let ended = (0..n)
+            .map(|s| match rng.random_range(0..8) {
+                0 if s > 0 => Some(true),
+                1 if s > 0 => Some(false),
+                _ => None,
+            })
+            .collect();
+        let mut starts = vec![0];
+        if rng.random_range(0..4) == 0 {
+            starts.push(1);
+        }
+        Net { moves, ended, starts }.reached()
+    }
+
+    /// A board for pushing, written out.
+    fn yard(level: &Shove) -> Net {
+        let mut index: HashMap<(u64, usize), usize> = HashMap::from([((level.barges, level.tug), 0)]);
+        let mut list = vec![(level.barges, level.tug)];
+        let mut net = Net { starts: vec![0], ..Net::default() };
+        let mut at = 0;
+        while at < list.len() && list.len() < 3000 {
+            let (barges, tug) = list[at];
+            let status = level.status_of(barges);
+            let mut moves = vec![];
+            for d in (0..4).filter(|_| status == Status::Running) {
+                if let Some(next) = level.go(barges, tug, d) {
+                    let n = *index.entry(next).or_insert_with(|| {
+                        list.push(next);
+                        list.len() - 1
+                    });
+                    moves.push((d as u32, n));
+                }
+            }
+            net.moves.push(moves);
+            net.ended.push(match status {
+                Status::Goal => Some(true),
+                Status::Lost(_) => Some(false),
+                _ => None,
+            });
+            at += 1;
+        }
+        net
+    }
+
+    fn next(&self, s: usize) -> impl Iterator<Item = usize> {
+        let running = self.ended[s].is_none();
+        self.moves[s].iter().filter(move |_| running).map(|m| m.1)
+    }
+
+    fn reach(&self, from: &[usize], without: Option<usize>) -> BTreeSet<usize> {
+        let mut seen: BTreeSet<usize> = from.iter().copied().filter(|s| Some(*s) != without).collect();
+        let mut work: Vec<usize> = seen.iter().copied().collect();
+        while let Some(s) = work.pop() {
+            for t in self.next(s) {
+                if Some(t) != without && seen.insert(t) {
+                    work.push(t);
+                }
+            }
+        }
+        seen
+    }
+
+    /// Only the states that can be reached, renumbered.
+    fn reached(&self) -> Net {
+        let keep: Vec<usize> = self.reach(&self.starts, None).into_iter().collect();
+        let new: BTreeMap<usize, usize> = keep.iter().enumerate().map(|(i, s)| (*s, i)).collect();
+        let moves = |s: &usize| {
+            let running = self.ended[*s].is_none();
+            self.moves[*s].iter().filter(|_| running).map(|(m, t)| (*m, new[t])).collect()
+        };
+        Net {
+            moves: keep.iter().map(moves).collect(),
+            ended: keep.iter().map(|s| self.ended[*s]).collect(),
+            starts: self.starts.iter().map(|s| new[s]).collect(),
+        }
+    }
+
+    fn wins(&self, s: usize) -> bool {
+        self.ended[s] == Some(true)
+    }
+
+    fn distances(&self, from: usize, test: impl Fn(usize) -> bool) -> Option<u32> {
+        let mut seen = BTreeMap::from([(from, 0)]);
+        let mut work = VecDeque::from([from]);
+        while let Some(s) = work.pop_front() {
+            if test(s) {
+                return Some(seen[&s]);
+            }
+            for t in self.next(s) {
+                if !seen.contains_key(&t) {
+                    seen.insert(t, seen[&s] + 1);
+                    work.push_back(t);
+                }
+            }
+        }
+        None
+    }
+
+    /// Every shortest solution, as (start, moves).
+    fn shortest(&self, length: u32) -> BTreeSet<(usize, Vec<u32>)> {
+        let mut ways: Vec<(usize, Vec<u32>, usize)> = self.starts.iter().map(|s| (*s, vec![], *s)).collect();
+        for _ in 0..length {
+            ways = ways
+                .into_iter()
+                .flat_map(|(from, moves, s)| {
+                    let running = self.ended[s].is_none();
+                    self.moves[s].iter().filter(move |_| running).map(move |(m, t)| {
+                        let mut moves = moves.clone();
+                        moves.push(*m);
+                        (from, moves, *t)
+                    })
+                })
+                .collect();
+        }
+        ways.into_iter().filter(|w| self.wins(w.2)).map(|w| (w.0, w.1)).collect()
+    }
+
+    fn play(&self, from: usize, moves: &[u32]) -> Option<usize> {
+        moves.iter().try_fold(from, |s, m| {
+            if self.ended[s].is_some() {
+                return None;
+            }
+            self.moves[s].iter().find(|(n, _)| n == m).map(|(_, t)| *t)
+        })
+    }
+}
+
+fn ask(net: &Net) -> (Explored, Structure) {
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let found = explore(net, limits, false, &NoWatch).expect("a start");
+    let s = structure(net, &found, &limits, &NoWatch).expect("seen whole");
+    (found, s)
+}
+
+/// Everything by plain means; whether the game can be won and is more than its start.
+fn agrees(net: &Net, most_ways: usize) -> bool {
+    let (found, s) = ask(net);
+    let n = net.moves.len();
+    assert_eq!(found.counts.states as usize, n);
+    let can: Vec<BTreeSet<usize>> = (0..n).map(|s| net.reach(&[s], None)).collect();
+    let winnable: Vec<bool> = (0..n).map(|s| can[s].iter().any(|t| net.wins(*t))).collect();
+    let shows = |s: usize| net.ended[s] == Some(false) || net.ended[s].is_none() && net.moves[s].is_empty();
+
+    // Fatal moves and how long they go unnoticed.
+    let (mut fatal, mut never, mut delays) = (0, 0, vec![]);
+    let (mut safe, mut all) = (0, 0);
+    for s in (0..n).filter(|s| winnable[*s] && net.ended[*s].is_none()) {
+        for t in net.next(s) {
+            all += 1;
+            if winnable[t] {
+                safe += 1;
+                continue;
+            }
+            fatal += 1;
+            match net.distances(t, shows) {
+                Some(d) => delays.push(d),
+                None => never += 1,
+            }
+        }
+    }
+    assert_eq!(s.fatal_by_depth.iter().sum::<u64>(), fatal);
+    assert_eq!(found.counts.fatal_moves, fatal);
+    assert_eq!((s.corridor.part, s.corridor.all), (safe, all));
+    assert_eq!(s.delay.never_shows, never);
+    assert_eq!(s.delay.shows, delays.len() as u64);
+    assert_eq!(s.delay.sum, delays.iter().map(|d| u64::from(*d)).sum::<u64>());
+    assert_eq!(s.delay.greatest, delays.iter().copied().max().unwrap_or(0));
+    assert_eq!(s.delay.least, delays.iter().copied().min().unwrap_or(0));
+
+    // Rooms: states that reach each other.
+    let rooms: BTreeSet<Vec<usize>> =
+        (0..n).map(|s| (0..n).filter(|t| can[s].contains(t) && can[*t].contains(&s)).collect()).collect();
+    assert_eq!(s.rooms.rooms as usize, rooms.len());
+    assert_eq!(s.rooms.largest as usize, rooms.iter().map(Vec::len).max().expect("a room"));
+    let room_of = |s: usize| rooms.iter().position(|r| r.contains(&s)).expect("a room");
+    let doors: BTreeSet<(usize, usize)> = (0..n)
+        .flat_map(|s| net.next(s).map(move |t| (s, t)))
+        .filter(|(s, t)| room_of(*s) != room_of(*t))
+        .collect();
+    assert_eq!(s.rooms.doors as usize, doors.len());
+    let traps: Vec<&Vec<usize>> = rooms
+        .iter()
+        .filter(|r| {
+            r.iter().all(|s| {
+                net.ended[*s].is_none()
+                    && !net.moves[*s].is_empty()
+                    && net.next(*s).all(|t| r.contains(&t))
+                    && !winnable[*s]
+            })
+        })
+        .collect();
+    assert_eq!(s.rooms.traps as usize, traps.len());
+    assert_eq!(s.rooms.trap_states as usize, traps.iter().map(|r| r.len()).sum::<usize>());
+
+    // One chain of doors: from the rooms of the starts on, always exactly one door to go on by.
+    let way_doors: BTreeSet<(usize, usize)> = doors.iter().copied().filter(|(_, t)| winnable[*t]).collect();
+    let start_rooms: BTreeSet<usize> = net.starts.iter().map(|s| room_of(*s)).collect();
+    let mut chain =
+        start_rooms.len() == 1 && net.starts.iter().all(|s| winnable[*s] && net.ended[*s].is_none());
+    let mut here = room_of(net.starts[0]);
+    while chain {
+        let out: Vec<_> = way_doors.iter().filter(|(s, _)| room_of(*s) == here).collect();
+        match out.as_slice() {
+            [(_, t)] if net.wins(*t) => break,
+            [(_, t)] => here = room_of(*t),
+            _ => chain = false,
+        }
+    }
+    assert_eq!(s.rooms.essentially_unique, chain);
+
+    // Must-pass: without the state no goal can be reached.
+    let won = net.starts.iter().any(|s| winnable[*s]);
+    let must: BTreeSet<usize> =
+        (0..n).filter(|x| won && !net.reach(&net.starts, Some(*x)).iter().any(|t| net.wins(*t))).collect();
+    let got: Vec<usize> = s.must_pass.iter().map(|id| found.space.state(*id)[0] as usize).collect();
+    let as_net: BTreeSet<usize> = got.iter().copied().collect();
+    assert_eq!(as_net, must, "{net:?}");
+    for pair in got.windows(2) {
+        assert!(!net.reach(&net.starts, Some(pair[0])).contains(&pair[1]), "the order is that of the ways");
+    }
+
+    // The shortest solutions, written down, and joined where two neighbouring moves can be swapped.
+    let Some(length) = found.counts.shortest else {
+        assert_eq!(s.shortest, None);
+        return false;
+    };
+    let shortest = s.shortest.expect("it can be won");
+    assert_eq!(shortest.moves, length);
+    if shortest.count.parse::<usize>().is_ok_and(|c| c <= most_ways) {
+        let ways = net.shortest(length);
+        assert_eq!(shortest.count, ways.len().to_string());
+        let mut left = ways.clone();
+        let mut classes = 0;
+        while let Some(first) = left.pop_first() {
+            classes += 1;
+            let mut work = vec![first];
+            while let Some((from, moves)) = work.pop() {
+                for i in 1..moves.len() {
+                    let mut other = moves.clone();
+                    other.swap(i - 1, i);
+                    if net.play(from, &other[..=i]).is_some()
+                        && net.play(from, &other[..=i]) == net.play(from, &moves[..=i])
+                        && left.remove(&(from, other.clone()))
+                    {
+                        work.push((from, other));
+                    }
+                }
+            }
+        }
+        assert_eq!(shortest.up_to_swaps, Some(classes));
+    }
+    length > 0
+}
+
+#[test]
+fn random_games_agree_with_plain_means() {
+    let mut rng = SmallRng::seed_from_u64(5);
+    let won = (0..400).filter(|_| agrees(&Net::random(&mut rng), 500)).count();
+    assert!(won >= 100, "{won} could be won");
+}
+
+#[test]
+fn random_yards_agree_with_plain_means() {
+    let mut rng = SmallRng::seed_from_u64(11);
+    let mut won = 0;
+    for _ in 0..2000 {
+        let net = Net::yard(&Shove::read(&random_yard(&mut rng)));
+        if net.moves.len() < 150 && net.moves.len() > 8 && net.moves.len() == net.ended.len() {
+            let complete = net.moves.iter().flatten().all(|(_, t)| *t < net.moves.len());
+            won += usize::from(complete && agrees(&net, 300));
+        }
+        if won >= 32 {
+            return;
+        }
+    }
+    panic!("only {won} yards could be won");
+}
+
+/// In a corridor one cell wide every push is forced: each state on the only way is passed by every solution.
+#[test]
+fn in_a_corridor_every_state_must_be_passed() {
+    // A o . _ : two pushes, and walking back leads round nothing. Three states lie on the way.
+    let (found, s) = ask(&Net::yard(&Shove::read("Ao._")));
+    assert_eq!(found.counts.shortest, Some(2));
+    assert_eq!(s.must_pass.len(), 3);
+    assert!(s.rooms.essentially_unique);
+    let shortest = s.shortest.expect("solvable");
+    assert_eq!((shortest.count.as_str(), shortest.up_to_swaps), ("1", Some(1)));
+}
+
+/// A row of coins, each turned by a move of its own: all orders are the same up to swaps.
+#[test]
+fn solutions_that_differ_in_order_only_are_one() {
+    let coins = 7;
+    let moves = (0..1usize << coins).map(|s| (0..coins).map(|k| (k, s ^ (1 << k))).collect()).collect();
+    let ended = (0..1usize << coins).map(|s| (s == (1 << coins) - 1).then_some(true)).collect();
+    let (_, s) = ask(&Net { moves, ended, starts: vec![0] });
+    let shortest = s.shortest.expect("solvable");
+    // Seven factorial.
+    assert_eq!((shortest.count.as_str(), shortest.up_to_swaps), ("5040", Some(1)));
+    assert_eq!(s.must_pass.len(), 2);
+    assert_eq!(s.by_distance[1..], [7, 21, 35, 35, 21, 7, 1]);
+}
+
+/// Sixty steps with three moves each that lead to the same place: 3^60 solutions, counted exactly.
+#[test]
+fn counts_of_solutions_do_not_overflow() {
+    let moves = (0..61).map(|s| if s < 60 { (0..3).map(|k| (k, s + 1)).collect() } else { vec![] }).collect();
+    let ended = (0..61).map(|s| (s == 60).then_some(true)).collect();
+    let (_, s) = ask(&Net { moves, ended, starts: vec![0] });
+    let shortest = s.shortest.expect("solvable");
+    assert_eq!(shortest.count, "42391158275216203514294433201");
+    assert_eq!(shortest.up_to_swaps, None);
+    assert_eq!(s.must_pass.len(), 61);
+    // Two states for each door: three moves between the same two states are one door.
+    assert_eq!(s.rooms.doors, 60);
+}
+
+#[test]
+fn a_space_that_was_not_seen_whole_has_no_structure() {
+    let net = Net::yard(&Shove::read("A...\n.o._\n...."));
+    let limits = Limits { threads: 1, max_states: 20, ..Limits::default() };
+    let found = explore(&net, limits, false, &NoWatch).expect("a start");
+    assert_eq!(structure(&net, &found, &limits, &NoWatch), Err(NotSeen::Open));
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let found = explore(&net, limits, false, &NoWatch).expect("a start");
+    let tight = Limits { memory_bytes: 1000, ..limits };
+    assert!(matches!(structure(&net, &found, &tight, &NoWatch), Err(NotSeen::Memory { .. })));
+}
