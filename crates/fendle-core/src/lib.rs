@@ -13,6 +13,7 @@
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
+//! * [`linear`]: spans and kernels modulo a prime, for kept quantities.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
 //!
 //! Equal inputs give equal results, whatever the number of threads.
@@ -23,6 +24,7 @@ pub mod graph;
 pub mod infer;
 pub mod knowledge;
 pub mod limits;
+pub mod linear;
 pub mod model;
 pub mod odds;
 pub mod route;

@@ -12,6 +12,7 @@ use std::collections::HashMap;
 
 use crate::ast::QuantKind;
 use crate::bind::Bound;
+use crate::effects::{Effects, Form, QUICK_WAYS};
 use crate::exec::{Halt, Machine};
 use crate::hir::*;
 use crate::lower::move_list;
@@ -59,6 +60,7 @@ pub const ENUMERATE_MAX: u64 = 1 << 20;
 /// What the rules alone prove of each quantity.
 #[must_use]
 pub fn from_rules(b: &Bound) -> Vec<Kept> {
+    let mut effects = None;
     b.model
         .keeps
         .iter()
@@ -69,13 +71,20 @@ pub fn from_rules(b: &Bound) -> Vec<Kept> {
             };
             if !claimed {
                 Kept::NotClaimed
-            } else if rules_keep(b, &k.quantity) {
+            } else if rules_keep(b, &k.quantity) || effects_keep(b, &k.quantity, &mut effects) {
                 Kept::ProvedFromRules
             } else {
                 Kept::Checked
             }
         })
         .collect()
+}
+
+/// Whether a quantity is a sum of weights that no effect of the moves changes. The effects are followed once.
+fn effects_keep(b: &Bound, quantity: &Body, effects: &mut Option<Option<Effects>>) -> bool {
+    let Some(form) = Form::of(b, quantity) else { return false };
+    let effects = effects.get_or_insert_with(|| Effects::of(b, QUICK_WAYS, &mut || false));
+    effects.as_ref().is_some_and(|e| form.is_kept_by(b, e))
 }
 
 /// The quantities whose value here differs from the one that the goal wants.
@@ -146,7 +155,7 @@ fn goal_state(b: &Bound, quantity: &Expr) -> Option<Vec<i32>> {
 }
 
 /// Whether a `win` statement can end the game away from the goal condition.
-fn ends_won(model: &Model) -> bool {
+pub(crate) fn ends_won(model: &Model) -> bool {
     fn wins(model: &Model, block: &[Stmt]) -> bool {
         let mut wins = false;
         for s in block {

@@ -221,6 +221,20 @@ enum Chooser<'a> {
     Random(&'a mut dyn FnMut(&[u64]) -> usize),
 }
 
+impl Chooser<'_> {
+    /// One of so many things, each as likely.
+    fn one_of(&mut self, count: usize) -> usize {
+        match self {
+            Chooser::Script { take, seen } => {
+                let pick = take.get(seen.len()).copied().unwrap_or(0);
+                seen.push(count);
+                pick
+            }
+            Chooser::Random(random) => random(&vec![1; count]),
+        }
+    }
+}
+
 /// The script of the next way: the last draw that has something left takes its next thing. False after the last.
 fn next_way(take: &mut Vec<usize>, seen: &[usize]) -> bool {
     take.resize(seen.len(), 0);
@@ -265,6 +279,7 @@ pub struct Eval<'b> {
     chooser: Chooser<'b>,
     oracle: Option<Oracle<'b>>,
     unknown: Option<Unknown>,
+    open: Option<Box<OpenState>>,
     /// What a setup starts from, instead of the level's own start.
     base: Option<Vec<i32>>,
 }
@@ -275,6 +290,31 @@ struct Unknown {
     /// What was read, in order: the value's place in the state, and which it was.
     seen: Vec<(usize, i32)>,
     whole: bool,
+}
+
+/// A state of which nothing is known at first: each value is settled when it is read or written, in every way that
+/// its type allows, one way after the other.
+#[derive(Default)]
+struct OpenState {
+    settled: Vec<bool>,
+    /// What was settled, in order: the value's place in the state, and which it was.
+    seen: Vec<(usize, i32)>,
+    /// Values that are ruled out, by place.
+    not: Vec<(usize, i32)>,
+    /// The variable of each place.
+    var_of: Vec<usize>,
+    /// Something was read that is not followed.
+    lost: bool,
+    /// No value was left: this way is none.
+    none_left: bool,
+}
+
+/// One way that an open state can go.
+pub(crate) struct OpenWay<'w> {
+    /// What was settled on this way: places in the state and their values, each place once.
+    pub seen: &'w [(usize, i32)],
+    /// The state after the move; it counts only where something was settled.
+    pub after: &'w [i32],
 }
 
 /// One way that the part of a move which can lose may go.
@@ -303,6 +343,7 @@ impl<'b> Eval<'b> {
             chooser: Chooser::Script { take: vec![], seen: vec![] },
             oracle: None,
             unknown: None,
+            open: None,
             base: None,
         }
     }
@@ -541,6 +582,9 @@ impl<'b> Eval<'b> {
         self.now = state.to_vec();
         self.now[ended] = 0;
         self.before = self.now.clone();
+        if let Some(open) = &mut self.open {
+            open.settled[ended] = true;
+        }
         self.score = 0;
         self.tallies = vec![0; model.tallies.len()];
         self.events.clear();
@@ -565,6 +609,7 @@ impl<'b> Eval<'b> {
             if let Some((clock, every)) = &tick.clock {
                 let at = self.b.slots[*clock].base;
                 let every = self.lone(every)?;
+                self.settle(at);
                 self.now[at] += 1;
                 if i64::from(self.now[at]) < every {
                     continue;
@@ -580,7 +625,7 @@ impl<'b> Eval<'b> {
         };
         if cut {
             self.now = self.b.cut_state();
-        } else {
+        } else if self.open.is_none() {
             if self.now[ended] != 0 && self.conditions()? == Some(self.now[ended] as usize - 1) {
                 // The condition alone says the same: one state, not two.
                 self.now[ended] = 0;
@@ -1151,13 +1196,14 @@ impl<'b> Eval<'b> {
     }
 
     /// The entries of a list, and how many it may hold.
-    fn list_now(&self, list: &ListRef, key: usize, frame: &[V]) -> (Vec<i64>, i64) {
+    fn list_now(&mut self, list: &ListRef, key: usize, frame: &[V]) -> (Vec<i64>, i64) {
         match list {
             ListRef::Local(l) => match &frame[*l] {
                 V::List(items, cap) => (items.clone(), *cap),
                 _ => unreachable!("a local list"),
             },
             ListRef::Var(v) | ListRef::VarAt(v, _) => {
+                self.settle_all(*v);
                 let slot = &self.b.slots[*v];
                 let at = slot.base + key * (slot.cap + 1);
                 let len = self.now[at] as usize;
@@ -1185,6 +1231,7 @@ impl<'b> Eval<'b> {
                 }
             }
             ListRef::Var(v) | ListRef::VarAt(v, _) => {
+                self.settle_all(*v);
                 let slot = self.b.slots[*v].clone();
                 if bag(self.b.model.vars[*v].shape) {
                     items.sort_unstable();
@@ -1210,10 +1257,11 @@ impl<'b> Eval<'b> {
         if columns { self.b.rows } else { self.b.cols }
     }
 
-    fn grid_now(&self, into: &Target, frame: &[V]) -> Vec<i32> {
+    fn grid_now(&mut self, into: &Target, frame: &[V]) -> Vec<i32> {
         match into {
             Target::Local(l) => frame[*l].clone().block(),
             Target::Var(v) => {
+                self.settle_all(*v);
                 let slot = &self.b.slots[*v];
                 self.now[slot.base..slot.base + slot.len].to_vec()
             }
@@ -1255,12 +1303,12 @@ impl<'b> Eval<'b> {
         }
     }
 
-    fn read(&self, target: &Target, index: usize, frame: &[V]) -> V {
+    fn read(&mut self, target: &Target, index: usize, frame: &[V]) -> V {
         match target {
             Target::Local(l) => frame[*l].clone(),
             Target::LocalAt(l, _) => V::One(frame[*l].clone().block()[index].into()),
-            Target::Var(v) => V::One(self.now[self.b.slots[*v].base].into()),
-            Target::VarAt(v, _) => V::One(self.now[self.b.slots[*v].base + index].into()),
+            Target::Var(v) => V::One(self.element(When::Now, *v, 0)),
+            Target::VarAt(v, _) => V::One(self.element(When::Now, *v, index)),
             Target::Entry(list, _) => {
                 let (items, _) = self.list_now(list, index >> 16, frame);
                 V::One(items[index & 0xffff])
@@ -1326,6 +1374,7 @@ impl<'b> Eval<'b> {
         if !slot.holds(value) {
             return Err(RunFault { kind: FaultKind::OutOfDomain, span, value });
         }
+        self.settle(slot.base + index);
         self.now[slot.base + index] = value as i32;
         Ok(())
     }
@@ -1419,6 +1468,9 @@ impl<'b> Eval<'b> {
                         _ => unknown.whole = true,
                     }
                 }
+                if self.open.is_some() && *when != When::Start {
+                    self.settle_all(*v);
+                }
                 let def = &self.b.model.vars[*v];
                 let slot = &self.b.slots[*v];
                 let region = match (def.state, when) {
@@ -1472,6 +1524,10 @@ impl<'b> Eval<'b> {
                 let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
                 arith(*op, a, b, span)?
             }
+            Ek::Cmp(op @ (Cmp::Eq | Cmp::Ne), a, b) if self.open.is_some() => {
+                let same = self.asks_same(a, b, frame)?;
+                i64::from(same == (*op == Cmp::Eq))
+            }
             Ek::Cmp(op, a, b) => {
                 let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
                 i64::from(match op {
@@ -1480,6 +1536,10 @@ impl<'b> Eval<'b> {
                     Cmp::Lt => a < b,
                     Cmp::Le => a <= b,
                 })
+            }
+            Ek::SameBlock(a, b, negate) if self.open.is_some() => {
+                let same = self.asks_same_block(a, b, frame)?;
+                i64::from(same != *negate)
             }
             Ek::SameBlock(a, b, negate) => {
                 let same = match (self.eval(a, frame)?, self.eval(b, frame)?) {
@@ -1653,7 +1713,10 @@ impl<'b> Eval<'b> {
             }
             Ek::Asked(asked) => match self.oracle {
                 Some(oracle) => oracle(&self.now, *asked),
-                None => 0,
+                None => {
+                    self.lose_sight();
+                    0
+                }
             },
             Ek::Builtin(op, args) => self.builtin(*op, args, span, frame)?,
             Ek::Quant(q) => return self.quant(q, span, frame),
@@ -1693,10 +1756,12 @@ impl<'b> Eval<'b> {
     /// One value of a variable.
     fn element(&mut self, when: When, v: usize, at: usize) -> i64 {
         let def = &self.b.model.vars[v];
-        let slot = &self.b.slots[v];
-        let at = slot.base + at;
+        let at = self.b.slots[v].base + at;
         if def.hidden && self.unknown.is_some() {
             return self.guessed(v, at);
+        }
+        if def.state && when != When::Start {
+            self.settle(at);
         }
         let region = match (def.state, when) {
             (false, _) => &self.b.data,
@@ -1718,16 +1783,257 @@ impl<'b> Eval<'b> {
             Some(&known) => vec![known],
             None => (slot.lo as i32..=slot.hi as i32).collect(),
         };
-        let pick = match &mut self.chooser {
-            Chooser::Script { take, seen } => {
-                let pick = take.get(seen.len()).copied().unwrap_or(0);
-                seen.push(values.len());
-                pick
-            }
-            Chooser::Random(random) => random(&vec![1; values.len()]),
-        };
+        let pick = self.chooser.one_of(values.len());
         unknown.seen.push((at, values[pick]));
         values[pick].into()
+    }
+
+    // ---- open states ----
+
+    fn lose_sight(&mut self) {
+        if let Some(open) = &mut self.open {
+            open.lost = true;
+        }
+    }
+
+    /// The values that a place of an open state can still hold.
+    fn left_for(&self, open: &OpenState, at: usize) -> Vec<i32> {
+        let v = open.var_of[at];
+        let (def, slot) = (&self.b.model.vars[v], &self.b.slots[v]);
+        let allowed = |x: i32| !open.not.contains(&(at, x));
+        if def.rearranged.is_some() {
+            let part = slot.base..slot.base + slot.len;
+            let mut left = self.b.start[part.clone()].to_vec();
+            for (_, x) in open.seen.iter().filter(|(p, _)| part.contains(p)) {
+                if let Some(i) = left.iter().position(|l| l == x) {
+                    left.swap_remove(i);
+                }
+            }
+            left.sort_unstable();
+            left.dedup();
+            left.retain(|x| allowed(*x));
+            return left;
+        }
+        if !slot.active {
+            return vec![slot.pad() as i32];
+        }
+        let none = slot.maybe.then_some(NONE as i32);
+        none.into_iter().chain(slot.lo as i32..=slot.hi as i32).filter(|x| allowed(*x)).collect()
+    }
+
+    /// Whether a rearranged grid has a value elsewhere, as often as it holds it.
+    fn is_placed(&self, open: &OpenState, at: usize, value: i64) -> bool {
+        let v = open.var_of[at];
+        if self.b.model.vars[v].rearranged.is_none() {
+            return false;
+        }
+        let slot = &self.b.slots[v];
+        let part = slot.base..slot.base + slot.len;
+        let placed = open.seen.iter().filter(|(p, x)| part.contains(p) && i64::from(*x) == value).count();
+        placed == self.b.start[part].iter().filter(|x| i64::from(**x) == value).count()
+    }
+
+    /// Whether a rearranged grid has no more room for a value than it still has to hold it.
+    fn must_be_here(&self, open: &OpenState, at: usize, value: i32) -> bool {
+        let v = open.var_of[at];
+        if self.b.model.vars[v].rearranged.is_none() {
+            return false;
+        }
+        let slot = &self.b.slots[v];
+        let part = slot.base..slot.base + slot.len;
+        let all = self.b.start[part.clone()].iter().filter(|x| **x == value).count();
+        let placed = open.seen.iter().filter(|(p, x)| part.contains(p) && *x == value).count();
+        let room = part.filter(|p| !open.settled[*p] && !open.not.contains(&(*p, value))).count();
+        room + placed == all
+    }
+
+    fn settle_as(&mut self, at: usize, value: i32) {
+        let Some(open) = &mut self.open else { return };
+        open.settled[at] = true;
+        open.seen.push((at, value));
+        self.now[at] = value;
+        self.before[at] = value;
+    }
+
+    /// Settles a place of an open state, if it is not settled yet.
+    fn settle(&mut self, at: usize) {
+        let Some(open) = &self.open else { return };
+        if open.settled[at] {
+            return;
+        }
+        let values = self.left_for(open, at);
+        let value = match values.len() {
+            0 => {
+                let least = self.b.slots[open.var_of[at]].lo as i32;
+                if let Some(open) = &mut self.open {
+                    open.none_left = true;
+                }
+                least
+            }
+            1 => values[0],
+            n => values[self.chooser.one_of(n)],
+        };
+        self.settle_as(at, value);
+    }
+
+    fn settle_all(&mut self, v: usize) {
+        if self.open.is_none() || !self.b.model.vars[v].state {
+            return;
+        }
+        if matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..)) {
+            self.lose_sight();
+        }
+        let slot = &self.b.slots[v];
+        for at in slot.base..slot.base + slot.len {
+            self.settle(at);
+        }
+    }
+
+    /// Where the one value of an open state stands that an expression reads, if it is that plain and not settled.
+    fn open_place(&mut self, e: &Expr, frame: &mut [V]) -> Run<Option<usize>> {
+        let (v, i) = match &e.kind {
+            Ek::Var(When::Now | When::Before, v) if self.b.model.vars[*v].shape == Shape::One => (*v, 0),
+            Ek::Index(block, index) if !matches!(block.ty, Ty::Lists(..)) => match &block.kind {
+                Ek::Var(When::Now | When::Before, v) => (*v, self.one(index, frame)? as usize),
+                _ => return Ok(None),
+            },
+            _ => return Ok(None),
+        };
+        let at = self.b.slots[v].base + i;
+        Ok(self.open.as_ref().is_some_and(|o| self.b.model.vars[v].state && !o.settled[at]).then_some(at))
+    }
+
+    /// Whether an unsettled place holds a value: one way if it must or cannot, else two.
+    fn asks_if(&mut self, at: usize, value: i64) -> bool {
+        let Some(open) = &self.open else { return false };
+        if self.is_placed(open, at, value) {
+            return false;
+        }
+        let left = self.left_for(open, at);
+        let Some(&value) = left.iter().find(|x| i64::from(**x) == value) else { return false };
+        let yes = left.len() == 1 || self.must_be_here(open, at, value) || self.chooser.one_of(2) == 0;
+        if yes {
+            self.settle_as(at, value);
+        } else if let Some(open) = &mut self.open {
+            open.not.push((at, value));
+        }
+        yes
+    }
+
+    fn asks_same(&mut self, a: &Expr, b: &Expr, frame: &mut [V]) -> Run<bool> {
+        for (x, y) in [(a, b), (b, a)] {
+            if let Some(at) = self.open_place(x, frame)? {
+                let value = self.one(y, frame)?;
+                // The other side may have settled it.
+                if self.open.as_ref().is_some_and(|o| !o.settled[at]) {
+                    return Ok(self.asks_if(at, value));
+                }
+            }
+        }
+        Ok(self.one(a, frame)? == self.one(b, frame)?)
+    }
+
+    fn asks_same_block(&mut self, a: &Expr, b: &Expr, frame: &mut [V]) -> Run<bool> {
+        for (x, y) in [(a, b), (b, a)] {
+            let Ek::Var(When::Now | When::Before, v) = x.kind else { continue };
+            let list = matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..));
+            if !self.b.model.vars[v].state || list {
+                continue;
+            }
+            let V::Block(values) = self.eval(y, frame)? else { continue };
+            let slot = self.b.slots[v].clone();
+            for (i, value) in values.into_iter().enumerate() {
+                let at = slot.base + i;
+                let same = match self.open.as_ref().is_some_and(|o| o.settled[at]) {
+                    true => self.now[at] == value,
+                    false => self.asks_if(at, value.into()),
+                };
+                if !same {
+                    return Ok(false);
+                }
+            }
+            return Ok(true);
+        }
+        Ok(match (self.eval(a, frame)?, self.eval(b, frame)?) {
+            (V::List(a, _), V::List(b, _)) => a == b,
+            (a, b) => a == b,
+        })
+    }
+
+    fn open_up(&mut self, take: &[usize]) {
+        let mut var_of = vec![0; self.b.start.len()];
+        for (v, slot) in self.b.slots.iter().enumerate().filter(|(v, _)| self.b.model.vars[*v].state) {
+            var_of[slot.base..slot.base + slot.len].fill(v);
+        }
+        let settled = vec![false; self.b.start.len()];
+        self.open = Some(Box::new(OpenState { settled, var_of, ..OpenState::default() }));
+        self.chooser = Chooser::Script { take: take.to_vec(), seen: vec![] };
+        self.fuel = STEP_BUDGET;
+    }
+
+    /// Makes a move in an open state, in every way that the types and the draws allow. Ways that are refused or break the
+    /// model are none. `each` says whether to go on. False when it did not, or when something was read that is not
+    /// followed: then the ways are not all.
+    pub(crate) fn open_ways(
+        &mut self,
+        of: usize,
+        params: &[i64],
+        each: &mut dyn FnMut(Option<OpenWay<'_>>) -> bool,
+    ) -> bool {
+        let start = self.b.start.clone();
+        let mut take = vec![];
+        loop {
+            self.open_up(&take);
+            let done = self.apply_once(&start, of, params);
+            let Some(open) = self.open.take() else { return false };
+            if open.lost {
+                return false;
+            }
+            let go_on = match done {
+                Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
+                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state }))
+                }
+                _ => each(None),
+            };
+            let Chooser::Script { seen, .. } = &self.chooser else { return false };
+            if !go_on {
+                return false;
+            }
+            if !next_way(&mut take, seen) {
+                return true;
+            }
+        }
+    }
+
+    /// The value of an expression in an open state, in every way: what was read, and the value. `None` when there are
+    /// more than `most` ways, or something is read that is not followed.
+    pub(crate) fn open_values(
+        &mut self,
+        e: &Expr,
+        frame: &[i64],
+        most: usize,
+    ) -> Option<Vec<(Vec<(usize, i32)>, i64)>> {
+        let mut out = vec![];
+        let mut take = vec![];
+        loop {
+            self.open_up(&take);
+            self.now = self.b.start.clone();
+            self.before = self.now.clone();
+            let mut frame: Vec<V> = frame.iter().map(|v| V::One(*v)).collect();
+            let value = self.one(e, &mut frame);
+            let open = self.open.take()?;
+            if open.lost || out.len() >= most {
+                return None;
+            }
+            if !open.none_left {
+                // A fault is no value: nothing can be said.
+                out.push((open.seen, value.ok()?));
+            }
+            let Chooser::Script { seen, .. } = &self.chooser else { return None };
+            if !next_way(&mut take, seen) {
+                return Some(out);
+            }
+        }
     }
 
     /// Runs the part of a move that can lose the game, in every way that hidden values it reads can be. `body`
@@ -1827,6 +2133,7 @@ impl<'b> Eval<'b> {
             }
             None => crate::lower::move_list(self.b).unwrap_or_default(),
         };
+        self.lose_sight();
         let mut inner = Eval::new(self.b);
         inner.now = self.now.clone();
         let mut out = vec![];
