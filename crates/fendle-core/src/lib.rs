@@ -13,6 +13,7 @@
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
+//! * [`part`]: a smallest part of a state that is enough to make it dead.
 //! * [`linear`]: spans and kernels modulo a prime, for kept quantities.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
 //!
@@ -27,6 +28,7 @@ pub mod limits;
 pub mod linear;
 pub mod model;
 pub mod odds;
+pub mod part;
 pub mod route;
 pub mod simulate;
 pub mod solve;

@@ -12,7 +12,6 @@ use crate::explore::Explored;
 use crate::graph::{Arrows, Distances, Parts, arrows_bytes};
 use crate::limits::{Limits, Progress, Watch};
 use crate::model::{Expansion, Model, MoveId};
-use crate::route;
 use crate::space::{Class, Edge, Space, StateId};
 
 /// Shortest solutions above which they are not looked at one by one.
@@ -139,7 +138,7 @@ fn is_hopeful(class: Class) -> bool {
     matches!(class, Class::Winnable | Class::Goal)
 }
 
-/// Computes the structure of a space that was seen whole.
+/// Computes the structure of a space that was seen whole, and the distances behind it.
 ///
 /// # Errors
 ///
@@ -149,7 +148,7 @@ pub fn structure(
     found: &Explored,
     limits: &Limits,
     watch: &dyn Watch,
-) -> Result<Structure, NotSeen> {
+) -> Result<(Structure, Distances), NotSeen> {
     let (space, counts) = (&found.space, &found.counts);
     if !counts.complete || counts.cut || counts.open > 0 {
         return Err(NotSeen::Open);
@@ -193,7 +192,7 @@ pub fn structure(
     if let Some(on) = &on_way {
         out.shortest = Some(on.shortest(model, space));
     }
-    Ok(out)
+    Ok((out, far))
 }
 
 impl Structure {
@@ -537,11 +536,4 @@ impl OnWay {
         }
         classes
     }
-}
-
-/// The first shortest way in move order through these states, one after the other: `None` where one cannot be
-/// reached from the one before by a way of least depth.
-#[must_use]
-pub fn way_to(model: &dyn Model, space: &Space, target: StateId) -> Option<route::Route> {
-    route::first_route(model, space, space.depth_of(target), &[target], false)
 }

@@ -484,6 +484,7 @@ pub enum Item {
         why: String,
         span: Span,
     },
+    Bound(Expr, Span),
     Example {
         title: String,
         lines: Vec<ExampleLine>,

@@ -305,6 +305,7 @@ impl Checker<'_> {
         let mut tells: Vec<TellDef> = vec![];
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
+        let mut bound = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut goal_span: Option<Span> = None;
         for item in &source.items {
@@ -457,6 +458,12 @@ impl Checker<'_> {
                     let goal = goal.as_ref().map(|e| self.quantity(e));
                     keeps.push(Keeps { quantity, when, goal, why: why.clone(), span: *span });
                 }
+                Item::Bound(e, span) => {
+                    if bound.is_some() {
+                        self.error("M003", *span, "a model has one `bound`");
+                    }
+                    bound = Some((self.quantity(e), *span));
+                }
                 Item::Show { name, joined, rules } => {
                     if let Some(show) = self.show(name, *joined, rules) {
                         shows.push(show);
@@ -520,6 +527,7 @@ impl Checker<'_> {
             statuses,
             always,
             keeps,
+            bound,
             shows,
             examples,
             ends_by_statement: self.ends_by_statement,

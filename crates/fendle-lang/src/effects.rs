@@ -16,7 +16,7 @@ use crate::lower::move_list;
 use crate::reference::Eval;
 
 /// Ways through the moves above which effects are not followed, while a level is loaded or solved.
-pub const QUICK_WAYS: usize = 20_000;
+pub const QUICK_WAYS: usize = 6_000;
 /// The same when the question is why.
 pub const WAYS_MAX: usize = 400_000;
 /// Ways in which a goal can hold that are told apart.

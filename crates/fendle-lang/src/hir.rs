@@ -899,6 +899,8 @@ pub struct Model {
     pub statuses: Vec<StatusCond>,
     pub always: Vec<Always>,
     pub keeps: Vec<Keeps>,
+    /// A number of moves that a goal needs at the least, as the model's author says.
+    pub bound: Option<(Body, Span)>,
     pub shows: Vec<Show>,
     pub examples: Vec<Example>,
     /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.

@@ -19,6 +19,8 @@ use crate::hir::*;
 
 /// Most terms that are weighed together.
 const TERMS_MAX: usize = 400;
+/// Steps of elimination above which single cells are not weighed.
+const WORK_MAX: usize = 300_000_000;
 /// Most values of a variable that are told apart.
 const VALUES_MAX: usize = 64;
 /// The moduli tried, in this order; the exact ones are first.
@@ -262,12 +264,14 @@ impl<'b> Invariants<'b> {
             && self.effects.list.iter().all(|changes| self.change_of(count, changes) == 0)
     }
 
-    /// A quantity that separates a position from one way to win, the simplest that is found.
+    /// A quantity that separates a position from one way to win, the simplest that is found. `cells`: where sums over
+    /// the board do not, the values of single cells are weighed too.
     #[must_use]
-    pub fn separates(&self, here: &[i32], pins: &Pins) -> Option<Apart> {
-        if let Some(found) = self.among_terms(here, pins) {
-            return Some(found);
-        }
+    pub fn separates(&self, here: &[i32], pins: &Pins, cells: bool) -> Option<Apart> {
+        self.among_terms(here, pins).or_else(|| if cells { self.among_cells(here, pins) } else { None })
+    }
+
+    fn among_cells(&self, here: &[i32], pins: &Pins) -> Option<Apart> {
         // Each value of each pinned cell by itself.
         let mut cells = vec![];
         for (v, def) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.state && is_cells(d.shape)) {
@@ -280,7 +284,8 @@ impl<'b> Invariants<'b> {
             }
         }
         cells.retain(|t| self.wanted(*t, pins, here).is_some());
-        if cells.is_empty() || cells.len() > TERMS_MAX || self.effects.list.len() > 20_000 {
+        let work = cells.len() * cells.len() * self.effects.list.len();
+        if cells.is_empty() || cells.len() > TERMS_MAX || work > WORK_MAX {
             return None;
         }
         cells.extend(self.terms.iter().filter(|t| matches!(t, Term::Sign(_))));

@@ -12,9 +12,10 @@ use std::collections::HashMap;
 
 use crate::ast::QuantKind;
 use crate::bind::Bound;
-use crate::effects::{Effects, Form, QUICK_WAYS};
+use crate::effects::{Effects, Form, QUICK_WAYS, goal_ways};
 use crate::exec::{Halt, Machine};
 use crate::hir::*;
+use crate::invariant::{Apart, Invariants};
 use crate::lower::move_list;
 use crate::model::Game;
 use crate::reference::Eval;
@@ -108,6 +109,58 @@ pub fn separations(game: &Game) -> Vec<Separation> {
     }
     out
 }
+
+/// A proof from kept quantities that a position cannot be won.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// A declared quantity, and how it is proved.
+    Declared(Separation, Kept),
+    /// Quantities that nobody declared, proved from the rules: one for each way in which the goal can hold, each once.
+    Found(Vec<Apart>),
+}
+
+/// Looks for a proof from kept quantities, declared ones first; and for declared ones that would be a proof if they
+/// were proved. At most `most` ways through the moves are followed. A game with several starts has none.
+#[must_use]
+pub fn proof(
+    game: &Game,
+    most: usize,
+    stop: &mut dyn FnMut() -> bool,
+) -> (Option<Proof>, Option<Separation>) {
+    let b = &game.bound;
+    let mut only_checked = None;
+    if game.starts.len() > 1 {
+        return (None, None);
+    }
+    for sep in separations(game) {
+        let kept = match game.kept[sep.keeps] {
+            Kept::Checked => enumerate(game, sep.keeps, stop).unwrap_or(Kept::Checked),
+            other => other,
+        };
+        if kept.is_proved() {
+            return (Some(Proof::Declared(sep, kept)), None);
+        }
+        only_checked.get_or_insert(sep);
+    }
+    (found(b, most, stop).map(Proof::Found), only_checked)
+}
+
+fn found(b: &Bound, most: usize, stop: &mut dyn FnMut() -> bool) -> Option<Vec<Apart>> {
+    let ways = goal_ways(b).filter(|w| !w.is_empty() && w.len() <= GOALS_MAX)?;
+    let effects = Effects::of(b, most, stop)?;
+    let invariants = Invariants::new(b, &effects);
+    let mut out: Vec<Apart> = vec![];
+    for pins in &ways {
+        let apart = invariants.separates(&b.position, pins, most > QUICK_WAYS)?;
+        if !out.contains(&apart) {
+            out.push(apart);
+        }
+    }
+    Some(out)
+}
+
+/// Ways to win for which a separating quantity each is looked for.
+const GOALS_MAX: usize = 64;
 
 /// The position with everything that the goal pins down put to its wanted value, if the
 /// quantity reads nothing else of the state.

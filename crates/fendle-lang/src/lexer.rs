@@ -11,7 +11,7 @@ use crate::diag::{Diagnostic, FileId, Span};
 pub const ITEM_WORDS: &[&str] = &[
     "model", "const", "enum", "record", "shapes", "level", "state", "tally", "show", "fn", "proc", "move",
     "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over",
-    "status", "aim", "always", "keeps", "law", "example",
+    "status", "aim", "always", "keeps", "bound", "law", "example",
 ];
 
 /// Kinds of tokens.

@@ -16,7 +16,6 @@ const STMT_WORDS: &[&str] = &[
     "note", "score", "add", "remove", "write", "take", "cut", "insert", "require",
 ];
 /// Constructs that are planned and not yet here: the error says so instead of guessing.
-const LATER: &[&str] = &["bound"];
 /// Words that make a type of another one.
 const TYPE_WORDS: [&str; 8] = ["grid", "set", "array", "rearranged", "list", "bag", "maybe", "placed"];
 const DEPTH_MAX: u32 = 160;
@@ -255,9 +254,7 @@ impl Parser<'_> {
         };
         if !ITEM_WORDS.contains(&word.as_str()) {
             let mut error = Diagnostic::error("S011", self.file, span, format!("`{word}` begins no item"));
-            if LATER.contains(&word.as_str()) {
-                error = error.note("this word is kept for a part of the language that is not here yet");
-            } else if let Some(n) = near(&word, ITEM_WORDS.iter().copied()) {
+            if let Some(n) = near(&word, ITEM_WORDS.iter().copied()) {
                 error = error.note(format!("did you mean `{n}`?"));
             } else {
                 error = error.note(format!("items begin with one of: {}", ITEM_WORDS.join(", ")));
@@ -497,6 +494,7 @@ impl Parser<'_> {
                 let why = self.text("a reason in quotes")?;
                 Item::Keeps { quantity, when, goal, why, span }
             }
+            "bound" => Item::Bound(self.expr()?, span),
             _ => self.example(span)?,
         };
         let ended = self.end_of_line("the end of the line");
@@ -508,6 +506,7 @@ impl Parser<'_> {
                 | Item::Over(..)
                 | Item::Always(..)
                 | Item::Keeps { .. }
+                | Item::Bound(..)
                 | Item::Const(..)
         );
         if ended.is_ok() || !condition {

@@ -58,7 +58,7 @@ fn apart(g: &Game) -> Option<Apart> {
     let effects = effects(g);
     let goals = goal_ways(&g.bound).expect("a plain goal");
     let [pins] = goals.as_slice() else { panic!("one way to win") };
-    Invariants::new(&g.bound, &effects).separates(&g.bound.position, pins)
+    Invariants::new(&g.bound, &effects).separates(&g.bound.position, pins, true)
 }
 
 /// Everything that the gap can reach, by plain means.

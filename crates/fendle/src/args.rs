@@ -218,6 +218,13 @@ pub enum Command {
         /// Go on past won states as if they were running.
         #[arg(long)]
         past_goals: bool,
+        /// Also the structure: delays of fatal moves, traps, rooms and doors, must-pass states, shortest solutions,
+        /// corridor, detours, idle parts.
+        #[arg(long, conflicts_with = "past_goals")]
+        structure: bool,
+        /// Try all walls, pieces and cells for idle ones, however long it takes.
+        #[arg(long, requires = "structure")]
+        idle: bool,
     },
     /// The nearest reachable position in which a condition holds, the way there, and how many there are.
     Find {
@@ -233,6 +240,21 @@ pub enum Command {
         /// Positions from which this many moves can lead to such a position.
         #[arg(long, value_name = "K", default_value_t = 0)]
         moves_before: u32,
+    },
+    /// Why a position cannot be won: kept quantities, a minimal part of it that is already dead; or what its fatal
+    /// moves destroy.
+    Why {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// All minimal dead parts of the level, most frequent first.
+        #[arg(long)]
+        all: bool,
+        /// Over every state that the types allow, or every placement of the pieces, reachable or not.
+        #[arg(long)]
+        typed: bool,
+        /// The most parts that --all looks for.
+        #[arg(long, value_name = "N", default_value_t = 24, requires = "all")]
+        most: usize,
     },
     /// Chance: possible, certain, the best probability, what each move is worth, the best of an aim.
     Odds {

@@ -161,10 +161,13 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Moves { level } => cmd::moves::run(s, &level),
         Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
         Command::Solve { level, brief } => cmd::solve::run(s, &level, brief),
-        Command::Explore { level, past_goals } => cmd::explore::run(s, &level, past_goals),
+        Command::Explore { level, past_goals, structure, idle } => {
+            cmd::explore::run(s, &level, past_goals, structure.then_some(idle))
+        }
         Command::Find { level, condition, draws, moves_before } => {
             cmd::find::run(s, &level, &condition, draws, moves_before)
         }
+        Command::Why { level, all, typed, most } => cmd::why::run(s, &level, all, typed, most),
         Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
         Command::Infer { level, no_guess, plays } => cmd::infer::run(s, &level, no_guess, plays),
         Command::Audit { paths } => cmd::audit::run(s, &paths),

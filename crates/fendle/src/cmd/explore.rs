@@ -23,7 +23,12 @@ use crate::{Exit, Session, Trouble};
 const BARS: usize = 24;
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, Trouble> {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    past_goals: bool,
+    structure: Option<bool>,
+) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
     let Some(play) = play_or_say(s, &loaded, args)? else { return Ok(Exit::Undecided) };
@@ -39,6 +44,13 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
     {
         (true, true) => odds(model, &found, &limits, &watcher).ok().flatten().and_then(|a| a.win),
         _ => None,
+    };
+    let with_structure = match structure.filter(|_| found.fault.is_none()) {
+        Some(idle) => {
+            let known = matches!(play, Play::Open);
+            Some(super::structure::ask(&loaded, model, &found, &limits, (known, idle), &watcher, &s.common))
+        }
+        None => None,
     };
     watcher.finish();
     let c = &found.counts;
@@ -63,6 +75,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
         if let (Some(fault), 0) = (&found.fault, worlds) {
             value["fault"] = fault_json(&loaded.store, game, fault);
         }
+        if let Some(asked) = &with_structure {
+            value["structure"] = asked.json(&loaded, &|w| states.line(w));
+        }
         value["effort"] = effort(seconds, c.states);
         s.json(&value)?;
     } else {
@@ -81,6 +96,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, past_goals: bool) -> Result<Exit, 
             s.line(format!("best chance to win: {}", value_text(v, true)))?;
         }
         write_text(s, &loaded, &found, &states)?;
+        if let Some(asked) = &with_structure {
+            asked.write(s, &loaded, &found, &|w| states.lines(w), worlds > 0)?;
+        }
         if s.common.verbose {
             s.line("")?;
             let rate = (c.transitions as f64 / seconds.max(1e-9)) as u64;

@@ -12,7 +12,9 @@ pub mod odds;
 pub mod shell;
 pub mod show;
 pub mod solve;
+pub mod structure;
 pub mod trace;
+pub mod why;
 
 use std::collections::BTreeSet;
 

@@ -3,7 +3,10 @@
 use std::collections::BTreeSet;
 
 use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
-use fendle_lang::keeps::{Kept, enumerate, separations};
+use fendle_lang::Bound;
+use fendle_lang::effects::QUICK_WAYS;
+use fendle_lang::invariant::Apart;
+use fendle_lang::keeps::{Kept, Proof, proof};
 use fendle_lang::play::is_won;
 use fendle_view::board::side_by_side;
 use fendle_view::text::{bytes, counted, grouped, wrapped};
@@ -33,6 +36,8 @@ pub struct Answer {
     pub proof: String,
     /// The proof for programs.
     pub proof_json: Value,
+    /// The kept quantities that are the proof.
+    pub kept: Option<Proof>,
     /// Distinct states seen.
     pub states: u64,
     /// Seconds taken.
@@ -67,52 +72,29 @@ pub fn answer(
             positions: vec![],
             proof: format!("this model has no goal, so there is nothing to solve{what}"),
             proof_json: json!({"kind": "no goal"}),
+            kept: None,
             states: 0,
             seconds: watcher.seconds(),
         });
     }
     // The rules first: a kept quantity that is proved needs no search.
-    let mut only_checked = None;
-    // A quantity of one start says nothing of the others.
-    let separated = if game.starts.len() > 1 { vec![] } else { separations(game) };
-    for sep in separated {
-        let kept = match game.kept[sep.keeps] {
-            Kept::Checked => {
-                let mut stop = || watcher.look(&Progress::default()).is_some();
-                enumerate(game, sep.keeps, &mut stop).unwrap_or(Kept::Checked)
-            }
-            other => other,
-        };
+    let mut stop = || watcher.look(&Progress::default()).is_some();
+    let (kept, only_checked) = proof(game, QUICK_WAYS, &mut stop);
+    let only_checked = only_checked.map(|sep| {
         let keeps = &b.model.keeps[sep.keeps];
-        let how = match kept {
-            Kept::ProvedFromRules => "proved from the rules".to_string(),
-            Kept::ProvedByEnumeration { states } => {
-                format!("proved on all {} typed states", grouped(states))
-            }
-            Kept::Checked | Kept::NotClaimed => {
-                only_checked.get_or_insert((sep, keeps));
-                continue;
-            }
-        };
+        (sep, keeps)
+    });
+    if let Some(kept) = kept {
         watcher.finish();
-        let proof = format!(
-            "kept quantity, {how}: it is {} here and {} wherever the goal holds; no move changes it, because {}",
-            sep.here, sep.wanted, keeps.why
-        );
         return Ok(Answer {
             exit: Exit::No,
             verdict: "unsolvable",
             moves: None,
             lucky: false,
             positions: vec![],
-            proof,
-            proof_json: json!({
-                "kind": "kept quantity",
-                "because": keeps.why,
-                "here": sep.here,
-                "wanted": sep.wanted,
-                "how": how,
-            }),
+            proof: proof_lines(b, &kept).join("; "),
+            proof_json: proof_json(b, &kept),
+            kept: Some(kept),
             states: 0,
             seconds: watcher.seconds(),
         });
@@ -129,6 +111,7 @@ pub fn answer(
         positions: vec![],
         proof: String::new(),
         proof_json: Value::Null,
+        kept: None,
         states: solved.states,
         seconds: watcher.seconds(),
     };
@@ -179,6 +162,74 @@ pub fn answer(
         Verdict::Faulted(fault) => return Err(Failed::Fault(fault)),
     }
     Ok(answer)
+}
+
+/// A proof from kept quantities in words: what is kept, and what that means here.
+pub fn proof_lines(b: &Bound, proof: &Proof) -> Vec<String> {
+    match proof {
+        Proof::Declared(sep, kept) => {
+            let keeps = &b.model.keeps[sep.keeps];
+            let how = match kept {
+                Kept::ProvedByEnumeration { states } => {
+                    format!("proved on all {} typed states", grouped(*states))
+                }
+                _ => "proved from the rules".to_string(),
+            };
+            vec![format!(
+                "kept quantity, {how}: it is {} here and {} wherever the goal holds; no move changes it, because {}",
+                sep.here, sep.wanted, keeps.why
+            )]
+        }
+        Proof::Found(list) => {
+            list.iter().map(|a| found_line(b, a, "found and proved from the rules", list.len())).collect()
+        }
+    }
+}
+
+/// A found quantity that separates, in words.
+pub fn found_line(b: &Bound, a: &Apart, how: &str, ways: usize) -> String {
+    let goal =
+        if ways == 1 { "wherever the goal holds" } else { "wherever the goal holds in one of its ways" };
+    format!(
+        "kept quantity, {how}: {}. It is {} here and {} {goal}, and no move changes it",
+        a.quantity.words(b),
+        a.here,
+        a.wanted
+    )
+}
+
+/// The same for programs.
+pub fn proof_json(b: &Bound, proof: &Proof) -> Value {
+    match proof {
+        Proof::Declared(sep, kept) => json!({
+            "kind": "kept quantity",
+            "found": false,
+            "because": b.model.keeps[sep.keeps].why,
+            "here": sep.here,
+            "wanted": sep.wanted,
+            "how": match kept {
+                Kept::ProvedByEnumeration { states } => format!("proved on all {states} typed states"),
+                _ => "proved from the rules".into(),
+            },
+        }),
+        Proof::Found(list) => json!({
+            "kind": "kept quantity",
+            "found": true,
+            "how": "proved from the rules",
+            "quantities": list.iter().map(|a| found_json(b, a)).collect::<Vec<_>>(),
+        }),
+    }
+}
+
+/// A found quantity that separates, for programs.
+pub fn found_json(b: &Bound, a: &Apart) -> Value {
+    json!({
+        "quantity": a.quantity.text(b),
+        "words": a.quantity.words(b),
+        "keeps": a.quantity.keeps_line(b),
+        "here": a.here,
+        "wanted": a.wanted,
+    })
 }
 
 /// Hidden things: a way on which every step is certain when it is made, or where guesses are forced. Nothing is
