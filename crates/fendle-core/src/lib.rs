@@ -13,6 +13,8 @@
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
+//! * [`mod@shape`]: whether two spaces are the same up to renaming.
+//! * [`mod@proof`]: proof files, and sets of states as they hold them.
 //! * [`part`]: a smallest part of a state that is enough to make it dead.
 //! * [`linear`]: spans and kernels modulo a prime, for kept quantities.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
@@ -29,7 +31,9 @@ pub mod linear;
 pub mod model;
 pub mod odds;
 pub mod part;
+pub mod proof;
 pub mod route;
+pub mod shape;
 pub mod simulate;
 pub mod solve;
 pub mod space;

@@ -7,7 +7,7 @@ use crate::explore::{Faulted, Sweep, Until};
 use crate::limits::{Limit, Limits, Stop, Watch};
 use crate::model::{Fault, Model};
 use crate::route::{self, Route};
-use crate::space::Class;
+use crate::space::{Class, Space};
 
 /// What a search proved.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,6 +45,20 @@ pub struct Solved {
 ///
 /// A [`Fault`] when a start cannot be built.
 pub fn solve(model: &dyn Model, limits: Limits, watch: &dyn Watch) -> Result<Solved, Fault> {
+    solve_seeing(model, limits, watch, &mut |_| {})
+}
+
+/// The same; `closed` is shown the space where it is exhausted and holds no goal.
+///
+/// # Errors
+///
+/// A [`Fault`] when a start cannot be built.
+pub fn solve_seeing(
+    model: &dyn Model,
+    limits: Limits,
+    watch: &dyn Watch,
+    closed: &mut dyn FnMut(&Space),
+) -> Result<Solved, Fault> {
     let mut sweep = Sweep::new(model, limits, false)?;
     let stop = sweep.run(Until::FirstGoal, watch);
     let space = &sweep.space;
@@ -60,7 +74,10 @@ pub fn solve(model: &dyn Model, limits: Limits, watch: &dyn Watch) -> Result<Sol
             Stop::Hit(limit) => Verdict::Undecided(limit),
             // What lies behind them was not seen.
             _ if sweep.cut => Verdict::Undecided(Limit::SetAside),
-            _ => Verdict::Unsolvable,
+            _ => {
+                closed(space);
+                Verdict::Unsolvable
+            }
         }
     };
     Ok(Solved {

@@ -226,6 +226,16 @@ impl<'b> Invariants<'b> {
         })
     }
 
+    /// The value of a quantity wherever these pins hold, if it is the same there.
+    #[must_use]
+    pub fn wanted_of(&self, q: &Quantity, pins: &Pins, here: &[i32]) -> Option<i64> {
+        let mut sum = 0i64;
+        for (t, w) in &q.terms {
+            sum = sum.checked_add(self.wanted(*t, pins, here)?.checked_mul(*w)?)?;
+        }
+        Some(q.modulus.map_or(sum, |m| sum.rem_euclid(m)))
+    }
+
     /// The value of a term wherever these pins hold, if it is the same there. `here` is where play comes from: how many
     /// cells hold a value is the same in both when no effect changes it.
     fn wanted(&self, term: Term, pins: &Pins, here: &[i32]) -> Option<i64> {

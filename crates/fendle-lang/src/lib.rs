@@ -35,6 +35,7 @@ pub mod parser;
 pub mod parts;
 pub mod play;
 pub mod player;
+pub mod recheck;
 pub mod reference;
 pub mod scatter;
 pub mod setup;

@@ -102,8 +102,10 @@ impl Removed {
 pub struct Without {
     /// What kind of thing.
     pub kind: Removed,
-    /// What it is: `wall at r1c2`.
-    pub what: String,
+    /// What it is, by the name of what holds it; empty for a cell.
+    pub name: String,
+    /// Where it is.
+    pub cell: String,
     /// The level without it.
     pub bound: Bound,
 }
@@ -152,7 +154,8 @@ pub fn without_each(b: &Bound) -> Vec<Without> {
             }
             out.push(Without {
                 kind: if def.state { Removed::Piece } else { Removed::Wall },
-                what: format!("{} at {}", def.name, cell_name(cell, b.cols)),
+                name: def.name.clone(),
+                cell: cell_name(cell, b.cols),
                 bound,
             });
         }
@@ -167,8 +170,8 @@ pub fn without_each(b: &Bound) -> Vec<Without> {
             bound.data[at] = outside as i32;
         }
         if changed {
-            let what = cell_name(cell, b.cols);
-            out.push(Without { kind: Removed::Cell, what, bound });
+            let cell = cell_name(cell, b.cols);
+            out.push(Without { kind: Removed::Cell, name: String::new(), cell, bound });
         }
     }
     out.sort_by_key(|w| w.kind);

@@ -174,6 +174,12 @@ pub enum Command {
         /// Print the intermediate form of each level's model.
         #[arg(long)]
         code: bool,
+        /// Recheck a proof file against one level file, by the reference executor alone.
+        #[arg(long, value_name = "FILE", conflicts_with_all = ["shapes", "code"])]
+        proof: Option<PathBuf>,
+        /// Which level of the file, by name, the proof is rechecked against; the one that it names by default.
+        #[arg(long, value_name = "NAME", requires = "proof")]
+        level: Option<String>,
     },
     /// The position, and what is on it, counted.
     Show {
@@ -210,6 +216,9 @@ pub enum Command {
         /// Do not draw the boards of the solution.
         #[arg(long)]
         brief: bool,
+        /// Write a proof of the answer to this file: a solution, a kept quantity, or a closed set of states.
+        #[arg(long, value_name = "FILE")]
+        proof: Option<PathBuf>,
     },
     /// The whole reachable space: counts, depths, verdicts, fatal moves.
     Explore {
@@ -277,6 +286,35 @@ pub enum Command {
         /// Where the chance to win is too dear to compute, estimate it after the best moves by this many careful plays.
         #[arg(long, value_name = "N")]
         plays: Option<u64>,
+    },
+    /// What each move of a finished or broken-off play cost: distance to the goal, the first fatal move, refused attempts.
+    Review {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// The moves as they were tried, such as "go left; go up x 2"; refused ones are counted apart.
+        #[arg(value_name = "MOVES")]
+        moves: String,
+    },
+    /// Two levels side by side.
+    Compare {
+        /// The first level file.
+        #[arg(value_name = "LEVEL_A")]
+        first: PathBuf,
+        /// The second one; the same file by default.
+        #[arg(value_name = "LEVEL_B")]
+        second: Option<PathBuf>,
+        /// Which level of the first file, by name; the first by default.
+        #[arg(long, value_name = "NAME")]
+        level: Option<String>,
+        /// Which level of the second file, by name; the first by default.
+        #[arg(long = "with", value_name = "NAME")]
+        with: Option<String>,
+        /// Compare what can be reached: counts, whether the spaces have the same shape, what is only in one.
+        #[arg(long, required = true)]
+        spaces: bool,
+        /// Take the layout as known.
+        #[arg(long)]
+        known: bool,
     },
     /// Every level against what it expects.
     Audit {

@@ -156,11 +156,15 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
     match command {
         Command::Demo => cmd::demo::run(s),
         Command::New { family, dir, list } => cmd::new::run(s, family.as_deref(), dir, list),
-        Command::Check { paths, shapes, code } => cmd::check::run(s, &paths, code, shapes),
+        Command::Check { paths, proof: Some(proof), level, .. } => match paths.as_slice() {
+            [file] => cmd::proof::check(s, &proof, file, level),
+            _ => Err(Trouble::Message("--proof is rechecked against one level file".into())),
+        },
+        Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
         Command::Show { level, line } => cmd::show::run(s, &level, line),
         Command::Moves { level } => cmd::moves::run(s, &level),
         Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
-        Command::Solve { level, brief } => cmd::solve::run(s, &level, brief),
+        Command::Solve { level, brief, proof } => cmd::solve::run(s, &level, brief, proof.as_deref()),
         Command::Explore { level, past_goals, structure, idle } => {
             cmd::explore::run(s, &level, past_goals, structure.then_some(idle))
         }
@@ -170,6 +174,10 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Why { level, all, typed, most } => cmd::why::run(s, &level, all, typed, most),
         Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
         Command::Infer { level, no_guess, plays } => cmd::infer::run(s, &level, no_guess, plays),
+        Command::Review { level, moves } => cmd::review::run(s, &level, &moves),
+        Command::Compare { first, second, level, with, spaces: _, known } => {
+            cmd::compare::run(s, (first, second), (level, with), known)
+        }
         Command::Audit { paths } => cmd::audit::run(s, &paths),
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),

@@ -11,6 +11,7 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::Instant;
 
+use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::{Game, Sources, bind, compile, level};
 use fendle_view::text::{bytes, grouped, table};
@@ -106,8 +107,45 @@ fn run_one(case: &Case, threads: usize) {
     println!("{}", row.join("|"));
 }
 
+/// The structure of the `shove` space: how long it takes beside plain exploring, and bytes a state beside the packed state.
+fn run_structure(case: &Case) {
+    let game = game(case);
+    let limits = Limits { threads: 2, memory_bytes: 20 << 30, ..Limits::default() };
+    let base = peak();
+    let began = Instant::now();
+    let found = explore(&game, limits, false, &NoWatch).expect("the start is sound");
+    let exploring = began.elapsed().as_secs_f64();
+    let explored = peak();
+    let began = Instant::now();
+    let (s, far) = structure(&game, &found, &limits, &NoWatch).expect("seen whole");
+    let seconds = began.elapsed().as_secs_f64();
+    let c = &found.counts;
+    assert_eq!(s.fatal_by_depth.iter().sum::<u64>(), c.fatal_moves);
+    assert_eq!(s.by_distance.iter().sum::<u64>(), c.winnable);
+    assert!(found.space.starts().iter().all(|id| far.get(*id) == c.shortest));
+    let packed = u64::from(c.bits_per_state.div_ceil(8));
+    let beside = |n: u64| format!("{:.1}", (n - base) as f64 / c.states as f64 - packed as f64);
+    let row = [
+        case.name.to_string(),
+        grouped(c.states),
+        grouped(c.transitions),
+        format!("{exploring:.2}"),
+        format!("{seconds:.2}"),
+        format!("{:.2}", (exploring + seconds) / exploring),
+        beside(explored),
+        beside(peak()),
+    ];
+    println!("{}", row.join("|"));
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
+    if let [name, what] = args.as_slice()
+        && what == "structure"
+    {
+        run_structure(CASES.iter().find(|c| c.name == name).expect("the name of a case"));
+        return;
+    }
     if let [name, threads] = args.as_slice() {
         let case = CASES.iter().find(|c| c.name == name).expect("the name of a case");
         run_one(case, threads.parse().expect("a number of threads"));
@@ -136,6 +174,24 @@ fn main() {
         "B/state, search",
         "peak",
     ];
+    for line in table(&head, &rows) {
+        println!("{line}");
+    }
+    let out = Command::new(&me).args(["shove-6m", "structure"]).output().expect("it runs itself");
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    let text = String::from_utf8_lossy(&out.stdout);
+    let rows = [text.trim().split('|').map(String::from).collect::<Vec<_>>()];
+    let head = [
+        "case",
+        "states",
+        "transitions",
+        "explore s",
+        "structure s",
+        "both / explore",
+        "B/state beside packed, explore",
+        "with structure",
+    ];
+    println!();
     for line in table(&head, &rows) {
         println!("{line}");
     }

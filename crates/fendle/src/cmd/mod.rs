@@ -2,6 +2,7 @@
 
 pub mod audit;
 pub mod check;
+pub mod compare;
 pub mod demo;
 pub mod explore;
 pub mod find;
@@ -9,6 +10,8 @@ pub mod infer;
 pub mod moves;
 pub mod new;
 pub mod odds;
+pub mod proof;
+pub mod review;
 pub mod shell;
 pub mod show;
 pub mod solve;

@@ -1,8 +1,10 @@
 //! `fendle solve`: a shortest solution, or a proof that there is none.
 
 use std::collections::BTreeSet;
+use std::path::Path;
 
-use fendle_core::{Limit, Model as _, Progress, Verdict, Watch as _, solve};
+use fendle_core::solve::solve_seeing;
+use fendle_core::{Limit, Model as _, Progress, Space, Verdict, Watch as _};
 use fendle_lang::Bound;
 use fendle_lang::effects::QUICK_WAYS;
 use fendle_lang::invariant::Apart;
@@ -58,6 +60,16 @@ pub fn answer(
     moves: &fendle_lang::play::MoveTable,
     common: &Common,
 ) -> Result<Answer, Failed> {
+    answer_seeing(game, moves, common, &mut |_| {})
+}
+
+/// The same; `closed` is shown the space where it is exhausted and holds no goal.
+pub fn answer_seeing(
+    game: &fendle_lang::Game,
+    moves: &fendle_lang::play::MoveTable,
+    common: &Common,
+    closed: &mut dyn FnMut(&Space),
+) -> Result<Answer, Failed> {
     let b = &game.bound;
     let watcher = Watcher::new(common);
     if !game.has_goal() {
@@ -99,7 +111,7 @@ pub fn answer(
             seconds: watcher.seconds(),
         });
     }
-    let solved = solve(game, limits(common), &watcher);
+    let solved = solve_seeing(game, limits(common), &watcher, closed);
     watcher.finish();
     let solved =
         solved.map_err(|f| Failed::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
@@ -360,12 +372,17 @@ fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: boo
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, args: &LevelArgs, brief: bool, proof: Option<&Path>) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
+    if proof.is_some() {
+        super::proof::offered(&loaded.game, args.known)?;
+    }
     if loaded.game.bound.model.hides() && !args.known {
         return with_knowledge(s, &loaded, args, brief);
     }
-    let a = match answer(&loaded.game, &loaded.moves, &s.common) {
+    let mut closed = None;
+    let mut see = |space: &Space| closed = proof.map(|_| super::proof::payload(space));
+    let a = match answer_seeing(&loaded.game, &loaded.moves, &s.common, &mut see) {
         Ok(a) => a,
         Err(Failed::Message(m)) => return Err(Trouble::Message(m)),
         Err(Failed::Fault(fault)) => {
@@ -377,9 +394,15 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Troub
             return Err(fault_trouble(s, &loaded.store, &loaded.game, &fault));
         }
     };
+    let written = match proof {
+        Some(path) => super::proof::write(path, &loaded, args, &a, closed)?
+            .or(Some("no proof written: nothing is proved".into())),
+        None => None,
+    };
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,
+            "proof_file": written,
             "verdict": a.verdict,
             "moves": a.moves.as_ref().map(Vec::len),
             "solution": a.moves,
@@ -398,6 +421,10 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool) -> Result<Exit, Troub
     }
     s.line("")?;
     write_answer(s, &loaded, &a, brief)?;
+    if let Some(words) = written {
+        s.line("")?;
+        s.line(words)?;
+    }
     if s.common.verbose {
         s.line("")?;
         s.line(format!("{:.3} s, {} peak memory", a.seconds, bytes(peak_memory())))?;

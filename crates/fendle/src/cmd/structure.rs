@@ -47,7 +47,7 @@ struct BoundCheck {
 /// Walls, pieces and cells without which nothing changes.
 struct Idle {
     tried: usize,
-    idle: Vec<(Removed, String)>,
+    idle: Vec<(Removed, String, String)>,
     /// Not decided within the limits.
     open: usize,
 }
@@ -182,13 +182,13 @@ fn idle_parts(
         if let Some(limit) = watcher.look(&Progress::default()) {
             return Err(format!("stopped by {}", limit_text(limit, common)));
         }
-        let (kind, what) = (without.kind, without.what.clone());
+        let (kind, name, cell) = (without.kind, without.name.clone(), without.cell.clone());
         let Ok(game) = without.game() else { continue };
         match solve(&game, limits, watcher).map(|s| s.verdict) {
             Ok(Verdict::Solvable(route)) if verdict == Some(route.moves.len() as u32) => {
-                out.idle.push((kind, what))
+                out.idle.push((kind, name, cell))
             }
-            Ok(Verdict::Unsolvable) if verdict.is_none() => out.idle.push((kind, what)),
+            Ok(Verdict::Unsolvable) if verdict.is_none() => out.idle.push((kind, name, cell)),
             Ok(Verdict::Undecided(Limit::Interrupted | Limit::Time)) => {
                 return Err("stopped before all were tried".into());
             }
@@ -409,13 +409,19 @@ impl Asked {
         s.line("idle parts: each taken out alone changes neither the verdict nor the least number of moves")?;
         match &self.idle {
             Err(why) => s.lines(&wrapped(&format!("  {why}"), WIDTH))?,
+            Ok(idle) if idle.tried == 0 => {
+                s.line("  this level has no wall, piece or cell to be taken out")?;
+            }
             Ok(idle) => {
                 for kind in [Removed::Wall, Removed::Piece, Removed::Cell] {
-                    let list: Vec<String> =
-                        idle.idle.iter().filter(|i| i.0 == kind).map(|i| i.1.clone()).collect();
+                    let list: Vec<_> = idle.idle.iter().filter(|i| i.0 == kind).collect();
                     s.line(row(&format!("{}s", kind.word()), list.len(), ""))?;
-                    if !list.is_empty() {
-                        s.lines(&wrapped(&format!("    {}", list.join(", ")), WIDTH))?;
+                    for group in list.chunk_by(|a, b| a.1 == b.1) {
+                        let cells: Vec<&str> = group.iter().map(|i| i.2.as_str()).collect();
+                        let name =
+                            if group[0].1.is_empty() { String::new() } else { format!("{}: ", group[0].1) };
+                        let lines = wrapped(&format!("{name}{}", cells.join(" ")), WIDTH - 4);
+                        s.lines(&lines.iter().map(|l| format!("    {l}")).collect::<Vec<_>>())?;
                     }
                 }
                 let open = match idle.open {
@@ -494,7 +500,7 @@ impl Asked {
             Ok(i) => json!({
                 "tried": i.tried,
                 "undecided": i.open,
-                "idle": i.idle.iter().map(|(k, w)| json!({"kind": k.word(), "what": w})).collect::<Vec<_>>(),
+                "idle": i.idle.iter().map(|(k, n, c)| json!({"kind": k.word(), "what": n, "at": c})).collect::<Vec<_>>(),
             }),
         };
         out

@@ -369,10 +369,9 @@ impl Dead<'_> {
             Some(p) => {
                 s.lines(&wrapped(
                     &format!(
-                        "minimal dead part, over {}: each of the {} that agree here is dead, stuck or lost, and \
-                         nothing of it can be left out",
+                        "minimal dead part, over {}: {} dead, stuck or lost, and nothing of it can be left out",
                         self.on.over,
-                        counted(agree.unwrap_or(0), "state", "states")
+                        all_of(agree.unwrap_or(0), "agrees here", "agree here")
                     ),
                     WIDTH,
                 ))?;
@@ -395,6 +394,14 @@ impl Dead<'_> {
             ),
         })?;
         Ok(())
+    }
+}
+
+/// `the one state that ... is`, `all 45 states that ... are`.
+fn all_of(n: u64, one: &str, many: &str) -> String {
+    match n {
+        1 => format!("the one state that {one} is"),
+        n => format!("all {} states that {many} are", grouped(n)),
     }
 }
 
@@ -520,8 +527,8 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
             let n = agreeing(ground, &p);
             s.lines(&wrapped(
                 &format!(
-                    "  what it leaves behind is dead in each of the {} of this level that hold it:",
-                    counted(n, "state", "states")
+                    "  what it leaves behind is dead wherever it stands: {} dead, stuck or lost",
+                    all_of(n, "holds it", "hold it")
                 ),
                 WIDTH,
             ))?;
