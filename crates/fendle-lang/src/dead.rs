@@ -1,5 +1,7 @@
 //! Parts of positions that are enough to be dead, and the spaces over which that is said.
 
+use std::collections::BTreeSet;
+
 use fendle_core::part::Differences;
 use fendle_core::{Class, Model as _, Space, StateId};
 
@@ -133,7 +135,8 @@ pub fn gallery(game: &Game, space: &Space, most: usize, stop: &mut dyn FnMut() -
 pub enum Typed {
     /// Every state that the types allow.
     All,
-    /// Every placement of the same pieces on the cells that moves can change, with every value of single variables.
+    /// Every placement of the same pieces on the cells that moves can change, with every value that moves give to single
+    /// variables.
     Placements,
 }
 
@@ -159,8 +162,10 @@ pub fn typed_states(game: &Game, effects: Option<&Effects>, all: bool) -> Option
     }
     let effects = effects?;
     let mut moves = vec![false; b.start.len()];
+    let mut met: BTreeSet<(usize, i32)> = BTreeSet::new();
     for c in effects.list.iter().flatten() {
         moves[c.0] = true;
+        met.insert((c.0, c.2));
     }
     let mut states = vec![b.position.clone()];
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
@@ -188,14 +193,12 @@ pub fn typed_states(game: &Game, effects: Option<&Effects>, all: bool) -> Option
             }
             Shape::One => {
                 for s in &states {
-                    for x in values_of(b, v).into_iter().take(if places.is_empty() { 0 } else { usize::MAX })
-                    {
+                    let now = s[slot.base];
+                    let can = |x: &i32| *x == now || met.contains(&(slot.base, *x));
+                    for x in values_of(b, v).into_iter().filter(can) {
                         let mut s = s.clone();
                         s[slot.base] = x;
                         next.push(s);
-                    }
-                    if places.is_empty() {
-                        next.push(s.clone());
                     }
                     if next.len() as u64 > PLACEMENTS_MAX {
                         return None;

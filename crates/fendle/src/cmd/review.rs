@@ -74,10 +74,10 @@ fn look(found: &Explored, far: &Distances, packed: &[u64]) -> Seen {
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs, moves: &str) -> Result<Exit, Trouble> {
     let mut loaded = load(s, args)?;
+    needs_known(&loaded.game, args.known, "review")?;
     let list = parse_moves(s, &mut loaded, "MOVES", moves)?;
     let game = &loaded.game;
     let b = &game.bound;
-    needs_known(game, args.known, "review")?;
     if !game.has_goal() {
         return Err(Trouble::Message(
             "this model has no goal, so no move leads away from it; `fendle odds` says what each move is worth for its aim"
