@@ -16,6 +16,7 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
+use crate::edges::Edges;
 use crate::explore::Exploration;
 use crate::model::{Expansion, Model};
 use crate::route::Route;
@@ -64,15 +65,16 @@ impl Marks {
 
 /// Adds to `marks` every winnable state with a move that `good` accepts, until no more are found.
 /// `good` sees the outcomes of one move and the marks so far. O(|S| + |T|) a sweep, as for [`spread`].
-fn attract(space: &Space, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> bool + Sync) {
+fn attract(source: &Edges<'_>, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> bool + Sync) {
+    let space = source.space;
     let sweep = |order: &mut dyn Iterator<Item = u32>| -> bool {
         let mut any = false;
         for depth in order {
-            let one = |(n, shard): (usize, &crate::space::Shard)| {
+            let one = |(n, _): (usize, &crate::space::Shard)| {
                 let mut changed = false;
-                shard.each_edges(
+                source.each(
+                    n,
                     depth,
-                    space.sure,
                     |local, class| class == Class::Winnable && !marks.has(StateId(local << 6 | n as u32)),
                     |local, edges| {
                         if moves_of(edges).any(|outcomes| good(outcomes, marks)) {
@@ -101,14 +103,15 @@ fn attract(space: &Space, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> bool 
 /// Certain: the least set that holds the goals and every state with a move all of whose outcomes are
 /// in it. Almost certain: the greatest set from whose states a goal can be reached by moves that never
 /// leave it (de Alfaro, *Formal Verification of Probabilistic Systems*, 1997, 3.3).
-fn winning_sets(space: &Space) -> (Marks, Marks) {
+fn winning_sets(source: &Edges<'_>) -> (Marks, Marks) {
+    let space = source.space;
     let goals = |c: Class| c == Class::Goal;
     let certain = Marks::of(space, goals);
-    attract(space, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)));
+    attract(source, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)));
     let mut inside = Marks::of(space, |c| matches!(c, Class::Goal | Class::Winnable));
     loop {
         let reach = Marks::of(space, goals);
-        attract(space, &reach, |outcomes, marks| {
+        attract(source, &reach, |outcomes, marks| {
             outcomes.iter().all(|e| inside.has(e.to)) && outcomes.iter().any(|e| marks.has(e.to))
         });
         if reach.count() == inside.count() {
@@ -119,12 +122,13 @@ fn winning_sets(space: &Space) -> (Marks, Marks) {
 }
 
 /// Idle states whose waiting leads only to idle or stuck states are stuck; the others are running.
-fn settle_idle(space: &Space) {
+fn settle_idle(source: &Edges<'_>) {
+    let space = source.space;
     let stuck = Marks::of(space, |c| matches!(c, Class::Idle | Class::Stuck));
     loop {
         let mut gone: Vec<StateId> = vec![];
         for depth in 0..space.levels_len() {
-            space.each_edges(depth, |id, edges| {
+            source.each_of_level(depth, |id, edges| {
                 if space.class(id) == Class::Idle && edges.iter().any(|e| !stuck.has(e.to)) {
                     gone.push(id);
                 }
@@ -149,23 +153,28 @@ fn settle_idle(space: &Space) {
 
 /// Gives the class `to` to every running state with a way to a state of a class that `seed`
 /// accepts.
-fn spread(space: &Space, to: Class, seed: impl Fn(Class) -> bool + Sync) {
+fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) {
+    let space = source.space;
     let levels = space.levels_len();
     let marks = Marks::of(space, &seed);
     let visit_level = |depth: u32| -> bool {
         let one = |(n, shard): (usize, &crate::space::Shard)| {
             let mut changed = false;
-            shard.each_with_target(
-                depth,
-                space.sure,
-                |_, class| class == Class::Running,
-                |id| marks.has(id),
-                |local| {
-                    shard.set_class(local, to);
-                    marks.set(local, n);
-                    changed = true;
-                },
-            );
+            let mut hit = |local| {
+                shard.set_class(local, to);
+                marks.set(local, n);
+                changed = true;
+            };
+            let running = |_, class| class == Class::Running;
+            if space.logged {
+                shard.each_with_target(depth, space.sure, running, |id| marks.has(id), hit);
+            } else {
+                source.each(n, depth, running, |local, edges| {
+                    if edges.iter().any(|e| marks.has(e.to)) {
+                        hit(local);
+                    }
+                });
+            }
             changed
         };
         if space.level_len(depth) < SMALL_LEVEL {
@@ -217,16 +226,18 @@ type Nearest = (u32, Vec<StateId>);
 pub(crate) fn classify(
     model: &dyn Model,
     space: &Space,
+    past_goals: bool,
     counts: &mut Exploration,
 ) -> (Option<Nearest>, (Marks, Marks)) {
+    let source = Edges { space, model, past_goals };
     if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
-        settle_idle(space);
+        settle_idle(&source);
     }
     let rest = if model.has_goal() {
-        spread(space, Class::Winnable, |c| c == Class::Goal);
+        spread(&source, Class::Winnable, |c| c == Class::Goal);
         if !counts.complete || counts.cut {
             // Reuses `Open` as the mark: a running state with a way to an open one is open.
-            spread(space, Class::Open, |c| c == Class::Open);
+            spread(&source, Class::Open, |c| c == Class::Open);
         }
         Class::Dead
     } else {
@@ -264,19 +275,19 @@ pub(crate) fn classify(
     if counts.winnable == 0 {
         return (None, Default::default());
     }
-    let marks = if space.sure { Default::default() } else { winning_sets(space) };
+    let marks = if space.sure { Default::default() } else { winning_sets(&source) };
     if !space.sure {
         counts.certain = marks.0.count() - counts.goal;
         counts.almost_certain = marks.1.count() - counts.goal;
     }
     let bad = Marks::of(space, is_bad);
     for depth in 0..space.levels_len() {
-        let one = |(n, shard): (usize, &crate::space::Shard)| {
+        let one = |(n, _): (usize, &crate::space::Shard)| {
             let (mut fatal, mut draws) = (0u64, 0u64);
             let mut holders = vec![];
-            shard.each_edges(
+            source.each(
+                n,
                 depth,
-                space.sure,
                 |_, class| class == Class::Winnable,
                 |local, edges| {
                     let mut here = 0;

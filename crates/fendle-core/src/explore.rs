@@ -232,7 +232,12 @@ impl<'m> Sweep<'m> {
             let grown = if young { progress.bytes } else { progress.bytes / 8 };
             let slack = round as u64 * branching * (self.space.layout.bytes() as u64 + 16) + grown;
             if progress.bytes + slack > self.limits.memory_bytes {
-                return Some(Stop::Hit(Limit::Memory));
+                // The log may go; what is left is the table and the classes.
+                if !(self.limits.drop_edges && self.space.logged) {
+                    return Some(Stop::Hit(Limit::Memory));
+                }
+                self.space.drop_log();
+                continue;
             }
             let before: Vec<usize> = self.space.shards.iter().map(|s| s.len()).collect();
             let fits = self.round(round);
@@ -327,7 +332,7 @@ impl<'m> Sweep<'m> {
 
     /// Step three: edges and classes of the round's source states.
     fn log_round(&mut self, round: usize, depth: u32) {
-        let sure = self.space.sure;
+        let (sure, logged) = (self.space.sure, self.space.logged);
         let firsts = &self.space.firsts;
         // Most edges lead one level up or down, or stay: only the others are looked up.
         let near = &firsts[(depth as usize).saturating_sub(1)];
@@ -371,7 +376,11 @@ impl<'m> Sweep<'m> {
                     distinct.dedup();
                 }
                 lane.edges += distinct.len() as u64;
-                shard.log_edges(&edges, sure);
+                if logged {
+                    shard.log_edges(&edges, sure);
+                } else {
+                    shard.skip_edges(edges.len());
+                }
                 shard.set_class(local, class_of(head));
                 lane.cut |= head.status == Status::Cut;
             }
@@ -545,6 +554,8 @@ pub struct Exploration {
     pub cut: bool,
     /// Bits of one packed state.
     pub bits_per_state: u32,
+    /// Whether the transitions were kept in memory; if not they were made again where they were needed.
+    pub edges_kept: bool,
 }
 
 /// The result of [`explore`]: counts, the space behind them, and what broke.
@@ -602,11 +613,12 @@ pub fn explore(
         depth: sweep.space.levels_len() - 1,
         per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
         bits_per_state: model.layout().bits,
+        edges_kept: sweep.space.logged,
         chance: !model.is_sure(),
         cut: sweep.cut,
         ..Exploration::default()
     };
-    let (nearest, marks) = sweep.on_pool(|| classify::classify(model, &sweep.space, &mut counts));
+    let (nearest, marks) = sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts));
     (sweep.space.certain, sweep.space.almost_certain) = marks;
     let nearest_fatal = nearest.and_then(|(depth, states)| {
         let mut route = route::first_route(model, &sweep.space, depth, &states, past_goals)?;

@@ -22,6 +22,7 @@
 //! Equal inputs give equal results, whatever the number of threads.
 
 pub mod classify;
+mod edges;
 pub mod explore;
 pub mod graph;
 pub mod infer;

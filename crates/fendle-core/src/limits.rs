@@ -40,11 +40,14 @@ pub struct Limits {
     pub memory_bytes: u64,
     /// Threads to use; 0 means one for each core. Changes no answer.
     pub threads: usize,
+    /// Whether the edges may be dropped when memory runs short, and made again where they are needed: slower, and
+    /// what asks the space for its edges afterwards finds none.
+    pub drop_edges: bool,
 }
 
 impl Default for Limits {
     fn default() -> Limits {
-        Limits { max_states: u64::MAX, memory_bytes: 4 << 30, threads: 0 }
+        Limits { max_states: u64::MAX, memory_bytes: 4 << 30, threads: 0, drop_edges: false }
     }
 }
 

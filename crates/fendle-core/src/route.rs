@@ -4,6 +4,7 @@
 //! does not depend on how the states are numbered. Needs 4 bytes for each state on a shortest way,
 //! beside the space.
 
+use crate::edges::Edges;
 use crate::model::{Expansion, Model, MoveId};
 use crate::space::{Space, StateId};
 
@@ -30,6 +31,7 @@ pub(crate) fn first_route(
     targets: &[StateId],
     past_goals: bool,
 ) -> Option<Route> {
+    let source = Edges { space, model, past_goals };
     // wanted[d] holds, sorted, the states of depth d that lie on a shortest way to a target.
     let mut wanted: Vec<Vec<StateId>> = vec![vec![]; depth as usize + 1];
     let mut last: Vec<StateId> = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();
@@ -38,7 +40,7 @@ pub(crate) fn first_route(
     for d in (0..depth).rev() {
         let (above, below) = wanted.split_at_mut(d as usize + 1);
         let (above, below) = (&mut above[d as usize], &below[0]);
-        space.each_edges(d, |id, edges| {
+        source.each_of_level(d, |id, edges| {
             if edges.iter().any(|e| has(below, e.to)) {
                 above.push(id);
             }

@@ -59,6 +59,8 @@ pub fn solve_seeing(
     watch: &dyn Watch,
     closed: &mut dyn FnMut(&Space),
 ) -> Result<Solved, Fault> {
+    // Edges serve the one way that is looked for at the end.
+    let limits = Limits { drop_edges: true, ..limits };
     let mut sweep = Sweep::new(model, limits, false)?;
     let stop = sweep.run(Until::FirstGoal, watch);
     let space = &sweep.space;

@@ -429,6 +429,18 @@ impl Shard {
         }
     }
 
+    fn drop_log(&mut self) {
+        self.log = vec![];
+        self.log_bytes = 0;
+    }
+
+    /// Counts the next state in local order as expanded without keeping its edges.
+    pub(crate) fn skip_edges(&mut self, count: usize) {
+        let local = self.expanded;
+        self.expanded += 1;
+        self.set_degree(local, count.min(WIDE_DEGREE) as u8);
+    }
+
     fn log_end(&self) -> LogPos {
         match self.log.last() {
             None => LogPos::default(),
@@ -603,6 +615,8 @@ pub struct Space {
     pub(crate) firsts: Vec<[u32; SHARDS]>,
     /// For each depth the least depth that an edge from it leads to.
     pub(crate) reach: Vec<u32>,
+    /// Whether the edges are kept.
+    pub(crate) logged: bool,
 }
 
 impl Space {
@@ -618,7 +632,20 @@ impl Space {
             almost_certain: Marks::default(),
             firsts: vec![[0; SHARDS]],
             reach: vec![0],
+            logged: true,
         }
+    }
+
+    /// Whether the transitions are kept beside the states. Without them [`Space::each_edges`] has nothing to visit.
+    #[must_use]
+    pub fn has_edges(&self) -> bool {
+        self.logged
+    }
+
+    /// Gives the memory of the edges back.
+    pub(crate) fn drop_log(&mut self) {
+        self.logged = false;
+        self.shards.iter_mut().for_each(Shard::drop_log);
     }
 
     /// Number of distinct states.
@@ -737,6 +764,9 @@ impl Space {
 
     /// Calls `visit` with the edges of one state, in move order. O(edges of its level in its shard).
     pub fn each_edges_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
+        if !self.logged {
+            return;
+        }
         let depth = self.depth_of(id);
         self.shards[id.shard()].each_edges(
             depth,
@@ -748,6 +778,9 @@ impl Space {
 
     /// Calls `visit` with every expanded state of one depth and its edges in move order.
     pub fn each_edges(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
+        if !self.logged {
+            return;
+        }
         for (n, shard) in self.shards.iter().enumerate() {
             shard.each_edges(
                 depth,

@@ -155,7 +155,10 @@ pub fn structure(
     }
     // Arrows one way, then the other; numbers and stacks beside them.
     let bytes = arrows_bytes(space, counts.transitions) + 20 * space.ids_len() as u64;
-    if counts.transitions >= u64::from(u32::MAX) || space.bytes() + bytes > limits.memory_bytes {
+    if !space.has_edges()
+        || counts.transitions >= u64::from(u32::MAX)
+        || space.bytes() + bytes > limits.memory_bytes
+    {
         return Err(NotSeen::Memory { bytes });
     }
     let progress = Progress { states: counts.states, expanded: counts.states, depth: counts.depth, bytes };

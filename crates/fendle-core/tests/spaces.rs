@@ -304,3 +304,31 @@ fn hidden_things_run_through_explore_with_the_layout_known() {
     assert_ne!(told(&mut *worker, 1, 1), told(&mut *worker, 3, 1));
     assert_eq!(worker.refusals(&[3 | 1 << 4]).expect("sound")[0].why, "open already");
 }
+
+/// With memory for the states and not for their transitions, the answers are those of a search with room for both.
+#[test]
+fn dropped_edges_change_no_answer() {
+    let yard = Shove::read("A.....\n.o.oH.\n.._...\n.o..__\n......");
+    let deck = slide(3, 3, vec![1, 2, 3, 4, 5, 6, 0, 7, 8]);
+    let mut dropped = 0;
+    for model in [&yard as &dyn Model, &deck] {
+        let full = explore(model, Limits::default(), false, &NoWatch).expect("sound");
+        assert!(full.counts.edges_kept && full.counts.complete);
+        let bytes = full.space.bytes();
+        for share in [60, 70, 80, 90, 100] {
+            let limits = Limits { memory_bytes: bytes * share / 100, drop_edges: true, ..Limits::default() };
+            let tight = explore(model, limits, false, &NoWatch).expect("sound");
+            let plain = explore(model, Limits { drop_edges: false, ..limits }, false, &NoWatch).expect("sound");
+            if !tight.counts.complete || tight.counts.edges_kept {
+                continue;
+            }
+            dropped += 1;
+            assert_eq!(plain.counts.limit, Some(Limit::Memory));
+            assert_eq!(Exploration { edges_kept: true, ..tight.counts }, full.counts);
+            assert_eq!(tight.nearest_fatal, full.nearest_fatal);
+            let solved = |limits| solve(model, limits, &NoWatch).expect("sound").verdict;
+            assert_eq!(solved(limits), solved(Limits::default()));
+        }
+    }
+    assert!(dropped >= 2, "{dropped}");
+}

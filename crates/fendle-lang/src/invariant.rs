@@ -554,10 +554,10 @@ impl Quantity {
         }
     }
 
-    /// A line to be pasted into the model.
+    /// Two lines to be pasted into the model.
     #[must_use]
     pub fn keeps_line(&self, b: &Bound) -> String {
-        format!("keeps ({}) because \"{}\"", self.text(b), self.because(b))
+        format!("keeps ({})\n    because \"{}\"", self.text(b), self.because(b))
     }
 
     /// Why, in a few words without quotes.

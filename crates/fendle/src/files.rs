@@ -391,16 +391,28 @@ pub fn load_all(s: &Session, args: &LevelArgs) -> Result<Loaded, Trouble> {
     load_with(s, args, if args.after.is_some() { Want::One } else { Want::All })
 }
 
+/// The same from a text that is at hand, as if it were read from the file that is named.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to work with.
+pub fn load_text(s: &Session, args: &LevelArgs, text: String) -> Result<Loaded, Trouble> {
+    load_from(s, args, Want::One, text)
+}
+
 fn load_with(s: &Session, args: &LevelArgs, want: Want) -> Result<Loaded, Trouble> {
-    let mut store = Store::default();
-    let mut errors = vec![];
     if args.file.extension().is_some_and(|e| e == "fendle") {
         return Err(Trouble::Message(format!(
             "{} is a model; this command wants a level file, which names its model",
             args.file.display()
         )));
     }
-    let text = read_text(&args.file)?;
+    load_from(s, args, want, read_text(&args.file)?)
+}
+
+fn load_from(s: &Session, args: &LevelArgs, want: Want, text: String) -> Result<Loaded, Trouble> {
+    let mut store = Store::default();
+    let mut errors = vec![];
     let Some((levels, model)) = store.levels(&args.file, text, &mut errors) else {
         return Err(report(s, &store, &errors));
     };

@@ -95,6 +95,7 @@ pub fn limits(common: &Common) -> Limits {
         max_states: common.max_states.unwrap_or(u64::MAX),
         memory_bytes: common.memory,
         threads: common.threads,
+        drop_edges: false,
     }
 }
 

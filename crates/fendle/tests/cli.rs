@@ -360,9 +360,7 @@ fn a_model_fault_is_told_with_its_place_its_state_and_its_moves() {
         ("let f: place = at + 9000 * d\n if f on board { n = 1 }\n", "too far from the board"),
     ];
     for (body, words) in cases {
-        let model = format!(
-            "{start}{body}}}\ngoal n == 5 and n < 5\n"
-        );
+        let model = format!("{start}{body}}}\ngoal n == 5 and n < 5\n");
         let level = "model='m.fendle'\nsize=[2,3]\n[[level]]\nstart={at='r1c1', n=0}\n";
         let dir = dir_with(&[("m.fendle", &model), ("l.toml", level)]);
         for command in ["explore", "solve"] {

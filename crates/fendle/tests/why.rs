@@ -73,8 +73,10 @@ fn a_sliding_board_is_refuted_without_a_search_and_without_a_hint() {
     let r = fendle(dir.path(), &["why", "swapped.toml"]);
     assert_eq!(r.code, 0);
     // The line that is offered can be pasted, and proves the same.
-    let line = r.out.lines().find(|l| l.trim_start().starts_with("keeps (")).expect("a line for the model");
-    fs::write(dir.path().join("plain.fendle"), format!("{PLAIN}{}\n", line.trim())).expect("writable");
+    let mut lines = r.out.lines().skip_while(|l| !l.trim_start().starts_with("keeps ("));
+    let (keeps, because) = (lines.next().expect("a line for the model"), lines.next().expect("a reason"));
+    let pasted = format!("{PLAIN}{}\n  {}\n", keeps.trim(), because.trim());
+    fs::write(dir.path().join("plain.fendle"), pasted).expect("writable");
     let v = fendle(dir.path(), &["solve", "swapped.toml", "--format", "json"]).json();
     assert_eq!((v["verdict"].as_str(), v["proof"]["found"].as_bool()), (Some("unsolvable"), Some(false)));
     // The enumeration agrees, on a board that it can hold.

@@ -5,6 +5,8 @@ use std::path::Path;
 
 use fendle_core::odds::{AimValue, odds};
 use fendle_core::{Model as _, explore};
+use fendle_lang::effects::QUICK_WAYS;
+use fendle_lang::keeps::proof;
 use fendle_lang::play::MoveTable;
 use fendle_lang::player::Stopped;
 use fendle_lang::{Bound, Game, bind};
@@ -16,8 +18,10 @@ use super::odds::value_text;
 use super::solve::{Failed, answer};
 use super::{
     WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
+    why,
 };
-use crate::files::{Store, Want, begin, game_of, report};
+use crate::args::{LevelArgs, ViewArg};
+use crate::files::{Store, Want, begin, game_of, load_text, report};
 use crate::know::{Play, fault_words, from, in_order};
 use crate::watch::{Watcher, limits};
 use crate::{Exit, Session, Trouble};
@@ -77,6 +81,62 @@ fn hidden(s: &mut Session, game: &Game, moves: &MoveTable) -> Result<(), Trouble
             for m in a.from_start.iter().filter(|_| a.moves.is_none()) {
                 let win = m.win.as_ref().map_or(String::new(), |v| value_text(v, true));
                 s.line(format!("  {:<12} wins {win}", game.move_name(m.of)))?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// One answer of each kind to the question why: file, level, moves before it, all dead parts.
+const REASONS: &[(usize, &str, Option<&str>, bool)] = &[
+    (0, "two plates swapped", None, false),
+    (1, "mind the corner", Some("go right; go right; go down"), false),
+    (1, "mind the corner", Some("go right; go right; go down; go left"), false),
+    (1, "behind the pier", None, false),
+    (1, "one barge", None, true),
+];
+
+/// Asks why, in each way in which that is answered.
+fn reasons(s: &mut Session) -> Result<(), Trouble> {
+    for (i, (file, level, after, all)) in REASONS.iter().enumerate() {
+        let (name, text) = PACK[*file];
+        let args = LevelArgs {
+            file: name.into(),
+            level: Some((*level).into()),
+            at: None,
+            after: after.map(Into::into),
+            view: ViewArg::Author,
+            known: false,
+            sets: vec![],
+        };
+        let mut loaded = load_text(s, &args, text.into())?;
+        let mut command = format!("fendle why {name} --level {level:?}");
+        if let Some(moves) = after {
+            command.push_str(&format!(" \\\n           --after {moves:?}"));
+        }
+        if *all {
+            command.push_str(" --all");
+        }
+        s.line("")?;
+        s.line("-".repeat(78))?;
+        s.line(format!("$ {command}"))?;
+        s.line("")?;
+        if *all {
+            why::run_all(s, &loaded, false, 9)?;
+        } else {
+            why::one_position(s, &loaded, false)?;
+        }
+        if i == 0 {
+            // The same once more, had the model said nothing.
+            let mut model = (*loaded.game.bound.model).clone();
+            model.keeps.clear();
+            let bound = Bound { model: std::sync::Arc::new(model), ..loaded.game.bound.clone() };
+            loaded.game = Game::new(bound).map_err(|_| Trouble::Message("the model is too large".into()))?;
+            s.line("")?;
+            s.line("And when the model does not say what is kept, Fendle finds it:")?;
+            let (kept, _) = proof(&loaded.game, QUICK_WAYS, &mut || false);
+            if let Some(kept) = kept {
+                why::write_proof(s, &loaded.game.bound, &kept)?;
             }
         }
     }
@@ -214,6 +274,7 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
             return Err(report(s, &store, &errors));
         }
     }
+    reasons(s)?;
     s.line("")?;
     s.line("-".repeat(78))?;
     s.line("The audit of the whole pack:")?;

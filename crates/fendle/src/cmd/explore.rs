@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::odds;
-use fendle_core::{Exploration, Explored, Limit, Model as _, explore};
+use fendle_core::{Exploration, Explored, Limit, Limits, Model as _, explore};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use fendle_view::chart::{bars, by_depth};
@@ -34,6 +34,8 @@ pub fn run(
     let Some(play) = play_or_say(s, &loaded, args)? else { return Ok(Exit::Undecided) };
     let (model, worlds, limits) = play.on(game, &s.common);
     let watcher = Watcher::new(&s.common);
+    // Without the structure nothing asks for the edges again.
+    let limits = Limits { drop_edges: structure.is_none() && worlds == 0, ..limits };
     let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
     let found = found
@@ -196,6 +198,9 @@ fn write_text(s: &mut Session, loaded: &Loaded, found: &Explored, states: &Drawn
         ))?,
     }
     s.line(verdict_line(c))?;
+    if !c.edges_kept {
+        s.line("memory ran short: transitions were not kept but made again where they were needed")?;
+    }
     s.line("")?;
     s.line(format!("states       {:>14}   {} bits each", grouped(c.states), c.bits_per_state))?;
     s.line(format!(

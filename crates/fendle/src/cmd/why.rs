@@ -190,7 +190,6 @@ fn head(s: &mut Session, loaded: &Loaded) -> Result<(), Trouble> {
 pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usize) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let game = &loaded.game;
-    let b = &game.bound;
     needs_known(game, args.known, "why")?;
     if !game.has_goal() {
         return Err(Trouble::Message(
@@ -201,6 +200,13 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
     if all {
         return run_all(s, &loaded, typed, most);
     }
+    one_position(s, &loaded, typed)
+}
+
+/// Why one position cannot be won, or what its fatal moves destroy.
+pub fn one_position(s: &mut Session, loaded: &Loaded, typed: bool) -> Result<Exit, Trouble> {
+    let game = &loaded.game;
+    let b = &game.bound;
     let ended = Eval::new(b)
         .status(&b.position)
         .map_err(|f| Trouble::Message(format!("the position breaks the model: {f}")))?;
@@ -209,7 +215,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
         if s.common.format == Format::Json {
             s.json(&json!({"level": loaded.level.name, "status": words, "position": b.line(&b.position)}))?;
         } else {
-            head(s, &loaded)?;
+            head(s, loaded)?;
             s.line(format!("this position has ended: {words}; that is all there is to say of it"))?;
         }
         return Ok(Exit::Yes);
@@ -219,16 +225,16 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
     let (kept, only_checked) = proof(&game.apart(), WAYS_MAX, &mut stop);
     if let (Some(kept), false) = (&kept, typed) {
         watcher.finish();
-        write_kept(s, &loaded, kept)?;
+        write_kept(s, loaded, kept)?;
         return Ok(Exit::Yes);
     }
     // Over which states: those of the level, from where its play begins.
     let begun = loaded.history[0].clone();
-    let mut ground = level_ground(s, &loaded, &begun, &watcher)?;
+    let mut ground = level_ground(s, loaded, &begun, &watcher)?;
     let mut class = ground.class(&b.position);
     if class.is_none() {
         // The position is none of this level's.
-        ground = level_ground(s, &loaded, &b.position, &watcher)?;
+        ground = level_ground(s, loaded, &b.position, &watcher)?;
         ground.over =
             format!("the {} from this position on", counted(ground.found.counts.states, "state", "states"));
         class = ground.class(&b.position);
@@ -236,7 +242,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
     let class = class.unwrap_or(Class::Open);
     if class == Class::Open {
         watcher.finish();
-        return undecided(s, &loaded, &ground, only_checked.is_some());
+        return undecided(s, loaded, &ground, only_checked.is_some());
     }
     let wide = if is_bad(class) && (typed || !ground.has_hope()) {
         typed_ground(s, game, typed, &watcher)?.filter(|g| g.class(&b.position).is_some_and(is_bad))
@@ -246,7 +252,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
     if is_bad(class) {
         let from_here = match begun == b.position && ground.kind == "reached" {
             true => None,
-            false => Some(level_ground(s, &loaded, &b.position, &watcher)?),
+            false => Some(level_ground(s, loaded, &b.position, &watcher)?),
         };
         let own = from_here.as_ref().unwrap_or(&ground);
         let seen = if kept.is_none() { seen_apart(&own.game, &own.found) } else { None };
@@ -259,7 +265,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
         dead.write(s, &loaded)?;
         return Ok(Exit::Yes);
     }
-    let exit = write_winnable(s, &loaded, &ground, class)?;
+    let exit = write_winnable(s, loaded, &ground, class)?;
     watcher.finish();
     Ok(exit)
 }
@@ -280,7 +286,8 @@ fn write_kept(s: &mut Session, loaded: &Loaded, kept: &Proof) -> Result<(), Trou
     write_proof(s, b, kept)
 }
 
-fn write_proof(s: &mut Session, b: &Bound, kept: &Proof) -> Result<(), Trouble> {
+/// A proof from kept quantities, with lines to be pasted into the model where they were found.
+pub fn write_proof(s: &mut Session, b: &Bound, kept: &Proof) -> Result<(), Trouble> {
     for line in proof_lines(b, kept) {
         s.lines(&wrapped(&line, WIDTH))?;
     }
@@ -291,9 +298,9 @@ fn write_proof(s: &mut Session, b: &Bound, kept: &Proof) -> Result<(), Trouble> 
 }
 
 fn keeps_lines(s: &mut Session, b: &Bound, list: &[Apart]) -> Result<(), Trouble> {
-    s.line("as a line for the model:")?;
+    s.line("to be pasted into the model:")?;
     for a in list {
-        s.line(format!("    {}", a.quantity.keeps_line(b)))?;
+        s.lines(&a.quantity.keeps_line(b).lines().map(|l| format!("    {l}")).collect::<Vec<_>>())?;
     }
     Ok(())
 }
@@ -554,7 +561,7 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
 }
 
 /// The dead parts of a whole level.
-fn run_all(s: &mut Session, loaded: &Loaded, typed: bool, most: usize) -> Result<Exit, Trouble> {
+pub fn run_all(s: &mut Session, loaded: &Loaded, typed: bool, most: usize) -> Result<Exit, Trouble> {
     let b = &loaded.game.bound;
     let watcher = Watcher::new(&s.common);
     let mut ground = level_ground(s, loaded, &loaded.history[0], &watcher)?;

@@ -1,0 +1,73 @@
+//! The transitions of a space, from its log where that was kept, else from the rules again.
+//!
+//! A search that runs out of memory can drop the log of its edges and go on with the table alone. What looks at edges
+//! afterwards, level by level, then expands the states once more and looks their targets up: several times slower, and no
+//! memory beside a batch.
+
+use crate::model::{Expansion, Model};
+use crate::space::{Class, Edge, Space, StateId};
+
+/// States expanded together.
+const BATCH: usize = 256;
+
+/// Where edges come from.
+pub(crate) struct Edges<'a> {
+    pub(crate) space: &'a Space,
+    pub(crate) model: &'a dyn Model,
+    pub(crate) past_goals: bool,
+}
+
+impl Edges<'_> {
+    /// Calls `visit(local, edges)` for the expanded states of one depth in one shard that are `wanted`, in local order.
+    pub(crate) fn each(
+        &self,
+        shard: usize,
+        depth: u32,
+        wanted: impl Fn(u32, Class) -> bool,
+        mut visit: impl FnMut(u32, &[Edge]),
+    ) {
+        let space = self.space;
+        let own = &space.shards[shard];
+        if space.logged {
+            own.each_edges(depth, space.sure, wanted, visit);
+            return;
+        }
+        let words = space.layout.words();
+        let range = own.level(depth);
+        let list: Vec<u32> =
+            (range.start..range.end.min(own.expanded())).filter(|l| wanted(*l, own.class(*l))).collect();
+        if list.is_empty() {
+            return;
+        }
+        let mut worker = self.model.worker();
+        let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
+        for batch in list.chunks(BATCH) {
+            states.clear();
+            out.clear();
+            for local in batch {
+                own.push_state(*local as usize, &mut states);
+            }
+            worker.expand(&states, self.past_goals, &mut out);
+            let mut outcomes = out.outcomes.chunks_exact(words);
+            let mut runs = out.runs.iter();
+            for (local, head) in batch.iter().zip(&out.heads) {
+                edges.clear();
+                for run in runs.by_ref().take(head.runs as usize) {
+                    for o in 1..=run.outcomes {
+                        // A search that was cut short may lack what a state that broke leads to.
+                        let target = outcomes.next().and_then(|s| space.find(s));
+                        edges.extend(target.map(|to| Edge { to, last: o == run.outcomes }));
+                    }
+                }
+                visit(*local, &edges);
+            }
+        }
+    }
+
+    /// The same for all shards of one depth.
+    pub(crate) fn each_of_level(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
+        for n in 0..self.space.shards.len() {
+            self.each(n, depth, |_, _| true, |local, edges| visit(StateId(local << 6 | n as u32), edges));
+        }
+    }
+}
