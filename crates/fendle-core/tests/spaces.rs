@@ -318,7 +318,8 @@ fn dropped_edges_change_no_answer() {
         for share in [60, 70, 80, 90, 100] {
             let limits = Limits { memory_bytes: bytes * share / 100, drop_edges: true, ..Limits::default() };
             let tight = explore(model, limits, false, &NoWatch).expect("sound");
-            let plain = explore(model, Limits { drop_edges: false, ..limits }, false, &NoWatch).expect("sound");
+            let plain =
+                explore(model, Limits { drop_edges: false, ..limits }, false, &NoWatch).expect("sound");
             if !tight.counts.complete || tight.counts.edges_kept {
                 continue;
             }

@@ -5,6 +5,7 @@ mod twins;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
+use fendle_core::shape::{Difference, Likeness, likeness};
 use fendle_core::structure::{NotSeen, Structure, structure};
 use fendle_core::{
     Expansion, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Refusal, Start, Status, Worker,
@@ -412,4 +413,126 @@ fn a_space_that_was_not_seen_whole_has_no_structure() {
     let found = explore(&net, limits, false, &NoWatch).expect("a start");
     let tight = Limits { memory_bytes: 1000, ..limits };
     assert!(matches!(structure(&net, &found, &tight, &NoWatch), Err(NotSeen::Memory { .. })));
+}
+
+fn permuted(net: &Net, to: &[usize]) -> Net {
+    let n = net.moves.len();
+    let mut out = Net { moves: vec![vec![]; n], ended: vec![None; n], starts: vec![] };
+    for s in 0..n {
+        let mut moves: Vec<(u32, usize)> = net.moves[s].iter().map(|(m, t)| (*m, to[*t])).collect();
+        // Names of moves are no part of the shape.
+        moves.reverse();
+        out.moves[to[s]] = moves;
+        out.ended[to[s]] = net.ended[s];
+    }
+    out.starts = net.starts.iter().map(|s| to[*s]).collect();
+    out
+}
+
+/// Edges with how often, for comparing.
+fn edges(net: &Net) -> BTreeMap<(usize, usize), usize> {
+    let mut out = BTreeMap::new();
+    for s in 0..net.moves.len() {
+        for t in net.next(s) {
+            *out.entry((s, t)).or_default() += 1;
+        }
+    }
+    out
+}
+
+fn orders(n: usize) -> Vec<Vec<usize>> {
+    match n {
+        0 => vec![vec![]],
+        _ => (orders(n - 1).into_iter())
+            .flat_map(|o| {
+                (0..n).map(move |at| {
+                    let mut o = o.clone();
+                    o.insert(at, n - 1);
+                    o
+                })
+            })
+            .collect(),
+    }
+}
+
+#[test]
+fn shapes_are_told_apart_exactly_when_no_renaming_fits() {
+    let mut rng = SmallRng::seed_from_u64(23);
+    let (mut same, mut different) = (0, 0);
+    for round in 0..600 {
+        let a = Net::random(&mut rng);
+        let n = a.moves.len();
+        let mut to: Vec<usize> = (0..n).collect();
+        for i in (1..n).rev() {
+            to.swap(i, rng.random_range(0..=i));
+        }
+        let mut b = permuted(&a, &to);
+        let (found, _) = ask(&a);
+        let (other, _) = ask(&b);
+        match likeness(&found.space, &other.space, 1 << 22) {
+            Likeness::Same(pairs) => {
+                assert_eq!(pairs.len(), n);
+                let name = |space: &fendle_core::Space, id| space.state(id)[0] as usize;
+                let map: BTreeMap<usize, usize> =
+                    pairs.iter().map(|(x, y)| (name(&found.space, *x), name(&other.space, *y))).collect();
+                let moved: BTreeMap<_, _> =
+                    edges(&a).iter().map(|((s, t), k)| ((map[s], map[t]), *k)).collect();
+                assert_eq!(moved, edges(&b));
+            }
+            other => panic!("{other:?}: a renaming of itself"),
+        }
+        // One edge bent: small ones are compared by trying every renaming.
+        if n > 6 || round % 2 == 0 {
+            continue;
+        }
+        let s = rng.random_range(0..n);
+        if let Some(m) = b.moves[s].first_mut() {
+            m.1 = rng.random_range(0..n);
+        }
+        let b = b.reached();
+        if b.moves.len() != n {
+            continue;
+        }
+        let (other, _) = ask(&b);
+        let class = |e: &Explored, s: usize| e.space.class(e.space.find(&[s as u64]).expect("reached"));
+        let fits = orders(n).into_iter().any(|o| {
+            let moved: BTreeMap<_, _> = edges(&a).iter().map(|((s, t), k)| ((o[*s], o[*t]), *k)).collect();
+            moved == edges(&b)
+                && (0..n).all(|s| class(&found, s) == class(&other, o[s]))
+                && a.starts.iter().map(|s| o[*s]).collect::<BTreeSet<_>>()
+                    == b.starts.iter().copied().collect()
+        });
+        match likeness(&found.space, &other.space, 1 << 22) {
+            Likeness::Same(_) => assert!(fits),
+            Likeness::Different(_) => assert!(!fits),
+            Likeness::Unknown => panic!("tiny spaces are decided"),
+        }
+        same += usize::from(fits);
+        different += usize::from(!fits);
+    }
+    assert!(same > 5 && different > 5, "{same} {different}");
+}
+
+/// Two rings of six against one of twelve would have equal neighbourhoods everywhere; here each state of the ring leads back to
+/// the start, so that depth cannot help: only trying renamings decides.
+#[test]
+fn equal_neighbourhoods_are_not_taken_for_equal_shapes() {
+    let rings = |lengths: &[usize]| {
+        let n: usize = lengths.iter().sum();
+        let mut moves: Vec<Vec<(u32, usize)>> = vec![(0..n).map(|k| (k as u32, k + 1)).collect()];
+        let mut first = 1;
+        for len in lengths {
+            for k in 0..*len {
+                let (next, last) = (first + (k + 1) % len, first + (k + len - 1) % len);
+                moves.push(vec![(0, next), (1, last)]);
+            }
+            first += len;
+        }
+        Net { ended: vec![None; n + 1], moves, starts: vec![0] }
+    };
+    let (one, _) = ask(&rings(&[12]));
+    let (two, _) = ask(&rings(&[6, 6]));
+    assert_eq!(likeness(&one.space, &two.space, 1 << 24), Likeness::Different(Difference::EveryRenaming));
+    assert_eq!(likeness(&one.space, &two.space, 300), Likeness::Unknown);
+    assert!(matches!(likeness(&two.space, &ask(&rings(&[6, 6])).0.space, 1 << 24), Likeness::Same(_)));
 }
