@@ -201,12 +201,11 @@ fn idle_parts(
 }
 
 fn percent(s: Share) -> String {
-    match s.all {
-        0 => "none".into(),
-        all => {
-            format!("{:.1} %  ({} of {})", 100.0 * s.part as f64 / all as f64, grouped(s.part), grouped(all))
-        }
-    }
+    if s.all == 0 { "none".into() } else { format!("{:.1} %", 100.0 * s.part as f64 / s.all as f64) }
+}
+
+fn of_all(s: Share) -> String {
+    format!("{} of {} allowed moves keep the game winnable", grouped(s.part), grouped(s.all))
 }
 
 fn row(name: &str, value: impl std::fmt::Display, words: &str) -> String {
@@ -319,7 +318,7 @@ impl Asked {
         if r.winnable_rooms > 0 {
             s.line(row("winnable rooms", grouped(r.winnable_rooms), ""))?;
             let words = match r.essentially_unique {
-                true => "one chain of doors carries every solution: essentially unique",
+                true => "one chain carries every solution: essentially unique",
                 false => "doors that keep the game winnable",
             };
             s.line(row("doors between them", grouped(r.winnable_doors), words))?;
@@ -344,29 +343,17 @@ impl Asked {
             &format!("through {}", counted(short.states, "state", "states")),
         ))?;
         if let Some(n) = short.up_to_swaps {
-            s.line(row(
-                "  up to swaps",
-                grouped(n),
-                "of neighbouring moves that can be swapped with the same result",
-            ))?;
+            s.line(row("  up to swaps", grouped(n), "of neighbouring moves with the same result"))?;
         }
         s.line(row(
             "must-pass states",
             grouped(st.must_pass.len() as u64),
             "on every way to a goal, the ends among them",
         ))?;
-        s.line(row("corridor, on the way", "", &percent(short.corridor)))?;
-        s.line(row(
-            "corridor, everywhere",
-            "",
-            &format!("{}: moves that keep the game winnable", percent(st.corridor)),
-        ))?;
+        s.line(row("corridor, on the way", percent(short.corridor), &of_all(short.corridor)))?;
+        s.line(row("corridor, everywhere", percent(st.corridor), &of_all(st.corridor)))?;
         if let Some(list) = &self.detours {
-            s.line(row(
-                "detours",
-                list.len(),
-                "moves of the first shortest solution that undo a part of the goal or go away from it",
-            ))?;
+            s.line(row("detours", list.len(), "moves that undo a part of the goal or go away from it"))?;
             for d in list {
                 let mut why = vec![];
                 if let Some((was, is)) = d.bound {
