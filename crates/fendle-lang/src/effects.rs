@@ -13,7 +13,7 @@ use crate::ast::QuantKind;
 use crate::bind::Bound;
 use crate::hir::*;
 use crate::lower::move_list;
-use crate::reference::Eval;
+use crate::reference::{Eval, OpenValue};
 
 /// Ways through the moves above which effects are not followed, while a level is loaded or solved.
 pub const QUICK_WAYS: usize = 6_000;
@@ -57,7 +57,7 @@ impl Effects {
                         list.insert(changes);
                     }
                 }
-                left > 0 && !(left % 1024 == 0 && stop())
+                left > 0 && !(left.is_multiple_of(1024) && stop())
             });
             if !followed {
                 return None;
@@ -259,7 +259,7 @@ impl Form {
         let slot = &b.slots[v];
         let start = &b.start[slot.base..slot.base + slot.len];
         let once = b.model.vars[v].rearranged.is_some() && start.iter().filter(|x| **x == value).count() == 1;
-        let plain = |w: &(Vec<(usize, i32)>, i64)| {
+        let plain = |w: &OpenValue| {
             w.0.len() == 1 && w.0[0].1 == value && w.0[0].0 >= slot.base && w.0[0].0 < slot.base + slot.len
         };
         if !once || places.len() != slot.len || ways.len() != slot.len || !ways.iter().all(plain) {

@@ -251,8 +251,8 @@ impl<'b> Invariants<'b> {
             Term::Sign(v) => {
                 let slot = &self.b.slots[v];
                 let mut state = here.to_vec();
-                for p in slot.base..slot.base + slot.len {
-                    state[p] = *pins.get(&p)?;
+                for (p, value) in state.iter_mut().enumerate().skip(slot.base).take(slot.len) {
+                    *value = *pins.get(&p)?;
                 }
                 Some(self.term_in(term, &state))
             }

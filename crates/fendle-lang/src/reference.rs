@@ -309,6 +309,9 @@ struct OpenState {
     none_left: bool,
 }
 
+/// What was settled on the way to a value, and the value.
+pub(crate) type OpenValue = (Vec<(usize, i32)>, i64);
+
 /// One way that an open state can go.
 pub(crate) struct OpenWay<'w> {
     /// What was settled on this way: places in the state and their values, each place once.
@@ -2007,12 +2010,7 @@ impl<'b> Eval<'b> {
 
     /// The value of an expression in an open state, in every way: what was read, and the value. `None` when there are
     /// more than `most` ways, or something is read that is not followed.
-    pub(crate) fn open_values(
-        &mut self,
-        e: &Expr,
-        frame: &[i64],
-        most: usize,
-    ) -> Option<Vec<(Vec<(usize, i32)>, i64)>> {
+    pub(crate) fn open_values(&mut self, e: &Expr, frame: &[i64], most: usize) -> Option<Vec<OpenValue>> {
         let mut out = vec![];
         let mut take = vec![];
         loop {

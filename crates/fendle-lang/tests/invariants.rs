@@ -273,9 +273,8 @@ fn rank(rows: &[Vec<i64>]) -> usize {
         rows.swap(rank, p);
         for r in rank + 1..rows.len() {
             let (x, y) = (rows[rank][col], rows[r][col]);
-            for c in 0..3 {
-                rows[r][c] = rows[r][c] * x - rows[rank][c] * y;
-            }
+            let pivot = rows[rank].clone();
+            rows[r].iter_mut().zip(&pivot).for_each(|(v, p)| *v = *v * x - p * y);
         }
         rank += 1;
     }

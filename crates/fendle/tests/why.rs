@@ -88,6 +88,46 @@ fn a_sliding_board_is_refuted_without_a_search_and_without_a_hint() {
     assert_eq!((v["goal"].as_u64(), v["states"].as_u64()), (Some(0), Some(181_440)));
 }
 
+/// A list cannot be followed by the rules, but every transition was seen: what is kept on all of them is said to be so.
+#[test]
+fn what_the_rules_do_not_show_is_checked_on_what_was_seen() {
+    let model = "model steps\nstate n: 0..12\nstate log: list of 0..1 max 8\n\
+        move up_two { refuse \"full\" unless n <= 10 and len(log) < 8\n    n += 2\n    log.push(1) }\n\
+        move back { refuse \"none\" unless n >= 2 and len(log) > 0\n    n -= 2\n    log.pop() }\ngoal n == 7\n";
+    let level = "model = 'steps.fendle'\n[[level]]\nstart = { n = 2, log = [] }\n";
+    let dir = dir_with(&[("steps.fendle", model), ("steps.toml", level)]);
+    let r = fendle(dir.path(), &["why", "steps.toml", "--format", "json"]);
+    let v = r.json();
+    let kept = &v["reasons"][0];
+    assert_eq!(kept["how"], "checked on every transition of this space", "{v}");
+    assert_eq!(kept["quantities"][0]["quantity"], "n mod 2");
+    assert_eq!(
+        (kept["quantities"][0]["here"].as_i64(), kept["quantities"][0]["wanted"].as_i64()),
+        (Some(0), Some(1))
+    );
+    let text = fendle(dir.path(), &["why", "steps.toml"]).out;
+    assert!(text.contains("found, and checked on all"), "{text}");
+    assert!(text.contains("the space from here is exhausted"), "{text}");
+}
+
+/// A level that can be won shows what is kept in it, and nothing trivial.
+#[test]
+fn what_is_kept_is_listed_and_counts_of_pieces_are_not() {
+    let dir = dir_with(&[("plain.fendle", PLAIN), ("yard.toml", YARD)]);
+    let level = SWAPPED.replace("9 11 10 .", "9 10 . 11");
+    fs::write(dir.path().join("fine.toml"), level).expect("writable");
+    let v = fendle(dir.path(), &["why", "fine.toml", "--format", "json", "--max-states", "1000"]).json();
+    assert_eq!(v["status"], "winnable", "one move away, and found before the limit");
+    let small = "model = 'plain.fendle'\n[[level]]\nvalues.target = '''\n1 2\n3 .\n'''\nstart.tile = '''\n1 .\n3 2\n'''\n";
+    fs::write(dir.path().join("small.toml"), small).expect("writable");
+    let v = fendle(dir.path(), &["why", "small.toml", "--format", "json"]).json();
+    let kept = v["kept"].as_array().expect("a list");
+    assert_eq!(kept.len(), 1);
+    assert!(kept[0]["quantity"].as_str().is_some_and(|q| q.starts_with("(parity(tile) + ")));
+    let v = fendle(dir.path(), &["why", "yard.toml", "--level", "open", "--format", "json"]).json();
+    assert_eq!(v["kept"].as_array().map(Vec::len), Some(0), "the number of barges is trivial");
+}
+
 #[test]
 fn look_alike_tiles_are_no_reason() {
     let dir = dir_with(&[("plain.fendle", PLAIN)]);

@@ -8,7 +8,7 @@ use fendle_lang::dead::{
     DeadPart, Fact, Typed, cells_of, fact_text, gallery, is_bad, minimal_part, typed_states,
 };
 use fendle_lang::effects::{Effects, WAYS_MAX, goal_ways};
-use fendle_lang::invariant::{Apart, Invariants};
+use fendle_lang::invariant::{Apart, Invariants, Quantity};
 use fendle_lang::keeps::{Proof, proof};
 use fendle_lang::play::{Step, merged, step};
 use fendle_lang::reference::Eval;
@@ -26,6 +26,8 @@ use crate::{Exit, Session, Trouble};
 
 /// Transitions above which quantities are not looked for in what was seen.
 const SEEN_MAX: u64 = 500_000;
+/// Kept quantities shown where none of them decides.
+const KEPT_SHOWN: usize = 4;
 /// Terms of a quantity that was only checked: more would say nothing to anybody.
 const TERMS_SEEN: usize = 6;
 
@@ -174,6 +176,14 @@ fn seen_apart(game: &Game, found: &Explored) -> Option<Vec<Apart>> {
     Some(out)
 }
 
+/// Quantities that no move changes, by the rules alone, with their values here.
+fn kept_list(b: &Bound) -> Vec<(Quantity, i64)> {
+    let Some(effects) = Effects::of(b, WAYS_MAX, &mut || false) else { return vec![] };
+    let invariants = Invariants::new(b, &effects);
+    let list = invariants.list(KEPT_SHOWN);
+    list.into_iter().map(|q| (invariants.value_in(&q, &b.position), q)).map(|(v, q)| (q, v)).collect()
+}
+
 /// What stands at the head of every answer.
 fn head(s: &mut Session, loaded: &Loaded) -> Result<(), Trouble> {
     s.line(title(loaded))?;
@@ -262,7 +272,7 @@ pub fn one_position(s: &mut Session, loaded: &Loaded, typed: bool) -> Result<Exi
         watcher.finish();
         let dead =
             Dead { class, kept, seen, part, on, states, transitions: own.found.counts.transitions, typed };
-        dead.write(s, &loaded)?;
+        dead.write(s, loaded)?;
         return Ok(Exit::Yes);
     }
     let exit = write_winnable(s, loaded, &ground, class)?;
@@ -481,6 +491,7 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
         let far = fendle_core::graph::Distances::of(space, &back);
         space.find(&ground.game.pack(&b.position)).and_then(|id| far.get(id))
     };
+    let kept = kept_list(b);
     if s.common.format == Format::Json {
         let destroys = |state: &[i32]| ground.part(state).map(|p| part_json(b, &p));
         s.json(&json!({
@@ -498,6 +509,9 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
                 "draw": o.2, "leads_to": class_word(o.0), "dead_part": destroys(&o.1),
             })).collect::<Vec<_>>(),
             "over": ground.kind,
+            "kept": kept.iter().map(|(q, v)| json!({
+                "quantity": q.text(b), "words": q.words(b), "keeps": q.keeps_line(b), "here": v,
+            })).collect::<Vec<_>>(),
         }))?;
         return Ok(Exit::Yes);
     }
@@ -555,6 +569,16 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
         ))?;
         for (class, state, name) in draws.into_iter().take(6) {
             one(s, name, *class, state)?;
+        }
+    }
+    if !kept.is_empty() {
+        s.line("")?;
+        s.line(
+            "kept by every move, found and proved from the rules; the same here as wherever it can be won:",
+        )?;
+        for (q, value) in &kept {
+            s.lines(&wrapped(&format!("  {}: {value}", q.words(b)), WIDTH))?;
+            s.lines(&q.keeps_line(b).lines().map(|l| format!("    {l}")).collect::<Vec<_>>())?;
         }
     }
     Ok(Exit::Yes)
