@@ -3,7 +3,7 @@
 //! Says nothing of a space that was not seen whole. With chance, a way is one of moves and draws: *every lucky way*
 //! passes a must-pass state, and a fatal move is fatal whatever is drawn.
 //!
-//! All of it is linear in states and transitions, but for [`swap_classes`], which looks at every shortest solution.
+//! All of it is linear in states and transitions, but for what is counted up to swaps, which looks at every shortest solution.
 
 use num_bigint::BigUint;
 use serde::Serialize;
