@@ -1,49 +1,12 @@
 //! The built program on real files.
 
+mod common;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use assert_cmd::Command;
+use common::{dir_with, fendle};
 use serde_json::Value;
-use tempfile::TempDir;
-
-struct Run {
-    code: i32,
-    out: String,
-    err: String,
-}
-
-impl Run {
-    fn json(&self) -> Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}\n{}\n{}", self.out, self.err))
-    }
-}
-
-fn fendle(dir: &Path, args: &[&str]) -> Run {
-    let out = Command::cargo_bin("fendle")
-        .expect("the program is built")
-        .current_dir(dir)
-        .env_remove("NO_COLOR")
-        .args(args)
-        .timeout(std::time::Duration::from_secs(120))
-        .output()
-        .expect("it runs");
-    Run {
-        code: out.status.code().unwrap_or(-1),
-        out: String::from_utf8_lossy(&out.stdout).into_owned(),
-        err: String::from_utf8_lossy(&out.stderr).into_owned(),
-    }
-}
-
-fn dir_with(files: &[(&str, &str)]) -> TempDir {
-    let dir = TempDir::new().expect("a temporary folder");
-    for (name, text) in files {
-        let path = dir.path().join(name);
-        fs::create_dir_all(path.parent().expect("a parent")).expect("writable");
-        fs::write(path, text).expect("writable");
-    }
-    dir
-}
 
 fn packs() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packs/harbour")

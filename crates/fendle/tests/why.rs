@@ -1,47 +1,13 @@
 //! `why`, `explore --structure`, `review`, `compare --spaces` and proof files: the built program on real files.
 
+mod common;
+
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
-use assert_cmd::Command;
+use common::{dir_with, fendle};
 use serde_json::Value;
-use tempfile::TempDir;
-
-struct Run {
-    code: i32,
-    out: String,
-    err: String,
-}
-
-impl Run {
-    fn json(&self) -> Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}\n{}\n{}", self.out, self.err))
-    }
-}
-
-fn fendle(dir: &Path, args: &[&str]) -> Run {
-    let out = Command::cargo_bin("fendle")
-        .expect("the program is built")
-        .current_dir(dir)
-        .args(args)
-        .timeout(std::time::Duration::from_secs(120))
-        .output()
-        .expect("it runs");
-    Run {
-        code: out.status.code().unwrap_or(-1),
-        out: String::from_utf8_lossy(&out.stdout).into_owned(),
-        err: String::from_utf8_lossy(&out.stderr).into_owned(),
-    }
-}
-
-fn dir_with(files: &[(&str, &str)]) -> TempDir {
-    let dir = TempDir::new().expect("a temporary folder");
-    for (name, text) in files {
-        fs::write(dir.path().join(name), text).expect("writable");
-    }
-    dir
-}
 
 /// Sliding tiles without a declared quantity.
 const PLAIN: &str = "model plain\nlevel target: grid of 0..99\nstate tile: rearranged target\nshow tile { 0 \".\" }\n\

@@ -11,7 +11,7 @@ use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use serde_json::json;
 
-use super::{WIDTH, fault_trouble, position_lines, title};
+use super::{WIDTH, fault_trouble, head, position_lines};
 use crate::args::{Format, LevelArgs};
 use crate::files::load;
 use crate::know::{Play, play};
@@ -149,13 +149,7 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
         }))?;
         return Ok(Exit::Yes);
     }
-    s.line(title(&loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
-    s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
-    s.line("")?;
+    head(s, &loaded)?;
     if !running {
         s.line(format!(
             "{status}: the game has ended{}",

@@ -1,7 +1,5 @@
 //! `fendle review`: what each move of a finished or broken-off play cost.
 
-use std::collections::BTreeSet;
-
 use fendle_core::graph::{Arrows, Distances};
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::bind::ending_text;
@@ -12,7 +10,7 @@ use fendle_view::text::{counted, table};
 use serde_json::{Value, json};
 
 use super::why::{explored, needs_known};
-use super::{call_text, class_word, position_lines, title};
+use super::{call_text, class_word, head};
 use crate::args::{Format, LevelArgs};
 use crate::files::{load, parse_moves, play_call};
 use crate::watch::{Watcher, limit_text};
@@ -176,13 +174,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, moves: &str) -> Result<Exit, Troub
         }))?;
         return Ok(exit);
     }
-    s.line(title(&loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
-    s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
-    s.line("")?;
+    head(s, &loaded)?;
     if let Some(limit) = found.counts.limit {
         s.line(format!(
             "not everything was seen: stopped by {}; `?` is not decided, and distances may be too great",

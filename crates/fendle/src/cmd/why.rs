@@ -18,7 +18,7 @@ use fendle_view::text::{counted, grouped, wrapped};
 use serde_json::{Value, json};
 
 use super::solve::{found_json, found_line, proof_json, proof_lines};
-use super::{WIDTH, call_text, class_word, position_lines, title};
+use super::{WIDTH, call_text, class_word, head, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load};
 use crate::watch::{Watcher, limit_text, limits};
@@ -182,18 +182,6 @@ fn kept_list(b: &Bound) -> Vec<(Quantity, i64)> {
     let invariants = Invariants::new(b, &effects);
     let list = invariants.list(KEPT_SHOWN);
     list.into_iter().map(|q| (invariants.value_in(&q, &b.position), q)).map(|(v, q)| (q, v)).collect()
-}
-
-/// What stands at the head of every answer.
-fn head(s: &mut Session, loaded: &Loaded) -> Result<(), Trouble> {
-    s.line(title(loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
-    s.lines(&position_lines(&loaded.game.bound, &loaded.game.bound.position, &BTreeSet::new()))?;
-    s.line("")?;
-    Ok(())
 }
 
 /// Runs the command.
