@@ -120,6 +120,94 @@ pub enum ViewArg {
     Player,
 }
 
+/// Light or dark pictures.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ThemeArg {
+    /// Dark on light.
+    Light,
+    /// Light on dark.
+    Dark,
+}
+
+impl ThemeArg {
+    /// The theme.
+    pub fn theme(self) -> fendle_view::tiles::Theme {
+        match self {
+            ThemeArg::Light => fendle_view::tiles::Theme::Light,
+            ThemeArg::Dark => fendle_view::tiles::Theme::Dark,
+        }
+    }
+}
+
+/// Where a picture goes.
+#[derive(Args, Debug, Clone)]
+pub struct PictureArgs {
+    /// Write a picture to this file: the ending says which kind.
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Light or dark.
+    #[arg(long, value_enum, default_value_t = ThemeArg::Light)]
+    pub theme: ThemeArg,
+}
+
+/// Which states of a graph are kept.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeepArg {
+    /// All of them.
+    All,
+    /// Without lost, dead and stuck ones.
+    Alive,
+    /// Only those that can be won, and goals.
+    Winnable,
+    /// Only those on shortest solutions.
+    Shortest,
+}
+
+/// How a graph is laid out.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LayoutArg {
+    /// By depth, one layer a move.
+    Layers,
+    /// By springs and repulsion.
+    Force,
+}
+
+/// A state graph and how it is drawn.
+#[derive(Args, Debug, Clone)]
+pub struct GraphArgs {
+    /// The level.
+    #[command(flatten)]
+    pub level: LevelArgs,
+    /// Where to: .html is a page to look into, .svg and .png are pictures, .graphml, .dot, .json and .csv are for other
+    /// programs.
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// How states are laid out.
+    #[arg(long, value_enum, default_value_t = LayoutArg::Force)]
+    pub layout: LayoutArg,
+    /// Lay states out by what they hold, such as x=tug.col,y=tug.row.
+    #[arg(long, value_name = "x=VALUE,y=VALUE")]
+    pub place: Option<String>,
+    /// Which states are kept.
+    #[arg(long, value_enum, default_value_t = KeepArg::All)]
+    pub keep: KeepArg,
+    /// Only states near this position, as `fendle show --line` prints it.
+    #[arg(long, value_name = "POSITION")]
+    pub around: Option<String>,
+    /// How near, in moves either way.
+    #[arg(long, value_name = "K", default_value_t = 3)]
+    pub steps: u32,
+    /// Fold states that reach each other to one node.
+    #[arg(long)]
+    pub rooms: bool,
+    /// The most nodes that are drawn.
+    #[arg(long, value_name = "N")]
+    pub most: Option<usize>,
+    /// Light or dark; pages follow the reader's system.
+    #[arg(long, value_enum, default_value_t = ThemeArg::Light)]
+    pub theme: ThemeArg,
+}
+
 /// A level and the position to start from.
 #[derive(Args, Debug, Clone)]
 pub struct LevelArgs {
@@ -188,6 +276,8 @@ pub enum Command {
         /// Print the position in one line, as --at takes it.
         #[arg(long)]
         line: bool,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// Every move: allowed with its result, or refused with the reason and the cells.
     Moves {
@@ -208,6 +298,8 @@ pub enum Command {
         /// Say after each move whether the position can still be won, and name the first fatal move.
         #[arg(long)]
         verdict: bool,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// A shortest solution, or a proof that there is none.
     Solve {
@@ -219,6 +311,8 @@ pub enum Command {
         /// Write a proof of the answer to this file: a solution, a kept quantity, or a closed set of states.
         #[arg(long, value_name = "FILE")]
         proof: Option<PathBuf>,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// The whole reachable space: counts, depths, verdicts, fatal moves.
     Explore {
@@ -264,6 +358,13 @@ pub enum Command {
         /// The most parts that --all looks for.
         #[arg(long, value_name = "N", default_value_t = 24, requires = "all")]
         most: usize,
+        #[command(flatten)]
+        picture: PictureArgs,
+    },
+    /// The state graph as a page to look into, a picture, or a file for other programs.
+    Graph {
+        #[command(flatten)]
+        graph: GraphArgs,
     },
     /// Chance: possible, certain, the best probability, what each move is worth, the best of an aim.
     Odds {

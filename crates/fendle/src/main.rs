@@ -7,6 +7,7 @@ mod args;
 mod cmd;
 mod files;
 mod know;
+mod look;
 mod report;
 mod watch;
 
@@ -161,17 +162,24 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
             _ => Err(Trouble::Message("--proof is rechecked against one level file".into())),
         },
         Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
-        Command::Show { level, line } => cmd::show::run(s, &level, line),
+        Command::Show { level, line, picture } => cmd::show::run(s, &level, line, &picture),
         Command::Moves { level } => cmd::moves::run(s, &level),
-        Command::Trace { level, moves, draws, verdict } => cmd::trace::run(s, &level, &moves, verdict, draws),
-        Command::Solve { level, brief, proof } => cmd::solve::run(s, &level, brief, proof.as_deref()),
+        Command::Trace { level, moves, draws, verdict, picture } => {
+            cmd::trace::run(s, &level, &moves, (verdict, draws), &picture)
+        }
+        Command::Solve { level, brief, proof, picture } => {
+            cmd::solve::run(s, &level, brief, proof.as_deref(), &picture)
+        }
         Command::Explore { level, past_goals, structure, idle } => {
             cmd::explore::run(s, &level, past_goals, structure.then_some(idle))
         }
         Command::Find { level, condition, draws, moves_before } => {
             cmd::find::run(s, &level, &condition, draws, moves_before)
         }
-        Command::Why { level, all, typed, most } => cmd::why::run(s, &level, all, typed, most),
+        Command::Why { level, all, typed, most, picture } => {
+            cmd::why::run(s, &level, (all, typed, most), &picture)
+        }
+        Command::Graph { graph } => cmd::graph::run(s, &graph),
         Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
         Command::Infer { level, no_guess, plays } => cmd::infer::run(s, &level, no_guess, plays),
         Command::Review { level, moves } => cmd::review::run(s, &level, &moves),

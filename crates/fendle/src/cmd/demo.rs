@@ -122,7 +122,7 @@ fn reasons(s: &mut Session) -> Result<(), Trouble> {
         s.line(format!("$ {command}"))?;
         s.line("")?;
         if *all {
-            why::run_all(s, &loaded, false, 9)?;
+            why::run_all(s, &loaded, false, 9, None)?;
         } else {
             why::one_position(s, &loaded, false)?;
         }

@@ -6,6 +6,7 @@ pub mod compare;
 pub mod demo;
 pub mod explore;
 pub mod find;
+pub mod graph;
 pub mod infer;
 pub mod moves;
 pub mod new;

@@ -8,15 +8,22 @@ use fendle_lang::reference::Eval;
 use serde_json::json;
 
 use super::{position_lines, title};
-use crate::args::{Format, LevelArgs};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::load;
+use crate::look::{scene, write_scene};
 use crate::{Exit, Session, Trouble};
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, line: bool) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, args: &LevelArgs, line: bool, picture: &PictureArgs) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let b = &loaded.game.bound;
     let state = b.position.clone();
+    if let Some(path) = &picture.output {
+        let scene = scene(b, &state, &loaded.level.name, picture.theme.theme())?;
+        write_scene(path, &scene)?;
+        s.line(format!("wrote {}", path.display()))?;
+        return Ok(Exit::Yes);
+    }
     let text = if b.as_player { b.player_line(&state) } else { b.line(&state) };
     let mut counts = counts(b, &state);
     if b.as_player {

@@ -16,9 +16,10 @@ use serde_json::{Value, json};
 
 use super::infer::{chance_text, fair};
 use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, played_route, position_lines, title};
-use crate::args::{Common, Format, LevelArgs};
+use crate::args::{Common, Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load_all};
 use crate::know::{fault_words, play_or_say};
+use crate::look::write_play;
 use crate::watch::{Watcher, effort, limit_text, limits, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -372,7 +373,13 @@ fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: boo
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, brief: bool, proof: Option<&Path>) -> Result<Exit, Trouble> {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    brief: bool,
+    proof: Option<&Path>,
+    picture: &PictureArgs,
+) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     if proof.is_some() {
         super::proof::offered(&loaded.game, args.known)?;
@@ -394,6 +401,12 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool, proof: Option<&Path>)
             return Err(fault_trouble(s, &loaded.store, &loaded.game, &fault));
         }
     };
+    if let (Some(path), Some(moves)) = (&picture.output, &a.moves) {
+        let words = std::iter::once("start".to_string())
+            .chain(moves.iter().enumerate().map(|(i, m)| format!("{}. {m}", i + 1)));
+        let frames: Vec<(String, Vec<i32>)> = words.zip(a.positions.iter().cloned()).collect();
+        write_play(picture, path, &loaded.game.bound, &title(&loaded), &frames)?;
+    }
     let written = match proof {
         Some(path) => super::proof::write(path, &loaded, args, &a, closed)?
             .or(Some("no proof written: nothing is proved".into())),
@@ -421,6 +434,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, brief: bool, proof: Option<&Path>)
     }
     s.line("")?;
     write_answer(s, &loaded, &a, brief)?;
+    if let (Some(path), Some(_)) = (&picture.output, &a.moves) {
+        s.line(format!("wrote {}", path.display()))?;
+    }
     if let Some(words) = written {
         s.line("")?;
         s.line(words)?;

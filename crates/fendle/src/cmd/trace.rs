@@ -10,8 +10,9 @@ use fendle_lang::setup::Dice;
 use serde_json::{Value, json};
 
 use super::{call_text, class_word, fault_trouble, position_lines, title};
-use crate::args::{Format, LevelArgs};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::{load, parse_moves, play_call};
+use crate::look::write_play;
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -20,9 +21,10 @@ pub fn run(
     s: &mut Session,
     args: &LevelArgs,
     moves: &str,
-    verdict: bool,
-    draws: bool,
+    (verdict, draws): (bool, bool),
+    picture: &PictureArgs,
 ) -> Result<Exit, Trouble> {
+    let mut frames: Vec<(String, Vec<i32>)> = vec![];
     let mut loaded = load(s, args)?;
     let list = parse_moves(s, &mut loaded, "MOVES", moves)?;
     let game = &loaded.game;
@@ -54,6 +56,7 @@ pub fn run(
         other => class_word(other).into(),
     };
     let mut state = b.position.clone();
+    frames.push(("start".into(), state.clone()));
     let mut class = class_of(&state);
     let mut steps: Vec<Value> = vec![];
     let mut fatal: Option<usize> = None;
@@ -179,6 +182,7 @@ pub fn run(
                         s.line("this move is fatal")?;
                     }
                 }
+                frames.push((format!("{}. {called}", i + 1), next.clone()));
                 state = next;
                 class = now;
             }
@@ -260,6 +264,12 @@ pub fn run(
     }
     if exit == Exit::Yes && cut.is_some() {
         exit = if cut == Some(fendle_core::Limit::Interrupted) { Exit::Interrupted } else { Exit::Undecided };
+    }
+    if let Some(path) = &picture.output {
+        write_play(picture, path, b, &title(&loaded), &frames)?;
+        if !json {
+            s.line(format!("wrote {}", path.display()))?;
+        }
     }
     Ok(exit)
 }

@@ -14,13 +14,16 @@ use fendle_lang::play::{Step, merged, step};
 use fendle_lang::reference::Eval;
 use fendle_lang::{Bound, Game};
 use fendle_view::board::{Board, side_by_side};
+use fendle_view::scene::Scene;
 use fendle_view::text::{counted, grouped, wrapped};
+use fendle_view::tiles::sheet;
 use serde_json::{Value, json};
 
 use super::solve::{found_json, found_line, proof_json, proof_lines};
 use super::{WIDTH, call_text, class_word, head, title};
-use crate::args::{Format, LevelArgs};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load};
+use crate::look::{part, write_scene};
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -185,7 +188,12 @@ fn kept_list(b: &Bound) -> Vec<(Quantity, i64)> {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usize) -> Result<Exit, Trouble> {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    (all, typed, most): (bool, bool, usize),
+    picture: &PictureArgs,
+) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let game = &loaded.game;
     needs_known(game, args.known, "why")?;
@@ -196,7 +204,10 @@ pub fn run(s: &mut Session, args: &LevelArgs, all: bool, typed: bool, most: usiz
         ));
     }
     if all {
-        return run_all(s, &loaded, typed, most);
+        return run_all(s, &loaded, typed, most, Some(picture));
+    }
+    if picture.output.is_some() {
+        return Err(Trouble::Message("-o draws the dead parts of a level: it wants --all".into()));
     }
     one_position(s, &loaded, typed)
 }
@@ -573,7 +584,13 @@ fn write_winnable(s: &mut Session, loaded: &Loaded, ground: &Ground, class: Clas
 }
 
 /// The dead parts of a whole level.
-pub fn run_all(s: &mut Session, loaded: &Loaded, typed: bool, most: usize) -> Result<Exit, Trouble> {
+pub fn run_all(
+    s: &mut Session,
+    loaded: &Loaded,
+    typed: bool,
+    most: usize,
+    picture: Option<&PictureArgs>,
+) -> Result<Exit, Trouble> {
     let b = &loaded.game.bound;
     let watcher = Watcher::new(&s.common);
     let mut ground = level_ground(s, loaded, &loaded.history[0], &watcher)?;
@@ -602,6 +619,14 @@ pub fn run_all(s: &mut Session, loaded: &Loaded, typed: bool, most: usize) -> Re
     let mut stop = || watcher.look(&Progress::default()).is_some();
     let found = gallery(&ground.game, &ground.found.space, most, &mut stop);
     watcher.finish();
+    if let Some((picture, path)) = picture.and_then(|p| Some((p, p.output.as_ref()?))) {
+        let theme = picture.theme.theme();
+        let words = |n| counted(n, "state", "states");
+        let parts =
+            found.patterns.iter().filter_map(|p| part(b, &p.example, &p.part.facts, &words(p.states)));
+        let scenes: Vec<Scene> = parts.map(|t| t.scene(theme)).collect();
+        write_scene(path, &sheet(&scenes, 1240.0, theme, &title(loaded)))?;
+    }
     let complete = ground.found.counts.limit.is_none();
     if s.common.format == Format::Json {
         s.json(&json!({

@@ -1,0 +1,109 @@
+//! Pages that stand alone: no network, no script but their own. All that comes from a model or a file is data or escaped
+//! text.
+
+use serde_json::json;
+
+use crate::net::{Net, Spots, Status};
+use crate::scene::{Scene, escaped};
+
+/// JSON inside a page: nothing of it can end the script element.
+fn data(value: &serde_json::Value) -> String {
+    value.to_string().replace('<', "\\u003c").replace('\u{2028}', "\\u2028").replace('\u{2029}', "\\u2029")
+}
+
+/// A state graph to look into: pan, zoom, find, walk, and play the shortest solution. Drawn on one canvas.
+#[must_use]
+pub fn graph(net: &Net, spots: &Spots) -> String {
+    let round = |v: f32| (f64::from(v) * 100.0).round() / 100.0;
+    let which =
+        |test: &dyn Fn(usize) -> bool| -> Vec<usize> { (0..net.nodes.len()).filter(|i| test(*i)).collect() };
+    let mut way = which(&|i| net.nodes[i].on_way);
+    way.sort_by_key(|i| net.nodes[*i].depth);
+    let value = json!({
+        "title": net.title,
+        "notes": net.notes,
+        "statuses": Status::ALL.map(Status::word),
+        "names": net.names,
+        "x": spots.iter().map(|p| round(p.0)).collect::<Vec<_>>(),
+        "y": spots.iter().map(|p| round(p.1)).collect::<Vec<_>>(),
+        "gap": round(gap(net, spots)),
+        "status": net.nodes.iter().map(|n| n.status.number()).collect::<Vec<_>>(),
+        "depth": net.nodes.iter().map(|n| n.depth).collect::<Vec<_>>(),
+        "text": net.nodes.iter().map(|n| n.text.as_str()).collect::<Vec<_>>(),
+        "from": net.arrows.iter().map(|a| a.from).collect::<Vec<_>>(),
+        "to": net.arrows.iter().map(|a| a.to).collect::<Vec<_>>(),
+        "name": net.arrows.iter().map(|a| a.name).collect::<Vec<_>>(),
+        "fatal": (0..net.arrows.len()).filter(|i| net.arrows[*i].fatal).collect::<Vec<_>>(),
+        "must": which(&|i| net.nodes[i].must_pass),
+        "start": which(&|i| net.nodes[i].start),
+        "way": way,
+    });
+    filled(include_str!("../assets/graph.html"), &net.title, "@DATA@", &data(&value))
+}
+
+/// A page with its title and its one part put in; what they hold is not looked through again.
+fn filled(page: &str, title: &str, mark: &str, part: &str) -> String {
+    let title = escaped(title);
+    let (before, after) = page.split_once(mark).unwrap_or((page, ""));
+    before.replace("@TITLE@", &title) + part + &after.replace("@TITLE@", &title)
+}
+
+/// The usual distance of neighbours: the median length of the arrows.
+fn gap(net: &Net, spots: &Spots) -> f32 {
+    let mut list: Vec<f32> = net
+        .arrows
+        .iter()
+        .step_by(net.arrows.len() / 2000 + 1)
+        .map(|a| {
+            let (f, t) = (spots[a.from as usize], spots[a.to as usize]);
+            ((f.0 - t.0).powi(2) + (f.1 - t.1).powi(2)).sqrt()
+        })
+        .filter(|d| *d > 0.0)
+        .collect();
+    list.sort_by(f32::total_cmp);
+    list.get(list.len() / 2).copied().unwrap_or(1.0).max(0.01)
+}
+
+/// A play, one picture a move.
+#[must_use]
+pub fn frames(title: &str, list: &[(String, Scene)]) -> String {
+    let frames: Vec<String> = list
+        .iter()
+        .map(|(words, scene)| {
+            format!("<div class=\"frame\" data-words=\"{}\">{}</div>", escaped(words), scene.svg())
+        })
+        .collect();
+    filled(include_str!("../assets/frames.html"), title, "@FRAMES@", &frames.join("\n"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::net::{Arrow, Node, layers};
+
+    #[test]
+    fn what_comes_from_a_level_cannot_leave_its_place() {
+        let node = |text: &str| Node {
+            text: text.into(),
+            depth: 0,
+            status: Status::Goal,
+            start: true,
+            must_pass: false,
+            on_way: true,
+        };
+        let evil = "</script><script>alert(1)</script>";
+        let net = Net {
+            title: evil.into(),
+            nodes: vec![node(evil), node("b\u{2028}")],
+            arrows: vec![Arrow { from: 0, to: 1, name: 0, fatal: true }],
+            names: vec![evil.into()],
+            notes: vec![evil.into()],
+        };
+        let page = graph(&net, &layers(&net));
+        assert_eq!(page.matches("<script").count(), 2, "its own data and its own code");
+        assert!(!page.contains("alert(1)</script>"));
+        assert!(!page.contains("http://") && !page.contains("https://"), "nothing is fetched");
+        let page = frames(evil, &[(evil.into(), Scene::new(4.0, 4.0, evil))]);
+        assert_eq!(page.matches("<script").count(), 1);
+    }
+}
