@@ -336,7 +336,7 @@ impl Tree {
     }
 }
 
-/// Draws a graph. `drawn`: at most so many nodes are drawn with edges in full.
+/// Draws a graph with its legend and notes.
 #[must_use]
 pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)) -> Scene {
     let p = theme.palette();
@@ -357,7 +357,7 @@ pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)
     let at: Spots =
         spots.iter().map(|q| (fit(q.0, lo.0, hi.0, 35.0, w), fit(q.1, lo.1, hi.1, 60.0, h))).collect();
     let few = net.nodes.len() <= 400;
-    let r = (220.0 / (net.nodes.len().max(1) as f32).sqrt()).clamp(1.2, 9.0);
+    let r = (220.0 / (net.nodes.len().max(1) as f32).sqrt()).min(0.48 * row_gap(&at)).clamp(1.2, 9.0);
     let faint = if few { p.faint } else { p.grid };
     for a in &net.arrows {
         let (f, t) = (at[a.from as usize], at[a.to as usize]);
@@ -392,6 +392,19 @@ pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)
         s.shapes.push(Shape::Text(20.0, y, 13.0, Anchor::Start, note.clone(), p.mark));
     }
     s
+}
+
+/// How near neighbours in one row stand: nine of ten are farther apart. Great where nodes stand in no rows.
+fn row_gap(at: &Spots) -> f32 {
+    let mut order: Vec<&(f32, f32)> = at.iter().collect();
+    order.sort_by(|a, b| a.1.total_cmp(&b.1).then(a.0.total_cmp(&b.0)));
+    let mut gaps: Vec<f32> =
+        order.windows(2).filter(|w| w[0].1 == w[1].1).map(|w| w[1].0 - w[0].0).filter(|g| *g > 0.0).collect();
+    if gaps.len() * 2 < at.len() {
+        return f32::MAX;
+    }
+    gaps.sort_by(f32::total_cmp);
+    gaps[gaps.len() / 10]
 }
 
 fn arrow_head(s: &mut Scene, f: (f32, f32), t: (f32, f32), r: f32, c: Rgb) {

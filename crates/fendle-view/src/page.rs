@@ -64,6 +64,46 @@ fn gap(net: &Net, spots: &Spots) -> f32 {
     list.get(list.len() / 2).copied().unwrap_or(1.0).max(0.01)
 }
 
+/// One part of a report.
+pub enum Part {
+    /// A heading.
+    Head(String),
+    /// A paragraph.
+    Words(String),
+    /// Numbers with their names.
+    Table(Vec<(String, String)>),
+    /// A picture.
+    Picture(Scene),
+}
+
+/// A report: one page, no script.
+#[must_use]
+pub fn report(title: &str, parts: &[Part]) -> String {
+    let mut out = format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}</title><style>\
+         body{{margin:24px auto;max-width:1280px;padding:0 20px;font:15px/1.5 system-ui,sans-serif;color:#1d2733;background:#faf9f5}}\
+         h1{{font-size:22px}}h2{{font-size:17px;margin-top:28px}}table{{border-collapse:collapse}}\
+         td{{padding:2px 18px 2px 0;border-bottom:1px solid #d0ccc0}}td+td{{text-align:right;font-variant-numeric:tabular-nums}}\
+         svg{{max-width:100%;height:auto}}</style></head><body><h1>{0}</h1>\n",
+        escaped(title)
+    );
+    for p in parts {
+        match p {
+            Part::Head(t) => out.push_str(&format!("<h2>{}</h2>\n", escaped(t))),
+            Part::Words(t) => out.push_str(&format!("<p>{}</p>\n", escaped(t))),
+            Part::Table(rows) => {
+                let row = |(a, b): &(String, String)| {
+                    format!("<tr><td>{}</td><td>{}</td></tr>", escaped(a), escaped(b))
+                };
+                out.push_str(&format!("<table>{}</table>\n", rows.iter().map(row).collect::<String>()));
+            }
+            Part::Picture(s) => out.push_str(&s.svg()),
+        }
+    }
+    out.push_str("</body></html>\n");
+    out
+}
+
 /// A play, one picture a move.
 #[must_use]
 pub fn frames(title: &str, list: &[(String, Scene)]) -> String {

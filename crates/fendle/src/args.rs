@@ -328,6 +328,8 @@ pub enum Command {
         /// Try all walls, pieces and cells for idle ones, however long it takes.
         #[arg(long, requires = "structure")]
         idle: bool,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// The nearest reachable position in which a condition holds, the way there, and how many there are.
     Find {

@@ -170,8 +170,8 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Solve { level, brief, proof, picture } => {
             cmd::solve::run(s, &level, brief, proof.as_deref(), &picture)
         }
-        Command::Explore { level, past_goals, structure, idle } => {
-            cmd::explore::run(s, &level, past_goals, structure.then_some(idle))
+        Command::Explore { level, past_goals, structure, idle, picture } => {
+            cmd::explore::run(s, &level, past_goals, structure.then_some(idle), &picture)
         }
         Command::Find { level, condition, draws, moves_before } => {
             cmd::find::run(s, &level, &condition, draws, moves_before)

@@ -1,21 +1,27 @@
 //! `fendle explore`: the whole reachable space, counted and classified.
 
 use std::collections::BTreeSet;
+use std::path::Path;
 
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::odds;
-use fendle_core::{Exploration, Explored, Limit, Limits, Model as _, explore};
+use fendle_core::{Class, Exploration, Explored, Limit, Limits, Model as _, explore};
+use fendle_lang::dead::{Pattern, gallery};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
-use fendle_view::chart::{bars, by_depth};
+use fendle_view::chart::{bars, by_depth, depths};
+use fendle_view::page::{Part, report};
 use fendle_view::text::{bytes, counted, grouped};
+use fendle_view::tiles::sheet;
 use serde_json::json;
 
+use super::graph::status;
 use super::odds::{value_json, value_text};
 use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
-use crate::args::{Format, LevelArgs};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load_all};
 use crate::know::{Play, begin_words, fault_words, play_or_say};
+use crate::look::{ending, part, tiles, write_file, write_scene};
 use crate::watch::{Watcher, effort, limit_text, peak_memory};
 use crate::{Exit, Session, Trouble};
 
@@ -28,6 +34,7 @@ pub fn run(
     args: &LevelArgs,
     past_goals: bool,
     structure: Option<bool>,
+    picture: &PictureArgs,
 ) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
@@ -35,7 +42,8 @@ pub fn run(
     let (model, worlds, limits) = play.on(game, &s.common);
     let watcher = Watcher::new(&s.common);
     // Without the structure nothing asks for the edges again.
-    let limits = Limits { drop_edges: structure.is_none() && worlds == 0, ..limits };
+    let limits =
+        Limits { drop_edges: structure.is_none() && worlds == 0 && picture.output.is_none(), ..limits };
     let found = explore(model, limits, past_goals, &watcher);
     let seconds = watcher.seconds();
     let found = found
@@ -56,6 +64,9 @@ pub fn run(
     };
     watcher.finish();
     let c = &found.counts;
+    if let Some(path) = &picture.output {
+        write_picture(path, picture, &loaded, &found, worlds > 0)?;
+    }
     if s.common.format == Format::Json {
         let mut value = json!(c);
         value["level"] = json!(loaded.level.name);
@@ -112,6 +123,10 @@ pub fn run(
             ))?;
         }
     }
+    if let (Some(path), true) = (&picture.output, s.common.format == Format::Text) {
+        s.line("")?;
+        s.line(format!("wrote {}", path.display()))?;
+    }
     if let (Some(fault), true) = (&found.fault, worlds > 0) {
         let words = fault_words(game, &fault.fault);
         return Err(Trouble::Message(format!("model fault: {words}; --known shows where")));
@@ -125,6 +140,84 @@ pub fn run(
         Some(_) => Exit::Undecided,
     })
 }
+
+/// The chart of depths, or a report of the level with its board, numbers, shortest solution and dead parts.
+fn write_picture(
+    path: &Path,
+    picture: &PictureArgs,
+    loaded: &Loaded,
+    found: &Explored,
+    knowing: bool,
+) -> Result<(), Trouble> {
+    let (space, c, b) = (&found.space, &found.counts, &loaded.game.bound);
+    let theme = picture.theme.theme();
+    let mut values = vec![[0u64; 8]; space.levels_len() as usize];
+    for depth in 0..space.levels_len() {
+        for id in space.level(depth) {
+            values[depth as usize][status(space.class(id)).number()] += 1;
+        }
+    }
+    let chart = depths(&title(loaded), &values, theme);
+    if ending(path) != "html" {
+        return write_scene(path, &chart);
+    }
+    let mut parts = vec![Part::Words(verdict_line(c))];
+    if let Some(t) = tiles(b, &b.position, "").filter(|_| !knowing) {
+        parts.push(Part::Picture(t.scene(theme)));
+    }
+    let number = |name: &str, n: u64| (name.to_string(), grouped(n));
+    parts.push(Part::Head("The space".into()));
+    if let Some(limit) = c.limit {
+        parts.push(Part::Words(format!("not everything was seen: {limit:?}")));
+    }
+    let rows = [
+        ("states", c.states),
+        ("transitions", c.transitions),
+        ("depth", c.depth.into()),
+        ("won", c.goal),
+        ("lost", c.lost),
+        ("over", c.over),
+        ("stuck", c.stuck),
+        ("dead", c.dead),
+        ("winnable", c.winnable),
+        ("free", c.free),
+        ("open", c.open),
+        ("fatal moves", c.fatal_moves),
+    ];
+    parts.push(Part::Table(rows.into_iter().map(|(n, v)| number(n, v)).collect()));
+    parts.push(Part::Picture(chart));
+    if !knowing && let Some(depth) = c.shortest.filter(|_| space.has_edges()) {
+        let goals: Vec<_> = space.level(depth).filter(|id| space.class(*id) == Class::Goal).collect();
+        if let Some(route) = found.route_to(&loaded.game, depth, &goals, false) {
+            let names = lucky_names(&loaded.game, &loaded.moves, &route);
+            parts
+                .push(Part::Head(format!("A shortest solution: {}", counted(depth.into(), "move", "moves"))));
+            parts.push(Part::Words(names.join("; ")));
+            let words = std::iter::once("start".to_string())
+                .chain(names.iter().enumerate().map(|(i, m)| format!("{}. {m}", i + 1)));
+            let frames = route.states.iter().zip(words).take(40);
+            let scenes: Vec<_> = frames
+                .filter_map(|(w, t)| Some(tiles(b, &loaded.game.unpack(w), &t)?.scene(theme)))
+                .collect();
+            parts.push(Part::Picture(sheet(&scenes, 1240.0, theme, "solution")));
+        }
+    }
+    if !knowing && b.canon.is_none() && c.winnable > 0 && c.dead + c.stuck > 0 && c.states <= REPORT_STATES {
+        let found = gallery(&loaded.game, space, 12, &mut || false);
+        parts.push(Part::Head(format!(
+            "Minimal dead parts: they explain {} of {}",
+            grouped(found.explained),
+            counted(found.dead, "dead or stuck state", "dead or stuck states")
+        )));
+        let one = |p: &Pattern| part(b, &p.example, &p.part.facts, &counted(p.states, "state", "states"));
+        let scenes: Vec<_> = found.patterns.iter().filter_map(one).map(|t| t.scene(theme)).collect();
+        parts.push(Part::Picture(sheet(&scenes, 1240.0, theme, "dead parts")));
+    }
+    write_file(path, report(&title(loaded), &parts).as_bytes())
+}
+
+/// States up to which a report looks for dead parts.
+const REPORT_STATES: u64 = 200_000;
 
 /// The verdict on a space in one sentence.
 pub fn verdict_line(c: &Exploration) -> String {

@@ -30,7 +30,8 @@ const FILE_NODES: usize = 5_000_000;
 /// Seed and rounds of the layout by force.
 const ROUNDS: usize = 120;
 
-fn status(class: Class) -> Status {
+/// A class as pictures show it.
+pub fn status(class: Class) -> Status {
     match class {
         Class::Goal => Status::Goal,
         Class::Lost => Status::Lost,
@@ -197,10 +198,15 @@ impl Builder<'_> {
             let goals: Vec<StateId> =
                 space.level(depth).filter(|id| space.class(*id) == Class::Goal).collect();
             let route = self.found.route_to(game, depth, &goals, false);
+            let mut left_out = false;
             for id in route.iter().flat_map(|r| &r.states).filter_map(|w| space.find(w)) {
-                if let Some(n) = out.nodes.get_mut(number[id.0 as usize] as usize) {
-                    n.on_way = true;
+                match out.nodes.get_mut(number[id.0 as usize] as usize) {
+                    Some(n) => n.on_way = true,
+                    None => left_out = true,
                 }
+            }
+            if left_out {
+                self.notes.push("the shortest solution goes on past what is shown".into());
             }
         }
         if let Ok((s, _)) = structure(game, self.found, &fendle_core::Limits::default(), &NoWatch) {
@@ -270,6 +276,9 @@ impl Builder<'_> {
     }
 }
 
+/// Where a state lies on one axis: from its values and its depth.
+type Axis<'g> = Box<dyn Fn(&[i32], u32) -> f32 + 'g>;
+
 /// Places nodes by what their states hold: `x=tug.col,y=tug.row`.
 fn by_meaning(
     game: &Game,
@@ -293,7 +302,7 @@ fn by_meaning(
             _ => return Err(wrong(&format!("this is `{part}`"))),
         }
     }
-    let value = |axis: Option<&str>| -> Result<Box<dyn Fn(&[i32], u32) -> f32 + '_>, Trouble> {
+    let value = |axis: Option<&str>| -> Result<Axis<'_>, Trouble> {
         let name = axis.ok_or_else(|| wrong("one of them is missing"))?;
         if name == "depth" {
             return Ok(Box::new(|_, depth| depth as f32));
@@ -377,7 +386,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
         "json" => write_file(&args.output, json(&net).as_bytes())?,
         _ => return csv(s, &args.output, &net),
     }
-    said(s, &net, &[args.output.clone()])
+    said(s, &net, std::slice::from_ref(&args.output))
 }
 
 fn said(s: &mut Session, net: &Net, files: &[PathBuf]) -> Result<Exit, Trouble> {
