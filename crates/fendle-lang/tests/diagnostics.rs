@@ -54,7 +54,7 @@ fn bad_models_say_what_is_wrong() {
         ("empty", include_str!("bad/empty.fendle")),
         ("broken", include_str!("bad/broken.fendle")),
         ("flow", include_str!("bad/flow.fendle")),
-        ("later", include_str!("bad/later.fendle")),
+        ("twobounds", include_str!("bad/twobounds.fendle")),
         ("names", include_str!("bad/names.fendle")),
         ("show", include_str!("bad/show.fendle")),
     ] {

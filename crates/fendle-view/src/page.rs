@@ -104,6 +104,40 @@ pub fn report(title: &str, parts: &[Part]) -> String {
     out
 }
 
+/// One row of a table: a small picture, words, numbers.
+pub struct Row {
+    /// The picture.
+    pub picture: Option<Scene>,
+    /// Words, one for each column of words.
+    pub words: Vec<String>,
+    /// Numbers, one for each column of numbers; `None` is written as a dash.
+    pub numbers: Vec<Option<u64>>,
+}
+
+/// A page with one table, sorted by the column whose head is pressed.
+#[must_use]
+pub fn sorted_table(title: &str, words: &[&str], numbers: &[&str], rows: &[Row]) -> String {
+    let head = |h: &&str| format!("<th><button>{}</button></th>", escaped(h));
+    let mut table = String::from("<thead><tr><th>board</th>");
+    table.extend(words.iter().map(head));
+    table.extend(numbers.iter().map(head));
+    table.push_str("</tr></thead><tbody>");
+    for r in rows {
+        table.push_str("<tr><td>");
+        table.push_str(&r.picture.as_ref().map_or(String::new(), Scene::svg));
+        table.push_str("</td>");
+        table.extend(r.words.iter().map(|w| format!("<td>{}</td>", escaped(w))));
+        let number = |n: &Option<u64>| match n {
+            Some(n) => format!("<td class=\"n\" data-n=\"{n}\">{}</td>", crate::text::grouped(*n)),
+            None => "<td class=\"n\" data-n=\"-1\">-</td>".to_string(),
+        };
+        table.extend(r.numbers.iter().map(number));
+        table.push_str("</tr>");
+    }
+    table.push_str("</tbody>");
+    filled(include_str!("../assets/table.html"), title, "@TABLE@", &table)
+}
+
 /// A play, one picture a move.
 #[must_use]
 pub fn frames(title: &str, list: &[(String, Scene)]) -> String {

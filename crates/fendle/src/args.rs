@@ -283,6 +283,8 @@ pub enum Command {
     Moves {
         #[command(flatten)]
         level: LevelArgs,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// Play moves, phase by phase.
     Trace {
@@ -424,6 +426,9 @@ pub enum Command {
         /// Level files, or folders of them.
         #[arg(value_name = "PACK", required = true)]
         paths: Vec<PathBuf>,
+        /// Also write a report with pictures of the levels: a page (.html).
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
     },
     /// Print a completion script for a shell.
     Completions {

@@ -163,7 +163,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         },
         Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
         Command::Show { level, line, picture } => cmd::show::run(s, &level, line, &picture),
-        Command::Moves { level } => cmd::moves::run(s, &level),
+        Command::Moves { level, picture } => cmd::moves::run(s, &level, &picture),
         Command::Trace { level, moves, draws, verdict, picture } => {
             cmd::trace::run(s, &level, &moves, (verdict, draws), &picture)
         }
@@ -186,7 +186,7 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Compare { first, second, level, with, spaces: _, known } => {
             cmd::compare::run(s, (first, second), (level, with), known)
         }
-        Command::Audit { paths } => cmd::audit::run(s, &paths),
+        Command::Audit { paths, output } => cmd::audit::run(s, &paths, output.as_deref()),
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),
     }

@@ -622,7 +622,12 @@ fn what_the_pack_prints_is_as_it_was_read() {
     for file in ["ferry.toml", "yard.toml"] {
         fs::copy(packs().join(file), dir.path().join(file)).expect("readable");
     }
-    insta::assert_snapshot!("demo", fendle(dir.path(), &["demo"]).out);
+    let out = fendle(dir.path(), &["demo"]).out;
+    let folder = dir.path().join("fendle-demo");
+    for file in ["board.svg", "solution.html", "graph.html"] {
+        assert!(folder.join(file).is_file(), "{file}");
+    }
+    insta::assert_snapshot!("demo", out.replace(&dir.path().display().to_string(), "TEMPORARY"));
     insta::assert_snapshot!("check", fendle(dir.path(), &["check", "."]).out);
     insta::assert_snapshot!("audit", fendle(dir.path(), &["audit", "."]).out);
     let show = fendle(dir.path(), &["show", "yard.toml", "--level", "two for three"]);

@@ -22,6 +22,10 @@ fn boards_and_plays_are_written_as_pictures() {
         (vec!["solve", "yard.toml", "--level", "yard", "--brief"], "solution.svg"),
         (vec!["trace", "yard.toml", "go right x 2", "--level", "lane"], "play.html"),
         (vec!["why", "yard.toml", "--level", "yard", "--all"], "parts.png"),
+        (vec!["moves", "yard.toml", "--level", "lane"], "moves.svg"),
+        (vec!["explore", "yard.toml", "--level", "yard"], "chart.svg"),
+        (vec!["explore", "yard.toml", "--level", "yard"], "report.html"),
+        (vec!["audit", "yard.toml"], "audit.html"),
     ] {
         let mut args = args;
         args.extend(["-o", file]);
@@ -44,6 +48,17 @@ fn boards_and_plays_are_written_as_pictures() {
     assert_eq!((svg.matches("stroke-dasharray").count(), svg.matches("<circle").count()), (1, 2));
     let play = fs::read_to_string(dir.path().join("play.html")).expect("written");
     assert_eq!(play.matches("class=\"frame\"").count(), 3);
+    // Three moves are refused at the end of the lane, each with its place marked by four corners.
+    let moves = fs::read_to_string(dir.path().join("moves.svg")).expect("written");
+    assert_eq!(moves.matches("refused").count(), 3);
+    let report = fs::read_to_string(dir.path().join("report.html")).expect("written");
+    assert!(
+        report.contains("A shortest solution: 7 moves")
+            && report.contains("Minimal dead parts: they explain 126 of 126")
+    );
+    let table = fs::read_to_string(dir.path().join("audit.html")).expect("written");
+    assert_eq!(table.matches("<svg").count(), 2);
+    assert_eq!(fendle(dir.path(), &["audit", "yard.toml", "-o", "audit.txt"]).code, 2);
     // The same picture twice, byte for byte.
     fendle(dir.path(), &["show", "yard.toml", "--level", "yard", "-o", "again.svg"]);
     assert_eq!(fs::read_to_string(dir.path().join("again.svg")).expect("written"), svg);
@@ -229,4 +244,16 @@ fn a_play_can_be_stepped_through_in_a_browser() {
         ),
         "1"
     );
+}
+
+#[test]
+fn a_report_is_sorted_in_a_browser() {
+    let Some(browser) = browser() else { return };
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    fendle(dir.path(), &["audit", "yard.toml", "-o", "a.html"]);
+    let order =
+        "return [...document.querySelectorAll('tbody tr')].map(r => r.children[1].textContent).join(' ')";
+    let ask = |script: &str| ask_page(browser, dir.path(), "a.html", script);
+    assert_eq!(ask(order), "yard lane");
+    assert_eq!(ask(&format!("document.querySelectorAll('th button')[5].click(); {order}")), "lane yard");
 }

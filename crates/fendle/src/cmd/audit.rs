@@ -1,6 +1,6 @@
 //! `fendle audit`: every level against what it expects.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fendle_core::{Exploration, Limit, explore};
@@ -8,7 +8,9 @@ use fendle_lang::hir::Model;
 use fendle_lang::level::{Level, RawKind};
 use fendle_lang::play::MoveTable;
 use fendle_lang::{Diagnostic, FileId, bind};
+use fendle_view::page::{Row, sorted_table};
 use fendle_view::text::{counted, grouped, table};
+use fendle_view::tiles::{Theme, Tiles};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
@@ -17,6 +19,7 @@ use super::infer::fair;
 use super::solve::{Answer, Failed, answer};
 use crate::args::{Common, Format};
 use crate::files::{Store, Want, begin, collect, game_of, read_text};
+use crate::look::{ending, tiles, write_file};
 use crate::watch::{Watcher, limit_text, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -39,6 +42,7 @@ pub struct Audited {
     /// Whether anything was expected.
     pub expects: bool,
     fault: Option<(fendle_lang::Game, fendle_core::explore::Faulted)>,
+    board: Option<Tiles>,
 }
 
 struct Job {
@@ -60,12 +64,16 @@ impl Audited {
             differs: vec![],
             expects: !job.level.expect.is_empty(),
             fault: None,
+            board: None,
         }
     }
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, paths: &[PathBuf]) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Result<Exit, Trouble> {
+    if let Some(path) = output.filter(|p| ending(p) != "html") {
+        return Err(Trouble::Message(format!("a report is a page: {} should end in .html", path.display())));
+    }
     let files = collect(paths, &["toml"])?;
     let mut store = Store::default();
     let mut errors = vec![];
@@ -85,6 +93,12 @@ pub fn run(s: &mut Session, paths: &[PathBuf]) -> Result<Exit, Trouble> {
     }
     let results = audit_all(s, jobs, &mut errors);
     let exit = write(s, &store, &results)?;
+    if let Some(path) = output {
+        write_file(path, page(&results).as_bytes())?;
+        if s.common.format == Format::Text {
+            s.line(format!("wrote {}", path.display()))?;
+        }
+    }
     if !errors.is_empty() {
         s.out.flush()?;
         s.reporter.show(&store.sources, &errors);
@@ -133,6 +147,18 @@ fn audit_all(s: &Session, jobs: Vec<Job>, errors: &mut Vec<Diagnostic>) -> Vec<A
 }
 
 fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option<Audited> {
+    let mut board = None;
+    let mut audited = audit_with(common, job, errors, &mut board)?;
+    audited.board = board;
+    Some(audited)
+}
+
+fn audit_with(
+    common: &Common,
+    job: &Job,
+    errors: &mut Vec<Diagnostic>,
+    board: &mut Option<Tiles>,
+) -> Option<Audited> {
     let mut bound = bind(&job.model, job.file, &job.level, &[], errors)?;
     let starts = match begin(&mut bound, Want::All, common.seed) {
         Ok((_, starts)) => starts,
@@ -149,6 +175,7 @@ fn audit_one(common: &Common, job: &Job, errors: &mut Vec<Diagnostic>) -> Option
         }
     };
     game.starts = starts;
+    *board = tiles(&game.bound, &game.bound.position, "");
     if game.bound.model.hides() {
         return Some(audit_hidden(common, job, &game, &moves));
     }
@@ -340,6 +367,54 @@ fn audit_hidden(common: &Common, job: &Job, game: &fendle_lang::Game, moves: &Mo
     audited
 }
 
+/// How one level went, in words.
+fn went(r: &Audited) -> &'static str {
+    match r.exit {
+        Exit::Yes if !r.expects => "nothing expected",
+        Exit::Yes => "as expected",
+        Exit::No => "DIFFERS",
+        Exit::Undecided | Exit::Interrupted => "undecided",
+        Exit::Bad => "BROKEN",
+    }
+}
+
+/// The report of a pack: a table with small boards, sorted by a click on its head.
+fn page(results: &[Audited]) -> String {
+    let count = |r: &Audited, f: fn(&Exploration) -> u64| r.counts.as_ref().map(f);
+    let rows: Vec<Row> = results
+        .iter()
+        .map(|r| Row {
+            picture: r
+                .board
+                .as_ref()
+                .map(|t| t.small(Theme::Light, (160.0 / t.cols.max(t.rows).max(1) as f32).min(24.0))),
+            words: vec![
+                r.level.clone(),
+                r.file.clone(),
+                went(r).into(),
+                r.verdict.clone(),
+                r.differs.join("; "),
+            ],
+            numbers: vec![
+                r.moves,
+                count(r, |c| c.states),
+                count(r, |c| c.depth.into()),
+                count(r, |c| c.dead),
+                count(r, |c| c.fatal_moves),
+            ],
+        })
+        .collect();
+    let good = results.iter().filter(|r| r.exit == Exit::Yes).count() as u64;
+    let title =
+        format!("{} of {} as expected", grouped(good), counted(results.len() as u64, "level", "levels"));
+    sorted_table(
+        &title,
+        &["level", "file", "audit", "verdict", "what differs"],
+        &["moves", "states", "depth", "dead", "fatal moves"],
+        &rows,
+    )
+}
+
 /// Writes the table and what differs; gives the exit of the whole.
 pub fn write(s: &mut Session, store: &Store, results: &[Audited]) -> Result<Exit, Trouble> {
     let worst = |want: Exit| results.iter().any(|r| r.exit == want);
@@ -373,13 +448,7 @@ pub fn write(s: &mut Session, store: &Store, results: &[Audited]) -> Result<Exit
                     |f: fn(&Exploration) -> u64| r.counts.as_ref().map_or("-".into(), |c| grouped(f(c)));
                 vec![
                     r.level.clone(),
-                    match r.exit {
-                        Exit::Yes if !r.expects => "nothing expected".into(),
-                        Exit::Yes => "as expected".into(),
-                        Exit::No => "DIFFERS".into(),
-                        Exit::Undecided | Exit::Interrupted => "undecided".into(),
-                        Exit::Bad => "BROKEN".into(),
-                    },
+                    went(r).into(),
                     r.verdict.clone(),
                     r.moves.map_or("-".into(), grouped),
                     count(|c| c.states),

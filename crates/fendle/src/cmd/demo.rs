@@ -12,17 +12,19 @@ use fendle_lang::player::Stopped;
 use fendle_lang::{Bound, Game, bind};
 use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped, wrapped};
+use fendle_view::tiles::Theme;
 
 use super::infer::fair;
 use super::odds::value_text;
 use super::solve::{Failed, answer};
 use super::{
-    WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
-    why,
+    WIDTH, audit, class_word, fault_trouble, graph, lucky_names, move_lines, move_names, position_lines,
+    title_of, why,
 };
-use crate::args::{LevelArgs, ViewArg};
+use crate::args::{GraphArgs, KeepArg, LayoutArg, LevelArgs, PictureArgs, ThemeArg, ViewArg};
 use crate::files::{Store, Want, begin, game_of, load_text, report};
 use crate::know::{Play, fault_words, from, in_order};
+use crate::look::{scene, write_play, write_scene};
 use crate::watch::{Watcher, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -140,6 +142,55 @@ fn reasons(s: &mut Session) -> Result<(), Trouble> {
             }
         }
     }
+    Ok(())
+}
+
+/// Writes a few pictures into a folder and names it.
+fn pictures(s: &mut Session) -> Result<(), Trouble> {
+    let dir = std::env::temp_dir().join("fendle-demo");
+    std::fs::create_dir_all(&dir)
+        .map_err(|e| Trouble::Message(format!("{} cannot be made: {e}", dir.display())))?;
+    let (name, text) = PACK[1];
+    let level = LevelArgs {
+        file: name.into(),
+        level: Some("mind the corner".into()),
+        at: None,
+        after: None,
+        view: ViewArg::Author,
+        known: false,
+        sets: vec![],
+    };
+    let loaded = load_text(s, &level, text.into())?;
+    let b = &loaded.game.bound;
+    s.line("")?;
+    s.line("-".repeat(78))?;
+    s.line(format!("Pictures of \"mind the corner\", in {}:", dir.display()))?;
+    write_scene(&dir.join("board.svg"), &scene(b, &b.position, "mind the corner", Theme::Light)?)?;
+    s.line("  board.svg      the board")?;
+    let a = match answer(&loaded.game, &loaded.moves, &s.common) {
+        Ok(a) => a,
+        Err(_) => return Ok(()),
+    };
+    let names = a.moves.unwrap_or_default();
+    let words = std::iter::once("start".to_string()).chain(names);
+    let frames: Vec<(String, Vec<i32>)> = words.zip(a.positions).collect();
+    let picture = PictureArgs { output: None, theme: ThemeArg::Light };
+    write_play(&picture, &dir.join("solution.html"), b, "mind the corner, solved", &frames)?;
+    s.line("  solution.html  a shortest solution, played")?;
+    let args = GraphArgs {
+        level,
+        output: dir.join("graph.html"),
+        layout: LayoutArg::Force,
+        place: None,
+        keep: KeepArg::All,
+        around: None,
+        steps: 3,
+        rooms: false,
+        most: None,
+        theme: ThemeArg::Light,
+    };
+    graph::write(s, &loaded, &args)?;
+    s.line("  graph.html     every state and every move, to look into")?;
     Ok(())
 }
 
@@ -275,6 +326,7 @@ pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
         }
     }
     reasons(s)?;
+    pictures(s)?;
     s.line("")?;
     s.line("-".repeat(78))?;
     s.line("The audit of the whole pack:")?;

@@ -342,6 +342,16 @@ fn by_meaning(
 pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
     let loaded = load_all(s, &args.level)?;
     needs_known(&loaded.game, args.level.known, "graph")?;
+    let (net, files) = write(s, &loaded, args)?;
+    said(s, &net, &files)
+}
+
+/// Writes the graph of a level; gives what was written, and where.
+///
+/// # Errors
+///
+/// A message.
+pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec<PathBuf>), Trouble> {
     let kind = ending(&args.output);
     let most = args.most.unwrap_or(match kind.as_str() {
         "html" => PAGE_NODES,
@@ -359,7 +369,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
     if let Some(limit) = found.counts.limit {
         builder.notes.push(format!("not everything was seen: stopped by {}", limit_text(limit, &s.common)));
     }
-    let net = builder.net(&loaded)?;
+    let net = builder.net(loaded)?;
     let drawn = matches!(kind.as_str(), "html" | "svg" | "png");
     let spots = match (&args.place, drawn) {
         (_, false) => vec![],
@@ -370,7 +380,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
         }
         (Some(text), _) => {
             let mut again = Builder { game: &loaded.game, found: &found, args, most, notes: vec![] };
-            let kept = again.kept(&loaded)?;
+            let kept = again.kept(loaded)?;
             by_meaning(&loaded.game, &found, &net, &kept, text)?
         }
         (None, _) if args.layout == LayoutArg::Layers => layers(&net),
@@ -384,9 +394,12 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
         "graphml" => write_file(&args.output, graphml(&net).as_bytes())?,
         "dot" => write_file(&args.output, dot(&net).as_bytes())?,
         "json" => write_file(&args.output, json(&net).as_bytes())?,
-        _ => return csv(s, &args.output, &net),
+        _ => {
+            let files = csv(&args.output, &net)?;
+            return Ok((net, files));
+        }
     }
-    said(s, &net, std::slice::from_ref(&args.output))
+    Ok((net, vec![args.output.clone()]))
 }
 
 fn said(s: &mut Session, net: &Net, files: &[PathBuf]) -> Result<Exit, Trouble> {
@@ -508,7 +521,7 @@ fn json(net: &Net) -> String {
 }
 
 /// Two tables: `NAME.nodes.csv` and `NAME.edges.csv`.
-fn csv(s: &mut Session, path: &Path, net: &Net) -> Result<Exit, Trouble> {
+fn csv(path: &Path, net: &Net) -> Result<Vec<PathBuf>, Trouble> {
     let quoted = |t: &str| {
         // A field that begins like a formula would be run by a spreadsheet.
         let t = if t.starts_with(['=', '+', '-', '@']) { format!("'{t}") } else { t.to_string() };
@@ -534,5 +547,5 @@ fn csv(s: &mut Session, path: &Path, net: &Net) -> Result<Exit, Trouble> {
     let files = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
     write_file(&files[0], nodes.as_bytes())?;
     write_file(&files[1], edges.as_bytes())?;
-    said(s, net, &files)
+    Ok(files.to_vec())
 }

@@ -9,12 +9,15 @@ use fendle_lang::play::place_name;
 use fendle_lang::reference::Eval;
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
+use fendle_view::scene::Scene;
+use fendle_view::tiles::sheet;
 use serde_json::json;
 
-use super::{WIDTH, fault_trouble, head, position_lines};
-use crate::args::{Format, LevelArgs};
+use super::{WIDTH, fault_trouble, head, position_lines, title};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::load;
 use crate::know::{Play, play};
+use crate::look::{tiles, write_scene};
 use crate::{Exit, Session, Trouble};
 
 /// Refused moves drawn in full; more are listed in one line each.
@@ -52,7 +55,7 @@ fn seen_next(game: &Game, knowing: &Knowing<'_>) -> Vec<Allowed> {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
+pub fn run(s: &mut Session, args: &LevelArgs, picture: &PictureArgs) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let game = &loaded.game;
     let b = &game.bound;
@@ -99,6 +102,32 @@ pub fn run(s: &mut Session, args: &LevelArgs) -> Result<Exit, Trouble> {
             Play::Knowing(knowing, _) => allowed = seen_next(game, &knowing),
             _ => allowed.iter_mut().for_each(|a| a.outcomes.clear()),
         }
+    }
+    if let Some(path) = &picture.output {
+        let theme = picture.theme.theme();
+        let mut boards = vec![];
+        for a in &allowed {
+            let name = game.move_name(a.of);
+            let shown = a.outcomes.iter().take(OUTCOMES_DRAWN);
+            boards.extend(shown.filter_map(|o| tiles(b, &o.0, &name)));
+        }
+        for r in refused.iter().take(DRAWN_MAX) {
+            let Some(mut t) = tiles(b, &b.position, &format!("{}: refused", game.move_name(r.of))) else {
+                continue;
+            };
+            let on = |p: &fendle_core::Place| {
+                p.row >= 0 && p.col >= 0 && (p.row as usize) < b.rows && (p.col as usize) < b.cols
+            };
+            t.marks =
+                r.at.iter().filter(|p| on(p)).map(|p| p.row as usize * b.cols + p.col as usize).collect();
+            t.lines.push(r.why.clone());
+            boards.push(t);
+        }
+        if boards.is_empty() {
+            return Err(Trouble::Message("there is no board to be drawn".into()));
+        }
+        let scenes: Vec<Scene> = boards.iter().map(|t| t.scene(theme)).collect();
+        write_scene(path, &sheet(&scenes, 1240.0, theme, &title(&loaded)))?;
     }
     let line_of =
         |site: u32| loaded.store.sources.line_col(b.model.file, b.model.refuses[site as usize].span.start).0;

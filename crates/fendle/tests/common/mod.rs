@@ -28,6 +28,7 @@ pub fn fendle(dir: &Path, args: &[&str]) -> Run {
         .expect("the program is built")
         .current_dir(dir)
         .env_remove("NO_COLOR")
+        .env("TMPDIR", dir)
         .args(args)
         .timeout(std::time::Duration::from_secs(120))
         .output()
