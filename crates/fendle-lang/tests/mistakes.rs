@@ -85,7 +85,7 @@ fn mistakes_in_items() {
             ("move walk(p: place) { n = 1 }", "M016", "place"),
             ("fn loop_(k: 0..9) = loop_(k)", "M015", "loop_"),
             ("fn f() = plan", "M014", "plan"),
-            ("bound 3", "S011", "bound"),
+            ("bound true", "M020", "true"),
             ("tell n", "M064", "tell n"),
             (
                 "hidden x: grid of bool\ntell x[c] for c in set(c on x where n > 0)",

@@ -316,7 +316,8 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
         }
         Kind::Piece => {
             let k = cell * 0.09;
-            let j = |on: bool| if on { 0.0 } else { k };
+            // A little over the edge, so that no seam shows.
+            let j = |on: bool| if on { -cell * 0.01 } else { k };
             let (l, u) = (x + j(t.joined[3]), y + j(t.joined[0]));
             let (r, d) = (x + cell - j(t.joined[1]), y + cell - j(t.joined[2]));
             let round = if t.joined.contains(&true) { 0.0 } else { cell * 0.16 };
