@@ -19,7 +19,7 @@ use fendle_view::text::{counted, grouped, table};
 use serde_json::{Value as Json, json};
 
 use super::odds::{value_json, value_text};
-use super::{WIDTH, title};
+use super::{WIDTH, named, title};
 use crate::args::{Format, LevelArgs};
 use crate::files::{Loaded, load};
 use crate::know::{Play, play, say_too_many};
@@ -315,11 +315,7 @@ fn by_counts(
         }))?;
         return Ok(Exit::Yes);
     }
-    s.line(title(loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
+    named(s, loaded)?;
     let mut blocks = vec![super::position_lines(shown, &b.position, &std::collections::BTreeSet::new())];
     blocks[0].insert(0, "as the player sees it".into());
     for v in fendle_lang::scatter::hidden_vars(b) {

@@ -77,17 +77,27 @@ pub fn title_of(file: &str, name: &str, title: &str, b: &Bound) -> String {
     format!("{out} ({}{size})", b.model.name)
 }
 
+/// What stands at the head of an answer: the level and how play begins.
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn named(s: &mut Session, loaded: &Loaded) -> Result<(), Trouble> {
+    s.line(title(loaded))?;
+    if let Some(words) = loaded.begin.words() {
+        s.line(words)?;
+    }
+    s.line("")?;
+    Ok(())
+}
+
 /// What stands at the head of an answer about a position: the level, how play begins, the board.
 ///
 /// # Errors
 ///
 /// When it cannot be written.
 pub fn head(s: &mut Session, loaded: &Loaded) -> Result<(), Trouble> {
-    s.line(title(loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
+    named(s, loaded)?;
     s.lines(&position_lines(&loaded.game.bound, &loaded.game.bound.position, &BTreeSet::new()))?;
     s.line("")?;
     Ok(())

@@ -15,7 +15,10 @@ use fendle_view::text::{bytes, counted, grouped, wrapped};
 use serde_json::{Value, json};
 
 use super::infer::{chance_text, fair};
-use super::{WIDTH, call_text, fault_json, fault_trouble, move_lines, played_route, position_lines, title};
+use super::why::needs_known;
+use super::{
+    WIDTH, call_text, fault_json, fault_trouble, move_lines, named, played_route, position_lines, title,
+};
 use crate::args::{Common, Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load_all};
 use crate::know::{fault_words, play_or_say};
@@ -267,11 +270,7 @@ fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: boo
             }))?;
             return Ok(Exit::Yes);
         }
-        s.line(title(loaded))?;
-        if let Some(words) = loaded.begin.words() {
-            s.line(words)?;
-        }
-        s.line("")?;
+        named(s, loaded)?;
         let n = counted(names.len() as u64, "move", "moves");
         s.line(format!(
             "solvable without a guess in {n}, and in no fewer: every step is certain when it is made"
@@ -301,11 +300,7 @@ fn with_knowledge(s: &mut Session, loaded: &Loaded, args: &LevelArgs, brief: boo
             }))?;
             return Ok(Exit::Yes);
         }
-        s.line(title(loaded))?;
-        if let Some(words) = loaded.begin.words() {
-            s.line(words)?;
-        }
-        s.line("")?;
+        named(s, loaded)?;
         let n = counted(r.moves.len() as u64, "move", "moves");
         if r.is_fair() {
             s.line(format!("solvable without a guess, in {n}: every step is certain when it is made"))?;
@@ -384,6 +379,9 @@ pub fn run(
     if proof.is_some() {
         super::proof::offered(&loaded.game, args.known)?;
     }
+    if picture.output.is_some() {
+        needs_known(&loaded.game, args.known, "solve -o")?;
+    }
     if loaded.game.bound.model.hides() && !args.known {
         return with_knowledge(s, &loaded, args, brief);
     }
@@ -428,14 +426,12 @@ pub fn run(
         }))?;
         return Ok(a.exit);
     }
-    s.line(title(&loaded))?;
-    if let Some(words) = loaded.begin.words() {
-        s.line(words)?;
-    }
-    s.line("")?;
+    named(s, &loaded)?;
     write_answer(s, &loaded, &a, brief)?;
-    if let (Some(path), Some(_)) = (&picture.output, &a.moves) {
-        s.line(format!("wrote {}", path.display()))?;
+    match (&picture.output, &a.moves) {
+        (Some(path), Some(_)) => s.line(format!("wrote {}", path.display()))?,
+        (Some(_), None) => s.line("no picture written: there is no solution to be drawn")?,
+        _ => {}
     }
     if let Some(words) = written {
         s.line("")?;
