@@ -164,7 +164,41 @@ impl Parts {
 /// lost or over; 0 for those. With chance: if every draw falls well, or badly.
 pub struct Distances(Vec<u32>);
 
+/// Running states by the number of their allowed moves. O(|T|).
+#[must_use]
+pub fn by_moves(space: &Space) -> Vec<u64> {
+    let mut out = vec![];
+    for depth in 0..space.levels_len() {
+        space.each_edges(depth, |id, edges| {
+            if matches!(space.class(id), Class::Goal | Class::Lost | Class::Over) {
+                return;
+            }
+            let moves = edges.iter().filter(|e| e.last).count();
+            if out.len() <= moves {
+                out.resize(moves + 1, 0);
+            }
+            out[moves] += 1;
+        });
+    }
+    out
+}
+
 impl Distances {
+    /// Goals and winnable states by their distance to a goal; of states of chance, if all draws are lucky.
+    #[must_use]
+    pub fn to_goal(&self, space: &Space) -> Vec<u64> {
+        let mut out = vec![];
+        for id in (0..space.levels_len()).flat_map(|d| space.level(d)) {
+            if let (Class::Goal | Class::Winnable, Some(d)) = (space.class(id), self.get(id)) {
+                if out.len() <= d as usize {
+                    out.resize(d as usize + 1, 0);
+                }
+                out[d as usize] += 1;
+            }
+        }
+        out
+    }
+
     /// Backwards and breadth first. O(|S| + |T|).
     #[must_use]
     pub fn of(space: &Space, back: &Arrows) -> Distances {

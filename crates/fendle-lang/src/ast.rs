@@ -307,6 +307,21 @@ pub struct ShowRule {
     pub facts: Vec<Expr>,
 }
 
+/// One line of a `picture` block: `TARGET = VALUES: FORM COLOUR "label"`.
+#[derive(Clone, Debug)]
+pub struct LookRule {
+    /// What is drawn so.
+    pub target: Name,
+    /// For which values; `None` for all but the plain one.
+    pub values: Option<(Expr, Option<Expr>)>,
+    /// Forms and colours, by name.
+    pub words: Vec<Name>,
+    /// A colour by its parts.
+    pub rgb: Option<([i64; 3], Span)>,
+    /// What is written on it.
+    pub label: Option<(String, Span)>,
+}
+
 /// A piece of several cells, drawn.
 #[derive(Clone, Debug)]
 pub struct ShapeDef {
@@ -418,6 +433,8 @@ pub enum Item {
         joined: bool,
         rules: Vec<ShowRule>,
     },
+    /// How pictures draw things.
+    Picture(Vec<LookRule>),
     Fn {
         name: Name,
         params: Vec<Param>,

@@ -307,6 +307,7 @@ impl Checker<'_> {
         let mut order: Option<(Vec<Name>, Span)> = None;
         let mut bound = None;
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
+        let mut pictures = vec![];
         let mut goal_span: Option<Span> = None;
         for item in &source.items {
             match item {
@@ -469,10 +470,12 @@ impl Checker<'_> {
                         shows.push(show);
                     }
                 }
+                Item::Picture(rules) => pictures.push(rules),
                 Item::Example { title, lines, span } => examples.push((title, lines, *span)),
                 _ => {}
             }
         }
+        let looks = pictures.into_iter().flatten().filter_map(|r| self.look(r, &tells)).collect();
         let examples = examples
             .into_iter()
             .map(|(title, lines, span)| {
@@ -529,6 +532,7 @@ impl Checker<'_> {
             keeps,
             bound,
             shows,
+            looks,
             examples,
             ends_by_statement: self.ends_by_statement,
             cuts: self.cuts,
@@ -623,7 +627,7 @@ impl Checker<'_> {
             let message = format!("a single value is told, this is {}", self.tn(value.ty));
             self.error("M020", value.span, message);
         }
-        let locals = std::mem::take(&mut self.scope.locals);
+        let locals = std::mem::take(&mut self.scope).locals;
         TellDef { name, value, over, filter, locals, span }
     }
 
@@ -746,7 +750,7 @@ impl Checker<'_> {
         self.scope = Scope::default();
         self.drawn = false;
         let body = self.block(block);
-        let locals = std::mem::take(&mut self.scope.locals);
+        let locals = std::mem::take(&mut self.scope).locals;
         ProcDef { name: name.into(), params: 0, locals, body }
     }
 
@@ -1370,7 +1374,7 @@ impl Checker<'_> {
             }
         }
         let body = self.block(&body[offers_len..]);
-        let locals = std::mem::take(&mut self.scope.locals);
+        let locals = std::mem::take(&mut self.scope).locals;
         MoveDef {
             name: name.text.clone(),
             params: doms,
@@ -3119,6 +3123,106 @@ impl Checker<'_> {
             };
             Expr { kind: Ek::Quant(Box::new(Quant { kind, local, over, filter, body })), ty, span }
         })
+    }
+
+    // ---- pictures ----
+
+    fn look(&mut self, rule: &ast::LookRule, tells: &[TellDef]) -> Option<LookRule> {
+        let name = &rule.target;
+        let drawn = |v: &usize| match self.vars[*v].shape {
+            Shape::Grid | Shape::Set | Shape::Lists(..) => true,
+            Shape::One => matches!(
+                self.vars[*v].dom.scalar(),
+                Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell)
+            ),
+            Shape::Array(_) | Shape::List(_) => false,
+        };
+        let global = self.globals.get(&name.text).map(|g| g.0);
+        let var = match global {
+            Some(Global::Var(v)) => Some(v).filter(drawn),
+            Some(Global::Const(usize::MAX)) => return None,
+            _ => None,
+        };
+        let tell = tells.iter().position(|t| t.name == name.text);
+        let scalar = match (var, tell) {
+            (Some(v), _) => self.vars[v].dom.scalar(),
+            (None, Some(t)) => tells[t].value.ty.scalar().unwrap_or(Scalar::Int),
+            (None, None) if global.is_none() => {
+                self.unknown(name, "variable");
+                return None;
+            }
+            (None, None) => {
+                self.error("M067", name.span, format!("`{}` stands on no cell of a picture", name.text))
+                    .notes
+                    .push(
+                        "grids, sets, cells, placed shapes, arrays of lists, and what is told can be drawn"
+                            .into(),
+                    );
+                return None;
+            }
+        };
+        let of: Vec<Drawee> = var.map(Drawee::Var).into_iter().chain(tell.map(Drawee::Tell)).collect();
+        let valued = var.is_none_or(|v| matches!(self.vars[v].shape, Shape::Grid | Shape::Lists(..)));
+        let mut values = None;
+        if let Some((from, to)) = &rule.values {
+            if !valued {
+                self.error(
+                    "M067",
+                    name.span,
+                    format!("`{}` is there or not: it has no values here", name.text),
+                );
+                return None;
+            }
+            let mut one = |e: &A| {
+                let value = self.lone(e, Place::Level);
+                let value = self.coerce(value, scalar.ty());
+                match value.kind {
+                    Ek::Const(n) => Some(n),
+                    _ => {
+                        self.error("M041", value.span, "this must be a plain value");
+                        None
+                    }
+                }
+            };
+            let lo = one(from)?;
+            let hi = if let Some(to) = to { one(to)? } else { lo };
+            values = Some((lo, hi));
+        }
+        let mut look = Look { label: rule.label.as_ref().map(|l| l.0.clone()), ..Look::default() };
+        let mut twice = None;
+        for word in &rule.words {
+            let at = |list: &[&str]| list.iter().position(|w| *w == word.text);
+            if let Some(f) = at(&FIGURES) {
+                twice = twice.or(look.figure.replace(f).map(|_| word.span));
+            } else if let Some(p) = at(&PAINTS) {
+                twice = twice.or(look.paint.replace(Paint::Named(p)).map(|_| word.span));
+            } else {
+                let all = || FIGURES.iter().chain(&PAINTS).copied();
+                let near = near(&word.text, all()).map(str::to_string);
+                let error =
+                    self.error("M068", word.span, format!("no form and no colour is named `{}`", word.text));
+                error.notes.extend(near.map(|n| format!("did you mean `{n}`?")));
+                error.notes.push(format!("forms: {}", FIGURES.join(", ")));
+                error.notes.push(format!("colours: {}, and rgb(R, G, B)", PAINTS.join(", ")));
+            }
+        }
+        if let Some((parts, span)) = rule.rgb {
+            match parts.map(u8::try_from) {
+                [Ok(r), Ok(g), Ok(b)] => {
+                    twice = twice.or(look.paint.replace(Paint::Rgb(r, g, b)).map(|_| span));
+                }
+                _ => {
+                    self.error("M068", span, "the parts of a colour are numbers from 0 to 255");
+                }
+            }
+        }
+        if let Some(span) = twice {
+            self.error("M068", span, "one form and one colour are enough");
+        }
+        if look == Look::default() && rule.words.is_empty() && rule.rgb.is_none() {
+            self.error("M068", name.span, "this says nothing: name a form, a colour or a label in quotes");
+        }
+        Some(LookRule { of, values, look })
     }
 
     // ---- show ----

@@ -812,6 +812,56 @@ pub enum Show {
     Drawing { name: String, vars: Vec<usize>, rules: Vec<(char, Vec<Fact>)>, span: Span },
 }
 
+/// Forms in which pictures draw things, by the words of the language.
+pub const FIGURES: [&str; 17] = [
+    "block", "waves", "gravel", "hatch", "slab", "disk", "ring", "diamond", "wedge", "hexagon", "frame",
+    "cross", "bar", "dot", "buoy", "label", "nothing",
+];
+
+/// Colours of pictures, by the words of the language.
+pub const PAINTS: [&str; 12] =
+    ["blue", "ochre", "sky", "brown", "navy", "sand", "teal", "clay", "slate", "rust", "ink", "chalk"];
+
+/// A colour as a model gives it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Paint {
+    /// One of [`PAINTS`]: each theme has its own shade of it.
+    Named(usize),
+    /// Red, green, blue.
+    Rgb(u8, u8, u8),
+}
+
+/// How pictures draw a thing; what is `None` is left to the picture.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Look {
+    /// Its form: one of [`FIGURES`].
+    pub figure: Option<usize>,
+    /// Its colour.
+    pub paint: Option<Paint>,
+    /// What is written on it.
+    pub label: Option<String>,
+}
+
+/// What a line of a `picture` block is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Drawee {
+    /// A variable.
+    Var(usize),
+    /// What the player is told.
+    Tell(usize),
+}
+
+/// One line of a `picture` block.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LookRule {
+    /// A variable, something told, or both where they have one name.
+    pub of: Vec<Drawee>,
+    /// For these values; `None` for all but the plain one.
+    pub values: Option<(i64, i64)>,
+    pub look: Look,
+}
+
 /// An example to be run by `check`.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
@@ -902,6 +952,8 @@ pub struct Model {
     /// A number of moves that a goal needs at the least, as the model's author says.
     pub bound: Option<(Body, Span)>,
     pub shows: Vec<Show>,
+    /// How pictures draw things; the first line that fits decides.
+    pub looks: Vec<LookRule>,
     pub examples: Vec<Example>,
     /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.
     pub ends_by_statement: bool,
@@ -938,6 +990,29 @@ impl Model {
         } else {
             0
         }
+    }
+
+    /// How pictures draw a value: each part by the first line that names it. `None` where no line is about it. A target is
+    /// drawn like the grid that is rearranged to it.
+    #[must_use]
+    pub fn look(&self, of: Drawee, value: i64, plain: bool) -> Option<Look> {
+        let twin = match of {
+            Drawee::Var(v) => self.vars.iter().position(|d| d.rearranged == Some(v)).map(Drawee::Var),
+            Drawee::Tell(_) => None,
+        };
+        let mut out: Option<Look> = None;
+        let fits = |r: &&LookRule| match r.values {
+            Some((lo, hi)) => (lo..=hi).contains(&value),
+            None => !plain,
+        };
+        for r in self.looks.iter().filter(|r| r.of.iter().any(|o| *o == of || Some(*o) == twin)).filter(fits)
+        {
+            let look = out.get_or_insert_default();
+            look.figure = look.figure.or(r.look.figure);
+            look.paint = look.paint.or(r.look.paint);
+            look.label = look.label.take().or_else(|| r.look.label.clone());
+        }
+        out
     }
 
     /// The glyphs of a grid that is drawn value by value, and whether they are joined. A target

@@ -9,8 +9,8 @@ use crate::diag::{Diagnostic, FileId, Span};
 
 /// Words that begin an item at the top level of a model.
 pub const ITEM_WORDS: &[&str] = &[
-    "model", "const", "enum", "record", "shapes", "level", "state", "tally", "show", "fn", "proc", "move",
-    "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over",
+    "model", "const", "enum", "record", "shapes", "level", "state", "tally", "show", "picture", "fn", "proc",
+    "move", "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over",
     "status", "aim", "always", "keeps", "bound", "law", "example",
 ];
 

@@ -351,6 +351,7 @@ impl Parser<'_> {
                 Item::Tally(names)
             }
             "show" => self.show()?,
+            "picture" => Item::Picture(self.picture()?),
             "fn" => {
                 let name = self.name("the function's name")?;
                 let params = self.params()?;
@@ -554,6 +555,56 @@ impl Parser<'_> {
             }
         }
         Ok(Item::Show { name, joined, rules })
+    }
+
+    fn picture(&mut self) -> Parse<Vec<LookRule>> {
+        self.op("{")?;
+        let mut rules = vec![];
+        loop {
+            self.newlines();
+            if self.eat_op("}") {
+                return Ok(rules);
+            }
+            let target = self.name("what is drawn, or `}`")?;
+            let mut values = None;
+            if self.eat_op("=") {
+                let from = self.additive()?;
+                values = Some((from, if self.eat_op("..") { Some(self.additive()?) } else { None }));
+            }
+            self.op(":")?;
+            let mut rule = LookRule { target, values, words: vec![], rgb: None, label: None };
+            loop {
+                match self.peek().clone() {
+                    Tok::Text(text) => {
+                        let span = self.next().span;
+                        rule.label = Some((text, span));
+                    }
+                    Tok::Name(word) if word == "rgb" && matches!(self.peek_at(1), Tok::Op("(")) => {
+                        let span = self.next().span;
+                        self.op("(")?;
+                        let mut parts = [0; 3];
+                        for (i, part) in parts.iter_mut().enumerate() {
+                            if i > 0 {
+                                self.op(",")?;
+                            }
+                            match *self.peek() {
+                                Tok::Int(n) => *part = n,
+                                _ => return self.fail("a number from 0 to 255"),
+                            }
+                            self.next();
+                        }
+                        self.op(")")?;
+                        rule.rgb = Some((parts, span));
+                    }
+                    Tok::Name(_) => rule.words.push(self.name("a form or a colour")?),
+                    _ => break,
+                }
+            }
+            rules.push(rule);
+            if !self.is_op("}") {
+                self.end_of_line("a form, a colour, a label in quotes, or the end of the line")?;
+            }
+        }
     }
 
     fn shapes(&mut self) -> Parse<Item> {

@@ -1,7 +1,7 @@
 //! Bars made of text, and charts as pictures.
 
 use crate::net::Status;
-use crate::scene::{Anchor, Look, Scene, Shape};
+use crate::scene::{Anchor, Look, Scene, Shape, text_width};
 use crate::text::grouped;
 use crate::tiles::Theme;
 
@@ -60,21 +60,8 @@ pub fn depths(title: &str, values: &[[u64; 8]], theme: Theme) -> Scene {
     let mut s = Scene::new(width, height, format!("{title}: states by depth"));
     s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 30.0, 17.0, Anchor::Start, title.into(), p.ink));
-    let most = values.iter().map(|v| v.iter().sum::<u64>()).max().unwrap_or(0).max(1);
-    for k in 0..=4u64 {
-        let y = top + tall * (1.0 - k as f32 / 4.0);
-        s.shapes.push(Shape::Lines(vec![(left, y), (left + wide, y)], false, Look::line(p.grid, 0.8)));
-        if most >= 4 || k % 4 == 0 {
-            s.shapes.push(Shape::Text(
-                left - 8.0,
-                y + 4.0,
-                12.0,
-                Anchor::End,
-                grouped(most * k / 4),
-                p.faint,
-            ));
-        }
-    }
+    let most = top_of(values.iter().map(|v| v.iter().sum::<u64>()).max().unwrap_or(0));
+    rules(&mut s, (left, top, wide, tall), most, theme);
     let step = wide / values.len().max(1) as f32;
     let bar = (step * 0.8).min(46.0);
     // Winnable at the foot, goals on top: what is lost lies between.
@@ -118,17 +105,151 @@ pub fn depths(title: &str, values: &[[u64; 8]], theme: Theme) -> Scene {
     s
 }
 
+/// Upright bars with their names below, such as states by number of moves. `size`: width and height.
+#[must_use]
+pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: Theme) -> Scene {
+    let p = theme.palette();
+    let (width, height) = size;
+    let (left, top) = (78.0f32, 52.0f32);
+    let (wide, tall) = (width - left - 24.0, height - top - 64.0);
+    let mut s = Scene::new(width, height, format!("{title}, {under}"));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Text(20.0, 30.0, 16.0, Anchor::Start, title.into(), p.ink));
+    let most = top_of(bars.iter().map(|b| b.1).max().unwrap_or(0));
+    rules(&mut s, (left, top, wide, tall), most, theme);
+    let step = wide / bars.len().max(1) as f32;
+    let bar = (step * 0.8).min(46.0);
+    let widest = bars.iter().map(|b| text_width(&b.0, 12.0)).fold(0.0, f32::max) + 8.0;
+    let every = ((widest / step).ceil() as usize).max(1);
+    for (i, (name, n)) in bars.iter().enumerate() {
+        let x = left + step * (i as f32 + 0.5);
+        if *n > 0 {
+            let h = (tall * *n as f32 / most as f32).max(0.8);
+            let look = Look::fill(p.paints[0]);
+            s.shapes.push(Shape::Rect(x - bar / 2.0, top + tall - h, bar, h, 0.0, look));
+        }
+        if i % every == 0 {
+            s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, name.clone(), p.faint));
+        }
+    }
+    let at = (left + wide / 2.0, top + tall + 42.0);
+    s.shapes.push(Shape::Text(at.0, at.1, 13.0, Anchor::Middle, under.into(), p.ink));
+    s
+}
+
+/// A round step for level lines: 1, 2 or 5 times a power of ten, at most five of them up to `most`.
+fn round_step(most: u64) -> u64 {
+    let mut step = 1u64;
+    for times in [2, 5, 10].iter().cycle() {
+        if most.div_ceil(step) <= 5 {
+            break;
+        }
+        let power = 10u64.pow(step.ilog10());
+        step = power.saturating_mul(*times);
+    }
+    step
+}
+
+/// The upper end of a scale that holds `most`.
+fn top_of(most: u64) -> u64 {
+    let step = round_step(most.max(1));
+    most.max(1).div_ceil(step).saturating_mul(step)
+}
+
+/// Level lines with their numbers, from 0 to the end of the scale.
+fn rules(s: &mut Scene, (left, top, wide, tall): (f32, f32, f32, f32), most: u64, theme: Theme) {
+    let p = theme.palette();
+    let step = round_step(most);
+    for k in 0..=most / step {
+        let y = top + tall * (1.0 - (k * step) as f32 / most as f32);
+        s.shapes.push(Shape::Lines(vec![(left, y), (left + wide, y)], false, Look::line(p.grid, 0.8)));
+        s.shapes.push(Shape::Text(left - 8.0, y + 4.0, 12.0, Anchor::End, grouped(k * step), p.faint));
+    }
+}
+
+/// One lying bar: a name, a value from 0 to the end of the scale, or what it lies between, and words behind it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Lane {
+    /// Its name.
+    pub name: String,
+    /// The least it can be.
+    pub low: f64,
+    /// The most it can be.
+    pub high: f64,
+    /// Words behind it.
+    pub words: String,
+    /// One of the best: said by a sign as well as by its colour.
+    pub best: bool,
+}
+
+/// Lying bars, such as chances by move. `end`: the value at the right, and how it is written.
+#[must_use]
+pub fn lanes(title: &str, under: &str, list: &[Lane], end: (f64, &str), theme: Theme) -> Scene {
+    let p = theme.palette();
+    let row = 30.0f32;
+    let names = list.iter().map(|l| text_width(&l.name, 14.0)).fold(80.0, f32::max).min(420.0);
+    let behind = list.iter().map(|l| text_width(&l.words, 13.0)).fold(40.0, f32::max);
+    let (left, top) = (names + 36.0, 64.0f32);
+    let wide = (1240.0 - left - behind - 40.0).max(240.0);
+    let tall = row * list.len() as f32;
+    let (width, height) = (left + wide + behind + 40.0, top + tall + 60.0);
+    let mut s = Scene::new(width, height, format!("{title}: {under}"));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Text(20.0, 32.0, 17.0, Anchor::Start, title.into(), p.ink));
+    for k in 0..=4 {
+        let x = left + wide * k as f32 / 4.0;
+        s.shapes.push(Shape::Lines(vec![(x, top - 8.0), (x, top + tall)], false, Look::line(p.grid, 0.8)));
+        let words = format!("{}{}", short(end.0 * f64::from(k) / 4.0), end.1);
+        s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, words, p.faint));
+    }
+    let at = |v: f64| left + wide * (v / end.0.max(1e-12)).clamp(0.0, 1.0) as f32;
+    for (i, l) in list.iter().enumerate() {
+        let y = top + row * i as f32;
+        let size = 14.0f32.min(14.0 * names / text_width(&l.name, 14.0).max(1.0));
+        s.shapes.push(Shape::Text(left - 12.0, y + 19.0, size, Anchor::End, l.name.clone(), p.ink));
+        let c = if l.best { p.paints[1] } else { p.paints[0] };
+        let w = (at(l.low) - left).max(if l.high > 0.0 { 1.5 } else { 0.0 });
+        s.shapes.push(Shape::Rect(left, y + 5.0, w, row - 12.0, 2.0, Look::fill(c)));
+        if at(l.high) - at(l.low) > 0.5 {
+            // What it can be at the most.
+            let look = Look { dash: Some(3.0), ..Look::line(c, 1.2) };
+            s.shapes.push(Shape::Rect(at(l.low), y + 5.0, at(l.high) - at(l.low), row - 12.0, 2.0, look));
+        }
+        if l.best && l.high > 0.0 {
+            let (x, y) = (left + 10.0, y + 5.0 + (row - 12.0) / 2.0);
+            let points = vec![(x, y - 5.0), (x + 5.0, y), (x, y + 5.0), (x - 5.0, y)];
+            s.shapes.push(Shape::Lines(points, true, Look::fill(p.ink)));
+        }
+        s.shapes.push(Shape::Text(left + wide + 16.0, y + 19.0, 13.0, Anchor::Start, l.words.clone(), p.ink));
+    }
+    s.shapes.push(Shape::Text(
+        left + wide / 2.0,
+        top + tall + 42.0,
+        13.0,
+        Anchor::Middle,
+        under.into(),
+        p.ink,
+    ));
+    s
+}
+
+/// A number without needless noughts.
+fn short(x: f64) -> String {
+    let text = format!("{x:.2}");
+    text.trim_end_matches('0').trim_end_matches('.').to_string()
+}
+
 /// A part of a bar: filled for what can be won, hollow for what is dead, striped for what ended.
 fn segment(s: &mut Scene, status: Status, (x, y, w, h): (f32, f32, f32, f32), theme: Theme) {
     let p = theme.palette();
     let look = match status {
-        Status::Winnable | Status::Free => Look::fill(p.pieces[0]),
+        Status::Winnable | Status::Free => Look::fill(p.paints[0]),
         // An outline would hide what is thinner than itself.
-        Status::Goal if h < 4.0 => Look::fill(p.pieces[1]),
-        Status::Goal => Look::fill(p.pieces[1]).with_line(p.ink, 0.8),
+        Status::Goal if h < 4.0 => Look::fill(p.paints[1]),
+        Status::Goal => Look::fill(p.paints[1]).with_line(p.ink, 0.8),
         Status::Dead => Look::fill(p.cell).with_line(p.faint, 1.0),
         Status::Stuck => Look::fill(p.faint),
-        Status::Lost | Status::Over => Look::fill(p.ground).with_line(p.pieces[3], 1.2),
+        Status::Lost | Status::Over => Look::fill(p.ground).with_line(p.paints[3], 1.2),
         Status::Open => Look { dash: Some(3.0), ..Look::line(p.faint, 1.0) },
     };
     s.shapes.push(Shape::Rect(x, y, w, h, 0.0, look));
@@ -138,7 +259,7 @@ fn segment(s: &mut Scene, status: Status, (x, y, w, h): (f32, f32, f32, f32), th
             s.shapes.push(Shape::Lines(
                 vec![(x, y + at), (x + w, y + at)],
                 false,
-                Look::line(p.pieces[3], 0.8),
+                Look::line(p.paints[3], 0.8),
             ));
             at += 4.0;
         }
@@ -148,6 +269,54 @@ fn segment(s: &mut Scene, status: Status, (x, y, w, h): (f32, f32, f32, f32), th
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::scene::Scene;
+
+    fn widths(s: &Scene) -> Vec<f32> {
+        let wide = |x: &Shape| {
+            if let Shape::Rect(_, _, w, h, r, _) = x { (*h == 18.0 && *r == 2.0).then_some(*w) } else { None }
+        };
+        s.shapes.iter().filter_map(wide).collect()
+    }
+
+    /// A bar is as long as its share of the scale; what lies between two values has both.
+    #[test]
+    fn lying_bars_are_as_long_as_their_values() {
+        let lane = |low, high, best| Lane { name: "up".into(), low, high, words: String::new(), best };
+        let list =
+            [lane(1.0, 1.0, true), lane(0.25, 0.25, false), lane(0.25, 0.75, false), lane(0.0, 0.0, false)];
+        let w = widths(&lanes("t", "u", &list, (1.0, ""), Theme::Light));
+        assert_eq!(w.len(), 5, "{w:?}");
+        assert!(
+            (w[1] / w[0] - 0.25).abs() < 1e-3 && (w[3] / w[0] - 0.5).abs() < 1e-3 && w[4] == 0.0,
+            "{w:?}"
+        );
+    }
+
+    /// A scale holds what it is for, with few round steps.
+    #[test]
+    fn scales_end_at_a_round_number() {
+        for most in (1..3000).chain([26, 99_999, 1_000_001, 123_456_789_012]) {
+            let (step, top) = (round_step(most), top_of(most));
+            assert!(top >= most && top - most < step && top % step == 0 && top / step <= 5, "{most}");
+            let lead = step / 10u64.pow(step.ilog10());
+            assert!([1, 2, 5].contains(&lead) && lead * 10u64.pow(step.ilog10()) == step, "{most} {step}");
+        }
+    }
+
+    /// The areas of upright bars are as their values.
+    #[test]
+    fn upright_bars_are_as_tall_as_their_values() {
+        let bars: Vec<Bar> = [("0", 4), ("1", 0), ("2", 8)].map(|(n, v)| (n.to_string(), v)).to_vec();
+        let s = columns("t", "u", &bars, (600.0, 300.0), Theme::Dark);
+        let tall: Vec<f32> = s
+            .shapes
+            .iter()
+            .skip(1)
+            .filter_map(|x| if let Shape::Rect(_, _, _, h, _, _) = x { Some(*h) } else { None })
+            .collect();
+        assert_eq!(tall.len(), 2, "nothing is drawn for nought");
+        assert!((tall[0] * 2.0 - tall[1]).abs() < 1e-3);
+    }
 
     #[test]
     fn folded_depths_keep_their_sum() {

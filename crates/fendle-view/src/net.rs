@@ -5,9 +5,9 @@
 
 use rayon::prelude::*;
 
-use crate::scene::{Anchor, Look, Rgb, Scene, Shape};
+use crate::scene::{Anchor, Look, Rgb, Scene, Shape, text_width};
 use crate::text::grouped;
-use crate::tiles::{Palette, Theme};
+use crate::tiles::{Palette, Theme, Thing};
 
 /// What is known of a state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -59,9 +59,9 @@ impl Status {
 
     fn colour(self, p: &Palette) -> Rgb {
         match self {
-            Status::Goal => p.pieces[1],
-            Status::Winnable | Status::Free => p.pieces[0],
-            Status::Lost | Status::Over => p.pieces[3],
+            Status::Goal => p.paints[1],
+            Status::Winnable | Status::Free => p.paints[0],
+            Status::Lost | Status::Over => p.paints[3],
             Status::Stuck | Status::Dead => p.faint,
             Status::Open => p.grid,
         }
@@ -83,6 +83,31 @@ pub struct Node {
     pub must_pass: bool,
     /// It lies on the shown shortest solution.
     pub on_way: bool,
+    /// How many states it stands for.
+    pub count: u64,
+}
+
+impl Node {
+    /// A state by itself, with nothing known of it but its status.
+    #[must_use]
+    pub fn plain(text: String, depth: u32, status: Status) -> Node {
+        Node { text, depth, status, start: false, must_pass: false, on_way: false, count: 1 }
+    }
+}
+
+/// The boards of the nodes: which kinds of cells there are, and for each node the kind of each of its cells.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Boards {
+    /// Rows.
+    pub rows: usize,
+    /// Columns.
+    pub cols: usize,
+    /// Whether piles stand side by side.
+    pub piles: bool,
+    /// What stands on a cell of each kind.
+    pub kinds: Vec<Vec<Thing>>,
+    /// For each node its cells, row by row.
+    pub cells: Vec<Vec<u16>>,
 }
 
 /// A transition.
@@ -99,7 +124,7 @@ pub struct Arrow {
 }
 
 /// A state graph.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Net {
     /// What it is of.
     pub title: String,
@@ -111,6 +136,38 @@ pub struct Net {
     pub names: Vec<String>,
     /// What was left out, and the like: written on every picture.
     pub notes: Vec<String>,
+    /// The boards of the nodes, if they are to be seen.
+    pub boards: Option<Boards>,
+}
+
+/// Kinds of moves that are told apart by colour, at the most.
+const KINDS: usize = 8;
+
+/// The kinds of moves, and for each name its kind: by the first word in which they differ in few ways, such as the
+/// direction. One kind where there is no such word.
+#[must_use]
+pub fn kinds(names: &[String]) -> (Vec<String>, Vec<usize>) {
+    let words: Vec<Vec<&str>> = names.iter().map(|n| n.split_whitespace().collect()).collect();
+    let most = words.iter().map(Vec::len).max().unwrap_or(0);
+    for k in 0..most {
+        let mut seen: Vec<&str> = words.iter().map(|w| w.get(k).copied().unwrap_or("")).collect();
+        seen.sort_unstable();
+        seen.dedup();
+        if (2..=KINDS).contains(&seen.len()) {
+            let of =
+                |w: &Vec<&str>| seen.iter().position(|s| *s == w.get(k).copied().unwrap_or("")).unwrap_or(0);
+            let kind = words.iter().map(of).collect();
+            let lead = match words.iter().all(|w| w.get(..k) == words[0].get(..k)) {
+                true => words[0][..k.min(words[0].len())].iter().map(|w| format!("{w} ")).collect(),
+                false => "\u{2026} ".to_string(),
+            };
+            let tail = if words.iter().any(|w| w.len() > k + 1) { " \u{2026}" } else { "" };
+            let name = |s: &&str| format!("{lead}{}{tail}", if s.is_empty() { "without" } else { s });
+            return (seen.iter().map(name).collect(), kind);
+        }
+    }
+    let all = if names.is_empty() { vec![] } else { vec!["every move".to_string()] };
+    (all, vec![0; names.len()])
 }
 
 /// Where the nodes are.
@@ -336,9 +393,14 @@ impl Tree {
     }
 }
 
-/// Draws a graph with its legend and notes.
+/// How kinds of moves are dashed, in turn.
+fn dash_of(kind: usize) -> Option<f32> {
+    [None, Some(6.0), Some(2.0), Some(10.0)][kind % 4]
+}
+
+/// Draws a graph with its legend and notes. `tint`: arrows are coloured and dashed by the kind of move.
 #[must_use]
-pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)) -> Scene {
+pub fn scene(net: &Net, spots: &Spots, tint: bool, theme: Theme, (width, height): (f32, f32)) -> Scene {
     let p = theme.palette();
     let mut s = Scene::new(width, height, format!("{}: {} states", net.title, net.nodes.len()));
     s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
@@ -359,17 +421,21 @@ pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)
     let few = net.nodes.len() <= 400;
     let r = (220.0 / (net.nodes.len().max(1) as f32).sqrt()).min(0.48 * row_gap(&at)).clamp(1.2, 9.0);
     let faint = if few { p.faint } else { p.grid };
+    let (kind_names, kind_of) = kinds(&net.names);
     for a in &net.arrows {
         let (f, t) = (at[a.from as usize], at[a.to as usize]);
         let way = net.nodes[a.from as usize].on_way
             && net.nodes[a.to as usize].on_way
             && net.nodes[a.to as usize].depth == net.nodes[a.from as usize].depth + 1;
+        let kind = kind_of.get(a.name as usize).copied().unwrap_or(0);
         let (c, width) = match (way, a.fatal) {
             (true, _) => (p.wish, (r * 0.5).max(1.6)),
-            (_, true) => (p.mark, if few { 1.2 } else { 0.5 }),
+            (_, true) if !tint => (p.mark, if few { 1.2 } else { 0.5 }),
+            _ if tint => (p.paints[kind % KINDS], if few { 1.3 } else { 0.5 }),
             _ => (faint, if few { 0.9 } else { 0.3 }),
         };
-        let look = Look { dash: a.fatal.then_some(4.0), ..Look::line(c, width) };
+        let dash = if tint && few { dash_of(kind) } else { a.fatal.then_some(4.0) };
+        let look = Look { dash: dash.filter(|_| !way), ..Look::line(c, width) };
         s.shapes.push(Shape::Lines(vec![f, t], false, look));
         if few {
             arrow_head(&mut s, f, t, r, c);
@@ -380,13 +446,16 @@ pub fn scene(net: &Net, spots: &Spots, theme: Theme, (width, height): (f32, f32)
             let (f, t) = (at[a.from as usize], at[a.to as usize]);
             let (x, y) = ((f.0 + 2.0 * t.0) / 3.0, (f.1 + 2.0 * t.1) / 3.0);
             let name = net.names.get(a.name as usize).cloned().unwrap_or_default();
+            // On its own ground, so that a line does not strike it through.
+            let wide = text_width(&name, 10.0) + 4.0;
+            s.shapes.push(Shape::Rect(x - wide / 2.0, y - 12.5, wide, 13.0, 2.0, Look::fill(p.ground)));
             s.shapes.push(Shape::Text(x, y - 3.0, 10.0, Anchor::Middle, name, p.faint));
         }
     }
     for (n, q) in net.nodes.iter().zip(&at) {
         node_shape(&mut s, n, *q, r, &p);
     }
-    draw_legend(&mut s, net, (width - legend, 70.0), &p);
+    draw_legend(&mut s, net, tint.then_some(&kind_names[..]), (width - legend, 70.0), &p);
     for (i, note) in net.notes.iter().enumerate() {
         let y = height - 16.0 - 22.0 * (net.notes.len() - 1 - i) as f32;
         s.shapes.push(Shape::Text(20.0, y, 13.0, Anchor::Start, note.clone(), p.mark));
@@ -447,6 +516,11 @@ fn node_shape(s: &mut Scene, n: &Node, (x, y): (f32, f32), r: f32, p: &Palette) 
         Status::Open => s.shapes.push(Shape::Circle(x, y, r * 0.4, Look::fill(p.faint))),
         Status::Winnable | Status::Free => s.shapes.push(Shape::Circle(x, y, r, Look::fill(c))),
     }
+    if n.count > 1 {
+        for k in [1.5, 1.9] {
+            s.shapes.push(Shape::Circle(x, y, r * k, Look::line(p.faint, thin * 0.7)));
+        }
+    }
     if n.must_pass {
         let r = r * 1.7;
         s.shapes.push(Shape::Rect(x - r, y - r, 2.0 * r, 2.0 * r, r * 0.4, Look::line(p.wish, thin)));
@@ -456,28 +530,24 @@ fn node_shape(s: &mut Scene, n: &Node, (x, y): (f32, f32), r: f32, p: &Palette) 
     }
 }
 
-fn draw_legend(s: &mut Scene, net: &Net, (x, y): (f32, f32), p: &Palette) {
+fn draw_legend(s: &mut Scene, net: &Net, kinds: Option<&[String]>, (x, y): (f32, f32), p: &Palette) {
     let mut y = y;
     let mut row = |s: &mut Scene, node: Node, words: String| {
         node_shape(s, &node, (x + 12.0, y), 6.0, p);
         s.shapes.push(Shape::Text(x + 34.0, y + 5.0, 13.0, Anchor::Start, words, p.ink));
         y += 30.0;
     };
-    let plain = |status| Node {
-        text: String::new(),
-        depth: 0,
-        status,
-        start: false,
-        must_pass: false,
-        on_way: false,
-    };
+    let plain = |status| Node::plain(String::new(), 0, status);
     let common = net.nodes.iter().find(|n| n.start).map_or(Status::Winnable, |n| n.status);
     row(s, Node { start: true, ..plain(common) }, "start".into());
     for status in Status::ALL {
-        let n = net.nodes.iter().filter(|n| n.status == status).count();
+        let n: u64 = net.nodes.iter().filter(|n| n.status == status).map(|n| n.count).sum();
         if n > 0 {
-            row(s, plain(status), format!("{} {}", grouped(n as u64), status.word()));
+            row(s, plain(status), format!("{} {}", grouped(n), status.word()));
         }
+    }
+    if net.nodes.iter().any(|n| n.count > 1) {
+        row(s, Node { count: 2, ..plain(common) }, "many states as one".into());
     }
     let must = net.nodes.iter().filter(|n| n.must_pass).count();
     if must > 0 {
@@ -487,12 +557,18 @@ fn draw_legend(s: &mut Scene, net: &Net, (x, y): (f32, f32), p: &Palette) {
             format!("{} must pass", grouped(must as u64)),
         );
     }
+    for (k, name) in kinds.unwrap_or_default().iter().enumerate() {
+        let look = Look { dash: dash_of(k), ..Look::line(p.paints[k % KINDS], 2.0) };
+        s.shapes.push(Shape::Lines(vec![(x, y), (x + 26.0, y)], false, look));
+        s.shapes.push(Shape::Text(x + 34.0, y + 5.0, 13.0, Anchor::Start, name.clone(), p.ink));
+        y += 30.0;
+    }
     for (name, look) in [
         ("shortest solution", Look::line(p.wish, 3.0)),
         ("fatal move", Look { dash: Some(4.0), ..Look::line(p.mark, 1.5) }),
     ] {
         let there = if name == "fatal move" {
-            net.arrows.iter().any(|a| a.fatal)
+            kinds.is_none() && net.arrows.iter().any(|a| a.fatal)
         } else {
             net.nodes.iter().any(|n| n.on_way)
         };
@@ -509,20 +585,16 @@ mod tests {
     use super::*;
 
     fn chain(n: u32) -> Net {
-        let node = |d| Node {
-            text: format!("s{d}"),
-            depth: d,
-            status: if d + 1 == n { Status::Goal } else { Status::Winnable },
-            start: d == 0,
-            must_pass: true,
-            on_way: true,
+        let node = |d| {
+            let status = if d + 1 == n { Status::Goal } else { Status::Winnable };
+            Node { start: d == 0, must_pass: true, on_way: true, ..Node::plain(format!("s{d}"), d, status) }
         };
         Net {
             title: "chain".into(),
             nodes: (0..n).map(node).collect(),
             arrows: (1..n).map(|i| Arrow { from: i - 1, to: i, name: 0, fatal: false }).collect(),
             names: vec!["go".into()],
-            notes: vec![],
+            ..Net::default()
         }
     }
 
@@ -572,11 +644,29 @@ mod tests {
     }
 
     #[test]
+    fn moves_are_told_apart_by_the_word_in_which_they_differ() {
+        let of = |list: &[&str]| kinds(&list.iter().map(|s| (*s).to_string()).collect::<Vec<_>>());
+        let (names, kind) = of(&["go left", "go up", "go left"]);
+        assert_eq!((names, kind), (vec!["go left".to_string(), "go up".into()], vec![0, 1, 0]));
+        assert_eq!(
+            of(&["push 1 up", "pull 1 up", "wait"]).0,
+            ["pull \u{2026}", "push \u{2026}", "wait \u{2026}"]
+        );
+        assert_eq!(of(&["lift r1c1", "lift"]).0, ["lift without", "lift r1c1"]);
+        let far: Vec<String> =
+            (0..20).map(|i| format!("push r1c{i} {}", if i % 2 == 0 { "up" } else { "down" })).collect();
+        assert_eq!(kinds(&far).0, ["\u{2026} down", "\u{2026} up"]);
+        let many: Vec<String> = (0..20).map(|i| format!("lift r1c{i}")).collect();
+        assert_eq!(kinds(&many), (vec!["every move".to_string()], vec![0; 20]));
+        assert_eq!(of(&[]), (vec![], vec![]));
+    }
+
+    #[test]
     fn a_picture_names_what_it_shows() {
         let mut net = chain(5);
         net.notes.push("4 of 9 states".into());
         net.title = "a <b>".into();
-        let svg = scene(&net, &layers(&net), Theme::Light, (900.0, 600.0)).svg();
+        let svg = scene(&net, &layers(&net), false, Theme::Light, (900.0, 600.0)).svg();
         assert!(svg.contains("aria-label=\"4 of 9 states\"") && svg.contains("must pass"));
         assert!(!svg.contains("<b>"));
     }

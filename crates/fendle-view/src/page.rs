@@ -3,33 +3,48 @@
 
 use serde_json::json;
 
-use crate::net::{Net, Spots, Status};
-use crate::scene::{Scene, escaped};
+use crate::net::{Boards, Net, Spots, Status, kinds};
+use crate::scene::{Look, Rgb, Scene, Shape, escaped};
+use crate::tiles::{CELL, Theme, Tiles};
 
 /// JSON inside a page: nothing of it can end the script element.
 fn data(value: &serde_json::Value) -> String {
     value.to_string().replace('<', "\\u003c").replace('\u{2028}', "\\u2028").replace('\u{2029}', "\\u2029")
 }
 
-/// A state graph to look into: pan, zoom, find, walk, and play the shortest solution. Drawn on one canvas.
+/// State graphs to look into: pan, zoom, find, walk, and play the shortest solution. Each is drawn on one canvas. With two
+/// of them, `pairs` says which nodes of the first match which of the second: what is taken in one is taken in both.
 #[must_use]
-pub fn graph(net: &Net, spots: &Spots) -> String {
+pub fn graph(title: &str, views: &[(&Net, &Spots)], pairs: &[(u32, u32)]) -> String {
+    let value = json!({
+        "statuses": Status::ALL.map(Status::word),
+        "views": views.iter().map(|(net, spots)| view(net, spots)).collect::<Vec<_>>(),
+        "pairs": pairs,
+    });
+    filled(include_str!("../assets/graph.html"), title, "@DATA@", &data(&value))
+}
+
+fn view(net: &Net, spots: &Spots) -> serde_json::Value {
     let round = |v: f32| (f64::from(v) * 100.0).round() / 100.0;
     let which =
         |test: &dyn Fn(usize) -> bool| -> Vec<usize> { (0..net.nodes.len()).filter(|i| test(*i)).collect() };
     let mut way = which(&|i| net.nodes[i].on_way);
     way.sort_by_key(|i| net.nodes[*i].depth);
-    let value = json!({
+    let (kinds, kind) = kinds(&net.names);
+    let sizes = net.nodes.iter().enumerate().filter(|(_, n)| n.count > 1).map(|(i, n)| (i, n.count));
+    json!({
         "title": net.title,
         "notes": net.notes,
-        "statuses": Status::ALL.map(Status::word),
         "names": net.names,
+        "kinds": kinds,
+        "kind": kind,
         "x": spots.iter().map(|p| round(p.0)).collect::<Vec<_>>(),
         "y": spots.iter().map(|p| round(p.1)).collect::<Vec<_>>(),
         "gap": round(gap(net, spots)),
         "status": net.nodes.iter().map(|n| n.status.number()).collect::<Vec<_>>(),
         "depth": net.nodes.iter().map(|n| n.depth).collect::<Vec<_>>(),
         "text": net.nodes.iter().map(|n| n.text.as_str()).collect::<Vec<_>>(),
+        "size": sizes.collect::<Vec<_>>(),
         "from": net.arrows.iter().map(|a| a.from).collect::<Vec<_>>(),
         "to": net.arrows.iter().map(|a| a.to).collect::<Vec<_>>(),
         "name": net.arrows.iter().map(|a| a.name).collect::<Vec<_>>(),
@@ -37,8 +52,62 @@ pub fn graph(net: &Net, spots: &Spots) -> String {
         "must": which(&|i| net.nodes[i].must_pass),
         "start": which(&|i| net.nodes[i].start),
         "way": way,
-    });
-    filled(include_str!("../assets/graph.html"), &net.title, "@DATA@", &data(&value))
+        "boards": net.boards.as_ref().map(boards),
+    })
+}
+
+/// The first character that stands for a kind of cell: few kinds are plain letters, many are letters of any script.
+fn first_code(kinds: usize) -> u32 {
+    if kinds <= 0x3f { 0x3f } else { 0x100 }
+}
+
+/// Boards as data: for each kind of cell what is painted, in both themes; for each node one character a cell.
+fn boards(b: &Boards) -> serde_json::Value {
+    let from = first_code(b.kinds.len());
+    let frame = Tiles { piles: if b.piles { vec![String::new()] } else { vec![] }, ..Tiles::default() };
+    let painted = |theme: Theme| -> Vec<serde_json::Value> {
+        b.kinds.iter().map(|k| frame.one_cell(k, theme).iter().map(stroke).collect()).collect()
+    };
+    let line = |cells: &Vec<u16>| -> String {
+        cells.iter().map(|k| char::from_u32(from + u32::from(*k)).unwrap_or('?')).collect()
+    };
+    json!({
+        "rows": b.rows,
+        "cols": b.cols,
+        "side": CELL,
+        "from": from,
+        "light": painted(Theme::Light),
+        "dark": painted(Theme::Dark),
+        "cells": b.cells.iter().map(line).collect::<Vec<_>>(),
+    })
+}
+
+/// One shape for the page's own painter: kind, measures, fill, line, width, dash.
+fn stroke(shape: &Shape) -> serde_json::Value {
+    let r = |v: f32| (f64::from(v) * 10.0).round() / 10.0;
+    let colour = |c: Rgb| format!("#{:02x}{:02x}{:02x}", c.0, c.1, c.2);
+    let look = |l: &Look| {
+        let (line, width) = l.line.map_or((None, 0.0), |(c, w)| (Some(colour(c)), w));
+        (l.fill.map(colour), line, r(width), l.dash.map_or(0.0, r))
+    };
+    match shape {
+        Shape::Rect(x, y, w, h, round, l) => {
+            let l = look(l);
+            json!(["r", r(*x), r(*y), r(*w), r(*h), r(*round), l.0, l.1, l.2, l.3])
+        }
+        Shape::Circle(x, y, radius, l) => {
+            let l = look(l);
+            json!(["c", r(*x), r(*y), r(*radius), l.0, l.1, l.2, l.3])
+        }
+        Shape::Lines(points, closed, l) => {
+            let flat: Vec<f64> = points.iter().flat_map(|p| [r(p.0), r(p.1)]).collect();
+            let l = look(l);
+            json!(["l", flat, closed, l.0, l.1, l.2, l.3])
+        }
+        Shape::Text(x, y, size, anchor, words, c) => {
+            json!(["t", r(*x), r(*y), r(*size), *anchor as u8, words, colour(*c)])
+        }
+    }
 }
 
 /// A page with its title and its one part put in; what they hold is not looked through again.
@@ -154,17 +223,12 @@ pub fn frames(title: &str, list: &[(String, Scene)]) -> String {
 mod tests {
     use super::*;
     use crate::net::{Arrow, Node, layers};
+    use crate::tiles::{Figure, Paint, Thing};
 
     #[test]
     fn what_comes_from_a_level_cannot_leave_its_place() {
-        let node = |text: &str| Node {
-            text: text.into(),
-            depth: 0,
-            status: Status::Goal,
-            start: true,
-            must_pass: false,
-            on_way: true,
-        };
+        let node =
+            |text: &str| Node { start: true, on_way: true, ..Node::plain(text.into(), 0, Status::Goal) };
         let evil = "</script><script>alert(1)</script>";
         let net = Net {
             title: evil.into(),
@@ -172,11 +236,20 @@ mod tests {
             arrows: vec![Arrow { from: 0, to: 1, name: 0, fatal: true }],
             names: vec![evil.into()],
             notes: vec![evil.into()],
+            boards: Some(Boards {
+                rows: 1,
+                cols: 1,
+                piles: false,
+                kinds: vec![vec![Thing::new(Figure::Slab, Paint::Named(0), evil)]],
+                cells: vec![vec![0], vec![0]],
+            }),
         };
-        let page = graph(&net, &layers(&net));
+        let page = graph(evil, &[(&net, &layers(&net))], &[]);
         assert_eq!(page.matches("<script").count(), 2, "its own data and its own code");
         assert!(!page.contains("alert(1)</script>"));
         assert!(!page.contains("http://") && !page.contains("https://"), "nothing is fetched");
+        let two = graph(evil, &[(&net, &layers(&net)), (&net, &layers(&net))], &[(0, 1)]);
+        assert_eq!(two.matches("<script").count(), 2);
         let page = frames(evil, &[(evil.into(), Scene::new(4.0, 4.0, evil))]);
         assert_eq!(page.matches("<script").count(), 1);
     }

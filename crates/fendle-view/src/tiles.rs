@@ -1,7 +1,7 @@
 //! Boards as pictures: cells with what stands on them, in layers.
 //!
-//! What is fixed, what is wanted, pieces and agents differ in shape first and in colour second: fixed things fill their
-//! cell with a pattern, wishes are dashed frames, pieces are rounded blocks with their name or number, agents are disks.
+//! Things differ in form first and in colour second. Which form and colour a thing has is said by whoever makes the
+//! [`Tiles`].
 
 use crate::scene::{Anchor, Look, Rgb, Scene, Shape, text_width};
 
@@ -27,8 +27,13 @@ pub struct Palette {
     pub fixed: Rgb,
     pub wish: Rgb,
     pub mark: Rgb,
-    pub pieces: [Rgb; 8],
+    /// The named colours, in the order of [`PAINTS`]; the first eight tell pieces apart.
+    pub paints: [Rgb; 12],
 }
+
+/// The names of the colours.
+pub const PAINTS: [&str; 12] =
+    ["blue", "ochre", "sky", "brown", "navy", "sand", "teal", "clay", "slate", "rust", "ink", "chalk"];
 
 impl Theme {
     /// Its colours.
@@ -44,7 +49,7 @@ impl Theme {
                 fixed: (92, 104, 112),
                 wish: (150, 106, 20),
                 mark: (138, 60, 24),
-                pieces: [
+                paints: [
                     (38, 84, 138),
                     (196, 142, 44),
                     (104, 148, 188),
@@ -53,6 +58,10 @@ impl Theme {
                     (226, 192, 120),
                     (70, 116, 128),
                     (170, 122, 74),
+                    (92, 104, 112),
+                    (138, 60, 24),
+                    (29, 39, 51),
+                    (252, 251, 247),
                 ],
             },
             Theme::Dark => Palette {
@@ -64,7 +73,7 @@ impl Theme {
                 fixed: (118, 130, 140),
                 wish: (222, 178, 92),
                 mark: (234, 150, 100),
-                pieces: [
+                paints: [
                     (112, 164, 220),
                     (222, 172, 76),
                     (64, 104, 148),
@@ -73,50 +82,143 @@ impl Theme {
                     (240, 214, 156),
                     (92, 148, 160),
                     (196, 150, 104),
+                    (118, 130, 140),
+                    (234, 150, 100),
+                    (232, 229, 218),
+                    (46, 56, 66),
                 ],
             },
         }
     }
 }
 
-/// What kind of thing stands on a cell.
+/// The form of a thing on a cell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Kind {
-    /// Part of the level that never moves: walls, water.
-    Fixed,
-    /// What the goal is about: a cell that wants something.
-    Wish,
-    /// A piece.
-    Piece,
-    /// What the player moves.
-    Agent,
+pub enum Figure {
+    /// Fills its cell.
+    Block,
+    /// Fills it with waves.
+    Waves,
+    /// Fills it with dots.
+    Gravel,
+    /// Fills it with slanted lines.
+    Hatch,
+    /// A rounded block.
+    Slab,
+    /// A filled circle.
+    Disk,
+    /// A thick circle.
+    Ring,
+    /// A square on its corner.
+    Diamond,
+    /// A triangle, its point up.
+    Wedge,
+    /// Six sides.
+    Hexagon,
+    /// A dashed frame.
+    Frame,
+    /// Two strokes.
+    Cross,
+    /// A lying bar.
+    Bar,
+    /// A small filled circle.
+    Dot,
+    /// A ring with a dot in it.
+    Buoy,
     /// Only words.
-    Word,
+    Label,
+    /// Not drawn.
+    Nothing,
+}
+
+impl Figure {
+    /// All of them, with their names.
+    pub const ALL: [(&'static str, Figure); 17] = [
+        ("block", Figure::Block),
+        ("waves", Figure::Waves),
+        ("gravel", Figure::Gravel),
+        ("hatch", Figure::Hatch),
+        ("slab", Figure::Slab),
+        ("disk", Figure::Disk),
+        ("ring", Figure::Ring),
+        ("diamond", Figure::Diamond),
+        ("wedge", Figure::Wedge),
+        ("hexagon", Figure::Hexagon),
+        ("frame", Figure::Frame),
+        ("cross", Figure::Cross),
+        ("bar", Figure::Bar),
+        ("dot", Figure::Dot),
+        ("buoy", Figure::Buoy),
+        ("label", Figure::Label),
+        ("nothing", Figure::Nothing),
+    ];
+
+    /// What fills its cell lies under what does not.
+    fn layer(self) -> u8 {
+        match self {
+            Figure::Block | Figure::Waves | Figure::Gravel | Figure::Hatch => 0,
+            Figure::Frame => 1,
+            _ => 2,
+        }
+    }
+}
+
+/// A colour: one of the palette, or its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Paint {
+    /// By its number in [`PAINTS`].
+    Named(usize),
+    /// The same in every theme.
+    Rgb(Rgb),
+}
+
+impl Palette {
+    /// A colour as this theme has it.
+    #[must_use]
+    pub fn paint(&self, paint: Paint) -> Rgb {
+        match paint {
+            Paint::Named(n) => self.paints[n % self.paints.len()],
+            Paint::Rgb(c) => c,
+        }
+    }
 }
 
 /// One thing on a cell.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Thing {
-    /// What it is.
-    pub kind: Kind,
-    /// Which of its kind: gives colour and pattern.
-    pub number: usize,
+    /// Its form.
+    pub figure: Figure,
+    /// Its colour.
+    pub paint: Paint,
     /// What is written on it.
     pub label: String,
     /// Joined with the same thing above, right, below, left.
     pub joined: [bool; 4],
+    /// Its width in hundredths of its cell, for what lies in a pile.
+    pub wide: u8,
 }
 
 impl Thing {
     /// A thing by itself.
     #[must_use]
-    pub fn new(kind: Kind, number: usize, label: impl Into<String>) -> Thing {
-        Thing { kind, number, label: label.into(), joined: [false; 4] }
+    pub fn new(figure: Figure, paint: Paint, label: impl Into<String>) -> Thing {
+        Thing { figure, paint, label: label.into(), joined: [false; 4], wide: 100 }
     }
 }
 
+/// What is thought of a cell, drawn over it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Shade {
+    /// From 0 to 1: how dark it is.
+    pub share: f32,
+    /// What is written.
+    pub words: String,
+    /// Known for certain, and that it is so.
+    pub sure: Option<bool>,
+}
+
 /// A board to be drawn.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Tiles {
     /// Its name, drawn above it; may be empty.
     pub title: String,
@@ -130,6 +232,12 @@ pub struct Tiles {
     pub marks: Vec<usize>,
     /// Cells that are left out, when only a part is shown.
     pub blank: Vec<bool>,
+    /// Overlays by cell, such as probabilities; none where it is empty.
+    pub shades: Vec<Option<Shade>>,
+    /// Piles stand side by side instead of cells: what the columns are called.
+    pub piles: Vec<String>,
+    /// The position in words, for those who cannot see the picture.
+    pub alt: String,
     /// Words below: values that are on no cell.
     pub lines: Vec<String>,
 }
@@ -157,9 +265,10 @@ impl Tiles {
         }
         for c in 0..self.cols {
             let x = EDGE + (c as f32 + 0.5) * CELL;
-            s.shapes.push(Shape::Text(x, top - 8.0, 11.0, Anchor::Middle, (c + 1).to_string(), p.faint));
+            let name = self.piles.get(c).cloned().unwrap_or_else(|| (c + 1).to_string());
+            s.shapes.push(Shape::Text(x, top - 8.0, 11.0, Anchor::Middle, name, p.faint));
         }
-        for r in 0..self.rows {
+        for r in (0..self.rows).filter(|_| self.piles.is_empty()) {
             let y = top + (r as f32 + 0.5) * CELL + 4.0;
             s.shapes.push(Shape::Text(EDGE - 8.0, y, 11.0, Anchor::End, (r + 1).to_string(), p.faint));
         }
@@ -179,19 +288,29 @@ impl Tiles {
         s
     }
 
-    /// The board in words, row by row.
+    /// What the picture shows, for those who cannot see it.
     fn words(&self) -> String {
-        fn cell(things: &[Thing]) -> &str {
-            things.iter().rev().map(|t| t.label.as_str()).find(|l| !l.is_empty()).unwrap_or(".")
+        if self.title.is_empty() { self.alt.clone() } else { format!("{}: {}", self.title, self.alt) }
+    }
+
+    /// What stands on one cell, drawn on a cell of side [`CELL`] at the origin.
+    #[must_use]
+    pub fn one_cell(&self, things: &[Thing], theme: Theme) -> Vec<Shape> {
+        let p = theme.palette();
+        let mut s = Scene::new(CELL, CELL, "");
+        if self.piles.is_empty() {
+            s.shapes.push(Shape::Rect(0.0, 0.0, CELL, CELL, 0.0, Look::fill(p.cell).with_line(p.grid, 1.0)));
         }
-        let rows: Vec<String> = self
-            .cells
-            .chunks(self.cols.max(1))
-            .map(|row| row.iter().map(|c| cell(c)).collect::<Vec<_>>().join(" "))
-            .collect();
-        let mut out = if self.title.is_empty() { String::new() } else { format!("{}: ", self.title) };
-        out.push_str(&rows.join(" / "));
-        out
+        self.draw_things(&mut s, things, 0.0, 0.0, CELL, &p);
+        s.shapes
+    }
+
+    fn draw_things(&self, s: &mut Scene, things: &[Thing], x: f32, y: f32, cell: f32, p: &Palette) {
+        for layer in 0..3 {
+            for t in things.iter().filter(|t| t.figure.layer() == layer) {
+                draw_thing(s, t, x, y, cell, p);
+            }
+        }
     }
 
     fn draw_cells(&self, s: &mut Scene, left: f32, top: f32, cell: f32, p: &Palette) {
@@ -209,17 +328,21 @@ impl Tiles {
                 ));
                 continue;
             }
-            s.shapes.push(Shape::Rect(
-                x,
-                y,
-                cell,
-                cell,
-                0.0,
-                Look::fill(p.cell).with_line(p.grid, cell / 44.0),
-            ));
-            for t in things {
-                draw_thing(s, t, x, y, cell, p);
+            if self.piles.is_empty() {
+                let look = Look::fill(p.cell).with_line(p.grid, cell / 44.0);
+                s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, look));
+            } else if i / self.cols.max(1) + 1 == self.rows {
+                // What a pile stands on.
+                let foot = y + cell * 0.94;
+                let points = vec![(x + cell * 0.04, foot), (x + cell * 0.96, foot)];
+                s.shapes.push(Shape::Lines(points, false, Look::line(p.faint, cell * 0.06)));
             }
+            self.draw_things(s, things, x, y, cell, p);
+        }
+        for (i, shade) in self.shades.iter().enumerate().filter_map(|(i, s)| Some((i, s.as_ref()?))) {
+            let x = left + (i % self.cols.max(1)) as f32 * cell;
+            let y = top + (i / self.cols.max(1)) as f32 * cell;
+            draw_shade(s, shade, x, y, cell, p);
         }
         for &i in &self.marks {
             let x = left + (i % self.cols.max(1)) as f32 * cell;
@@ -234,9 +357,19 @@ impl Tiles {
             ] {
                 let arm = cell * 0.26;
                 let points = vec![(cx + dx * arm, cy), (cx, cy), (cx, cy + dy * arm)];
+                // A light rim keeps it apart from what it lies on.
+                s.shapes.push(Shape::Lines(points.clone(), false, Look::line(p.ground, cell * 0.12)));
                 s.shapes.push(Shape::Lines(points, false, Look::line(p.mark, cell * 0.07)));
             }
         }
+    }
+}
+
+impl Palette {
+    /// A rim for a filled form: the colour itself, or the ink where it hardly differs from a cell.
+    fn rim(&self, c: Rgb) -> Rgb {
+        let far = |a: u8, b: u8| i32::from(a).abs_diff(i32::from(b));
+        if far(c.0, self.cell.0) + far(c.1, self.cell.1) + far(c.2, self.cell.2) < 150 { self.ink } else { c }
     }
 }
 
@@ -246,10 +379,44 @@ fn ink_on((r, g, b): Rgb) -> Rgb {
     if light > 150.0 { (24, 30, 38) } else { (250, 248, 240) }
 }
 
+/// From the colour of a cell to ochre; certain cells have a sign, and what is certainly not so is blue.
+fn draw_shade(s: &mut Scene, shade: &Shade, x: f32, y: f32, cell: f32, p: &Palette) {
+    let k = shade.share.clamp(0.0, 1.0);
+    let mix = |a: u8, b: u8| (f32::from(a) + (f32::from(b) - f32::from(a)) * k) as u8;
+    let (from, to) = (p.cell, p.paints[1]);
+    let c = match shade.sure {
+        Some(false) => p.paints[2],
+        _ => (mix(from.0, to.0), mix(from.1, to.1), mix(from.2, to.2)),
+    };
+    s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Look::fill(c).with_line(p.grid, cell / 44.0)));
+    let (cx, cy) = (x + cell / 2.0, y + cell / 2.0);
+    match shade.sure {
+        Some(true) => {
+            let r = cell * 0.26;
+            let look = Look::line(ink_on(c), cell * 0.09);
+            s.shapes.push(Shape::Lines(vec![(cx - r, cy - r), (cx + r, cy + r)], false, look));
+            s.shapes.push(Shape::Lines(vec![(cx + r, cy - r), (cx - r, cy + r)], false, look));
+        }
+        Some(false) => s.shapes.push(Shape::Circle(cx, cy, cell * 0.22, Look::line(ink_on(c), cell * 0.08))),
+        None => {
+            let size =
+                (cell * 0.4).min(cell * 0.4 * cell * 0.8 / text_width(&shade.words, cell * 0.4).max(1.0));
+            s.shapes.push(Shape::Text(
+                cx,
+                cy + size * 0.36,
+                size,
+                Anchor::Middle,
+                shade.words.clone(),
+                ink_on(c),
+            ));
+        }
+    }
+}
+
 fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) {
     let (cx, cy) = (x + cell / 2.0, y + cell / 2.0);
-    let colour = p.pieces[t.number % p.pieces.len()];
-    let write = |s: &mut Scene, ink: Rgb, most: f32| {
+    let colour = p.paint(t.paint);
+    let write = |s: &mut Scene, ink: Rgb, most: f32, dy: f32| {
         if t.label.is_empty() {
             return;
         }
@@ -258,82 +425,132 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
         if wide > most {
             size *= most / wide;
         }
-        s.shapes.push(Shape::Text(cx, cy + size * 0.36, size, Anchor::Middle, t.label.clone(), ink));
+        s.shapes.push(Shape::Text(cx, cy + dy + size * 0.36, size, Anchor::Middle, t.label.clone(), ink));
     };
-    match t.kind {
-        Kind::Fixed => {
-            s.shapes.push(Shape::Rect(
-                x,
-                y,
-                cell,
-                cell,
-                0.0,
-                Look::fill(if t.number == 0 { p.fixed } else { p.pieces[(t.number * 2) % 8] }),
-            ));
-            // A pattern for each kind: none, waves, dots, slashes.
-            let line = Look::line(p.cell, cell * 0.035);
-            match t.number % 4 {
-                1 => {
-                    for k in 0..3 {
-                        let y = y + cell * (0.25 + 0.25 * k as f32);
-                        let wave = (0..=8).map(|i| {
-                            (
-                                x + cell * (0.1 + 0.1 * i as f32),
-                                y + if i % 2 == 0 { -cell * 0.04 } else { cell * 0.04 },
-                            )
-                        });
-                        s.shapes.push(Shape::Lines(wave.collect(), false, line));
-                    }
-                }
-                2 => {
-                    for k in 0..4 {
-                        let (dx, dy) = (0.3 + 0.4 * (k % 2) as f32, 0.3 + 0.4 * (k / 2) as f32);
-                        s.shapes.push(Shape::Circle(
-                            x + cell * dx,
-                            y + cell * dy,
-                            cell * 0.06,
-                            Look::fill(p.cell),
-                        ));
-                    }
-                }
-                3 => {
-                    for k in 1..4 {
-                        let d = cell * 0.25 * k as f32;
-                        s.shapes.push(Shape::Lines(
-                            vec![(x + d, y + cell * 0.1), (x + d - cell * 0.2, y + cell * 0.9)],
-                            false,
-                            line,
-                        ));
-                    }
-                }
-                _ => {}
-            }
+    let round = |n: usize, r: f32, turn: f32| -> Vec<(f32, f32)> {
+        (0..n)
+            .map(|i| {
+                let a = std::f32::consts::TAU * (i as f32 + turn) / n as f32;
+                (cx + r * a.sin(), cy - r * a.cos())
+            })
+            .collect()
+    };
+    // A dark rim, so that a light colour is seen on a light ground.
+    let filled = Look::fill(colour).with_line(p.rim(colour), cell * 0.02);
+    match t.figure {
+        Figure::Nothing => {}
+        Figure::Block | Figure::Waves | Figure::Gravel | Figure::Hatch => {
+            s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Look::fill(colour)));
+            pattern(s, t.figure, x, y, cell, p.cell);
+            write(s, ink_on(colour), cell * 0.84, 0.0);
         }
-        Kind::Wish => {
-            let k = cell * (0.12 + 0.05 * (t.number % 3) as f32);
-            let look = Look { dash: Some(cell * 0.1), ..Look::line(p.wish, cell * 0.05) };
-            s.shapes.push(Shape::Rect(x + k, y + k, cell - 2.0 * k, cell - 2.0 * k, cell * 0.1, look));
-        }
-        Kind::Piece => {
+        Figure::Slab => {
             let k = cell * 0.09;
             // A little over the edge, so that no seam shows.
             let j = |on: bool| if on { -cell * 0.01 } else { k };
-            let (l, u) = (x + j(t.joined[3]), y + j(t.joined[0]));
-            let (r, d) = (x + cell - j(t.joined[1]), y + cell - j(t.joined[2]));
+            let side = (cell - 2.0 * k) * (1.0 - f32::from(t.wide.min(100)) / 100.0) / 2.0;
+            let (l, u) = (x + j(t.joined[3]) + side, y + j(t.joined[0]));
+            let (r, d) = (x + cell - j(t.joined[1]) - side, y + cell - j(t.joined[2]));
             let round = if t.joined.contains(&true) { 0.0 } else { cell * 0.16 };
             s.shapes.push(Shape::Rect(l, u, r - l, d - u, round, Look::fill(colour)));
-            write(s, ink_on(colour), cell * 0.72);
+            write(s, ink_on(colour), (r - l) * 0.88, 0.0);
         }
-        Kind::Agent => {
+        Figure::Disk => {
+            s.shapes.push(Shape::Circle(cx, cy, cell * 0.38, filled));
+            write(s, ink_on(colour), cell * 0.6, 0.0);
+        }
+        Figure::Ring => {
+            s.shapes.push(Shape::Circle(cx, cy, cell * 0.32, Look::line(colour, cell * 0.11)));
+            write(s, p.ink, cell * 0.44, 0.0);
+        }
+        Figure::Diamond => {
+            s.shapes.push(Shape::Lines(round(4, cell * 0.42, 0.0), true, filled));
+            write(s, ink_on(colour), cell * 0.44, 0.0);
+        }
+        Figure::Wedge => {
+            s.shapes.push(Shape::Lines(
+                vec![
+                    (cx, y + cell * 0.12),
+                    (x + cell * 0.9, y + cell * 0.84),
+                    (x + cell * 0.1, y + cell * 0.84),
+                ],
+                true,
+                filled,
+            ));
+            write(s, ink_on(colour), cell * 0.4, cell * 0.12);
+        }
+        Figure::Hexagon => {
+            s.shapes.push(Shape::Lines(round(6, cell * 0.42, 0.5), true, filled));
+            write(s, ink_on(colour), cell * 0.56, 0.0);
+        }
+        Figure::Frame => {
+            let k = cell * 0.13;
+            let look = Look { dash: Some(cell * 0.1), ..Look::line(colour, cell * 0.05) };
+            s.shapes.push(Shape::Rect(x + k, y + k, cell - 2.0 * k, cell - 2.0 * k, cell * 0.1, look));
+            write(s, p.ink, cell * 0.6, 0.0);
+        }
+        Figure::Cross => {
+            let k = cell * 0.26;
+            for (a, b) in [
+                ((x + k, y + k), (x + cell - k, y + cell - k)),
+                ((x + cell - k, y + k), (x + k, y + cell - k)),
+            ] {
+                s.shapes.push(Shape::Lines(vec![a, b], false, Look::line(colour, cell * 0.11)));
+            }
+        }
+        Figure::Bar => {
+            s.shapes.push(Shape::Rect(
+                x + cell * 0.12,
+                cy - cell * 0.14,
+                cell * 0.76,
+                cell * 0.28,
+                cell * 0.08,
+                Look::fill(colour),
+            ));
+        }
+        Figure::Dot => s.shapes.push(Shape::Circle(cx, cy, cell * 0.13, filled)),
+        Figure::Buoy => {
             s.shapes.push(Shape::Circle(
                 cx,
                 cy,
                 cell * 0.34,
                 Look::fill(p.ground).with_line(colour, cell * 0.08),
             ));
-            s.shapes.push(Shape::Circle(cx, cy, cell * 0.12, Look::fill(colour)));
+            if t.label.is_empty() {
+                s.shapes.push(Shape::Circle(cx, cy, cell * 0.12, Look::fill(colour)));
+            }
+            write(s, p.ink, cell * 0.46, 0.0);
         }
-        Kind::Word => write(s, p.ink, cell * 0.84),
+        Figure::Label => write(s, p.ink, cell * 0.84, 0.0),
+    }
+}
+
+/// What tells filled cells apart without their colour.
+fn pattern(s: &mut Scene, figure: Figure, x: f32, y: f32, cell: f32, c: Rgb) {
+    let line = Look::line(c, cell * 0.035);
+    match figure {
+        Figure::Waves => {
+            for k in 0..3 {
+                let y = y + cell * (0.25 + 0.25 * k as f32);
+                let up = |i: i32| if i % 2 == 0 { -cell * 0.04 } else { cell * 0.04 };
+                let wave = (0..=8).map(|i| (x + cell * (0.1 + 0.1 * i as f32), y + up(i)));
+                s.shapes.push(Shape::Lines(wave.collect(), false, line));
+            }
+        }
+        Figure::Gravel => {
+            for k in 0..4 {
+                let (dx, dy) = (0.3 + 0.4 * (k % 2) as f32, 0.3 + 0.4 * (k / 2) as f32);
+                s.shapes.push(Shape::Circle(x + cell * dx, y + cell * dy, cell * 0.06, Look::fill(c)));
+            }
+        }
+        Figure::Hatch => {
+            for k in 1..4 {
+                let d = cell * 0.25 * k as f32;
+                let points = vec![(x + d, y + cell * 0.1), (x + d - cell * 0.2, y + cell * 0.9)];
+                s.shapes.push(Shape::Lines(points, false, line));
+            }
+        }
+        _ => {}
     }
 }
 

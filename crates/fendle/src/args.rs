@@ -139,6 +139,19 @@ impl ThemeArg {
     }
 }
 
+/// Which chart of a space is drawn.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ChartArg {
+    /// All three.
+    All,
+    /// States by depth and status.
+    Depth,
+    /// Running states by number of allowed moves.
+    Branching,
+    /// Winnable states by distance to a goal.
+    Distance,
+}
+
 /// Where a picture goes.
 #[derive(Args, Debug, Clone)]
 pub struct PictureArgs {
@@ -172,12 +185,27 @@ pub enum LayoutArg {
     Force,
 }
 
+/// What the colours of arrows tell.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ArrowsArg {
+    /// Fatal moves.
+    Fatal,
+    /// The kinds of moves.
+    Moves,
+}
+
 /// A state graph and how it is drawn.
 #[derive(Args, Debug, Clone)]
 pub struct GraphArgs {
     /// The level.
     #[command(flatten)]
     pub level: LevelArgs,
+    /// A second level file: the two graphs side by side on one page.
+    #[arg(value_name = "OTHER")]
+    pub second: Option<PathBuf>,
+    /// Which level of the second file, by name; alone: another level of the same file.
+    #[arg(long, value_name = "NAME")]
+    pub with: Option<String>,
     /// Where to: .html is a page to look into, .svg and .png are pictures, .graphml, .dot, .json and .csv are for other
     /// programs.
     #[arg(short, long, value_name = "FILE")]
@@ -200,7 +228,10 @@ pub struct GraphArgs {
     /// Fold states that reach each other to one node.
     #[arg(long)]
     pub rooms: bool,
-    /// The most nodes that are drawn.
+    /// What the colours of arrows tell.
+    #[arg(long, value_enum, default_value_t = ArrowsArg::Fatal)]
+    pub arrows: ArrowsArg,
+    /// The most states that are drawn one by one; the others stand together by depth and status.
     #[arg(long, value_name = "N")]
     pub most: Option<usize>,
     /// Light or dark; pages follow the reader's system.
@@ -330,6 +361,9 @@ pub enum Command {
         /// Try all walls, pieces and cells for idle ones, however long it takes.
         #[arg(long, requires = "structure")]
         idle: bool,
+        /// Which chart -o draws.
+        #[arg(long, value_enum, default_value_t = ChartArg::All, requires = "output")]
+        chart: ChartArg,
         #[command(flatten)]
         picture: PictureArgs,
     },
@@ -380,6 +414,8 @@ pub enum Command {
         /// How the simulated player chooses.
         #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
         policy: PolicyArg,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// Hidden things: what is certain and by which clues, exact chances, the chance to win after each choice.
     Infer {
@@ -391,6 +427,8 @@ pub enum Command {
         /// Where the chance to win is too dear to compute, estimate it after the best moves by this many careful plays.
         #[arg(long, value_name = "N")]
         plays: Option<u64>,
+        #[command(flatten)]
+        picture: PictureArgs,
     },
     /// What each move of a finished or broken-off play cost: distance to the goal, the first fatal move, refused attempts.
     Review {

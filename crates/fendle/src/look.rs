@@ -1,7 +1,9 @@
-//! Positions as pictures: what of a model's variables stands on each cell, and how it is drawn by default.
+//! Positions as pictures: what of a model's variables stands on each cell, and how it is drawn.
 //!
-//! Grids of bools and other values of the level are fixed things; sets of the level are wishes; sets and grids of the state
-//! are pieces; cell variables are agents. What a player does not see, and what is on no cell, is written in words.
+//! A model's `picture` block decides. Where it says nothing: grids of bools and other values of the level are fixed things
+//! that fill their cell; sets of the level are wishes, dashed frames; sets and grids of the state are pieces, rounded
+//! blocks; cell variables are agents, rings with a dot. A model without a board is drawn as piles, where it has lists by
+//! key. What is on no cell is written in words.
 
 use std::fs;
 use std::path::Path;
@@ -9,108 +11,142 @@ use std::path::Path;
 use fendle_lang::Bound;
 use fendle_lang::bind::Drawn;
 use fendle_lang::dead::{Fact, cells_of};
-use fendle_lang::hir::{Base, Scalar, Shape};
+use fendle_lang::hir::{self, Base, Drawee, Range, Scalar, Shape, TellDef};
 use fendle_view::page;
 use fendle_view::scene::Scene;
-use fendle_view::tiles::{Kind, Theme, Thing, Tiles, sheet};
+use fendle_view::tiles::{Figure, Paint, Theme, Thing, Tiles, sheet};
 
 use crate::Trouble;
 
-/// The board of a position with what stands on it; `None` where the model has no board.
+/// The board of a position with what stands on it; `None` where the model has neither a board nor piles.
 pub fn tiles(b: &Bound, state: &[i32], title: &str) -> Option<Tiles> {
+    let mut out = cells(b, state)?;
+    out.title = title.to_string();
+    out.alt = b.shown_line(state);
+    out.lines = words(b, b.draw(state));
+    Some(out)
+}
+
+/// Only what stands on the cells, without words.
+pub fn cells(b: &Bound, state: &[i32]) -> Option<Tiles> {
     if b.cells() == 0 {
-        return None;
+        return piles(b, state);
     }
-    let drawn = b.draw(state);
-    let mut out = Tiles {
-        title: title.to_string(),
-        rows: b.rows,
-        cols: b.cols,
-        cells: vec![vec![]; b.cells()],
-        ..Tiles::default()
-    };
-    if b.as_player || b.model.hides() {
-        // What may be seen is what the drawing in words says.
-        let picture = drawn.pictures.first()?;
-        for (cell, text) in out.cells.iter_mut().zip(picture.rows.iter().flatten()) {
+    let mut out = Tiles { rows: b.rows, cols: b.cols, cells: vec![vec![]; b.cells()], ..Tiles::default() };
+    if b.model.hides() && !b.as_player && b.model.looks.is_empty() {
+        // What lies under what: the drawing in words says it best.
+        let drawn = b.draw(state);
+        for (cell, text) in out.cells.iter_mut().zip(drawn.pictures.first()?.rows.iter().flatten()) {
             if text != "." && !text.trim().is_empty() {
-                cell.push(Thing::new(Kind::Word, 0, text.clone()));
+                cell.push(Thing::new(Figure::Label, Paint::Named(INK), text.clone()));
             }
         }
-    } else {
-        layers(b, state, &mut out);
+        return Some(out);
     }
-    out.lines = words(b, drawn);
+    layers(b, state, &mut out);
+    if b.as_player {
+        told(b, state, &mut out);
+    }
     Some(out)
 }
 
 /// What the drawing says that is on no cell.
 fn words(b: &Bound, drawn: Drawn) -> Vec<String> {
-    let is_cell = |name: &str| {
+    let is_drawn = |name: &str| {
         b.model.var(name).is_some_and(|v| {
             let def = &b.model.vars[v];
-            matches!(def.shape, Shape::Grid | Shape::Set)
-                || def.shape == Shape::One && matches!(def.dom.scalar(), Scalar::Cell | Scalar::Placed(_))
+            match def.shape {
+                Shape::Grid | Shape::Set => true,
+                Shape::One => {
+                    matches!(def.dom.scalar(), Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell))
+                }
+                Shape::Lists(..) => b.cells() == 0,
+                _ => false,
+            }
         })
     };
-    drawn.values.into_iter().filter(|(n, _)| !is_cell(n)).map(|(n, v)| format!("{n} = {v}")).collect()
+    drawn.values.into_iter().filter(|(n, _)| !is_drawn(n)).map(|(n, v)| format!("{n} = {v}")).collect()
+}
+
+const SLATE: usize = 8;
+const INK: usize = 10;
+
+/// What a thing looks like: as the model says, and by default as given.
+fn thing(b: &Bound, of: Drawee, value: i64, plain: bool, default: (Figure, usize, String)) -> Thing {
+    let look = b.model.look(of, value, plain).unwrap_or_default();
+    let figure = look.figure.map_or(default.0, |f| Figure::ALL[f].1);
+    let paint = match look.paint {
+        Some(hir::Paint::Named(n)) => Paint::Named(n),
+        Some(hir::Paint::Rgb(r, g, b)) => Paint::Rgb((r, g, b)),
+        None => Paint::Named(default.1),
+    };
+    Thing::new(figure, paint, look.label.unwrap_or(default.2))
 }
 
 fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
     let model = &b.model;
-    let (mut fixed, mut wish, mut piece) = (0, 0, 0);
+    let (mut fixed, mut piece) = (0, 0);
+    let opened: Vec<usize> = match b.as_player {
+        true => model.tells.iter().filter_map(TellDef::opened).collect(),
+        false => vec![],
+    };
     // The level below, then pieces, then agents.
     for (pass, state_vars) in [(0, false), (1, true), (2, true)] {
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state == state_vars && !d.hidden) {
+        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state == state_vars) {
             let slot = &b.slots[v];
-            let from = if def.state { state } else { &b.data };
-            let values = &from[slot.base..slot.base + slot.len];
             let twin = model.vars.iter().any(|d| d.rearranged == Some(v));
-            if def.shadow_of.is_some() || twin || !slot.active {
+            let unseen = b.as_player && (def.hidden || def.untold || opened.contains(&v));
+            if def.shadow_of.is_some() || twin || !slot.active || unseen {
                 continue;
             }
-            let on_cells = matches!(def.shape, Shape::Grid | Shape::Set);
+            let from = if def.state { state } else { &b.data };
+            let values = &from[slot.base..slot.base + slot.len];
+            let of = Drawee::Var(v);
             match (pass, def.shape, def.dom.scalar()) {
-                (0, Shape::Grid, scalar) => {
-                    let plain = scalar == Scalar::Bool;
-                    for (cell, x) in out.cells.iter_mut().zip(values).filter(|(_, x)| **x != 0) {
-                        let label = if plain { String::new() } else { glyph(b, v, *x) };
-                        cell.push(Thing::new(Kind::Fixed, fixed, label));
-                    }
-                    fixed += 1;
-                }
-                (0, Shape::Set, _) => {
-                    for (cell, _) in out.cells.iter_mut().zip(values).filter(|(_, x)| **x != 0) {
-                        cell.push(Thing::new(Kind::Wish, wish, ""));
-                    }
-                    wish += 1;
-                }
-                (1, _, scalar) if on_cells => {
-                    let plain = def.shape == Shape::Set || scalar == Scalar::Bool;
-                    for (cell, x) in out.cells.iter_mut().zip(values).filter(|(_, x)| **x != 0) {
-                        let (number, label) = match plain {
-                            true => (piece, String::new()),
-                            false => (piece + *x as usize - 1, glyph(b, v, *x)),
+                (0 | 1, Shape::Grid | Shape::Set, scalar) if pass == usize::from(def.state) => {
+                    let set = def.shape == Shape::Set;
+                    let bare = is_bare(b, v);
+                    let asked = model.looks.iter().any(|r| r.of.contains(&of) && r.values.is_some());
+                    for (cell, &x) in out.cells.iter_mut().zip(values) {
+                        let label = if bare { String::new() } else { glyph(b, v, x) };
+                        // Nought is nothing, and so is what is drawn as an empty cell.
+                        let plain = x == 0 && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell)
+                            || label == ".";
+                        if plain && (!asked || model.look(of, x.into(), true).is_none()) {
+                            continue;
+                        }
+                        let number =
+                            piece + if bare { 0 } else { (i64::from(x) - slot.lo.max(1)).max(0) as usize };
+                        let default = match (def.state, set) {
+                            (false, true) => (Figure::Frame, 1, label),
+                            (false, false) => FIXED[fixed % FIXED.len()].with(label),
+                            (true, _) => (Figure::Slab, number % 8, label),
                         };
-                        cell.push(Thing::new(Kind::Piece, number, label));
+                        cell.push(thing(b, of, x.into(), plain, default));
                     }
-                    piece += 1;
+                    fixed += usize::from(!def.state && !set);
+                    piece += usize::from(def.state);
                 }
                 (1, Shape::One, Scalar::Placed(s)) => {
                     let covered = b.covered(s, values[0].into());
                     for &(r, c) in &covered {
                         let beside = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
                         if r >= 0 && c >= 0 && (r as usize) < b.rows && (c as usize) < b.cols {
-                            let mut thing = Thing::new(Kind::Piece, piece, "");
+                            let mut thing = thing(b, of, 1, false, (Figure::Slab, piece % 8, String::new()));
                             thing.joined = beside.map(|p| covered.contains(&p));
                             out.cells[r as usize * b.cols + c as usize].push(thing);
                         }
                     }
                     piece += 1;
                 }
+                (0, Shape::One, Scalar::Cell) => {
+                    if let Some(cell) = usize::try_from(values[0]).ok().and_then(|c| out.cells.get_mut(c)) {
+                        cell.push(thing(b, of, 1, false, (Figure::Frame, 3, String::new())));
+                    }
+                }
                 (2, Shape::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) => {
                     if let Some(cell) = usize::try_from(values[0]).ok().and_then(|c| out.cells.get_mut(c)) {
-                        cell.push(Thing::new(Kind::Agent, piece, ""));
+                        cell.push(thing(b, of, 1, false, (Figure::Buoy, piece % 8, String::new())));
                         piece += 1;
                     }
                 }
@@ -118,6 +154,105 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
             }
         }
     }
+}
+
+/// A fixed thing by default: form and colour.
+struct Ground(Figure, usize);
+
+const FIXED: [Ground; 4] = [
+    Ground(Figure::Block, SLATE),
+    Ground(Figure::Waves, 2),
+    Ground(Figure::Gravel, 6),
+    Ground(Figure::Hatch, 7),
+];
+
+impl Ground {
+    fn with(&self, label: String) -> (Figure, usize, String) {
+        (self.0, self.1, label)
+    }
+}
+
+/// What the player is told cell by cell: words; what is not told lies covered.
+fn told(b: &Bound, state: &[i32], out: &mut Tiles) {
+    for (t, (tell, values)) in b.model.tells.iter().zip(b.told(state)).enumerate() {
+        if !matches!(tell.over, Some((_, Range::Board))) {
+            continue;
+        }
+        for (cell, value) in out.cells.iter_mut().zip(values) {
+            let things = match value {
+                Some(v) => {
+                    let plain = v == 0 && tell.value.ty.scalar() == Some(Scalar::Int);
+                    let label = if plain { String::new() } else { b.told_text(t, Some(v)) };
+                    thing(b, Drawee::Tell(t), v, plain, (Figure::Label, INK, label))
+                }
+                None => Thing::new(Figure::Hatch, Paint::Named(SLATE), ""),
+            };
+            // The cover lies over the ground and under what is seen on it.
+            let at = if value.is_none() { 0 } else { cell.len() };
+            cell.insert(at, things);
+        }
+    }
+}
+
+/// Lists by key as piles, side by side, from the foot up.
+fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
+    let model = &b.model;
+    let lists = |v: &usize| model.vars[*v].state && b.slots[*v].active && model.vars[*v].shadow_of.is_none();
+    let vars: Vec<usize> = (0..model.vars.len())
+        .filter(lists)
+        .filter(|v| matches!(model.vars[*v].shape, Shape::Lists(..)) && !model.vars[*v].hidden)
+        .collect();
+    // As tall as any pile of them can become, where what is in them stays what it is.
+    let entries = |v: usize| {
+        let slot = &b.slots[v];
+        let chunks = state[slot.base..slot.base + slot.len].chunks(slot.cap + 1);
+        chunks.map(|list| list[0].max(0) as usize).sum::<usize>().clamp(1, slot.cap.max(1))
+    };
+    let rows = vars.iter().map(|v| entries(*v)).max()?;
+    let mut columns: Vec<(String, Vec<Thing>)> = vec![];
+    for (k, v) in vars.iter().enumerate() {
+        let Shape::Lists(key, _) = model.vars[*v].shape else { continue };
+        let (slot, scalar) = (&b.slots[*v], model.vars[*v].dom.scalar());
+        let names = b.key_names(key);
+        for (name, list) in names.iter().zip(state[slot.base..slot.base + slot.len].chunks(slot.cap + 1)) {
+            let entry = |x: &i32| {
+                let label = b.scalar_text(scalar, (*x).into(), false);
+                let mut out = thing(
+                    b,
+                    Drawee::Var(*v),
+                    (*x).into(),
+                    false,
+                    (Figure::Slab, (i64::from(*x) - slot.lo).unsigned_abs() as usize % 8, label),
+                );
+                if scalar == Scalar::Int && slot.hi > slot.lo {
+                    out.wide =
+                        (40 + 60 * (i64::from(*x) - slot.lo) / (slot.hi - slot.lo)).clamp(20, 100) as u8;
+                }
+                out
+            };
+            let things = list[1..].iter().take(list[0].max(0) as usize).map(entry).collect();
+            let head = if vars.len() == 1 { name.clone() } else { format!("{} {name}", model.vars[*v].name) };
+            columns.push((head, things));
+        }
+        if k + 1 < vars.len() {
+            columns.push((String::new(), vec![]));
+        }
+    }
+    let cols = columns.len();
+    let mut out = Tiles { rows, cols, cells: vec![vec![]; rows * cols], ..Tiles::default() };
+    for (c, (name, things)) in columns.into_iter().enumerate() {
+        for (k, t) in things.into_iter().enumerate().filter(|(k, _)| *k < rows) {
+            out.cells[(rows - 1 - k) * cols + c].push(t);
+        }
+        out.piles.push(name);
+    }
+    Some(out)
+}
+
+/// Whether a variable is there or not, and no more.
+pub fn is_bare(b: &Bound, v: usize) -> bool {
+    let def = &b.model.vars[v];
+    def.shape == Shape::Set || def.dom.scalar() == Scalar::Bool
 }
 
 /// What is written on a value of a grid: its glyph, where the model gives one, else the value.

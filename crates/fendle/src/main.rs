@@ -170,8 +170,8 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
         Command::Solve { level, brief, proof, picture } => {
             cmd::solve::run(s, &level, brief, proof.as_deref(), &picture)
         }
-        Command::Explore { level, past_goals, structure, idle, picture } => {
-            cmd::explore::run(s, &level, past_goals, structure.then_some(idle), &picture)
+        Command::Explore { level, past_goals, structure, idle, chart, picture } => {
+            cmd::explore::run(s, &level, past_goals, structure.then_some(idle), (&picture, chart))
         }
         Command::Find { level, condition, draws, moves_before } => {
             cmd::find::run(s, &level, &condition, draws, moves_before)
@@ -180,8 +180,10 @@ fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
             cmd::why::run(s, &level, (all, typed, most), &picture)
         }
         Command::Graph { graph } => cmd::graph::run(s, &graph),
-        Command::Odds { level, plays, policy } => cmd::odds::run(s, &level, plays, policy),
-        Command::Infer { level, no_guess, plays } => cmd::infer::run(s, &level, no_guess, plays),
+        Command::Odds { level, plays, policy, picture } => cmd::odds::run(s, &level, plays, policy, &picture),
+        Command::Infer { level, no_guess, plays, picture } => {
+            cmd::infer::run(s, &level, no_guess, plays, &picture)
+        }
         Command::Review { level, moves } => cmd::review::run(s, &level, &moves),
         Command::Compare { first, second, level, with, spaces: _, known } => {
             cmd::compare::run(s, (first, second), (level, with), known)

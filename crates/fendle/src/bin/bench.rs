@@ -2,7 +2,7 @@
 //!
 //! Each case runs in a process of its own, so that the operating system's high-water mark of
 //! memory is that of the case. Dimensions: packed by rank (`slide`) against plain bits (`shove`),
-//! sure moves against drawn ones (`merge`), one thread against two. What it stands for: a designer's `fendle explore` on a level near the
+//! sure moves against drawn ones (`merge`), one thread against two. `layout` and `page` measure pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
 //! `cargo run --release --bin fendle-bench` runs all cases; a case and a number of threads run one.
@@ -14,7 +14,9 @@ use std::time::Instant;
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::{Game, Sources, bind, compile, level};
+use fendle_view::net::{Arrow, Boards, Net, Node, Status, force, layers};
 use fendle_view::text::{bytes, grouped, table};
+use fendle_view::tiles::{Figure, Paint, Thing};
 
 struct Case {
     name: &'static str,
@@ -138,6 +140,82 @@ fn run_structure(case: &Case) {
     println!("{}", row.join("|"));
 }
 
+/// A made-up graph of `n` nodes in rows, each with three arrows: to its neighbour, to the next row, and to one not far away.
+fn woven(n: u32) -> Net {
+    let wide = f64::from(n).sqrt() as u32;
+    let nodes = (0..n).map(|i| Node::plain(String::new(), i / wide, Status::Winnable)).collect();
+    let mut seed = 1u32;
+    let mut arrows = vec![];
+    for i in 0..n {
+        seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        for to in [i + 1, i + wide, i + 2 + seed % (4 * wide)] {
+            arrows.push(Arrow { from: i, to: to % n, name: 0, fatal: false });
+        }
+    }
+    Net { title: "woven".into(), nodes, arrows, names: vec!["go".into()], ..Net::default() }
+}
+
+/// Layouts by force and in layers: seconds.
+fn run_layout(n: u32) {
+    let net = woven(n);
+    let began = Instant::now();
+    let spots = force(&net, 1, 120);
+    let by_force = began.elapsed().as_secs_f64();
+    assert!(spots.len() == n as usize && spots.iter().all(|p| p.0.is_finite() && p.1.is_finite()));
+    let began = Instant::now();
+    assert_eq!(layers(&net).len(), n as usize);
+    let row = [
+        grouped(n.into()),
+        grouped(net.arrows.len() as u64),
+        format!("{by_force:.2}"),
+        format!("{:.2}", began.elapsed().as_secs_f64()),
+    ];
+    println!("{}", row.join("|"));
+}
+
+/// The page of a sliding puzzle's whole graph, with its boards: nodes, arrows, size.
+fn run_page() {
+    let case = Case {
+        name: "slide-2x4",
+        model: SLIDE,
+        level: "model = 'slide'\nvalues.target = '''\n1 2 3 4\n5 6 7 .\n'''\n[[level]]\n",
+        past_goals: true,
+        known: None,
+    };
+    let game = game(&case);
+    let found = explore(&game, Limits::default(), true, &NoWatch).expect("the start is sound");
+    assert_eq!(found.counts.states, 20_160, "half of 8!");
+    let space = &found.space;
+    let mut number = vec![0u32; space.ids_len()];
+    let mut net = Net { title: "slide-2x4".into(), names: vec!["slide".into()], ..Net::default() };
+    let mut boards = Boards { rows: 2, cols: 4, ..Boards::default() };
+    boards.kinds.push(vec![]);
+    boards.kinds.extend((1..8).map(|k| vec![Thing::new(Figure::Slab, Paint::Named(k), k.to_string())]));
+    for id in (0..space.levels_len()).flat_map(|d| space.level(d)) {
+        number[id.0 as usize] = net.nodes.len() as u32;
+        let state = game.unpack(&space.state(id));
+        boards.cells.push(state.iter().take(8).map(|v| *v as u16).collect());
+        net.nodes.push(Node::plain(game.bound.line(&state), space.depth_of(id), Status::Winnable));
+    }
+    for d in 0..space.levels_len() {
+        space.each_edges(d, |id, edges| {
+            let arrow = |to: u32| Arrow { from: number[id.0 as usize], to, name: 0, fatal: false };
+            net.arrows.extend(edges.iter().map(|e| arrow(number[e.to.0 as usize])));
+        });
+    }
+    net.boards = Some(boards);
+    let spots = layers(&net);
+    let began = Instant::now();
+    let size = fendle_view::page::graph("slide-2x4", &[(&net, &spots)], &[]).len();
+    let row = [
+        grouped(net.nodes.len() as u64),
+        grouped(net.arrows.len() as u64),
+        bytes(size as u64),
+        format!("{:.2}", began.elapsed().as_secs_f64()),
+    ];
+    println!("{}", row.join("|"));
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     if let [name, what] = args.as_slice()
@@ -145,6 +223,11 @@ fn main() {
     {
         run_structure(CASES.iter().find(|c| c.name == name).expect("the name of a case"));
         return;
+    }
+    match args.iter().map(String::as_str).collect::<Vec<_>>()[..] {
+        ["layout"] => return run_layout(100_000),
+        ["page"] => return run_page(),
+        _ => {}
     }
     if let [name, threads] = args.as_slice() {
         let case = CASES.iter().find(|c| c.name == name).expect("the name of a case");
@@ -194,5 +277,17 @@ fn main() {
     println!();
     for line in table(&head, &rows) {
         println!("{line}");
+    }
+    for (case, head) in [
+        ("layout", ["nodes", "arrows", "by force s", "in layers s"]),
+        ("page", ["nodes", "arrows", "page", "writing s"]),
+    ] {
+        let out = Command::new(&me).args([case]).output().expect("it runs itself");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        let text = String::from_utf8_lossy(&out.stdout);
+        println!();
+        for line in table(&head, &[text.trim().split('|').map(String::from).collect::<Vec<_>>()]) {
+            println!("{line}");
+        }
     }
 }

@@ -21,7 +21,7 @@ use super::{
     WIDTH, audit, class_word, fault_trouble, graph, lucky_names, move_lines, move_names, position_lines,
     title_of, why,
 };
-use crate::args::{GraphArgs, KeepArg, LayoutArg, LevelArgs, PictureArgs, ThemeArg, ViewArg};
+use crate::args::{ArrowsArg, GraphArgs, KeepArg, LayoutArg, LevelArgs, PictureArgs, ThemeArg, ViewArg};
 use crate::files::{Store, Want, begin, game_of, load_text, report};
 use crate::know::{Play, fault_words, from, in_order};
 use crate::look::{scene, write_play, write_scene};
@@ -179,6 +179,9 @@ fn pictures(s: &mut Session) -> Result<(), Trouble> {
     s.line("  solution.html  a shortest solution, played")?;
     let args = GraphArgs {
         level,
+        second: None,
+        with: None,
+        arrows: ArrowsArg::Fatal,
         output: dir.join("graph.html"),
         layout: LayoutArg::Force,
         place: None,

@@ -3,13 +3,14 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
+use fendle_core::graph::{Arrows, Distances, by_moves};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::odds;
 use fendle_core::{Class, Exploration, Explored, Limit, Limits, Model as _, explore};
 use fendle_lang::dead::{Pattern, gallery};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
-use fendle_view::chart::{bars, by_depth, depths};
+use fendle_view::chart::{bars, by_depth, columns, depths};
 use fendle_view::page::{Part, report};
 use fendle_view::text::{bytes, counted, grouped};
 use fendle_view::tiles::sheet;
@@ -18,7 +19,7 @@ use serde_json::json;
 use super::graph::status;
 use super::odds::{value_json, value_text};
 use super::{WIDTH, fault_json, fault_trouble, lucky_names, move_lines, move_names, position_lines, title};
-use crate::args::{Format, LevelArgs, PictureArgs};
+use crate::args::{ChartArg, Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load_all};
 use crate::know::{Play, begin_words, fault_words, play_or_say};
 use crate::look::{ending, part, tiles, write_file, write_scene};
@@ -34,7 +35,7 @@ pub fn run(
     args: &LevelArgs,
     past_goals: bool,
     structure: Option<bool>,
-    picture: &PictureArgs,
+    (picture, chart): (&PictureArgs, ChartArg),
 ) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
@@ -65,7 +66,7 @@ pub fn run(
     watcher.finish();
     let c = &found.counts;
     if let Some(path) = &picture.output {
-        write_picture(path, picture, &loaded, &found, worlds > 0)?;
+        write_picture(path, (picture, chart), &loaded, &found, worlds > 0)?;
     }
     if s.common.format == Format::Json {
         let mut value = json!(c);
@@ -141,10 +142,10 @@ pub fn run(
     })
 }
 
-/// The chart of depths, or a report of the level with its board, numbers, shortest solution and dead parts.
+/// The charts of a space, or a report of the level with its board, numbers, shortest solution and dead parts.
 fn write_picture(
     path: &Path,
-    picture: &PictureArgs,
+    (picture, chart): (&PictureArgs, ChartArg),
     loaded: &Loaded,
     found: &Explored,
     knowing: bool,
@@ -157,7 +158,34 @@ fn write_picture(
             values[depth as usize][status(space.class(id)).number()] += 1;
         }
     }
-    let chart = depths(&title(loaded), &values, theme);
+    let half = if chart == ChartArg::All { 620.0 } else { 1240.0 };
+    let mut charts = vec![];
+    let head = if chart == ChartArg::All { String::new() } else { format!("{}: ", title(loaded)) };
+    if matches!(chart, ChartArg::All | ChartArg::Depth) {
+        charts.push(depths(&title(loaded), &values, theme));
+    }
+    let few = |list: &[u64]| by_depth(list, 60);
+    let missing =
+        "this chart needs the transitions, and memory ran short: they were not kept; --memory gives more";
+    if matches!(chart, ChartArg::Branching | ChartArg::Distance) && !space.has_edges() {
+        return Err(Trouble::Message(missing.into()));
+    }
+    if matches!(chart, ChartArg::All | ChartArg::Branching) && space.has_edges() {
+        let name = format!("{head}running states by number of allowed moves");
+        charts.push(columns(&name, "allowed moves", &few(&by_moves(space)), (half, 340.0), theme));
+    }
+    if matches!(chart, ChartArg::All | ChartArg::Distance) && space.has_edges() {
+        let list = Distances::of(space, &Arrows::backward(space)).to_goal(space);
+        let under = if c.chance { "moves to a goal, if lucky" } else { "moves to a goal" };
+        if list.is_empty() && chart == ChartArg::Distance {
+            return Err(Trouble::Message("no goal was reached: there is no distance to draw".into()));
+        }
+        if !list.is_empty() {
+            let name = format!("{head}winnable states by distance");
+            charts.push(columns(&name, under, &few(&list), (half, 340.0), theme));
+        }
+    }
+    let chart = sheet(&charts, 1240.0, theme, &format!("{}: charts", title(loaded)));
     if ending(path) != "html" {
         return write_scene(path, &chart);
     }

@@ -1,22 +1,23 @@
 //! `fendle graph`: the state graph as a page, a picture, or a standard graph file.
 
 use std::collections::{BTreeMap, HashMap};
-use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use fendle_core::graph::{Arrows, Parts};
+use fendle_core::shape::{Likeness, likeness};
 use fendle_core::structure::structure;
 use fendle_core::{Class, Expansion, Explored, Model as _, NoWatch, StateId};
-use fendle_lang::Game;
 use fendle_lang::hir::{Scalar, Shape};
-use fendle_view::net::{Arrow, Net, Node, Spots, Status, force, layers, scene};
-use fendle_view::page;
-use fendle_view::scene::escaped;
+use fendle_lang::{Bound, Game};
+use fendle_view::net::{Arrow, Boards, Net, Node, Spots, Status, force, layers, scene};
 use fendle_view::text::{counted, grouped};
+use fendle_view::tiles::Thing;
+use fendle_view::{export, page};
+use serde_json::json;
 
 use super::title;
 use super::why::{explored, needs_known};
-use crate::args::{GraphArgs, KeepArg, LayoutArg};
+use crate::args::{ArrowsArg, Format, GraphArgs, KeepArg, LayoutArg, LevelArgs};
 use crate::files::{Loaded, load_all};
 use crate::look::{ending, write_file, write_scene};
 use crate::watch::{Watcher, limit_text};
@@ -27,7 +28,13 @@ const PICTURE_NODES: usize = 4_000;
 const PAGE_NODES: usize = 100_000;
 /// Nodes that a file for other programs holds.
 const FILE_NODES: usize = 5_000_000;
-/// Seed and rounds of the layout by force.
+/// Cells of boards that a page holds; above it shows the positions as text.
+const BOARD_CELLS: usize = 4_000_000;
+/// Kinds of cells that a page tells apart.
+const KINDS_MAX: u16 = 40_000;
+/// Edges that may be looked at while a renaming is looked for.
+const BUDGET: u64 = 100_000_000;
+/// Rounds of the layout by force.
 const ROUNDS: usize = 120;
 
 /// A class as pictures show it.
@@ -86,14 +93,6 @@ impl Builder<'_> {
                 counted(all, "state", "states")
             ));
         }
-        if out.len() > self.most && !self.args.rooms {
-            self.notes.push(format!(
-                "too many to be drawn: the nearest {} of {} (--most asks for more)",
-                grouped(self.most as u64),
-                grouped(out.len() as u64)
-            ));
-            out.truncate(self.most);
-        }
         Ok(out)
     }
 
@@ -149,26 +148,62 @@ impl Builder<'_> {
         out
     }
 
-    fn net(&mut self, loaded: &Loaded) -> Result<Net, Trouble> {
+    /// The graph, and for every kept state its node.
+    fn net(&mut self, loaded: &Loaded) -> Result<(Net, Vec<(StateId, u32)>), Trouble> {
         let kept = self.kept(loaded)?;
         let (game, space) = (self.game, &self.found.space);
-        let mut number = vec![u32::MAX; space.ids_len()];
-        for (i, id) in kept.iter().enumerate() {
-            number[id.0 as usize] = i as u32;
-        }
+        // Past the limit states stand together by depth and status; rooms are folded afterwards.
+        let single = if self.args.rooms { kept.len() } else { kept.len().min(self.most) };
         let text = |id: StateId| game.bound.line(&game.unpack(&space.state(id)));
-        let nodes: Vec<Node> = kept
+        let mut nodes: Vec<Node> = kept[..single]
             .iter()
-            .map(|id| Node {
-                text: text(*id),
-                depth: space.depth_of(*id),
-                status: status(space.class(*id)),
-                start: space.starts().contains(id),
-                must_pass: false,
-                on_way: false,
+            .map(|id| {
+                let node = Node::plain(text(*id), space.depth_of(*id), status(space.class(*id)));
+                Node { start: space.starts().contains(id), ..node }
             })
             .collect();
+        let mut number = vec![u32::MAX; space.ids_len()];
+        let mut bands: HashMap<(u32, Status), u32> = HashMap::new();
+        for (i, id) in kept.iter().enumerate() {
+            number[id.0 as usize] = if i < single {
+                i as u32
+            } else {
+                let (depth, s) = (space.depth_of(*id), status(space.class(*id)));
+                let band = *bands.entry((depth, s)).or_insert_with(|| {
+                    nodes.push(Node { count: 0, ..Node::plain(text(*id), depth, s) });
+                    nodes.len() as u32 - 1
+                });
+                nodes[band as usize].count += 1;
+                nodes[band as usize].start |= space.starts().contains(id);
+                band
+            };
+        }
+        if single < kept.len() {
+            self.notes.push(format!(
+                "too many to be drawn one by one: the nearest {} of {} are, the others stand together by depth and status, in \
+                 {} (--most asks for more)",
+                grouped(single as u64),
+                grouped(kept.len() as u64),
+                counted(bands.len() as u64, "node", "nodes")
+            ));
+        }
         let mut out = Net { title: title(loaded), nodes, ..Net::default() };
+        self.arrows(&mut out, &kept[..single], &number);
+        if single < kept.len() {
+            self.band_arrows(&mut out, single as u32, &number);
+        }
+        self.marks(&mut out, &number);
+        let mut members: Vec<(StateId, u32)> = kept.iter().map(|id| (*id, number[id.0 as usize])).collect();
+        if self.args.rooms {
+            (out, members) = self.fold(&out, &kept);
+        }
+        out.notes.append(&mut self.notes);
+        Ok((out, members))
+    }
+
+    /// The moves of the states that stand for themselves.
+    fn arrows(&self, out: &mut Net, kept: &[StateId], number: &[u32]) {
+        let (game, space) = (self.game, &self.found.space);
         let mut worker = game.worker();
         let words = game.layout().words();
         let mut expansion = Expansion::default();
@@ -194,6 +229,42 @@ impl Builder<'_> {
                 }
             }
         }
+    }
+
+    /// Arrows from states that stand together, one for each pair of nodes; fatal if all of its moves are.
+    fn band_arrows(&mut self, out: &mut Net, single: u32, number: &[u32]) {
+        let space = &self.found.space;
+        if !space.has_edges() {
+            self.notes
+                .push("memory ran short: arrows between states that stand together are left out".into());
+            return;
+        }
+        let mut doors: BTreeMap<(u32, u32), bool> = BTreeMap::new();
+        for depth in 0..space.levels_len() {
+            space.each_edges(depth, |id, edges| {
+                let from = number[id.0 as usize];
+                if from == u32::MAX || from < single {
+                    return;
+                }
+                let winnable = out.nodes[from as usize].status == Status::Winnable;
+                for outcomes in edges.split_inclusive(|e| e.last) {
+                    let fatal = winnable && outcomes.iter().all(|e| is_bad(status(space.class(e.to))));
+                    for to in outcomes.iter().map(|e| number[e.to.0 as usize]).filter(|to| *to != u32::MAX) {
+                        if to != from {
+                            *doors.entry((from, to)).or_insert(true) &= fatal;
+                        }
+                    }
+                }
+            });
+        }
+        out.names.push("some move".into());
+        let name = out.names.len() as u32 - 1;
+        out.arrows.extend(doors.into_iter().map(|((from, to), fatal)| Arrow { from, to, name, fatal }));
+    }
+
+    /// The shortest solution, and what every solution passes.
+    fn marks(&mut self, out: &mut Net, number: &[u32]) {
+        let (game, space) = (self.game, &self.found.space);
         if let Some(depth) = self.found.counts.shortest {
             let goals: Vec<StateId> =
                 space.level(depth).filter(|id| space.class(*id) == Class::Goal).collect();
@@ -211,35 +282,28 @@ impl Builder<'_> {
         }
         if let Ok((s, _)) = structure(game, self.found, &fendle_core::Limits::default(), &NoWatch) {
             for id in s.must_pass {
-                if let Some(n) = out.nodes.get_mut(number[id.0 as usize] as usize) {
+                if let Some(n) = out.nodes.get_mut(number[id.0 as usize] as usize).filter(|n| n.count == 1) {
                     n.must_pass = true;
                 }
             }
         }
-        if self.args.rooms {
-            out = self.fold(&out, &kept);
-        }
-        out.notes.append(&mut self.notes);
-        Ok(out)
     }
 
     /// One node a room: states that reach each other.
-    fn fold(&mut self, net: &Net, kept: &[StateId]) -> Net {
+    fn fold(&mut self, net: &Net, kept: &[StateId]) -> (Net, Vec<(StateId, u32)>) {
         let space = &self.found.space;
         let parts = Parts::of(space, &Arrows::forward(space));
         let mut rooms: HashMap<u32, u32> = HashMap::new();
         let mut out = Net { title: net.title.clone(), names: vec!["door".into()], ..Net::default() };
-        let mut sizes = vec![];
         let mut room_of = vec![];
         for (n, id) in net.nodes.iter().zip(kept) {
             let next = out.nodes.len() as u32;
             let room = *rooms.entry(parts.part(*id)).or_insert(next);
             if room == next {
-                out.nodes.push(n.clone());
-                sizes.push(0u64);
+                out.nodes.push(Node { count: 0, ..n.clone() });
             }
             let own = &mut out.nodes[room as usize];
-            sizes[room as usize] += 1;
+            own.count += 1;
             own.start |= n.start;
             own.on_way |= n.on_way;
             own.must_pass |= n.must_pass;
@@ -254,9 +318,6 @@ impl Builder<'_> {
         }
         out.arrows =
             doors.into_iter().map(|((from, to), fatal)| Arrow { from, to, name: 0, fatal }).collect();
-        for (n, size) in out.nodes.iter_mut().zip(&sizes) {
-            n.text = format!("{}/{}", counted(*size, "state", "states"), n.text);
-        }
         self.notes.push(format!(
             "rooms: each node stands for states that reach each other ({} for {})",
             grouped(out.nodes.len() as u64),
@@ -264,7 +325,7 @@ impl Builder<'_> {
         ));
         if out.nodes.len() > self.most {
             self.notes.push(format!(
-                "the nearest {} of {} rooms",
+                "too many to be drawn: the nearest {} of {} rooms (--most asks for more)",
                 grouped(self.most as u64),
                 out.nodes.len()
             ));
@@ -272,7 +333,37 @@ impl Builder<'_> {
             let most = self.most as u32;
             out.arrows.retain(|a| a.from < most && a.to < most);
         }
-        out
+        let members = kept.iter().copied().zip(room_of).collect();
+        (out, members)
+    }
+
+    /// The boards of nodes that stand for one state; `None` where there is nothing to draw, or too much of it.
+    fn boards(&self, net: &Net, members: &[(StateId, u32)]) -> Option<Boards> {
+        let b = &self.game.bound;
+        let mut out = Boards { cells: vec![vec![]; net.nodes.len()], ..Boards::default() };
+        let mut kinds: HashMap<Vec<Thing>, u16> = HashMap::new();
+        for (id, node) in members {
+            let Some(n) = net.nodes.get(*node as usize).filter(|n| n.count == 1) else { continue };
+            debug_assert!(!n.text.is_empty());
+            let t = crate::look::cells(b, &self.game.unpack(&self.found.space.state(*id)))?;
+            if out.rows == 0 {
+                (out.rows, out.cols, out.piles) = (t.rows, t.cols, !t.piles.is_empty());
+                if net.nodes.len() * t.cells.len() > BOARD_CELLS {
+                    return None;
+                }
+            }
+            if (t.rows, t.cols) != (out.rows, out.cols) {
+                return None;
+            }
+            for things in t.cells {
+                let next = u16::try_from(kinds.len()).ok().filter(|n| *n < KINDS_MAX)?;
+                out.cells[*node as usize].push(*kinds.entry(things).or_insert(next));
+            }
+        }
+        let mut list: Vec<(Vec<Thing>, u16)> = kinds.into_iter().collect();
+        list.sort_by_key(|k| k.1);
+        out.kinds = list.into_iter().map(|k| k.0).collect();
+        Some(out).filter(|b| b.rows > 0)
     }
 }
 
@@ -284,7 +375,7 @@ fn by_meaning(
     game: &Game,
     found: &Explored,
     net: &Net,
-    kept: &[StateId],
+    members: &[(StateId, u32)],
     text: &str,
 ) -> Result<Spots, Trouble> {
     let b = &game.bound;
@@ -321,29 +412,136 @@ fn by_meaning(
         }
     };
     let (x, y) = (value(axes[0])?, value(axes[1])?);
-    let mut seen: HashMap<(i64, i64), u32> = HashMap::new();
-    Ok(net
-        .nodes
-        .iter()
-        .zip(kept)
-        .map(|(n, id)| {
+    // A node of many states lies in their middle.
+    let mut sums = vec![(0.0f32, 0.0f32, 0.0f32); net.nodes.len()];
+    for (id, node) in members {
+        if let Some(sum) = sums.get_mut(*node as usize) {
             let state = game.unpack(&found.space.state(*id));
-            let (x, y) = (x(&state, n.depth), y(&state, n.depth));
-            // States at one place stand in a small spiral round it.
-            let k = seen.entry(((x * 64.0) as i64, (y * 64.0) as i64)).or_insert(0);
-            *k += 1;
-            let (angle, r) = (*k as f32 * 2.4, 0.42 * (1.0 - 1.0 / (*k as f32).sqrt()));
-            (x + r * angle.cos(), y + r * angle.sin())
-        })
-        .collect())
+            let depth = found.space.depth_of(*id);
+            *sum = (sum.0 + x(&state, depth), sum.1 + y(&state, depth), sum.2 + 1.0);
+        }
+    }
+    let mut seen: HashMap<(i64, i64), u32> = HashMap::new();
+    let one = |(sx, sy, n): (f32, f32, f32)| {
+        let (x, y) = (sx / n.max(1.0), sy / n.max(1.0));
+        // Nodes at one place stand in a small spiral round it.
+        let k = seen.entry(((x * 64.0) as i64, (y * 64.0) as i64)).or_insert(0);
+        *k += 1;
+        let (angle, r) = (*k as f32 * 2.4, 0.42 * (1.0 - 1.0 / (*k as f32).sqrt()));
+        (x + r * angle.cos(), y + r * angle.sin())
+    };
+    Ok(sums.into_iter().map(one).collect())
 }
 
 /// Runs the command.
 pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
     let loaded = load_all(s, &args.level)?;
     needs_known(&loaded.game, args.level.known, "graph")?;
-    let (net, files) = write(s, &loaded, args)?;
-    said(s, &net, &files)
+    if args.second.is_none() && args.with.is_none() {
+        let (net, files) = write(s, &loaded, args)?;
+        return said(s, &[&net], &files, None);
+    }
+    if ending(&args.output) != "html" {
+        return Err(Trouble::Message(
+            "two graphs side by side are a page: -o wants a name ending in .html".into(),
+        ));
+    }
+    let other = LevelArgs {
+        file: args.second.clone().unwrap_or_else(|| args.level.file.clone()),
+        level: args.with.clone(),
+        at: None,
+        after: None,
+        ..args.level.clone()
+    };
+    let second = load_all(s, &other)?;
+    needs_known(&second.game, args.level.known, "graph")?;
+    if args.around.is_some() {
+        return Err(Trouble::Message("--around is about one level: leave it out for two".into()));
+    }
+    let a = drawn(s, &loaded, args, PAGE_NODES / 2)?;
+    let b = drawn(s, &second, args, PAGE_NODES / 2)?;
+    let (pairs, how) = matching((&loaded.game, &a), (&second.game, &b));
+    let heading = format!("{} beside {}", a.net.title, b.net.title);
+    let page = page::graph(&heading, &[(&a.net, &a.spots), (&b.net, &b.spots)], &pairs);
+    write_file(&args.output, page.as_bytes())?;
+    said(s, &[&a.net, &b.net], std::slice::from_ref(&args.output), Some((pairs.len(), how)))
+}
+
+/// A graph with its places.
+struct DrawnNet {
+    net: Net,
+    spots: Spots,
+    members: Vec<(StateId, u32)>,
+    found: Explored,
+}
+
+/// Explores a level and lays its graph out.
+fn drawn(s: &Session, loaded: &Loaded, args: &GraphArgs, most: usize) -> Result<DrawnNet, Trouble> {
+    let kind = ending(&args.output);
+    let watcher = Watcher::new(&s.common);
+    let found = explored(s, &loaded.game, &watcher)?;
+    let most = args.most.unwrap_or(most);
+    let mut builder = Builder { game: &loaded.game, found: &found, args, most, notes: vec![] };
+    if let Some(limit) = found.counts.limit {
+        builder.notes.push(format!("not everything was seen: stopped by {}", limit_text(limit, &s.common)));
+    }
+    let (mut net, members) = builder.net(loaded)?;
+    if kind == "html" {
+        net.boards = builder.boards(&net, &members);
+    }
+    let wanted = matches!(kind.as_str(), "html" | "svg" | "png");
+    let spots = match (&args.place, wanted) {
+        (_, false) => vec![],
+        (Some(text), _) => by_meaning(&loaded.game, &found, &net, &members, text)?,
+        (None, _) if args.layout == LayoutArg::Layers => layers(&net),
+        (None, _) => force(&net, s.common.seed, ROUNDS),
+    };
+    watcher.finish();
+    Ok(DrawnNet { net, spots, members, found })
+}
+
+/// Whether two levels have the same state variables in the same places, so that their states can be compared.
+fn same_variables(a: &Bound, b: &Bound) -> bool {
+    let state = |b: &Bound| -> Vec<(String, usize, usize)> {
+        let vars = b.model.vars.iter().zip(&b.slots).filter(|(d, s)| d.state && s.active);
+        vars.map(|(d, s)| (d.name.clone(), s.base, s.len)).collect()
+    };
+    (a.rows, a.cols) == (b.rows, b.cols) && state(a) == state(b)
+}
+
+/// Which nodes of two graphs match: those whose variables hold the same, or, where that gives more, those of a
+/// renaming that makes the spaces one. And how they were matched.
+fn matching((ga, a): (&Game, &DrawnNet), (gb, b): (&Game, &DrawnNet)) -> (Vec<(u32, u32)>, &'static str) {
+    let one = |d: &DrawnNet, m: &(StateId, u32)| d.net.nodes.get(m.1 as usize).is_some_and(|n| n.count == 1);
+    let mut pairs: Vec<(u32, u32)> = vec![];
+    if same_variables(&ga.bound, &gb.bound) {
+        let states = |g: &Game, d: &DrawnNet| -> Vec<(Vec<i32>, u32)> {
+            let list = d.members.iter().filter(|m| one(d, m));
+            list.map(|m| (g.unpack(&d.found.space.state(m.0)), m.1)).collect()
+        };
+        let there: HashMap<Vec<i32>, u32> = states(gb, b).into_iter().collect();
+        pairs.extend(states(ga, a).into_iter().filter_map(|(s, i)| Some((i, *there.get(&s)?))));
+        pairs.sort_unstable();
+    }
+    let all = |d: &DrawnNet| d.net.nodes.iter().filter(|n| n.count == 1).count();
+    if pairs.len() < all(a).min(all(b))
+        && let Likeness::Same(list) = likeness(&a.found.space, &b.found.space, BUDGET)
+    {
+        let of = |d: &DrawnNet| -> HashMap<StateId, u32> {
+            d.members.iter().filter(|m| one(d, m)).copied().collect()
+        };
+        let (na, nb) = (of(a), of(b));
+        let mut renamed: Vec<(u32, u32)> =
+            list.iter().filter_map(|(x, y)| Some((*na.get(x)?, *nb.get(y)?))).collect();
+        if renamed.len() > pairs.len() {
+            renamed.sort_unstable();
+            return (renamed, "by a renaming: the spaces have the same shape");
+        }
+    }
+    match pairs.is_empty() {
+        false => (pairs, "by what their variables hold"),
+        true => (pairs, "by nothing: no state is in both, and the spaces have not the same shape"),
+    }
 }
 
 /// Writes the graph of a level; gives what was written, and where.
@@ -353,7 +551,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
 /// A message.
 pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec<PathBuf>), Trouble> {
     let kind = ending(&args.output);
-    let most = args.most.unwrap_or(match kind.as_str() {
+    let most = match kind.as_str() {
         "html" => PAGE_NODES,
         "svg" | "png" => PICTURE_NODES,
         "graphml" | "dot" | "json" | "csv" => FILE_NODES,
@@ -362,190 +560,67 @@ pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec
                 "-o wants a name ending in .html, .svg, .png, .graphml, .dot, .json or .csv, not .{other}"
             )));
         }
-    });
-    let watcher = Watcher::new(&s.common);
-    let found = explored(s, &loaded.game, &watcher)?;
-    let mut builder = Builder { game: &loaded.game, found: &found, args, most, notes: vec![] };
-    if let Some(limit) = found.counts.limit {
-        builder.notes.push(format!("not everything was seen: stopped by {}", limit_text(limit, &s.common)));
-    }
-    let net = builder.net(loaded)?;
-    let drawn = matches!(kind.as_str(), "html" | "svg" | "png");
-    let spots = match (&args.place, drawn) {
-        (_, false) => vec![],
-        (Some(_), _) if args.rooms => {
-            return Err(Trouble::Message(
-                "--place lays out states, and --rooms folds them: take one of them".into(),
-            ));
-        }
-        (Some(text), _) => {
-            let mut again = Builder { game: &loaded.game, found: &found, args, most, notes: vec![] };
-            let kept = again.kept(loaded)?;
-            by_meaning(&loaded.game, &found, &net, &kept, text)?
-        }
-        (None, _) if args.layout == LayoutArg::Layers => layers(&net),
-        (None, _) => force(&net, s.common.seed, ROUNDS),
     };
-    watcher.finish();
+    let DrawnNet { net, spots, .. } = drawn(s, loaded, args, most)?;
     let theme = args.theme.theme();
+    let tint = args.arrows == ArrowsArg::Moves;
     match kind.as_str() {
-        "html" => write_file(&args.output, page::graph(&net, &spots).as_bytes())?,
-        "svg" | "png" => write_scene(&args.output, &scene(&net, &spots, theme, (1280.0, 800.0)))?,
-        "graphml" => write_file(&args.output, graphml(&net).as_bytes())?,
-        "dot" => write_file(&args.output, dot(&net).as_bytes())?,
-        "json" => write_file(&args.output, json(&net).as_bytes())?,
+        "html" => write_file(&args.output, page::graph(&net.title, &[(&net, &spots)], &[]).as_bytes())?,
+        "svg" | "png" => write_scene(&args.output, &scene(&net, &spots, tint, theme, (1280.0, 800.0)))?,
+        "graphml" => write_file(&args.output, export::graphml(&net).as_bytes())?,
+        "dot" => write_file(&args.output, export::dot(&net).as_bytes())?,
+        "json" => write_file(&args.output, export::json(&net).as_bytes())?,
         _ => {
-            let files = csv(&args.output, &net)?;
-            return Ok((net, files));
+            let (nodes, edges) = export::csv(&net);
+            let files = [args.output.with_extension("nodes.csv"), args.output.with_extension("edges.csv")];
+            write_file(&files[0], nodes.as_bytes())?;
+            write_file(&files[1], edges.as_bytes())?;
+            return Ok((net, files.to_vec()));
         }
     }
     Ok((net, vec![args.output.clone()]))
 }
 
-fn said(s: &mut Session, net: &Net, files: &[PathBuf]) -> Result<Exit, Trouble> {
+fn said(
+    s: &mut Session,
+    nets: &[&Net],
+    files: &[PathBuf],
+    matched: Option<(usize, &str)>,
+) -> Result<Exit, Trouble> {
+    if s.common.format == Format::Json {
+        let one = |net: &&Net| {
+            json!({
+                "level": net.title,
+                "nodes": net.nodes.len(),
+                "arrows": net.arrows.len(),
+                "states": net.nodes.iter().map(|n| n.count).sum::<u64>(),
+                "notes": net.notes,
+            })
+        };
+        s.json(&json!({
+            "wrote": files,
+            "graphs": nets.iter().map(one).collect::<Vec<_>>(),
+            "matched": matched.map(|m| json!({"states": m.0, "how": m.1})),
+        }))?;
+        return Ok(Exit::Yes);
+    }
     let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
-    s.line(format!(
-        "wrote {}: {}, {}",
-        names.join(" and "),
-        counted(net.nodes.len() as u64, "node", "nodes"),
-        counted(net.arrows.len() as u64, "arrow", "arrows")
-    ))?;
-    for n in &net.notes {
+    let sizes: Vec<String> = nets
+        .iter()
+        .map(|net| {
+            format!(
+                "{}, {}",
+                counted(net.nodes.len() as u64, "node", "nodes"),
+                counted(net.arrows.len() as u64, "arrow", "arrows")
+            )
+        })
+        .collect();
+    s.line(format!("wrote {}: {}", names.join(" and "), sizes.join("; beside it ")))?;
+    if let Some((n, how)) = matched {
+        s.line(format!("{} in both, matched {how}", counted(n as u64, "state", "states")))?;
+    }
+    for n in nets.iter().flat_map(|net| &net.notes) {
         s.line(n)?;
     }
     Ok(Exit::Yes)
-}
-
-/// The graph in the GraphML format.
-fn graphml(net: &Net) -> String {
-    let mut out = String::from(
-        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<graphml xmlns=\"http://graphml.graphdrawing.org/xmlns\">\n",
-    );
-    for (id, on, kind) in [
-        ("position", "node", "string"),
-        ("depth", "node", "int"),
-        ("status", "node", "string"),
-        ("start", "node", "boolean"),
-        ("must_pass", "node", "boolean"),
-        ("on_shortest", "node", "boolean"),
-        ("move", "edge", "string"),
-        ("fatal", "edge", "boolean"),
-    ] {
-        let _ = writeln!(out, "  <key id=\"{id}\" for=\"{on}\" attr.name=\"{id}\" attr.type=\"{kind}\"/>");
-    }
-    let _ = writeln!(out, "  <graph id=\"{}\" edgedefault=\"directed\">", escaped(&net.title));
-    for (i, n) in net.nodes.iter().enumerate() {
-        let _ = writeln!(
-            out,
-            "    <node id=\"n{i}\"><data key=\"position\">{}</data><data key=\"depth\">{}</data><data key=\"status\">{}</data>\
-             <data key=\"start\">{}</data><data key=\"must_pass\">{}</data><data key=\"on_shortest\">{}</data></node>",
-            escaped(&n.text),
-            n.depth,
-            n.status.word(),
-            n.start,
-            n.must_pass,
-            n.on_way
-        );
-    }
-    for (i, a) in net.arrows.iter().enumerate() {
-        let _ = writeln!(
-            out,
-            "    <edge id=\"e{i}\" source=\"n{}\" target=\"n{}\"><data key=\"move\">{}</data><data key=\"fatal\">{}</data></edge>",
-            a.from,
-            a.to,
-            escaped(&net.names[a.name as usize]),
-            a.fatal
-        );
-    }
-    out.push_str("  </graph>\n</graphml>\n");
-    out
-}
-
-/// The graph in the DOT language.
-fn dot(net: &Net) -> String {
-    let quoted = |t: &str| format!("\"{}\"", t.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', " "));
-    let mut out = format!("digraph {} {{\n", quoted(&net.title));
-    for (i, n) in net.nodes.iter().enumerate() {
-        let shape = match n.status {
-            Status::Goal => "diamond",
-            Status::Stuck => "square",
-            Status::Lost | Status::Over => "point",
-            _ => "ellipse",
-        };
-        let _ = writeln!(
-            out,
-            "  n{i} [label={}, shape={shape}, status={}, depth={}, start={}, must_pass={}];",
-            quoted(&n.text),
-            quoted(n.status.word()),
-            n.depth,
-            n.start,
-            n.must_pass
-        );
-    }
-    for a in &net.arrows {
-        let _ = writeln!(
-            out,
-            "  n{} -> n{} [label={}, fatal={}];",
-            a.from,
-            a.to,
-            quoted(&net.names[a.name as usize]),
-            a.fatal
-        );
-    }
-    out.push_str("}\n");
-    out
-}
-
-fn json(net: &Net) -> String {
-    let nodes: Vec<serde_json::Value> = net
-        .nodes
-        .iter()
-        .map(|n| {
-            serde_json::json!({
-                "position": n.text, "depth": n.depth, "status": n.status.word(), "start": n.start,
-                "must_pass": n.must_pass, "on_shortest": n.on_way,
-            })
-        })
-        .collect();
-    let edges: Vec<serde_json::Value> = net
-        .arrows
-        .iter()
-        .map(|a| {
-            serde_json::json!({
-                "from": a.from, "to": a.to, "move": net.names[a.name as usize], "fatal": a.fatal,
-            })
-        })
-        .collect();
-    serde_json::json!({"title": net.title, "notes": net.notes, "nodes": nodes, "edges": edges}).to_string()
-        + "\n"
-}
-
-/// Two tables: `NAME.nodes.csv` and `NAME.edges.csv`.
-fn csv(path: &Path, net: &Net) -> Result<Vec<PathBuf>, Trouble> {
-    let quoted = |t: &str| {
-        // A field that begins like a formula would be run by a spreadsheet.
-        let t = if t.starts_with(['=', '+', '-', '@']) { format!("'{t}") } else { t.to_string() };
-        format!("\"{}\"", t.replace('"', "\"\""))
-    };
-    let mut nodes = String::from("node,position,depth,status,start,must_pass,on_shortest\n");
-    for (i, n) in net.nodes.iter().enumerate() {
-        let _ = writeln!(
-            nodes,
-            "{i},{},{},{},{},{},{}",
-            quoted(&n.text),
-            n.depth,
-            n.status.word(),
-            n.start,
-            n.must_pass,
-            n.on_way
-        );
-    }
-    let mut edges = String::from("from,to,move,fatal\n");
-    for a in &net.arrows {
-        let _ = writeln!(edges, "{},{},{},{}", a.from, a.to, quoted(&net.names[a.name as usize]), a.fatal);
-    }
-    let files = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
-    write_file(&files[0], nodes.as_bytes())?;
-    write_file(&files[1], edges.as_bytes())?;
-    Ok(files.to_vec())
 }

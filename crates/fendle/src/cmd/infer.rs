@@ -20,13 +20,14 @@ use serde_json::{Value as Json, json};
 
 use super::odds::{value_json, value_text};
 use super::{WIDTH, named, title};
-use crate::args::{Format, LevelArgs};
+use crate::args::{Format, LevelArgs, PictureArgs};
 use crate::files::{Loaded, load};
 use crate::know::{Play, play, say_too_many};
 use crate::watch::{Watcher, effort};
 use crate::{Exit, Session, Trouble};
 
 pub mod fair;
+mod map;
 
 /// Layouts up to which the chance to win is computed by full search.
 const SOLVED_MAX: usize = 4_096;
@@ -72,7 +73,13 @@ pub struct Counted<'b> {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool, plays: Option<u64>) -> Result<Exit, Trouble> {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    no_guess: bool,
+    plays: Option<u64>,
+    picture: &PictureArgs,
+) -> Result<Exit, Trouble> {
     let loaded = load(s, args)?;
     let b = &loaded.game.bound;
     if !b.model.hides() {
@@ -81,6 +88,9 @@ pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool, plays: Option<u64>
     let mut seen = b.clone();
     seen.as_player = true;
     let loaded_bound = seen;
+    if no_guess && picture.output.is_some() {
+        return Err(Trouble::Message("-o draws what is known of one position: leave --no-guess out".into()));
+    }
     if no_guess {
         return fair::run(s, &loaded, &loaded_bound);
     }
@@ -91,7 +101,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool, plays: Option<u64>
         Ok(Counted { player, found })
     });
     let exit = match counted {
-        Ok(counted) => by_counts(s, &loaded, plays, &loaded_bound, &counted, start)?,
+        Ok(counted) => by_counts(s, &loaded, (plays, picture), &loaded_bound, &counted, start)?,
         Err(Stopped::NoAnswer(NoAnswer::Contradiction)) => {
             s.line(title(&loaded))?;
             s.line("")?;
@@ -101,9 +111,13 @@ pub fn run(s: &mut Session, args: &LevelArgs, no_guess: bool, plays: Option<u64>
             Exit::No
         }
         Err(Stopped::Fault(f)) => return Err(Trouble::Message(format!("the model breaks: {f}"))),
-        Err(why) => by_worlds(s, &loaded, args, &loaded_bound, &why)?,
+        Err(why) => by_worlds(s, &loaded, (args, picture), &loaded_bound, &why)?,
     };
     watcher.finish();
+    if let (Some(path), Exit::Yes, Format::Text) = (&picture.output, exit, s.common.format) {
+        s.line("")?;
+        s.line(format!("wrote {}", path.display()))?;
+    }
     Ok(exit)
 }
 
@@ -256,7 +270,7 @@ fn best_of(s: &Session, loaded: &Loaded, knowing: &Knowing<'_>) -> Result<Wins, 
 fn by_counts(
     s: &mut Session,
     loaded: &Loaded,
-    plays: Option<u64>,
+    (plays, picture): (Option<u64>, &PictureArgs),
     shown: &Bound,
     counted_: &Counted<'_>,
     start: std::time::Instant,
@@ -289,6 +303,11 @@ fn by_counts(
     });
     if let (None, Some(n)) = (&best, plays) {
         estimate(s, loaded, counted_, &mut moves, n).map_err(|e| Trouble::Message(e.to_string()))?;
+    }
+    if let Some(path) = &picture.output {
+        let mut drawing = map::of_counts(shown, counted_, &cells, &steps)?;
+        drawing.wins = moves.iter().filter_map(|m| Some((m.name.clone(), m.win.clone()?))).collect();
+        map::write(path, picture, loaded, &drawing)?;
     }
     let unit =
         known.system.weights.iter().enumerate().all(|(c, w)| *w == (1, 1) || known.system.fixed[c].is_some());
@@ -676,7 +695,7 @@ fn step_json(b: &Bound, counted_: &Counted<'_>, t: &Step) -> Json {
 fn by_worlds(
     s: &mut Session,
     loaded: &Loaded,
-    args: &LevelArgs,
+    (args, picture): (&LevelArgs, &PictureArgs),
     shown: &Bound,
     why: &Stopped,
 ) -> Result<Exit, Trouble> {
@@ -730,6 +749,14 @@ fn by_worlds(
         let win = |v: &Option<Value>| v.as_ref().map_or(0.0, Value::low);
         about(&x.1).total_cmp(&about(&y.1)).then(win(&y.2).total_cmp(&win(&x.2)))
     });
+    if let Some(path) = &picture.output {
+        let mut drawing = map::of_worlds(shown, &of, all)?;
+        let win = |(n, _, win): &(usize, Fraction, Option<Value>)| {
+            Some((loaded.moves.name(*n).to_string(), win.clone()?))
+        };
+        drawing.wins = risks.iter().filter_map(win).collect();
+        map::write(path, picture, loaded, &drawing)?;
+    }
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,

@@ -1,16 +1,23 @@
 //! `fendle odds`: what chance does to a level, and what each move is worth.
 
+use std::path::Path;
+
 use fendle_core::odds::{AimValue, Answers, Value, odds};
 use fendle_core::simulate::{Policy, Simulated, mean_interval, share_interval, simulate};
 use fendle_core::{Aim, Explored, Limit, Model as _, explore};
+use fendle_lang::Bound;
 use fendle_lang::setup::Dice;
+use fendle_view::chart::{Lane, lanes as lanes_of};
+use fendle_view::page::{Part, report};
 use fendle_view::text::{counted, grouped, table};
+use fendle_view::tiles::sheet;
 use serde_json::{Value as Json, json};
 
 use super::{fault_json, fault_trouble, move_lines, move_names, title};
-use crate::args::{Format, LevelArgs, PolicyArg};
+use crate::args::{Format, LevelArgs, PictureArgs, PolicyArg};
 use crate::files::{Loaded, load_all};
 use crate::know::{begin_words, fault_words, play_or_say};
+use crate::look::{ending, tiles, write_file, write_scene};
 use crate::watch::{Watcher, effort, limit_text};
 use crate::{Exit, Session, Trouble};
 
@@ -27,6 +34,7 @@ pub fn run(
     args: &LevelArgs,
     plays: Option<u64>,
     policy: PolicyArg,
+    picture: &PictureArgs,
 ) -> Result<Exit, Trouble> {
     let loaded = load_all(s, args)?;
     let game = &loaded.game;
@@ -69,6 +77,9 @@ pub fn run(
     };
     let seconds = watcher.seconds();
     watcher.finish();
+    if let Some(path) = &picture.output {
+        write_picture(path, picture, &loaded, answers.as_ref(), (found.space.starts().len(), worlds > 0))?;
+    }
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,
@@ -137,12 +148,92 @@ pub fn run(
             s.line("")?;
             write_sample(s, game.has_goal(), sample, policy)?;
         }
+        if let Some(path) = &picture.output {
+            s.line("")?;
+            s.line(format!("wrote {}", path.display()))?;
+        }
     }
     Ok(match (found.counts.limit, &answers) {
         (Some(Limit::Interrupted), _) => Exit::Interrupted,
         (None, Some(_)) => Exit::Yes,
         _ => Exit::Undecided,
     })
+}
+
+/// Moves that a chart shows.
+const CHARTED: usize = 24;
+
+/// What each move is worth as lying bars: the best chance to win after it, or else the aim.
+fn write_picture(
+    path: &Path,
+    picture: &PictureArgs,
+    loaded: &Loaded,
+    answers: Option<&Answers>,
+    (starts, knowing): (usize, bool),
+) -> Result<(), Trouble> {
+    let theme = picture.theme.theme();
+    let none = |what: &str| Trouble::Message(format!("there is nothing to draw: {what}"));
+    let a = answers.ok_or_else(|| none("no exact answer was found within the limits"))?;
+    let by_win = a.from_start.iter().any(|m| m.win.is_some());
+    let mut list: Vec<(&str, &Value)> = vec![];
+    for m in &a.from_start {
+        if let Some(v) = if by_win { &m.win } else { &m.aim } {
+            list.push((loaded.moves.name(m.of.0 as usize), v));
+        }
+    }
+    if list.is_empty() && starts > 1 {
+        return Err(none(&format!(
+            "play begins at one of {starts} starts; --at or --after takes one of them"
+        )));
+    }
+    if list.is_empty() {
+        return Err(none("no move is allowed here, or the model has neither a goal nor an aim"));
+    }
+    let most = by_win || loaded.game.aim().is_some_and(Aim::wants_most);
+    list.sort_by(|x, y| {
+        let order = decimal(y.1).total_cmp(&decimal(x.1));
+        if most { order } else { order.reverse() }
+    });
+    let best = list[0].1.clone();
+    let scale = if by_win { 100.0 } else { 1.0 };
+    let far = list.iter().map(|l| l.1.high()).fold(0.0, f64::max);
+    let lanes: Vec<Lane> = list
+        .iter()
+        .take(CHARTED)
+        .map(|(name, v)| Lane {
+            name: (*name).to_string(),
+            low: scale * v.low(),
+            high: scale * v.high(),
+            words: value_text(v, by_win),
+            best: **v == best,
+        })
+        .collect();
+    let mut under = match (by_win, most) {
+        (true, _) => "best probability of a goal after the move".to_string(),
+        (false, true) => "the aim after the move, most is best".into(),
+        (false, false) => "the aim after the move, least is best".into(),
+    };
+    if list.len() > CHARTED {
+        under.push_str(&format!("; the best {CHARTED} of {} moves", grouped(list.len() as u64)));
+    }
+    let end = if by_win { (100.0, " %") } else { (far.max(1e-9), "") };
+    let chart = lanes_of(&title(loaded), &under, &lanes, end, theme);
+    let b = &loaded.game.bound;
+    let seen = Bound { as_player: b.as_player || knowing, ..b.clone() };
+    if ending(path) == "html" {
+        let mut parts = vec![];
+        if let Some(t) = tiles(&seen, &b.position, "") {
+            parts.push(Part::Picture(t.scene(theme)));
+        }
+        if let Some(v) = &a.win {
+            parts.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
+        }
+        parts.push(Part::Picture(chart));
+        return write_file(path, report(&title(loaded), &parts).as_bytes());
+    }
+    let scenes: Vec<_> =
+        tiles(&seen, &b.position, "").map(|t| t.scene(theme)).into_iter().chain([chart]).collect();
+    write_scene(path, &sheet(&scenes, 1240.0, theme, &title(loaded)))
 }
 
 /// A value in words: a fraction where it is short, and a decimal.

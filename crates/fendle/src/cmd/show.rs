@@ -21,7 +21,11 @@ pub fn run(s: &mut Session, args: &LevelArgs, line: bool, picture: &PictureArgs)
     if let Some(path) = &picture.output {
         let scene = scene(b, &state, &loaded.level.name, picture.theme.theme())?;
         write_scene(path, &scene)?;
-        s.line(format!("wrote {}", path.display()))?;
+        if s.common.format == Format::Json {
+            s.json(&json!({"level": loaded.level.name, "wrote": [path]}))?;
+        } else {
+            s.line(format!("wrote {}", path.display()))?;
+        }
         return Ok(Exit::Yes);
     }
     let text = if b.as_player { b.player_line(&state) } else { b.line(&state) };
