@@ -117,6 +117,6 @@ fn a_line_that_cannot_be_is_told_where_and_why() {
         assert!(*c == code && part == at && all.contains(words), "{rules}: {errors:?}");
     }
     // What is missing in the line itself is the parser's.
-    assert_eq!(errors_of("full disk")[0].0, "S001");
-    assert_eq!(errors_of("full: rgb(1, 2)")[0].0, "S001");
+    assert_eq!(errors_of("full disk")[0].0, "S010");
+    assert_eq!(errors_of("full: rgb(1, 2)")[0].0, "S010");
 }

@@ -4,7 +4,7 @@
 use serde_json::json;
 
 use crate::net::{Boards, Net, Spots, Status, kinds};
-use crate::scene::{Look, Rgb, Scene, Shape, escaped};
+use crate::scene::{Look, Rgb, Scene, Shape, escaped, outline};
 use crate::tiles::{CELL, Theme, Tiles};
 
 /// JSON inside a page: nothing of it can end the script element.
@@ -105,7 +105,8 @@ fn stroke(shape: &Shape) -> serde_json::Value {
             json!(["l", flat, closed, l.0, l.1, l.2, l.3])
         }
         Shape::Text(x, y, size, anchor, words, c) => {
-            json!(["t", r(*x), r(*y), r(*size), *anchor as u8, words, colour(*c)])
+            // Outlines, so that a board is the same on a machine without any font.
+            json!(["p", outline(*x, *y, *size, *anchor, words), colour(*c)])
         }
     }
 }

@@ -238,21 +238,7 @@ impl Scene {
                 Shape::Text(x, y, size, anchor, text, colour) => {
                     let _ =
                         write!(out, "<path fill=\"{}\" aria-label=\"{}\" d=\"", hex(*colour), escaped(text));
-                    let scale = size / EM;
-                    let mut x = begin_x(*x, *anchor, text, *size);
-                    for c in text.chars() {
-                        let l = letter(c);
-                        for s in &l.steps {
-                            let at = |a: f32, b: f32| format!("{:.1} {:.1}", x + a * scale, y - b * scale);
-                            let _ = match s {
-                                Step::Move(a, b) => write!(out, "M{}", at(*a, *b)),
-                                Step::Line(a, b) => write!(out, "L{}", at(*a, *b)),
-                                Step::Quad(a, b, c, d) => write!(out, "Q{} {}", at(*a, *b), at(*c, *d)),
-                                Step::Close => write!(out, "Z"),
-                            };
-                        }
-                        x += l.advance * scale;
-                    }
+                    out.push_str(&outline(*x, *y, *size, *anchor, text));
                     out.push_str("\"/>");
                 }
             }
@@ -307,6 +293,29 @@ fn paint((r, g, b): Rgb) -> Paint<'static> {
 
 fn fill(map: &mut Pixmap, path: &Path, c: Rgb, by: Transform) {
     map.fill_path(path, &paint(c), FillRule::Winding, by, None);
+}
+
+/// Words as the data of an SVG path.
+#[must_use]
+pub fn outline(x: f32, y: f32, size: f32, anchor: Anchor, text: &str) -> String {
+    let scale = size / EM;
+    let mut x = begin_x(x, anchor, text, size);
+    let mut out = String::new();
+    for c in text.chars() {
+        let l = letter(c);
+        for s in &l.steps {
+            let at = |a: f32, b: f32| format!("{:.1} {:.1}", x + a * scale, y - b * scale);
+            // Writing to a string does not fail.
+            let _ = match s {
+                Step::Move(a, b) => write!(out, "M{}", at(*a, *b)),
+                Step::Line(a, b) => write!(out, "L{}", at(*a, *b)),
+                Step::Quad(a, b, c, d) => write!(out, "Q{} {}", at(*a, *b), at(*c, *d)),
+                Step::Close => write!(out, "Z"),
+            };
+        }
+        x += l.advance * scale;
+    }
+    out
 }
 
 fn svg_look(l: &Look) -> String {

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
+use clap::Parser as _;
 use fendle_core::odds::{AimValue, odds};
 use fendle_core::{Model as _, explore};
 use fendle_lang::effects::QUICK_WAYS;
@@ -12,19 +13,19 @@ use fendle_lang::player::Stopped;
 use fendle_lang::{Bound, Game, bind};
 use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped, wrapped};
-use fendle_view::tiles::Theme;
 
 use super::infer::fair;
 use super::odds::value_text;
 use super::solve::{Failed, answer};
 use super::{
-    WIDTH, audit, class_word, fault_trouble, graph, lucky_names, move_lines, move_names, position_lines,
-    title_of, why,
+    WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
+    why,
 };
-use crate::args::{ArrowsArg, GraphArgs, KeepArg, LayoutArg, LevelArgs, PictureArgs, ThemeArg, ViewArg};
+use crate::args::{Cli, LevelArgs, ViewArg};
 use crate::files::{Store, Want, begin, game_of, load_text, report};
 use crate::know::{Play, fault_words, from, in_order};
-use crate::look::{scene, write_play, write_scene};
+use crate::look::write_file;
+use crate::report::Reporter;
 use crate::watch::{Watcher, limits};
 use crate::{Exit, Session, Trouble};
 
@@ -145,55 +146,90 @@ fn reasons(s: &mut Session) -> Result<(), Trouble> {
     Ok(())
 }
 
-/// Writes a few pictures into a folder and names it.
+/// Pictures that the demo writes: the command, and what it draws.
+const PICTURES: &[(&[&str], &str)] = &[
+    (&["show", "yard.toml", "--level", "mind the corner", "-o", "board.svg"], "a board"),
+    (&["show", "hawser.toml", "--level", "a fourth bollard", "-o", "piles.svg"], "piles"),
+    (
+        &["moves", "yard.toml", "--level", "mind the corner", "-o", "moves.png"],
+        "what moves do, and what refuses them",
+    ),
+    (
+        &["solve", "yard.toml", "--level", "mind the corner", "-o", "solution.html"],
+        "a shortest solution, played",
+    ),
+    (
+        &["why", "yard.toml", "--level", "mind the corner", "--all", "-o", "dead-parts.svg"],
+        "minimal dead parts",
+    ),
+    (&["explore", "yard.toml", "--level", "mind the corner", "-o", "report.html"], "a level on one page"),
+    (
+        &["explore", "yard.toml", "--level", "mind the corner", "-o", "charts.svg"],
+        "depths, branching, distances",
+    ),
+    (
+        &["graph", "yard.toml", "--level", "mind the corner", "-o", "graph.html"],
+        "every state and move, to look into",
+    ),
+    (
+        &[
+            "graph",
+            "hawser.toml",
+            "--level",
+            "a fourth bollard",
+            "--with",
+            "bollards alike",
+            "-o",
+            "beside.html",
+        ],
+        "two spaces side by side",
+    ),
+    (
+        &["odds", "rope.toml", "--level", "a short coil", "--at", "2 ./. 2", "-o", "chances.svg"],
+        "what each move is worth",
+    ),
+    (&["infer", "reef.toml", "-o", "risk.svg"], "hidden rocks: the risk of each cell, and the clues"),
+    (&["audit", "yard.toml", "hawser.toml", "-o", "pack.html"], "levels as a table to be sorted"),
+];
+
+/// Writes pictures of the pack into a folder, by the commands that anyone would use, and names them.
 fn pictures(s: &mut Session) -> Result<(), Trouble> {
     let dir = std::env::temp_dir().join("fendle-demo");
     std::fs::create_dir_all(&dir)
         .map_err(|e| Trouble::Message(format!("{} cannot be made: {e}", dir.display())))?;
-    let (name, text) = PACK[1];
-    let level = LevelArgs {
-        file: name.into(),
-        level: Some("mind the corner".into()),
-        at: None,
-        after: None,
-        view: ViewArg::Author,
-        known: false,
-        sets: vec![],
-    };
-    let loaded = load_text(s, &level, text.into())?;
-    let b = &loaded.game.bound;
+    for (name, text) in PACK {
+        let file = Path::new(name).file_name().unwrap_or_default();
+        write_file(&dir.join(file), text.as_bytes())?;
+    }
     s.line("")?;
     s.line("-".repeat(78))?;
-    s.line(format!("Pictures of \"mind the corner\", in {}:", dir.display()))?;
-    write_scene(&dir.join("board.svg"), &scene(b, &b.position, "mind the corner", Theme::Light)?)?;
-    s.line("  board.svg      the board")?;
-    let a = match answer(&loaded.game, &loaded.moves, &s.common) {
-        Ok(a) => a,
-        Err(_) => return Ok(()),
-    };
-    let names = a.moves.unwrap_or_default();
-    let words = std::iter::once("start".to_string()).chain(names);
-    let frames: Vec<(String, Vec<i32>)> = words.zip(a.positions).collect();
-    let picture = PictureArgs { output: None, theme: ThemeArg::Light };
-    write_play(&picture, &dir.join("solution.html"), b, "mind the corner, solved", &frames)?;
-    s.line("  solution.html  a shortest solution, played")?;
-    let args = GraphArgs {
-        level,
-        second: None,
-        with: None,
-        arrows: ArrowsArg::Fatal,
-        output: dir.join("graph.html"),
-        layout: LayoutArg::Force,
-        place: None,
-        keep: KeepArg::All,
-        around: None,
-        steps: 3,
-        rooms: false,
-        most: None,
-        theme: ThemeArg::Light,
-    };
-    graph::write(s, &loaded, &args)?;
-    s.line("  graph.html     every state and every move, to look into")?;
+    s.line(format!("Pictures, in {}:", dir.display()))?;
+    let reporter = Reporter { quiet: true, ..s.reporter };
+    let mut silent = Session { common: s.common.clone(), out: Box::new(std::io::sink()), reporter };
+    // The commands are run where their files are.
+    let back = std::env::current_dir().ok();
+    std::env::set_current_dir(&dir)
+        .map_err(|e| Trouble::Message(format!("{} cannot be entered: {e}", dir.display())))?;
+    let done = draw_all(s, &mut silent);
+    if let Some(back) = back {
+        std::env::set_current_dir(back).map_err(|e| Trouble::Message(e.to_string()))?;
+    }
+    done
+}
+
+fn draw_all(s: &mut Session, silent: &mut Session) -> Result<(), Trouble> {
+    for (args, words) in PICTURES {
+        let full = std::iter::once(&"fendle").chain(args.iter());
+        let cli = Cli::try_parse_from(full).map_err(|e| Trouble::Message(e.to_string()))?;
+        silent.common.seed = cli.common.seed;
+        crate::run(cli.command, silent)?;
+        let quoted: Vec<String> = args
+            .iter()
+            .map(|a| if a.contains(' ') { format!("\"{a}\"") } else { (*a).to_string() })
+            .collect();
+        s.line(format!("$ fendle {}", quoted.join(" ")))?;
+        s.line(format!("    {words}"))?;
+    }
     Ok(())
 }
 

@@ -190,7 +190,8 @@ fn write_picture(
         return write_scene(path, &chart);
     }
     let mut parts = vec![Part::Words(verdict_line(c))];
-    if let Some(t) = tiles(b, &b.position, "").filter(|_| !knowing) {
+    let seen = Bound { as_player: b.as_player || knowing, ..b.clone() };
+    if let Some(t) = tiles(&seen, &b.position, "") {
         parts.push(Part::Picture(t.scene(theme)));
     }
     let number = |name: &str, n: u64| (name.to_string(), grouped(n));
@@ -212,7 +213,8 @@ fn write_picture(
         ("open", c.open),
         ("fatal moves", c.fatal_moves),
     ];
-    parts.push(Part::Table(rows.into_iter().map(|(n, v)| number(n, v)).collect()));
+    let told = rows.into_iter().filter(|(n, v)| *v > 0 || matches!(*n, "won" | "dead" | "fatal moves"));
+    parts.push(Part::Table(told.map(|(n, v)| number(n, v)).collect()));
     parts.push(Part::Picture(chart));
     if !knowing && let Some(depth) = c.shortest.filter(|_| space.has_edges()) {
         let goals: Vec<_> = space.level(depth).filter(|id| space.class(*id) == Class::Goal).collect();
@@ -228,6 +230,20 @@ fn write_picture(
                 .filter_map(|(w, t)| Some(tiles(b, &loaded.game.unpack(w), &t)?.scene(theme)))
                 .collect();
             parts.push(Part::Picture(sheet(&scenes, 1240.0, theme, "solution")));
+        }
+    }
+    // What each move is worth, where chance has a part in it.
+    if !knowing && c.chance && c.limit.is_none() {
+        let limits = Limits { memory_bytes: 2 << 30, ..Limits::default() };
+        if let Ok(Some(a)) = odds(&loaded.game, found, &limits, &fendle_core::NoWatch) {
+            parts.push(Part::Head("Chance".into()));
+            if let Some(v) = &a.win {
+                parts.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
+            }
+            match super::odds::chart(loaded, &a, space.starts().len(), theme) {
+                Ok(chart) => parts.push(Part::Picture(chart)),
+                Err(why) => parts.push(Part::Words(format!("what each move is worth is not drawn: {why}"))),
+            }
         }
     }
     if !knowing && b.canon.is_none() && c.winnable > 0 && c.dead + c.stuck > 0 && c.states <= REPORT_STATES {

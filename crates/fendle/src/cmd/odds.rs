@@ -9,8 +9,9 @@ use fendle_lang::Bound;
 use fendle_lang::setup::Dice;
 use fendle_view::chart::{Lane, lanes as lanes_of};
 use fendle_view::page::{Part, report};
+use fendle_view::scene::Scene;
 use fendle_view::text::{counted, grouped, table};
-use fendle_view::tiles::sheet;
+use fendle_view::tiles::{Theme, sheet};
 use serde_json::{Value as Json, json};
 
 use super::{fault_json, fault_trouble, move_lines, move_names, title};
@@ -164,16 +165,11 @@ pub fn run(
 const CHARTED: usize = 24;
 
 /// What each move is worth as lying bars: the best chance to win after it, or else the aim.
-fn write_picture(
-    path: &Path,
-    picture: &PictureArgs,
-    loaded: &Loaded,
-    answers: Option<&Answers>,
-    (starts, knowing): (usize, bool),
-) -> Result<(), Trouble> {
-    let theme = picture.theme.theme();
-    let none = |what: &str| Trouble::Message(format!("there is nothing to draw: {what}"));
-    let a = answers.ok_or_else(|| none("no exact answer was found within the limits"))?;
+///
+/// # Errors
+///
+/// Why there is nothing to draw.
+pub fn chart(loaded: &Loaded, a: &Answers, starts: usize, theme: Theme) -> Result<Scene, String> {
     let by_win = a.from_start.iter().any(|m| m.win.is_some());
     let mut list: Vec<(&str, &Value)> = vec![];
     for m in &a.from_start {
@@ -182,12 +178,10 @@ fn write_picture(
         }
     }
     if list.is_empty() && starts > 1 {
-        return Err(none(&format!(
-            "play begins at one of {starts} starts; --at or --after takes one of them"
-        )));
+        return Err(format!("play begins at one of {starts} starts; --at or --after takes one of them"));
     }
     if list.is_empty() {
-        return Err(none("no move is allowed here, or the model has neither a goal nor an aim"));
+        return Err("no move is allowed here, or the model has neither a goal nor an aim".into());
     }
     let most = by_win || loaded.game.aim().is_some_and(Aim::wants_most);
     list.sort_by(|x, y| {
@@ -217,7 +211,20 @@ fn write_picture(
         under.push_str(&format!("; the best {CHARTED} of {} moves", grouped(list.len() as u64)));
     }
     let end = if by_win { (100.0, " %") } else { (far.max(1e-9), "") };
-    let chart = lanes_of(&title(loaded), &under, &lanes, end, theme);
+    Ok(lanes_of(&title(loaded), &under, &lanes, end, theme))
+}
+
+fn write_picture(
+    path: &Path,
+    picture: &PictureArgs,
+    loaded: &Loaded,
+    answers: Option<&Answers>,
+    (starts, knowing): (usize, bool),
+) -> Result<(), Trouble> {
+    let theme = picture.theme.theme();
+    let none = |what: &str| Trouble::Message(format!("there is nothing to draw: {what}"));
+    let a = answers.ok_or_else(|| none("no exact answer was found within the limits"))?;
+    let chart = chart(loaded, a, starts, theme).map_err(|e| none(&e))?;
     let b = &loaded.game.bound;
     let seen = Bound { as_player: b.as_player || knowing, ..b.clone() };
     if ending(path) == "html" {

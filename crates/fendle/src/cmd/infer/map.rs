@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use fendle_core::infer::{Step, about, fraction};
+use fendle_core::infer::{Fraction, Step, about, fraction};
 use fendle_core::odds::Value;
 use fendle_lang::Bound;
 use fendle_lang::hir::{Range, Shape};
@@ -51,7 +51,12 @@ fn on_cells(b: &Bound, v: usize) -> bool {
     matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set)
 }
 
-const SIGNS: &str = "cross: sure; ring: free; number: percent";
+const SIGNS: &str = "cross: sure; ring: free; else how likely";
+
+/// With its sign, so that it is not taken for a clue.
+fn percent_sign(p: &Fraction) -> String {
+    format!("{}%", percent(p))
+}
 
 /// The map and the steps where clues are counts.
 pub fn of_counts(
@@ -63,12 +68,15 @@ pub fn of_counts(
     let state = &shown.position;
     let known = &counted_.player.known;
     let mut boards = vec![];
-    for v in hidden_vars(shown).into_iter().filter(|v| on_cells(shown, *v)) {
+    for v in hidden_vars(shown).filter(|v| on_cells(shown, *v)) {
         let name = &shown.model.vars[v].name;
         let mut t = board(shown, state, &format!("{name}: the risk map"))?;
         for c in cells.iter().filter(|c| c.at.0 == v && !is_told(shown, state, c.at.1)) {
-            t.shades[c.at.1] =
-                Some(Shade { share: about(&c.chance) as f32, words: percent(&c.chance), sure: c.certain });
+            t.shades[c.at.1] = Some(Shade {
+                share: about(&c.chance) as f32,
+                words: percent_sign(&c.chance),
+                sure: c.certain,
+            });
         }
         t.lines.push(SIGNS.into());
         boards.push((t, format!("how likely {name} is on each cell")));
@@ -97,10 +105,8 @@ pub fn of_counts(
         }
         drawn.push((t, format!("{}: {}", kind_words(step.kind), clues_text(shown, counted_, &step.clues))));
     }
-    if steps.len() > STEPS {
-        if let Some((t, _)) = drawn.last_mut() {
-            t.lines.push(format!("{} more", counted((steps.len() - STEPS) as u64, "step", "steps")));
-        }
+    if let (Some((t, _)), true) = (drawn.last_mut(), steps.len() > STEPS) {
+        t.lines.push(format!("{} more", counted((steps.len() - STEPS) as u64, "step", "steps")));
     }
     Ok(Drawing { boards, steps: drawn, wins: vec![] })
 }
@@ -123,7 +129,7 @@ pub type Weights = BTreeMap<(usize, usize), BTreeMap<i32, u128>>;
 pub fn of_worlds(shown: &Bound, of: &Weights, all: u128) -> Result<Drawing, Trouble> {
     let state = &shown.position;
     let mut boards = vec![];
-    for v in hidden_vars(shown).into_iter().filter(|v| on_cells(shown, *v)) {
+    for v in hidden_vars(shown).filter(|v| on_cells(shown, *v)) {
         let name = &shown.model.vars[v].name;
         let bare = crate::look::is_bare(shown, v);
         let mut t =
@@ -135,7 +141,7 @@ pub fn of_worlds(shown: &Bound, of: &Weights, all: u128) -> Result<Drawing, Trou
             t.shades[i] = Some(if bare {
                 let p = fraction(values.get(&1).copied().unwrap_or(0), all);
                 let sure = (values.len() == 1).then(|| values.contains_key(&1));
-                Shade { share: about(&p) as f32, words: percent(&p), sure }
+                Shade { share: about(&p) as f32, words: percent_sign(&p), sure }
             } else {
                 let likely = values.iter().max_by_key(|x| x.1).map_or(0, |x| *x.1);
                 let names: Vec<String> = values.keys().map(|x| shown.value_text(v, (*x).into())).collect();
