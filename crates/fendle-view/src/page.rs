@@ -144,6 +144,8 @@ pub enum Part {
     Table(Vec<(String, String)>),
     /// A picture.
     Picture(Scene),
+    /// Parts side by side, where the window is wide enough.
+    Beside(Vec<Part>),
 }
 
 /// A report: one page, no script.
@@ -154,24 +156,35 @@ pub fn report(title: &str, parts: &[Part]) -> String {
          body{{margin:24px auto;max-width:1280px;padding:0 20px;font:15px/1.5 system-ui,sans-serif;color:#1d2733;background:#faf9f5}}\
          h1{{font-size:22px}}h2{{font-size:17px;margin-top:28px}}table{{border-collapse:collapse}}\
          td{{padding:2px 18px 2px 0;border-bottom:1px solid #d0ccc0}}td+td{{text-align:right;font-variant-numeric:tabular-nums}}\
-         svg{{max-width:100%;height:auto}}</style></head><body><h1>{0}</h1>\n",
+         svg{{max-width:100%;height:auto}}.beside{{display:flex;flex-wrap:wrap;gap:8px 48px}}</style></head><body><h1>{0}</h1>\n",
         escaped(title)
     );
-    for p in parts {
-        match p {
-            Part::Head(t) => out.push_str(&format!("<h2>{}</h2>\n", escaped(t))),
-            Part::Words(t) => out.push_str(&format!("<p>{}</p>\n", escaped(t))),
-            Part::Table(rows) => {
-                let row = |(a, b): &(String, String)| {
-                    format!("<tr><td>{}</td><td>{}</td></tr>", escaped(a), escaped(b))
-                };
-                out.push_str(&format!("<table>{}</table>\n", rows.iter().map(row).collect::<String>()));
-            }
-            Part::Picture(s) => out.push_str(&s.svg()),
-        }
-    }
+    parts.iter().for_each(|p| write_part(&mut out, p));
     out.push_str("</body></html>\n");
     out
+}
+
+fn write_part(out: &mut String, p: &Part) {
+    match p {
+        Part::Head(t) => out.push_str(&format!("<h2>{}</h2>\n", escaped(t))),
+        Part::Words(t) => out.push_str(&format!("<p>{}</p>\n", escaped(t))),
+        Part::Table(rows) => {
+            let row = |(a, b): &(String, String)| {
+                format!("<tr><td>{}</td><td>{}</td></tr>", escaped(a), escaped(b))
+            };
+            out.push_str(&format!("<table>{}</table>\n", rows.iter().map(row).collect::<String>()));
+        }
+        Part::Picture(s) => out.push_str(&s.svg()),
+        Part::Beside(list) => {
+            out.push_str("<div class=\"beside\">");
+            for p in list {
+                out.push_str("<div>");
+                write_part(out, p);
+                out.push_str("</div>");
+            }
+            out.push_str("</div>\n");
+        }
+    }
 }
 
 /// One row of a table: a small picture, words, numbers.

@@ -192,8 +192,8 @@ pub struct Thing {
     pub paint: Paint,
     /// What is written on it.
     pub label: String,
-    /// Joined with the same thing above, right, below, left.
-    pub joined: [bool; 4],
+    /// Joined with the same thing above, right, below, left; above right, below right, below left, above left.
+    pub joined: [bool; 8],
     /// Its width in hundredths of its cell, for what lies in a pile.
     pub wide: u8,
 }
@@ -202,7 +202,7 @@ impl Thing {
     /// A thing by itself.
     #[must_use]
     pub fn new(figure: Figure, paint: Paint, label: impl Into<String>) -> Thing {
-        Thing { figure, paint, label: label.into(), joined: [false; 4], wide: 100 }
+        Thing { figure, paint, label: label.into(), joined: [false; 8], wide: 100 }
     }
 }
 
@@ -314,7 +314,7 @@ impl Tiles {
     }
 
     fn draw_cells(&self, s: &mut Scene, left: f32, top: f32, cell: f32, p: &Palette) {
-        for (i, things) in self.cells.iter().enumerate() {
+        for i in 0..self.cells.len() {
             let x = left + (i % self.cols.max(1)) as f32 * cell;
             let y = top + (i / self.cols.max(1)) as f32 * cell;
             if self.blank.get(i) == Some(&true) {
@@ -337,6 +337,11 @@ impl Tiles {
                 let points = vec![(x + cell * 0.04, foot), (x + cell * 0.96, foot)];
                 s.shapes.push(Shape::Lines(points, false, Look::line(p.faint, cell * 0.06)));
             }
+        }
+        // Grounds first: a piece of several cells lies over the lines between them.
+        for (i, things) in self.cells.iter().enumerate().filter(|(i, _)| self.blank.get(*i) != Some(&true)) {
+            let x = left + (i % self.cols.max(1)) as f32 * cell;
+            let y = top + (i / self.cols.max(1)) as f32 * cell;
             self.draw_things(s, things, x, y, cell, p);
         }
         for (i, shade) in self.shades.iter().enumerate().filter_map(|(i, s)| Some((i, s.as_ref()?))) {
@@ -445,14 +450,33 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
             write(s, ink_on(colour), cell * 0.84, 0.0);
         }
         Figure::Slab => {
-            let k = cell * 0.09;
-            // A little over the edge, so that no seam shows.
-            let j = |on: bool| if on { -cell * 0.01 } else { k };
+            let k = cell * 0.12;
             let side = (cell - 2.0 * k) * (1.0 - f32::from(t.wide.min(100)) / 100.0) / 2.0;
-            let (l, u) = (x + j(t.joined[3]) + side, y + j(t.joined[0]));
-            let (r, d) = (x + cell - j(t.joined[1]) - side, y + cell - j(t.joined[2]));
-            let round = if t.joined.contains(&true) { 0.0 } else { cell * 0.16 };
-            s.shapes.push(Shape::Rect(l, u, r - l, d - u, round, Look::fill(colour)));
+            let (l, u, r, d) = (x + k + side, y + k, x + cell - k - side, y + cell - k);
+            let mut fill = |l: f32, u: f32, r: f32, d: f32, round: f32| {
+                s.shapes.push(Shape::Rect(l, u, r - l, d - u, round, Look::fill(colour)));
+            };
+            let together = t.joined.contains(&true);
+            fill(l, u, r, d, if together { 0.0 } else { cell * 0.16 });
+            if together {
+                // Arms to the neighbours, a little over the edge so that no seam shows; corners where all four meet.
+                let (j, m) = (cell * 0.01, cell / 2.0);
+                let [up, right, down, left, up_right, down_right, down_left, up_left] = t.joined;
+                for (on, l, u, r, d) in [
+                    (up, l, y - j, r, y + m),
+                    (right, x + m, u, x + cell + j, d),
+                    (down, l, y + m, r, y + cell + j),
+                    (left, x - j, u, x + m, d),
+                    (up && right && up_right, x + m, y - j, x + cell + j, y + m),
+                    (down && right && down_right, x + m, y + m, x + cell + j, y + cell + j),
+                    (down && left && down_left, x - j, y + m, x + m, y + cell + j),
+                    (up && left && up_left, x - j, y - j, x + m, y + m),
+                ] {
+                    if on {
+                        fill(l, u, r, d, 0.0);
+                    }
+                }
+            }
             write(s, ink_on(colour), (r - l) * 0.88, 0.0);
         }
         Figure::Disk => {
@@ -484,7 +508,8 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
             write(s, ink_on(colour), cell * 0.56, 0.0);
         }
         Figure::Frame => {
-            let k = cell * 0.13;
+            // Wider than what may stand on it.
+            let k = cell * 0.06;
             let look = Look { dash: Some(cell * 0.1), ..Look::line(colour, cell * 0.05) };
             s.shapes.push(Shape::Rect(x + k, y + k, cell - 2.0 * k, cell - 2.0 * k, cell * 0.1, look));
             write(s, p.ink, cell * 0.6, 0.0);

@@ -130,7 +130,10 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                 (1, Shape::One, Scalar::Placed(s)) => {
                     let covered = b.covered(s, values[0].into());
                     for &(r, c) in &covered {
-                        let beside = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
+                        let straight = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
+                        let aslant = [(r - 1, c + 1), (r + 1, c + 1), (r + 1, c - 1), (r - 1, c - 1)];
+                        let beside: [_; 8] =
+                            std::array::from_fn(|i| if i < 4 { straight[i] } else { aslant[i - 4] });
                         if r >= 0 && c >= 0 && (r as usize) < b.rows && (c as usize) < b.cols {
                             let mut thing = thing(b, of, 1, false, (Figure::Slab, piece % 8, String::new()));
                             thing.joined = beside.map(|p| covered.contains(&p));

@@ -189,7 +189,7 @@ const PICTURES: &[(&[&str], &str)] = &[
         "what each move is worth",
     ),
     (&["infer", "reef.toml", "-o", "risk.svg"], "hidden rocks: the risk of each cell, and the clues"),
-    (&["audit", "yard.toml", "hawser.toml", "-o", "pack.html"], "levels as a table to be sorted"),
+    (&["audit", "hawser.toml", "-o", "pack.html"], "levels as a table to be sorted"),
 ];
 
 /// Writes pictures of the pack into a folder, by the commands that anyone would use, and names them.

@@ -191,11 +191,11 @@ fn write_picture(
     }
     let mut parts = vec![Part::Words(verdict_line(c))];
     let seen = Bound { as_player: b.as_player || knowing, ..b.clone() };
+    let mut top = vec![];
     if let Some(t) = tiles(&seen, &b.position, "") {
-        parts.push(Part::Picture(t.scene(theme)));
+        top.push(Part::Picture(t.scene(theme)));
     }
     let number = |name: &str, n: u64| (name.to_string(), grouped(n));
-    parts.push(Part::Head("The space".into()));
     if let Some(limit) = c.limit {
         parts.push(Part::Words(format!("not everything was seen: {limit:?}")));
     }
@@ -214,7 +214,8 @@ fn write_picture(
         ("fatal moves", c.fatal_moves),
     ];
     let told = rows.into_iter().filter(|(n, v)| *v > 0 || matches!(*n, "won" | "dead" | "fatal moves"));
-    parts.push(Part::Table(told.map(|(n, v)| number(n, v)).collect()));
+    top.push(Part::Table(told.map(|(n, v)| number(n, v)).collect()));
+    parts.push(Part::Beside(top));
     parts.push(Part::Picture(chart));
     if !knowing && let Some(depth) = c.shortest.filter(|_| space.has_edges()) {
         let goals: Vec<_> = space.level(depth).filter(|id| space.class(*id) == Class::Goal).collect();
