@@ -280,3 +280,55 @@ fn places_become_cells_where_they_are_tested() {
         assert_eq!(got.first().map(|e| e.0.as_str()), Some("M028"), "{unsound}");
     }
 }
+
+/// Mistakes with which the frame itself would not stand, or that are about a whole file.
+#[test]
+fn mistakes_of_whole_files() {
+    let errors = |text: &str| -> Vec<(String, String)> {
+        let mut sources = Sources::default();
+        let mut errors = vec![];
+        let file = sources.add("m", text);
+        compile(file, text, &mut errors);
+        errors.iter().map(|e| (e.code.to_string(), text[e.labels[0].span.range()].to_string())).collect()
+    };
+    for (text, code, under) in [
+        ("state n: 0..3\nmove go { n = 1 }\n", "S021", "state"),
+        ("model m\nstate n: 0..3\ngoal n == 1\n", "M004", "m"),
+        (
+            "model m\nstate at: cell\nmove go { at = at }\nexample \"x\" {\n start board '''\n ..\n",
+            "S002",
+            "",
+        ),
+        (
+            "model m\nenum a { oak, elm }\nenum b { elm, ash }\nstate n: 0..3\nmove go { if elm == elm { n = 1 } }\n",
+            "M034",
+            "elm",
+        ),
+        ("model m\nstate n: 0..3\nspread 1..3 over n\nmove go { n = 1 }\n", "M059", "n"),
+        (
+            "model m\nrecord pair { a: 0..1, b: 0..2 }\nstate p: pair\nmove go { p = pair(a: 1, b: 1, a: 1) }\n",
+            "M057",
+            "a",
+        ),
+        (
+            "model m\nrecord pair { first_: 0..1, b: 0..2 }\nstate p: pair\nmove go { p = pair(first_: 1, b: 1, frist_: 1) }\n",
+            "M057",
+            "frist_",
+        ),
+        ("model m\nstate p: maybe cell = none\nstate q: cell\nmove go { q = p }\n", "M055", "p"),
+    ] {
+        let got = errors(text);
+        assert!(!got.is_empty(), "{text}");
+        assert_eq!(got[0].0, code, "{text}: {got:?}");
+        assert!(under.is_empty() || got[0].1 == under, "{text}: {got:?}");
+    }
+    // Nested so deeply that no one could read it: told, and no stack is used up.
+    for (open, close) in [("(", ")"), ("not (", ")"), ("all(c in mark: ", ")")] {
+        let deep = format!("goal {}n == 1{}", open.repeat(400), close.repeat(400));
+        let text = format!("model m\nstate n: 0..3\nstate mark: set of cells\nmove go {{ n = 1 }}\n{deep}\n");
+        assert_eq!(errors(&text).first().map(|e| e.0.as_str()), Some("S014"), "{open}");
+    }
+    let blocks = format!("move go {{ {} n = 1 {} }}", "if n == 0 { ".repeat(400), "}".repeat(400));
+    let text = format!("model m\nstate n: 0..3\n{blocks}\n");
+    assert_eq!(errors(&text).first().map(|e| e.0.as_str()), Some("S014"));
+}
