@@ -536,3 +536,41 @@ fn equal_neighbourhoods_are_not_taken_for_equal_shapes() {
     assert_eq!(likeness(&one.space, &two.space, 300), Likeness::Unknown);
     assert!(matches!(likeness(&two.space, &ask(&rings(&[6, 6])).0.space, 1 << 24), Likeness::Same(_)));
 }
+
+/// The two histograms of the charts, counted state by state.
+#[test]
+fn states_by_moves_and_by_distance_are_counted_right() {
+    let mut rng = SmallRng::seed_from_u64(41);
+    let mut several = 0;
+    for round in 0..300 {
+        let net = Net::random(&mut rng);
+        let (found, s) = ask(&net);
+        let space = &found.space;
+        let mut by_moves: BTreeMap<usize, u64> = BTreeMap::new();
+        let mut by_distance: BTreeMap<u32, u64> = BTreeMap::new();
+        for state in 0..net.moves.len() {
+            if net.ended[state].is_none() {
+                // Moves, not places: two that lead to one place are two.
+                *by_moves.entry(net.moves[state].len()).or_default() += 1;
+                let places: BTreeSet<usize> = net.moves[state].iter().map(|m| m.1).collect();
+                several += u32::from(places.len() < net.moves[state].len());
+            }
+            if let Some(d) = net.distances(state, |s| net.wins(s)) {
+                *by_distance.entry(d).or_default() += 1;
+            }
+        }
+        let listed =
+            |list: Vec<u64>| -> Vec<(u32, u64)> { (0u32..).zip(list).filter(|(_, n)| *n > 0).collect() };
+        let want: Vec<(u32, u64)> = by_moves.into_iter().map(|(k, n)| (k as u32, n)).collect();
+        assert_eq!(listed(fendle_core::graph::by_moves(space)), want, "round {round}: {net:?}");
+        let far = fendle_core::graph::Distances::of(space, &fendle_core::graph::Arrows::backward(space));
+        assert_eq!(
+            listed(far.to_goal(space)),
+            by_distance.into_iter().collect::<Vec<_>>(),
+            "round {round}: {net:?}"
+        );
+        // And as the structure has them.
+        assert_eq!(far.to_goal(space).get(1..).unwrap_or(&[]), s.by_distance.get(1..).unwrap_or(&[]));
+    }
+    assert!(several > 50, "{several}");
+}

@@ -1,467 +1,93 @@
-//! Random expressions, written with as few parentheses as the language allows, against an evaluator that this file has
-//! for itself: precedence, rounding, short circuits, quantifiers, sets, places, and which fault comes first.
+//! Random expressions and statements against an evaluator that the tests have for themselves: precedence, rounding,
+//! short circuits, quantifiers, sets, places, loops, assignments, and which fault comes first.
 
 mod common;
+mod plain;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use common::{compare, game};
+use fendle_lang::Game;
 use fendle_lang::exec::Machine;
 use fendle_lang::play::{MoveTable, Step, step};
 use fendle_lang::reference::FaultKind;
+use plain::{
+    C, COLS, Cell, MOST, Maker, N, ROWS, Result_, S, World, cell_text, number_text, set_text, truth_text,
+    written,
+};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
-const ROWS: i64 = 3;
-const COLS: i64 = 4;
-/// What the result is stored in holds so much, up and down.
-const MOST: i64 = 2_000;
-/// Depths of the cells, row by row.
-const DEPTH: [i64; 12] = [3, 0, 7, 1, 4, 4, 9, 2, 0, 5, 8, 6];
-
-/// A number.
-enum N {
-    Lit(i64),
-    A,
-    B,
-    Neg(Box<N>),
-    Bin(&'static str, Box<N>, Box<N>),
-    Call(&'static str, Vec<N>),
-    If(Box<C>, Box<N>, Box<N>),
-    Row(Cell),
-    Col(Cell),
-    Depth(Cell),
-    Count(Box<S>, Box<C>),
-    /// `sum`, `min` or `max` over a set.
-    Over(&'static str, Box<S>, Box<N>),
+/// A game with these moves, its moves, and where its variables begin in a state.
+struct Asked {
+    game: Game,
+    table: MoveTable,
 }
 
-/// A condition.
-enum C {
-    True,
-    Cmp(&'static str, N, N),
-    And(Box<C>, Box<C>),
-    Or(Box<C>, Box<C>),
-    Not(Box<C>),
-    In(Cell, Box<S>),
-    /// A cell and a step of so many cells in a direction: still on the board.
-    OnBoard(Cell, i64, usize),
-    Any(Box<S>, Box<C>),
-    All(Box<S>, Box<C>),
-}
+impl Asked {
+    fn new(world: &World, moves: &[String]) -> Asked {
+        let (model, level) = written(world, moves);
+        let game = game(&model, &level);
+        let table = MoveTable::new(&game.bound).expect("few moves");
+        let mut machine = Machine::new(&game.bound, &game.code);
+        // Both executors agree.
+        let agree = compare(&game, &table, &mut machine, &game.bound.position.clone());
+        agree.unwrap_or_else(|e| panic!("{e}\n{model}\n{level}"));
+        Asked { game, table }
+    }
 
-/// A set of cells.
-enum S {
-    Wet,
-    Dry,
-    Plus(Box<S>, Box<S>),
-    Minus(Box<S>, Box<S>),
-    Both(Box<S>, Box<S>),
-    Where(Box<C>),
-    Around(Cell),
-}
+    fn at(&self, name: &str) -> std::ops::Range<usize> {
+        let b = &self.game.bound;
+        let slot = &b.slots[b.model.var(name).expect("declared")];
+        slot.base..slot.base + slot.len
+    }
 
-/// A cell: the one of the state, or the bound name of the n-th quantifier around.
-#[derive(Clone, Copy)]
-enum Cell {
-    Here,
-    Name(usize),
-}
-
-const DIRS: [(&str, i64, i64); 4] = [("up", -1, 0), ("right", 0, 1), ("down", 1, 0), ("left", 0, -1)];
-
-// ---- what it means ----
-
-/// The values that expressions read.
-struct World {
-    a: i64,
-    b: i64,
-    here: i64,
-    wet: BTreeSet<i64>,
-    dry: BTreeSet<i64>,
-}
-
-type Result_<T> = Result<T, FaultKind>;
-
-impl World {
-    fn cell(&self, c: Cell, names: &[i64]) -> i64 {
-        match c {
-            Cell::Here => self.here,
-            Cell::Name(i) => names[i],
+    /// The state after a move; `None` where it is refused.
+    fn made(&self, name: &str) -> Result_<Option<Vec<i32>>> {
+        let b = &self.game.bound;
+        let number =
+            self.table.list.iter().position(|(of, _)| b.model.moves[*of].name == name).expect("a move");
+        match step(b, &self.table, &b.position, number, false) {
+            Ok(Step::Made(list)) => Ok(Some(list[0].made.state.clone())),
+            Ok(Step::Refused { .. }) => Ok(None),
+            Ok(_) => panic!("a move that is offered"),
+            Err(f) => Err(f.kind),
         }
     }
 
-    fn number(&self, e: &N, names: &mut Vec<i64>) -> Result_<i64> {
-        let whole = |x: Option<i64>| x.ok_or(FaultKind::Overflow);
-        Ok(match e {
-            N::Lit(n) => *n,
-            N::A => self.a,
-            N::B => self.b,
-            N::Neg(x) => whole(self.number(x, names)?.checked_neg())?,
-            N::Bin(op, x, y) => {
-                let (x, y) = (self.number(x, names)?, self.number(y, names)?);
-                match *op {
-                    "+" => whole(x.checked_add(y))?,
-                    "-" => whole(x.checked_sub(y))?,
-                    "*" => whole(x.checked_mul(y))?,
-                    "**" => whole(u32::try_from(y).ok().and_then(|y| x.checked_pow(y)))?,
-                    _ if y == 0 => return Err(FaultKind::DivideByZero),
-                    // What is left over is never negative: count down to it.
-                    op => {
-                        let left = (0..y.abs()).find(|r| (x - r) % y == 0).expect("one of them");
-                        if op == "/" { (x - left) / y } else { left }
-                    }
-                }
-            }
-            N::Call(name, args) => {
-                let list = args.iter().map(|x| self.number(x, names)).collect::<Result_<Vec<i64>>>()?;
-                match *name {
-                    "abs" => list[0].abs(),
-                    "min" => *list.iter().min().expect("some"),
-                    _ => *list.iter().max().expect("some"),
-                }
-            }
-            N::If(c, x, y) => self.number(if self.truth(c, names)? { x } else { y }, names)?,
-            N::Row(c) => self.cell(*c, names) / COLS + 1,
-            N::Col(c) => self.cell(*c, names) % COLS + 1,
-            N::Depth(c) => DEPTH[self.cell(*c, names) as usize],
-            N::Count(s, c) => {
-                let mut n = 0;
-                for x in self.set(s, names)? {
-                    n += i64::from(self.with(x, names, |w, names| w.truth(c, names))?);
-                }
-                n
-            }
-            N::Over(what, s, e) => {
-                let mut list = vec![];
-                for x in self.set(s, names)? {
-                    list.push(self.with(x, names, |w, names| w.number(e, names))?);
-                }
-                match *what {
-                    "sum" => whole(list.iter().try_fold(0i64, |sum, x| sum.checked_add(*x)))?,
-                    "min" => *list.iter().min().ok_or(FaultKind::NoMatch)?,
-                    _ => *list.iter().max().ok_or(FaultKind::NoMatch)?,
-                }
-            }
-        })
-    }
-
-    fn with<T>(&self, x: i64, names: &mut Vec<i64>, ask: impl Fn(&World, &mut Vec<i64>) -> T) -> T {
-        names.push(x);
-        let out = ask(self, names);
-        names.pop();
-        out
-    }
-
-    fn truth(&self, e: &C, names: &mut Vec<i64>) -> Result_<bool> {
-        Ok(match e {
-            C::True => true,
-            C::Cmp(op, x, y) => {
-                let (x, y) = (self.number(x, names)?, self.number(y, names)?);
-                match *op {
-                    "==" => x == y,
-                    "!=" => x != y,
-                    "<" => x < y,
-                    "<=" => x <= y,
-                    ">" => x > y,
-                    _ => x >= y,
-                }
-            }
-            C::And(x, y) => self.truth(x, names)? && self.truth(y, names)?,
-            C::Or(x, y) => self.truth(x, names)? || self.truth(y, names)?,
-            C::Not(x) => !self.truth(x, names)?,
-            C::In(c, s) => {
-                let cell = self.cell(*c, names);
-                self.set(s, names)?.contains(&cell)
-            }
-            C::OnBoard(c, n, d) => {
-                let cell = self.cell(*c, names);
-                let (r, k) = (cell / COLS + n * DIRS[*d].1, cell % COLS + n * DIRS[*d].2);
-                (0..ROWS).contains(&r) && (0..COLS).contains(&k)
-            }
-            C::Any(s, c) => {
-                for x in self.set(s, names)? {
-                    if self.with(x, names, |w, names| w.truth(c, names))? {
-                        return Ok(true);
-                    }
-                }
-                false
-            }
-            C::All(s, c) => {
-                for x in self.set(s, names)? {
-                    if !self.with(x, names, |w, names| w.truth(c, names))? {
-                        return Ok(false);
-                    }
-                }
-                true
-            }
-        })
-    }
-
-    fn set(&self, e: &S, names: &mut Vec<i64>) -> Result_<BTreeSet<i64>> {
-        Ok(match e {
-            S::Wet => self.wet.clone(),
-            S::Dry => self.dry.clone(),
-            S::Plus(x, y) => &self.set(x, names)? | &self.set(y, names)?,
-            S::Minus(x, y) => &self.set(x, names)? - &self.set(y, names)?,
-            S::Both(x, y) => &self.set(x, names)? & &self.set(y, names)?,
-            S::Where(c) => {
-                let mut out = BTreeSet::new();
-                for x in 0..ROWS * COLS {
-                    if self.with(x, names, |w, names| w.truth(c, names))? {
-                        out.insert(x);
-                    }
-                }
-                out
-            }
-            S::Around(c) => {
-                let cell = self.cell(*c, names);
-                let near = |d: &(&str, i64, i64)| {
-                    let (r, k) = (cell / COLS + d.1, cell % COLS + d.2);
-                    ((0..ROWS).contains(&r) && (0..COLS).contains(&k)).then_some(r * COLS + k)
-                };
-                DIRS.iter().filter_map(near).collect()
-            }
-        })
-    }
-}
-
-// ---- how it is written ----
-
-/// A text and how tightly it binds: 0 `if`, 1 `or`, 2 `and`, 3 `not`, 4 comparisons, 5 `+ -`, 6 `* / mod`, 7 `-x`, 8 `**`, 9 a whole.
-type Text = (String, u8);
-
-/// The text, in parentheses if it binds more loosely than is wanted.
-fn at_least((text, binds): Text, want: u8) -> String {
-    if binds < want { format!("({text})") } else { text }
-}
-
-fn cell_text(c: Cell) -> String {
-    match c {
-        Cell::Here => "here".into(),
-        Cell::Name(i) => format!("x{i}"),
-    }
-}
-
-fn number_text(e: &N, names: usize) -> Text {
-    match e {
-        N::Lit(n) => (n.to_string(), 9),
-        N::A => ("a".into(), 9),
-        N::B => ("b".into(), 9),
-        N::Neg(x) => (format!("-{}", at_least(number_text(x, names), 8)), 7),
-        N::Bin("**", x, y) => {
-            let side = |e| at_least(number_text(e, names), 9);
-            (format!("{} ** {}", side(x), side(y)), 8)
-        }
-        N::Bin(op, x, y) => {
-            let binds = if matches!(*op, "+" | "-") { 5 } else { 6 };
-            // To the left of its like no parentheses are needed.
-            let (x, y) = (at_least(number_text(x, names), binds), at_least(number_text(y, names), binds + 1));
-            (format!("{x} {op} {y}"), binds)
-        }
-        N::Call(name, args) => {
-            let list: Vec<String> = args.iter().map(|x| number_text(x, names).0).collect();
-            (format!("{name}({})", list.join(", ")), 9)
-        }
-        N::If(c, x, y) => {
-            let (c, x, y) = (truth_text(c, names).0, number_text(x, names).0, number_text(y, names).0);
-            (format!("if {c} then {x} else {y}"), 0)
-        }
-        N::Row(c) => (format!("row({})", cell_text(*c)), 9),
-        N::Col(c) => (format!("col({})", cell_text(*c)), 9),
-        N::Depth(c) => (format!("depth[{}]", cell_text(*c)), 9),
-        N::Count(s, c) => {
-            let (s, c) = (set_text(s, names).0, truth_text(c, names + 1).0);
-            (format!("count(x{names} in {s} where {c})"), 9)
-        }
-        N::Over(what, s, e) => {
-            let (s, e) = (set_text(s, names).0, number_text(e, names + 1).0);
-            (format!("{what}(x{names} in {s}: {e})"), 9)
+    /// What a state holds.
+    fn world(&self, state: &[i32]) -> World {
+        let one = |name: &str| i64::from(state[self.at(name).start]);
+        let cells = |name: &str| -> BTreeSet<i64> {
+            (0i64..).zip(&state[self.at(name)]).filter(|(_, x)| **x != 0).map(|(i, _)| i).collect()
+        };
+        World {
+            a: one("a"),
+            b: one("b"),
+            here: one("here"),
+            wet: cells("wet"),
+            dry: cells("dry"),
+            load: state[self.at("load")].iter().map(|x| i64::from(*x)).collect(),
         }
     }
-}
-
-fn truth_text(e: &C, names: usize) -> Text {
-    match e {
-        C::True => ("true".into(), 9),
-        C::Cmp(op, x, y) => {
-            let side = |e| at_least(number_text(e, names), 5);
-            (format!("{} {op} {}", side(x), side(y)), 4)
-        }
-        C::And(x, y) => {
-            let (x, y) = (at_least(truth_text(x, names), 2), at_least(truth_text(y, names), 3));
-            (format!("{x} and {y}"), 2)
-        }
-        C::Or(x, y) => {
-            let (x, y) = (at_least(truth_text(x, names), 1), at_least(truth_text(y, names), 2));
-            (format!("{x} or {y}"), 1)
-        }
-        C::Not(x) => (format!("not {}", at_least(truth_text(x, names), 4)), 3),
-        C::In(c, s) => (format!("{} in {}", cell_text(*c), at_least(set_text(s, names), 5)), 4),
-        C::OnBoard(c, n, d) => (format!("{} + {n} * {} on board", cell_text(*c), DIRS[*d].0), 4),
-        C::Any(s, c) | C::All(s, c) => {
-            let word = if matches!(e, C::Any(..)) { "any" } else { "all" };
-            let (s, c) = (set_text(s, names).0, truth_text(c, names + 1).0);
-            (format!("{word}(x{names} in {s}: {c})"), 9)
-        }
-    }
-}
-
-fn set_text(e: &S, names: usize) -> Text {
-    match e {
-        S::Wet => ("wet".into(), 9),
-        S::Dry => ("dry".into(), 9),
-        S::Plus(x, y) | S::Minus(x, y) => {
-            let op = if matches!(e, S::Plus(..)) { "+" } else { "-" };
-            (format!("{} {op} {}", at_least(set_text(x, names), 5), at_least(set_text(y, names), 6)), 5)
-        }
-        S::Both(x, y) => (format!("both({}, {})", set_text(x, names).0, set_text(y, names).0), 9),
-        S::Where(c) => (format!("set(x{names} in board where {})", truth_text(c, names + 1).0), 9),
-        S::Around(c) => (format!("set(x{names} in around4({}))", cell_text(*c)), 9),
-    }
-}
-
-// ---- making them up ----
-
-struct Maker(SmallRng);
-
-impl Maker {
-    fn cell(&mut self, names: usize) -> Cell {
-        match self.0.random_range(0..=names) {
-            0 => Cell::Here,
-            i => Cell::Name(i - 1),
-        }
-    }
-
-    fn number(&mut self, deep: u32, names: usize) -> N {
-        let kind = if deep == 0 { self.0.random_range(0..6) } else { self.0.random_range(0..16) };
-        let b = |n: N| Box::new(n);
-        match kind {
-            0 => N::Lit(self.0.random_range(0..10)),
-            1 => N::A,
-            2 => N::B,
-            3 => N::Row(self.cell(names)),
-            4 => N::Col(self.cell(names)),
-            5 => N::Depth(self.cell(names)),
-            6 => N::Neg(b(self.number(deep - 1, names))),
-            7 => N::Bin("**", b(self.number(deep - 1, names)), b(N::Lit(self.0.random_range(0..4)))),
-            8 => {
-                let name = ["abs", "min", "max"][self.0.random_range(0..3)];
-                let n = if name == "abs" { 1 } else { self.0.random_range(2..4) };
-                N::Call(name, (0..n).map(|_| self.number(deep - 1, names)).collect())
-            }
-            9 => {
-                let c = Box::new(self.truth(deep - 1, names));
-                N::If(c, b(self.number(deep - 1, names)), b(self.number(deep - 1, names)))
-            }
-            10 => N::Count(Box::new(self.set(deep - 1, names)), Box::new(self.truth(deep - 1, names + 1))),
-            11 => {
-                let what = ["sum", "min", "max"][self.0.random_range(0..3)];
-                N::Over(what, Box::new(self.set(deep - 1, names)), b(self.number(deep - 1, names + 1)))
-            }
-            _ => {
-                let op = ["+", "-", "*", "/", "mod"][self.0.random_range(0..5)];
-                N::Bin(op, b(self.number(deep - 1, names)), b(self.number(deep - 1, names)))
-            }
-        }
-    }
-
-    fn truth(&mut self, deep: u32, names: usize) -> C {
-        let kind = if deep == 0 { self.0.random_range(0..3) } else { self.0.random_range(0..9) };
-        let b = |c: C| Box::new(c);
-        match kind {
-            0 => C::True,
-            1 => C::OnBoard(self.cell(names), self.0.random_range(1..4), self.0.random_range(0..4)),
-            2 | 3 => {
-                let op = ["==", "!=", "<", "<=", ">", ">="][self.0.random_range(0..6)];
-                let deep = deep.saturating_sub(1);
-                C::Cmp(op, self.number(deep, names), self.number(deep, names))
-            }
-            4 => C::And(b(self.truth(deep - 1, names)), b(self.truth(deep - 1, names))),
-            5 => C::Or(b(self.truth(deep - 1, names)), b(self.truth(deep - 1, names))),
-            6 => C::Not(b(self.truth(deep - 1, names))),
-            7 => C::In(self.cell(names), Box::new(self.set(deep - 1, names))),
-            _ => {
-                let (s, c) = (Box::new(self.set(deep - 1, names)), b(self.truth(deep - 1, names + 1)));
-                if self.0.random() { C::Any(s, c) } else { C::All(s, c) }
-            }
-        }
-    }
-
-    fn set(&mut self, deep: u32, names: usize) -> S {
-        let kind = if deep == 0 { self.0.random_range(0..3) } else { self.0.random_range(0..7) };
-        let b = |s: S| Box::new(s);
-        match kind {
-            0 => S::Wet,
-            1 => S::Dry,
-            2 => S::Around(self.cell(names)),
-            3 => S::Plus(b(self.set(deep - 1, names)), b(self.set(deep - 1, names))),
-            4 => S::Minus(b(self.set(deep - 1, names)), b(self.set(deep - 1, names))),
-            5 => S::Both(b(self.set(deep - 1, names)), b(self.set(deep - 1, names))),
-            _ => S::Where(Box::new(self.truth(deep - 1, names + 1))),
-        }
-    }
-}
-
-/// A board of a set in a level file.
-fn board(set: &BTreeSet<i64>) -> String {
-    let rows: Vec<String> = (0..ROWS)
-        .map(|r| (0..COLS).map(|c| if set.contains(&(r * COLS + c)) { 'x' } else { '.' }).collect())
-        .collect();
-    format!("'''\n{}\n'''", rows.join("\n"))
 }
 
 #[test]
 fn random_expressions_mean_what_they_say() {
     let mut maker = Maker(SmallRng::seed_from_u64(2024));
-    let depth: Vec<String> = DEPTH.chunks(COLS as usize).map(|r| r.map_text()).collect();
-    let (mut values, mut faults) = (BTreeSet::new(), std::collections::BTreeMap::<String, u32>::new());
+    let (mut values, mut faults) = (BTreeSet::new(), BTreeMap::<String, u32>::new());
     for round in 0..700 {
-        let some =
-            |rng: &mut SmallRng| (0..ROWS * COLS).filter(|_| rng.random_bool(0.4)).collect::<BTreeSet<i64>>();
-        let world = World {
-            a: maker.0.random_range(-9..10),
-            b: maker.0.random_range(-9..10),
-            here: maker.0.random_range(0..ROWS * COLS),
-            wet: some(&mut maker.0),
-            dry: some(&mut maker.0),
-        };
+        let world = maker.world();
         let list: Vec<N> = (0..12).map(|_| maker.number(5, 0)).collect();
         let texts: Vec<String> = list.iter().map(|e| number_text(e, 0).0).collect();
         let moves: Vec<String> =
             (0..).zip(&texts).map(|(i, t)| format!("move m{i} {{ out = {t} }}")).collect();
-        let model = format!(
-            "model m\nlevel depth: grid of 0..9\nstate a, b: -9..9\nstate here: cell\nstate wet, dry: set of cells\n\
-             state out: -{MOST}..{MOST}\n{}\ngoal out == {MOST}\n",
-            moves.join("\n")
-        );
-        let level = format!(
-            "values.depth = '''\n{}\n'''\nstart.a = {}\nstart.b = {}\nstart.here = 'r{}c{}'\nstart.wet = {}\nstart.dry = {}\nstart.out = 0\n",
-            depth.join("\n"),
-            world.a,
-            world.b,
-            world.here / COLS + 1,
-            world.here % COLS + 1,
-            board(&world.wet),
-            board(&world.dry)
-        );
-        let g = game(&model, &level);
-        let table = MoveTable::new(&g.bound).expect("few moves");
-        let state = g.bound.position.clone();
-        // Both executors agree, and the slow one with this file.
-        let mut machine = Machine::new(&g.bound, &g.code);
-        compare(&g, &table, &mut machine, &state).unwrap_or_else(|e| panic!("round {round}: {e}\n{model}"));
-        let out = g.bound.slots[g.bound.model.var("out").expect("declared")].base;
+        let asked = Asked::new(&world, &moves);
+        let out = asked.at("out").start;
         for (i, e) in list.iter().enumerate() {
             let want = world.number(e, &mut vec![]);
             let want = want.and_then(|v| if v.abs() <= MOST { Ok(v) } else { Err(FaultKind::OutOfDomain) });
-            let number =
-                table.list.iter().position(|(of, _)| g.bound.model.moves[*of].name == format!("m{i}"));
-            let got = match step(&g.bound, &table, &state, number.expect("a move"), false) {
-                Ok(Step::Made(list)) => Ok(i64::from(list[0].made.state[out])),
-                Ok(_) => panic!("a move that refuses nothing"),
-                Err(f) => Err(f.kind),
-            };
-            assert_eq!(got, want, "round {round}: {}\n{level}", texts[i]);
+            let got = asked.made(&format!("m{i}")).map(|s| i64::from(s.expect("nothing is refused")[out]));
+            assert_eq!(got, want, "round {round}: {}\n{world:?}", texts[i]);
             match want {
                 Ok(v) => {
                     values.insert(v);
@@ -477,12 +103,226 @@ fn random_expressions_mean_what_they_say() {
     }
 }
 
-trait MapText {
-    fn map_text(&self) -> String;
+/// A statement.
+enum Do {
+    /// `a`, `b` by number; the operator; the value.
+    Assign(usize, &'static str, N),
+    Load(Cell, N),
+    Here(Cell),
+    SwapNumbers,
+    SwapLoads(Cell, Cell),
+    /// Into or out of `wet` or `dry`.
+    Change(bool, bool, Cell),
+    /// All of `wet` or `dry` at once.
+    Whole(bool, S),
+    If(C, Vec<Do>, Vec<Do>),
+    For(S, C, Vec<Do>),
+    Repeat(i64, C, Vec<Do>),
+    Refuse(C),
 }
 
-impl MapText for [i64] {
-    fn map_text(&self) -> String {
-        self.iter().map(i64::to_string).collect::<Vec<_>>().join(" ")
+/// Why a move ended early.
+enum End {
+    Refused,
+    Fault(FaultKind),
+}
+
+impl From<FaultKind> for End {
+    fn from(f: FaultKind) -> End {
+        End::Fault(f)
     }
+}
+
+fn run(list: &[Do], w: &mut World, names: &mut Vec<i64>) -> Result<(), End> {
+    let fits =
+        |v: i64, lo: i64, hi: i64| if (lo..=hi).contains(&v) { Ok(v) } else { Err(FaultKind::OutOfDomain) };
+    for s in list {
+        match s {
+            Do::Assign(which, op, e) => {
+                let was = if *which == 0 { w.a } else { w.b };
+                let v = w.number(e, names)?;
+                let new = match *op {
+                    "=" => Some(v),
+                    "+=" => was.checked_add(v),
+                    "-=" => was.checked_sub(v),
+                    _ => was.checked_mul(v),
+                };
+                let new = fits(new.ok_or(FaultKind::Overflow)?, -MOST, MOST)?;
+                *(if *which == 0 { &mut w.a } else { &mut w.b }) = new;
+            }
+            Do::Load(c, e) => {
+                let v = fits(w.number(e, names)?, 0, 9)?;
+                let cell = w.cell(*c, names) as usize;
+                w.load[cell] = v;
+            }
+            Do::Here(c) => w.here = w.cell(*c, names),
+            Do::SwapNumbers => (w.a, w.b) = (w.b, w.a),
+            Do::SwapLoads(c, d) => {
+                let (c, d) = (w.cell(*c, names) as usize, w.cell(*d, names) as usize);
+                w.load.swap(c, d);
+            }
+            Do::Change(add, wet, c) => {
+                let cell = w.cell(*c, names);
+                let set = if *wet { &mut w.wet } else { &mut w.dry };
+                if *add {
+                    set.insert(cell)
+                } else {
+                    set.remove(&cell)
+                };
+            }
+            Do::Whole(wet, s) => {
+                let new = w.set(s, names)?;
+                *(if *wet { &mut w.wet } else { &mut w.dry }) = new;
+            }
+            Do::If(c, yes, no) => run(if w.truth(c, names)? { yes } else { no }, w, names)?,
+            Do::For(s, c, body) => {
+                // Fixed when it starts, the filter included.
+                let mut over = vec![];
+                for x in w.set(s, names)? {
+                    names.push(x);
+                    let wanted = w.truth(c, names);
+                    names.pop();
+                    if wanted? {
+                        over.push(x);
+                    }
+                }
+                for x in over {
+                    names.push(x);
+                    let ended = run(body, w, names);
+                    names.pop();
+                    ended?;
+                }
+            }
+            Do::Repeat(most, c, body) => {
+                let mut rounds = 0;
+                while w.truth(c, names)? {
+                    if rounds == *most {
+                        return Err(End::Fault(FaultKind::RepeatBound));
+                    }
+                    rounds += 1;
+                    run(body, w, names)?;
+                }
+            }
+            Do::Refuse(c) => {
+                if !w.truth(c, names)? {
+                    return Err(End::Refused);
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn statements_text(list: &[Do], names: usize, indent: usize) -> String {
+    let mut out = String::new();
+    let set_name = |wet: bool| if wet { "wet" } else { "dry" };
+    for s in list {
+        let block = |list: &[Do], names: usize| statements_text(list, names, indent + 1);
+        let pad = "    ".repeat(indent);
+        let line = match s {
+            Do::Assign(which, op, e) => format!("{} {op} {}", ["a", "b"][*which], number_text(e, names).0),
+            Do::Load(c, e) => format!("load[{}] = {}", cell_text(*c), number_text(e, names).0),
+            Do::Here(c) => format!("here = {}", cell_text(*c)),
+            Do::SwapNumbers => "swap a, b".into(),
+            Do::SwapLoads(c, d) => format!("swap load[{}], load[{}]", cell_text(*c), cell_text(*d)),
+            Do::Change(true, wet, c) => format!("add {} to {}", cell_text(*c), set_name(*wet)),
+            Do::Change(false, wet, c) => format!("remove {} from {}", cell_text(*c), set_name(*wet)),
+            Do::Whole(wet, s) => format!("{} = {}", set_name(*wet), set_text(s, names).0),
+            Do::If(c, yes, no) => {
+                let head = format!("if {} {{\n{}{pad}}}", truth_text(c, names).0, block(yes, names));
+                if no.is_empty() { head } else { format!("{head} else {{\n{}{pad}}}", block(no, names)) }
+            }
+            Do::For(s, c, body) => format!(
+                "for x{names} in {} where {} {{\n{}{pad}}}",
+                set_text(s, names).0,
+                truth_text(c, names + 1).0,
+                block(body, names + 1)
+            ),
+            Do::Repeat(most, c, body) => {
+                format!(
+                    "repeat at most {most} while {} {{\n{}{pad}}}",
+                    truth_text(c, names).0,
+                    block(body, names)
+                )
+            }
+            Do::Refuse(c) => format!("refuse \"no\" unless {}", truth_text(c, names).0),
+        };
+        out.push_str(&format!("{pad}{line}\n"));
+    }
+    out
+}
+
+fn statements(m: &mut Maker, deep: u32, names: usize) -> Vec<Do> {
+    let n = m.0.random_range(1..4);
+    (0..n).map(|_| statement(m, deep, names)).collect()
+}
+
+fn statement(m: &mut Maker, deep: u32, names: usize) -> Do {
+    let kind = if deep == 0 { m.0.random_range(0..10) } else { m.0.random_range(0..15) };
+    match kind {
+        0..3 => {
+            let op = ["=", "+=", "-=", "*="][m.0.random_range(0..4)];
+            Do::Assign(m.0.random_range(0..2), op, m.number(2, names))
+        }
+        3 | 4 => {
+            // Mostly within the bounds: a value that breaks them ends the whole move.
+            let value = N::Bin("mod", Box::new(m.number(2, names)), Box::new(N::Lit(10)));
+            Do::Load(m.cell(names), if m.0.random_bool(0.9) { value } else { m.number(1, names) })
+        }
+        5 => Do::Here(m.cell(names)),
+        6 => Do::SwapNumbers,
+        7 => Do::SwapLoads(m.cell(names), m.cell(names)),
+        8 => Do::Change(m.0.random(), m.0.random(), m.cell(names)),
+        9 => Do::Whole(m.0.random(), m.set(2, names)),
+        10 => {
+            let no = if m.0.random() { statements(m, deep - 1, names) } else { vec![] };
+            Do::If(m.truth(2, names), statements(m, deep - 1, names), no)
+        }
+        11 | 12 => Do::For(m.set(1, names), m.truth(1, names + 1), statements(m, deep - 1, names + 1)),
+        13 => Do::Repeat(m.0.random_range(1..6), m.truth(2, names), statements(m, deep - 1, names)),
+        _ => Do::Refuse(C::Or(Box::new(m.truth(1, names)), Box::new(m.truth(1, names)))),
+    }
+}
+
+#[test]
+fn random_statements_do_what_they_say() {
+    let mut m = Maker(SmallRng::seed_from_u64(77));
+    let (mut done, mut refused, mut faults) = (0, 0, BTreeMap::<String, u32>::new());
+    for round in 0..500 {
+        let world = m.world();
+        let list: Vec<Vec<Do>> = (0..8).map(|_| statements(&mut m, 3, 0)).collect();
+        let moves: Vec<String> =
+            (0..).zip(&list).map(|(i, l)| format!("move m{i} {{\n{}}}", statements_text(l, 0, 1))).collect();
+        let asked = Asked::new(&world, &moves);
+        for (i, l) in list.iter().enumerate() {
+            let mut after = world.clone();
+            let want = match run(l, &mut after, &mut vec![]) {
+                Ok(()) => Ok(Some(after)),
+                Err(End::Refused) => Ok(None),
+                Err(End::Fault(f)) => Err(f),
+            };
+            let got = asked.made(&format!("m{i}")).map(|s| s.map(|s| asked.world(&s)));
+            assert_eq!(got, want, "round {round}: {}\n{world:?}", moves[i]);
+            match want {
+                Ok(Some(w)) => done += i32::from(w != world),
+                Ok(None) => refused += 1,
+                Err(f) => *faults.entry(format!("{f:?}")).or_default() += 1,
+            }
+        }
+    }
+    assert!(done > 1_000 && refused > 100, "{done} {refused}");
+    for fault in ["DivideByZero", "NoMatch", "OutOfDomain", "RepeatBound"] {
+        assert!(faults.get(fault).is_some_and(|n| *n > 10), "{faults:?}");
+    }
+}
+
+/// The board that all of this is asked on.
+#[test]
+fn the_board_is_as_it_was_written() {
+    let world = Maker(SmallRng::seed_from_u64(3)).world();
+    let asked = Asked::new(&world, &["move stay { out = 0 }".to_string()]);
+    let b = &asked.game.bound;
+    assert_eq!((b.rows as i64, b.cols as i64), (ROWS, COLS));
+    assert_eq!(asked.world(&b.position), world);
+    assert_eq!(asked.made("stay").map(|s| s.map(|s| asked.world(&s))), Ok(Some(world)));
 }

@@ -175,7 +175,7 @@ fn positions_in_one_line_are_read_with_care() {
     let levels = level::read(level_file, LEVEL, &mut errors).expect("sound");
     let b = bind(&model, level_file, &levels.levels[0], &[], &mut errors).expect("sound");
     let line = b.line(&b.position);
-    let mut read = |text: &str| -> Result<Vec<i32>, String> {
+    let read = |text: &str| -> Result<Vec<i32>, String> {
         let mut errors = vec![];
         match b.parse_line(text, level_file, &mut errors) {
             Some(state) => Ok(state),

@@ -661,6 +661,110 @@ mod tests {
         assert_eq!(of(&[]), (vec![], vec![]));
     }
 
+    /// A colour as eyes without one kind of cones see it, by its three parts from 0 to 255 (Viénot, Brettel, Mollon, 1999).
+    fn seen_without(c: Rgb, green: bool) -> [f32; 3] {
+        let linear = |v: u8| {
+            let v = f32::from(v) / 255.0;
+            if v <= 0.040_45 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+        };
+        let back = |v: f32| {
+            let v = v.clamp(0.0, 1.0);
+            255.0 * if v <= 0.003_130_8 { 12.92 * v } else { 1.055 * v.powf(1.0 / 2.4) - 0.055 }
+        };
+        let (r, g, b) = (linear(c.0), linear(c.1), linear(c.2));
+        let (share, rest) = if green { (0.292_75, -0.022_34) } else { (0.112_38, 0.004_01) };
+        let red_green = share * r + (1.0 - share) * g;
+        [back(red_green), back(red_green), back(rest * (r - g) + b)]
+    }
+
+    #[test]
+    fn colours_are_told_apart_by_eyes_that_miss_red_or_green() {
+        for theme in [Theme::Light, Theme::Dark] {
+            let p = theme.palette();
+            let colours = [Status::Goal, Status::Winnable, Status::Lost, Status::Dead].map(|s| s.colour(&p));
+            for green in [false, true] {
+                for (i, a) in colours.iter().enumerate() {
+                    for b in colours[..i].iter().chain([&p.ground]) {
+                        let (a, b) = (seen_without(*a, green), seen_without(*b, green));
+                        let far: f32 = a.iter().zip(b).map(|(x, y)| (x - y).powi(2)).sum::<f32>().sqrt();
+                        assert!(far > 50.0, "{theme:?} {a:?} {b:?}: {far}");
+                    }
+                }
+            }
+        }
+    }
+
+    /// Each status is a shape of its own.
+    #[test]
+    fn statuses_differ_without_their_colours() {
+        let p = Theme::Light.palette();
+        let shapes: Vec<String> = Status::ALL
+            .iter()
+            .map(|status| {
+                let mut s = Scene::new(20.0, 20.0, "");
+                node_shape(&mut s, &Node::plain(String::new(), 0, *status), (10.0, 10.0), 5.0, &p);
+                let mut text = format!("{:?}", s.shapes);
+                // Colours are left out: what is filled stays filled.
+                while let Some(i) = text.find("Some((") {
+                    let end = text[i..].find(')').map_or(text.len(), |j| i + j + 1);
+                    text.replace_range(i..end, "colour");
+                }
+                text
+            })
+            .collect();
+        for (i, a) in shapes.iter().enumerate() {
+            for (j, b) in shapes[..i].iter().enumerate() {
+                // Winnable and free never stand in one picture: there is a goal, or there is none.
+                let one_meaning = [Status::ALL[i], Status::ALL[j]] == [Status::Free, Status::Winnable];
+                assert!(one_meaning || a != b, "{:?} {:?}", Status::ALL[i], Status::ALL[j]);
+            }
+        }
+    }
+
+    /// Within a layer nodes keep apart, and crossings do not grow over the order of the files.
+    #[test]
+    fn layers_cross_less_than_the_order_given() {
+        let mut seed = 7u32;
+        let mut random = |n: u32| {
+            seed = seed.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            (seed >> 8) % n
+        };
+        let (mut before, mut after) = (0, 0);
+        for _ in 0..30 {
+            let mut net = Net::default();
+            for depth in 0..5 {
+                for _ in 0..8 {
+                    net.nodes.push(Node::plain(String::new(), depth, Status::Winnable));
+                }
+            }
+            for i in 0..32 {
+                for _ in 0..2 {
+                    let to = (i / 8 + 1) * 8 + random(8);
+                    net.arrows.push(Arrow { from: i, to, name: 0, fatal: false });
+                }
+            }
+            let spots = layers(&net);
+            for row in 0..5usize {
+                let mut x: Vec<f32> = spots[row * 8..row * 8 + 8].iter().map(|p| p.0).collect();
+                x.sort_by(f32::total_cmp);
+                assert!(x.windows(2).all(|w| w[1] - w[0] > 1e-3), "{x:?}");
+            }
+            let crossings = |x: &dyn Fn(u32) -> f32| -> i32 {
+                let mut n = 0;
+                for (k, a) in net.arrows.iter().enumerate() {
+                    for b in &net.arrows[..k] {
+                        let same = net.nodes[a.from as usize].depth == net.nodes[b.from as usize].depth;
+                        n += i32::from(same && (x(a.from) - x(b.from)) * (x(a.to) - x(b.to)) < 0.0);
+                    }
+                }
+                n
+            };
+            before += crossings(&|i| (i % 8) as f32);
+            after += crossings(&|i| spots[i as usize].0);
+        }
+        assert!(after * 5 < before * 4, "{after} of {before}");
+    }
+
     #[test]
     fn a_picture_names_what_it_shows() {
         let mut net = chain(5);

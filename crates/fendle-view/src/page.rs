@@ -239,6 +239,103 @@ mod tests {
     use crate::net::{Arrow, Node, layers};
     use crate::tiles::{Figure, Paint, Thing};
 
+    /// The page paints statuses in the colours of pictures, light and dark.
+    #[test]
+    fn pages_have_the_colours_of_pictures() {
+        let page = include_str!("../assets/graph.html");
+        let (light, dark) = page.split_once("prefers-color-scheme: dark").expect("both themes");
+        for (part, theme) in [(light, Theme::Light), (dark, Theme::Dark)] {
+            let p = theme.palette();
+            for (name, (r, g, b)) in [
+                ("ground", p.ground),
+                ("ink", p.ink),
+                ("blue", p.paints[0]),
+                ("ochre", p.paints[1]),
+                ("brown", p.paints[3]),
+                ("fatal", p.mark),
+                ("way", p.wish),
+            ] {
+                let line = format!("--{name}: #{r:02x}{g:02x}{b:02x}");
+                assert!(part.contains(&line), "{line}");
+            }
+        }
+    }
+
+    /// A page that is one document: elements that are opened are closed, in their order, and texts hold no bare signs.
+    fn well_formed(xml: &str) -> Result<(), String> {
+        let empty = ["meta", "input", "br"];
+        let mut open: Vec<&str> = vec![];
+        let mut rest = xml;
+        while let Some(i) = rest.find('<') {
+            if rest[..i].contains('>') {
+                return Err(format!("a bare > in {:?}", &rest[..i]));
+            }
+            let Some(end) = rest[i..].find('>') else { return Err("an element that never ends".into()) };
+            let tag = &rest[i + 1..i + end];
+            rest = &rest[i + end + 1..];
+            if tag.starts_with('!') {
+                continue;
+            }
+            let name = tag.trim_start_matches('/').split([' ', '\n', '/']).next().unwrap_or("");
+            if tag.matches('"').count() % 2 == 1 {
+                return Err(format!("a quote that never ends in {tag}"));
+            }
+            if tag.starts_with('/') {
+                if open.pop() != Some(name) {
+                    return Err(format!("</{name}> closes nothing"));
+                }
+            } else if !tag.ends_with('/') && !empty.contains(&name) {
+                open.push(name);
+            }
+            // Style and script have a grammar of their own.
+            if !tag.starts_with('/') && (name == "style" || name == "script") {
+                let Some(end) = rest.find(&format!("</{name}>")) else {
+                    return Err(format!("{name} never ends"));
+                };
+                rest = &rest[end..];
+            }
+        }
+        if open.is_empty() { Ok(()) } else { Err(format!("{open:?} are never closed")) }
+    }
+
+    #[test]
+    fn pages_and_pictures_are_well_formed() {
+        let evil = "<b>\"&amp;'</svg></td></div>";
+        let mut tiles = Tiles {
+            rows: 1,
+            cols: Figure::ALL.len(),
+            title: evil.into(),
+            alt: evil.into(),
+            ..Tiles::default()
+        };
+        for (_, figure) in Figure::ALL {
+            tiles.cells.push(vec![Thing::new(figure, Paint::Named(3), evil)]);
+        }
+        tiles.lines.push(evil.into());
+        tiles.marks.push(0);
+        let scene = tiles.scene(Theme::Dark);
+        assert_eq!(well_formed(&scene.svg()), Ok(()));
+        let parts = vec![
+            Part::Head(evil.into()),
+            Part::Beside(vec![Part::Picture(scene.clone()), Part::Table(vec![(evil.into(), evil.into())])]),
+            Part::Words(evil.into()),
+        ];
+        assert_eq!(well_formed(&report(evil, &parts)), Ok(()));
+        assert_eq!(well_formed(&frames(evil, &[(evil.into(), scene.clone())])), Ok(()));
+        let row = Row { picture: Some(scene), words: vec![evil.into()], numbers: vec![Some(3), None] };
+        assert_eq!(well_formed(&sorted_table(evil, &[evil], &["n", "m"], &[row])), Ok(()));
+        let net = Net {
+            nodes: vec![Node::plain(evil.into(), 0, Status::Goal)],
+            title: evil.into(),
+            ..Net::default()
+        };
+        assert_eq!(well_formed(&graph(evil, &[(&net, &layers(&net))], &[])), Ok(()));
+        // And the checker sees what is wrong.
+        for bad in ["<a><b></a></b>", "<a>", "<a b=\"c></a>", "</a>"] {
+            assert!(well_formed(bad).is_err(), "{bad}");
+        }
+    }
+
     #[test]
     fn what_comes_from_a_level_cannot_leave_its_place() {
         let node =

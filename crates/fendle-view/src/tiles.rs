@@ -378,10 +378,25 @@ impl Palette {
     }
 }
 
-/// Black or white, whichever is read better on a colour.
-fn ink_on((r, g, b): Rgb) -> Rgb {
-    let light = 0.299 * f32::from(r) + 0.587 * f32::from(g) + 0.114 * f32::from(b);
-    if light > 150.0 { (24, 30, 38) } else { (250, 248, 240) }
+/// Relative luminance of a colour, from 0 to 1 (W3C, Web Content Accessibility Guidelines 2).
+fn luminance((r, g, b): Rgb) -> f32 {
+    let part = |v: u8| {
+        let v = f32::from(v) / 255.0;
+        if v <= 0.039_28 { v / 12.92 } else { ((v + 0.055) / 1.055).powf(2.4) }
+    };
+    0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b)
+}
+
+/// Contrast of two colours, from 1 to 21, by the same source.
+fn contrast(a: Rgb, b: Rgb) -> f32 {
+    let (a, b) = (luminance(a), luminance(b));
+    (a.max(b) + 0.05) / (a.min(b) + 0.05)
+}
+
+/// Dark or light, whichever is read better on a colour.
+fn ink_on(c: Rgb) -> Rgb {
+    let (dark, light) = ((24, 30, 38), (250, 248, 240));
+    if contrast(dark, c) >= contrast(light, c) { dark } else { light }
 }
 
 /// From the colour of a cell to ochre; certain cells have a sign, and what is certainly not so is blue.
@@ -601,4 +616,146 @@ pub fn sheet(parts: &[Scene], most: f32, theme: Theme, title: &str) -> Scene {
         out.place(p, x, y, 1.0);
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What is written can be read: on every colour, in both themes, and so can words beside a board.
+    #[test]
+    fn words_stand_out_from_what_they_are_written_on() {
+        assert!((contrast((0, 0, 0), (255, 255, 255)) - 21.0).abs() < 0.01);
+        assert!((contrast((9, 9, 9), (9, 9, 9)) - 1.0).abs() < 0.01);
+        for theme in [Theme::Light, Theme::Dark] {
+            let p = theme.palette();
+            for (name, c) in PAINTS.iter().zip(p.paints) {
+                assert!(contrast(ink_on(c), c) >= 4.2, "{theme:?} {name}");
+            }
+            for ground in [p.ground, p.cell] {
+                assert!(contrast(p.ink, ground) >= 7.0, "{theme:?}");
+                assert!(contrast(p.faint, ground) >= 3.0, "{theme:?}");
+                assert!(contrast(p.mark, ground) >= 4.5, "{theme:?}");
+            }
+        }
+    }
+
+    fn board(things: Vec<Thing>) -> Tiles {
+        Tiles {
+            rows: 1,
+            cols: 1,
+            cells: vec![things],
+            title: "t".into(),
+            alt: "one cell".into(),
+            ..Tiles::default()
+        }
+    }
+
+    /// Every form has its own outline, whatever its colour; `nothing` has none.
+    #[test]
+    fn forms_differ_without_their_colours() {
+        let bare = board(vec![]).scene(Theme::Light).shapes.len();
+        let mut seen: Vec<(String, &str)> = vec![];
+        for (name, figure) in Figure::ALL {
+            let s = board(vec![Thing::new(figure, Paint::Rgb((1, 2, 3)), "")]).scene(Theme::Light);
+            let own = format!("{:?}", &s.shapes[bare..]);
+            if matches!(figure, Figure::Nothing | Figure::Label) {
+                assert_eq!(s.shapes.len(), bare, "{name}");
+                continue;
+            }
+            assert!(s.shapes.len() > bare, "{name}");
+            let twin = seen.iter().find(|(o, _)| *o == own);
+            assert!(twin.is_none(), "{name} looks like {:?}", twin.map(|t| t.1));
+            seen.push((own, name));
+        }
+    }
+
+    /// What fills a cell lies below, frames in the middle, the rest above, in whatever order they are given.
+    #[test]
+    fn what_fills_a_cell_hides_nothing() {
+        let thing = |f, n| Thing::new(f, Paint::Rgb((n, n, n)), "");
+        let list = vec![
+            thing(Figure::Disk, 1),
+            thing(Figure::Frame, 2),
+            thing(Figure::Block, 3),
+            thing(Figure::Dot, 4),
+        ];
+        let s = board(list).scene(Theme::Dark);
+        let order: Vec<u8> = s
+            .shapes
+            .iter()
+            .filter_map(|shape| match shape {
+                Shape::Rect(.., l) | Shape::Circle(.., l) => l.fill.or(l.line.map(|x| x.0)),
+                _ => None,
+            })
+            .filter(|c| c.0 == c.1 && c.1 == c.2 && c.0 < 5)
+            .map(|c| c.0)
+            .collect();
+        assert_eq!(order, [3, 2, 1, 4]);
+    }
+
+    /// A piece of several cells covers where its cells meet, and only that: by area, an L of three cells and a square.
+    #[test]
+    fn joined_cells_make_one_piece() {
+        // Whether a point of a board is covered.
+        let covered = |cells: &[(usize, usize)], x: f32, y: f32| -> bool {
+            let has = |r: i32, c: i32| cells.iter().any(|p| (p.0 as i32, p.1 as i32) == (r, c));
+            let mut t = Tiles { rows: 2, cols: 2, cells: vec![vec![]; 4], ..Tiles::default() };
+            for &(r, c) in cells {
+                let (i, j) = (r as i32, c as i32);
+                let beside = [(-1, 0), (0, 1), (1, 0), (0, -1), (-1, 1), (1, 1), (1, -1), (-1, -1)];
+                let mut thing = Thing::new(Figure::Slab, Paint::Rgb((1, 2, 3)), "");
+                thing.joined = beside.map(|(a, b)| has(i + a, j + b));
+                t.cells[r * 2 + c].push(thing);
+            }
+            t.small(Theme::Light, 100.0).shapes.iter().any(|s| match s {
+                Shape::Rect(l, u, w, h, _, look) if look.fill == Some((1, 2, 3)) => {
+                    (*l..=l + w).contains(&x) && (*u..=u + h).contains(&y)
+                }
+                _ => false,
+            })
+        };
+        let square = [(0, 0), (0, 1), (1, 0), (1, 1)];
+        let knee = [(0, 0), (1, 0), (1, 1)];
+        for (x, y) in [(100.0, 50.0), (50.0, 100.0), (100.0, 100.0), (50.0, 50.0), (150.0, 150.0)] {
+            assert!(covered(&square, x, y), "{x} {y}");
+        }
+        assert!(covered(&knee, 50.0, 100.0) && covered(&knee, 100.0, 150.0));
+        // The inner corner of the knee is free, and so is the fourth cell.
+        assert!(!covered(&knee, 95.0, 95.0) && !covered(&knee, 105.0, 95.0) && !covered(&knee, 150.0, 50.0));
+        // Nothing joins what is not joined.
+        assert!(!covered(&[(0, 0), (1, 1)], 100.0, 100.0));
+    }
+
+    /// A shade says more than its colour: a sign where it is certain, a number where it is not.
+    #[test]
+    fn shades_are_told_without_their_colours() {
+        let shade = |sure, words: &str| {
+            let mut t = board(vec![]);
+            t.shades = vec![Some(Shade { share: 0.5, words: words.into(), sure })];
+            t.scene(Theme::Light).shapes
+        };
+        let has = |shapes: &[Shape], test: &dyn Fn(&Shape) -> bool| shapes.iter().any(test);
+        let line = |s: &Shape| matches!(s, Shape::Lines(p, false, _) if p.len() == 2);
+        let ring = |s: &Shape| matches!(s, Shape::Circle(..));
+        let number = |s: &Shape| matches!(s, Shape::Text(_, _, _, _, t, _) if t == "50%");
+        let (yes, no, maybe) = (shade(Some(true), ""), shade(Some(false), ""), shade(None, "50%"));
+        assert!(has(&yes, &line) && !has(&yes, &ring));
+        assert!(has(&no, &ring) && !has(&no, &line));
+        assert!(has(&maybe, &number) && !has(&maybe, &ring));
+    }
+
+    /// Words that are too long for their place are made smaller, not cut.
+    #[test]
+    fn long_labels_shrink_to_their_cell() {
+        for figure in [Figure::Slab, Figure::Disk, Figure::Block, Figure::Hexagon, Figure::Label] {
+            let s = board(vec![Thing::new(figure, Paint::Named(0), "131072")]).small(Theme::Light, 60.0);
+            let text = s.shapes.iter().find_map(|x| match x {
+                Shape::Text(x, _, size, _, t, _) => Some((*x, text_width(t, *size))),
+                _ => None,
+            });
+            let (x, wide) = text.expect("it is written");
+            assert!(wide <= 60.0 && x - wide / 2.0 >= 0.0 && x + wide / 2.0 <= 60.0, "{figure:?} {wide}");
+        }
+    }
 }
