@@ -46,6 +46,7 @@ const CASES: &[(&[&str], i32)] = &[
     (&["find", "yard.toml", "stuck", "--level", "wide", "--max-states", "1000"], 3),
     (&["why", "yard.toml", "--level", "shut"], 0),
     (&["graph", "yard.toml", "-o", "g.svg"], 0),
+    (&["graph", "yard.toml", "-o", "g.svg", "--level", "wide", "--max-states", "500"], 3),
     (&["graph", "yard.toml", "-o", "g.bmp"], 2),
     (&["graph", "yard.toml"], 2),
     (&["odds", "rope.toml"], 0),

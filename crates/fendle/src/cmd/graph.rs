@@ -438,8 +438,8 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
     let loaded = load_all(s, &args.level)?;
     needs_known(&loaded.game, args.level.known, "graph")?;
     if args.second.is_none() && args.with.is_none() {
-        let (net, files) = write(s, &loaded, args)?;
-        return said(s, &[&net], &files, None);
+        let (net, files, whole) = write(s, &loaded, args)?;
+        return said(s, &[&net], &files, None, whole);
     }
     if ending(&args.output) != "html" {
         return Err(Trouble::Message(
@@ -464,7 +464,8 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Result<Exit, Trouble> {
     let heading = format!("{} beside {}", a.net.title, b.net.title);
     let page = page::graph(&heading, &[(&a.net, &a.spots), (&b.net, &b.spots)], &pairs);
     write_file(&args.output, page.as_bytes())?;
-    said(s, &[&a.net, &b.net], std::slice::from_ref(&args.output), Some((pairs.len(), how)))
+    let whole = a.found.counts.limit.is_none() && b.found.counts.limit.is_none();
+    said(s, &[&a.net, &b.net], std::slice::from_ref(&args.output), Some((pairs.len(), how)), whole)
 }
 
 /// A graph with its places.
@@ -544,12 +545,12 @@ fn matching((ga, a): (&Game, &DrawnNet), (gb, b): (&Game, &DrawnNet)) -> (Vec<(u
     }
 }
 
-/// Writes the graph of a level; gives what was written, and where.
+/// Writes the graph of a level; gives what was written, where, and whether the space was seen whole.
 ///
 /// # Errors
 ///
 /// A message.
-pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec<PathBuf>), Trouble> {
+pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec<PathBuf>, bool), Trouble> {
     let kind = ending(&args.output);
     let most = match kind.as_str() {
         "html" => PAGE_NODES,
@@ -561,7 +562,8 @@ pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec
             )));
         }
     };
-    let DrawnNet { net, spots, .. } = drawn(s, loaded, args, most)?;
+    let DrawnNet { net, spots, found, .. } = drawn(s, loaded, args, most)?;
+    let whole = found.counts.limit.is_none();
     let theme = args.theme.theme();
     let tint = args.arrows == ArrowsArg::Moves;
     match kind.as_str() {
@@ -575,10 +577,10 @@ pub fn write(s: &Session, loaded: &Loaded, args: &GraphArgs) -> Result<(Net, Vec
             let files = [args.output.with_extension("nodes.csv"), args.output.with_extension("edges.csv")];
             write_file(&files[0], nodes.as_bytes())?;
             write_file(&files[1], edges.as_bytes())?;
-            return Ok((net, files.to_vec()));
+            return Ok((net, files.to_vec(), whole));
         }
     }
-    Ok((net, vec![args.output.clone()]))
+    Ok((net, vec![args.output.clone()], whole))
 }
 
 fn said(
@@ -586,7 +588,10 @@ fn said(
     nets: &[&Net],
     files: &[PathBuf],
     matched: Option<(usize, &str)>,
+    whole: bool,
 ) -> Result<Exit, Trouble> {
+    // What was not seen may hold anything.
+    let exit = if whole { Exit::Yes } else { Exit::Undecided };
     if s.common.format == Format::Json {
         let one = |net: &&Net| {
             json!({
@@ -601,8 +606,9 @@ fn said(
             "wrote": files,
             "graphs": nets.iter().map(one).collect::<Vec<_>>(),
             "matched": matched.map(|m| json!({"states": m.0, "how": m.1})),
+            "complete": whole,
         }))?;
-        return Ok(Exit::Yes);
+        return Ok(exit);
     }
     let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
     let sizes: Vec<String> = nets
@@ -622,5 +628,5 @@ fn said(
     for n in nets.iter().flat_map(|net| &net.notes) {
         s.line(n)?;
     }
-    Ok(Exit::Yes)
+    Ok(exit)
 }

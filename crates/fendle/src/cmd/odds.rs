@@ -78,9 +78,18 @@ pub fn run(
     };
     let seconds = watcher.seconds();
     watcher.finish();
-    if let Some(path) = &picture.output {
-        write_picture(path, picture, &loaded, answers.as_ref(), (found.space.starts().len(), worlds > 0))?;
-    }
+    // What cannot be drawn is still answered.
+    let drawn = match (&picture.output, &answers) {
+        (None, _) => None,
+        (Some(_), None) => Some(Err("no exact answer was found within the limits".to_string())),
+        (Some(path), Some(a)) => match chart(&loaded, a, found.space.starts().len(), picture.theme.theme()) {
+            Ok(chart) => {
+                write_picture(path, picture, &loaded, a, chart, worlds > 0)?;
+                Some(Ok(path))
+            }
+            Err(why) => Some(Err(why)),
+        },
+    };
     if s.common.format == Format::Json {
         s.json(&json!({
             "level": loaded.level.name,
@@ -113,6 +122,7 @@ pub fn run(
                 "aim": m.aim.as_ref().map(value_json),
             })).collect::<Vec<_>>()),
             "estimate": sample.as_ref().map(|e| estimate_json(e, policy, s.common.seed)),
+            "wrote": drawn.as_ref().and_then(|d| d.as_ref().ok()),
             "effort": effort(seconds, found.counts.states),
         }))?;
     } else {
@@ -149,9 +159,12 @@ pub fn run(
             s.line("")?;
             write_sample(s, game.has_goal(), sample, policy)?;
         }
-        if let Some(path) = &picture.output {
+        if let Some(drawn) = &drawn {
             s.line("")?;
-            s.line(format!("wrote {}", path.display()))?;
+            match drawn {
+                Ok(path) => s.line(format!("wrote {}", path.display()))?,
+                Err(why) => s.line(format!("nothing is drawn: {why}"))?,
+            }
         }
     }
     Ok(match (found.counts.limit, &answers) {
@@ -218,13 +231,11 @@ fn write_picture(
     path: &Path,
     picture: &PictureArgs,
     loaded: &Loaded,
-    answers: Option<&Answers>,
-    (starts, knowing): (usize, bool),
+    a: &Answers,
+    chart: Scene,
+    knowing: bool,
 ) -> Result<(), Trouble> {
     let theme = picture.theme.theme();
-    let none = |what: &str| Trouble::Message(format!("there is nothing to draw: {what}"));
-    let a = answers.ok_or_else(|| none("no exact answer was found within the limits"))?;
-    let chart = chart(loaded, a, starts, theme).map_err(|e| none(&e))?;
     let b = &loaded.game.bound;
     let seen = Bound { as_player: b.as_player || knowing, ..b.clone() };
     if ending(path) == "html" {
