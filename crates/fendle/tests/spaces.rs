@@ -203,7 +203,7 @@ fn find_counts_what_a_plain_look_counts() {
         for (condition, test) in asked {
             let r = ask(dir, &["find", "yards.toml", condition, "--level", name, "--format", "json"]);
             let v = r.json();
-            let (count, depth) = g.count(|i| test(i));
+            let (count, depth) = g.count(&test);
             assert_eq!(
                 (v["count"].as_u64(), v["depth"].as_u64()),
                 (Some(count), depth),
