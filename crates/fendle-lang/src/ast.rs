@@ -516,4 +516,6 @@ pub struct Source {
     pub name: Option<Name>,
     /// Its items in order.
     pub items: Vec<Item>,
+    /// Names in items that could not be read: they may be declared there, so nothing is said of their use.
+    pub lost: Vec<String>,
 }

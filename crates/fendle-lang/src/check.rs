@@ -6,7 +6,7 @@
 //! Flow: after `refuse ... unless p on G`, inside `if p on G`, and to the right of
 //! `p on G and`, the place `p` counts as a cell. Only names that never change are followed.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::ast::{self, BinOp, Expr as A, ExprKind as K, Item, Name, QuantKind, StmtKind as S};
 use crate::diag::{Diagnostic, FileId, Span, near};
@@ -69,6 +69,8 @@ struct Checker<'a> {
     file: FileId,
     errors: &'a mut Vec<Diagnostic>,
     globals: HashMap<String, (Global, Span)>,
+    /// Names that may be declared in items that could not be read.
+    lost: HashSet<String>,
     consts: Vec<Option<Expr>>,
     const_asts: Vec<(Name, A)>,
     enums: Vec<EnumDef>,
@@ -176,6 +178,7 @@ impl<'a> Checker<'a> {
             file,
             errors,
             globals: HashMap::new(),
+            lost: HashSet::new(),
             consts: vec![],
             const_asts: vec![],
             enums: vec![],
@@ -287,6 +290,7 @@ impl Checker<'_> {
     }
 
     fn model(&mut self, source: &ast::Source) -> Model {
+        self.lost = source.lost.iter().cloned().collect();
         self.collect(source);
         for i in 0..self.const_asts.len() {
             self.const_value(i);
@@ -935,7 +939,10 @@ impl Checker<'_> {
                             self.error("M012", part.ty.span, "a part of a record is a plain value");
                         }
                         Some(dom) => out.push((part.name.text.clone(), dom)),
-                        None => {}
+                        // What is wrong with its type is told; its uses say nothing more.
+                        None => {
+                            self.lost.insert(part.name.text.clone());
+                        }
                     }
                 }
                 if parts.is_empty() {
@@ -1205,6 +1212,9 @@ impl Checker<'_> {
     }
 
     fn unknown_type(&mut self, name: &Name) {
+        if self.lost.contains(&name.text) {
+            return;
+        }
         let mut known: Vec<String> = self.enums.iter().map(|e| e.name.clone()).collect();
         known.extend(self.records.iter().map(|r| r.name.clone()));
         known.extend(
@@ -1220,6 +1230,9 @@ impl Checker<'_> {
     }
 
     fn unknown(&mut self, name: &Name, what: &str) {
+        if self.lost.contains(&name.text) {
+            return;
+        }
         let mut known: Vec<String> = self.globals.keys().cloned().collect();
         known.extend(self.scope.visible.iter().map(|&l| self.scope.locals[l].name.clone()));
         known.extend(DIRS.map(String::from));
@@ -2557,6 +2570,7 @@ impl Checker<'_> {
                         self.error("M057", part.span, format!("`{}` is given twice", part.text));
                     }
                 }
+                None if self.lost.contains(&part.text) => return self.bad(span),
                 None => {
                     let message = format!("`{}` has no part `{}`", def.name, part.text);
                     let near = near(&part.text, def.parts.iter().map(|p| p.0.as_str())).map(str::to_string);
@@ -2728,6 +2742,9 @@ impl Checker<'_> {
                 if let Some(i) = parts.iter().position(|(n, _)| *n == field.text) {
                     let ty = parts[i].1.scalar().ty();
                     return Expr { kind: Ek::Part(Box::new(base), r, i), ty, span };
+                }
+                if self.lost.contains(&field.text) {
+                    return self.bad(span);
                 }
                 let list = parts.iter().map(|p| p.0.as_str()).collect::<Vec<_>>().join(", ");
                 let message = format!("`{}` has no part `{}`", self.records[r].name, field.text);
@@ -3294,6 +3311,7 @@ impl Checker<'_> {
                 }
             };
             let before = self.errors.len();
+            let mut sound = true;
             let mut facts: Vec<Fact> = vec![];
             for fact in &rule.facts {
                 let (target, value) = match &fact.kind {
@@ -3308,6 +3326,7 @@ impl Checker<'_> {
                     if !matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
                         self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
                     }
+                    sound = false;
                     continue;
                 };
                 let def = &self.vars[var];
@@ -3343,7 +3362,7 @@ impl Checker<'_> {
                 }
                 facts.push(Fact { var, value });
             }
-            if self.errors.len() > before {
+            if self.errors.len() > before || !sound {
                 continue;
             }
             facts.sort_by_key(|f| f.var);

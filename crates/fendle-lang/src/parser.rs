@@ -210,9 +210,19 @@ impl Parser<'_> {
                 while !self.at_item() && !matches!(self.peek(), Tok::End) {
                     self.next();
                 }
+                source.lost.extend(self.declared(before));
             }
         }
         source
+    }
+
+    /// The names that an item declares which begins at this token: those before its first sign, and in a list of names all.
+    fn declared(&self, from: usize) -> Vec<String> {
+        let item = &self.tokens[from..self.at.max(from)];
+        let whole = matches!(item.first().map(|t| &t.tok), Some(Tok::Name(w)) if matches!(w.as_str(), "enum" | "shapes" | "record"));
+        let name = |t: &Token| if let Tok::Name(n) = &t.tok { Some(n.clone()) } else { None };
+        let head = item.iter().skip(1).take_while(|t| whole || matches!(t.tok, Tok::Name(_) | Tok::Op(",")));
+        head.filter_map(name).collect()
     }
 
     fn likeness(&mut self) -> Parse<Likeness> {
