@@ -351,3 +351,234 @@ fn shapes_are_compared_as_they_are() {
         }
     }
 }
+
+/// Nodes and edges of a graph file, the edges by the texts of their ends.
+fn drawn(
+    dir: &Path,
+    name: &str,
+    more: &[&str],
+) -> (Value, BTreeSet<String>, BTreeSet<(String, String, String)>) {
+    let mut args = vec!["graph", "yards.toml", "--level", name, "-o", "part.json"];
+    args.extend(more);
+    let r = ask(dir, &args);
+    assert_eq!(r.code, 0, "{args:?}: {}", r.err);
+    let v: Value =
+        serde_json::from_str(&fs::read_to_string(dir.join("part.json")).expect("written")).expect("JSON");
+    let text = |i: &Value| {
+        v["nodes"][i.as_u64().expect("a node") as usize]["position"].as_str().expect("text").to_string()
+    };
+    let nodes = (0..v["nodes"].as_array().map_or(0, Vec::len)).map(|i| text(&Value::from(i))).collect();
+    let edges = v["edges"]
+        .as_array()
+        .expect("edges")
+        .iter()
+        .map(|e| (text(&e["from"]), e["move"].as_str().expect("a move").to_string(), text(&e["to"])))
+        .collect();
+    (v, nodes, edges)
+}
+
+/// Each filter keeps the states that it says, and all moves between them.
+#[test]
+fn filters_keep_what_they_say() {
+    on_yards(7, |dir, name, g, rng| {
+        let far = g.distances();
+        let bad = |i: usize| ["dead", "stuck", "lost"].contains(&g.status[i].as_str());
+        let centre = rng.random_range(0..g.len());
+        // Moves either way, as far as two.
+        let mut near = BTreeSet::from([centre]);
+        for _ in 0..2 {
+            let grown: Vec<usize> = (0..g.len())
+                .filter(|i| {
+                    g.moves[*i].iter().any(|m| near.contains(&m.1))
+                        || near.iter().any(|n| g.moves[*n].iter().any(|m| m.1 == *i))
+                })
+                .collect();
+            near.extend(grown);
+        }
+        let shortest = |i: usize| far[0].is_some_and(|d| far[i].is_some_and(|f| g.depth[i] + f == d));
+        type Keep<'k> = Box<dyn Fn(usize) -> bool + 'k>;
+        let asked: Vec<(Vec<&str>, Keep<'_>)> = vec![
+            (vec![], Box::new(|_| true)),
+            (vec!["--keep", "alive"], Box::new(|i| !bad(i))),
+            (vec!["--keep", "winnable"], Box::new(|i| far[i].is_some())),
+            (vec!["--keep", "shortest"], Box::new(shortest)),
+            (vec!["--around", &g.text[centre], "--steps", "2"], Box::new(|i| near.contains(&i))),
+        ];
+        for (more, keep) in asked {
+            let (v, nodes, edges) = drawn(dir, name, &more);
+            let want: BTreeSet<String> =
+                (0..g.len()).filter(|i| keep(*i)).map(|i| g.text[i].clone()).collect();
+            assert_eq!(nodes, want, "{name} {more:?}");
+            let mut between = BTreeSet::new();
+            for i in (0..g.len()).filter(|i| keep(*i)) {
+                for (m, to) in g.moves[i].iter().filter(|m| keep(m.1)) {
+                    between.insert((g.text[i].clone(), m.clone(), g.text[*to].clone()));
+                }
+            }
+            assert_eq!(edges, between, "{name} {more:?}");
+            // What is left out is said.
+            let said = v["notes"]
+                .as_array()
+                .expect("notes")
+                .iter()
+                .any(|n| n.as_str().is_some_and(|n| n.contains("as asked")));
+            assert_eq!(said, want.len() < g.len(), "{name} {more:?}");
+        }
+    });
+}
+
+/// What is marked is what it says: the start, fatal moves, states that every solution passes, one shortest solution.
+#[test]
+fn marks_mean_what_they_say() {
+    on_yards(8, |dir, name, g, _| {
+        let far = g.distances();
+        let (v, ..) = drawn(dir, name, &[]);
+        let flag = |i: usize, key: &str| v["nodes"][i][key].as_bool().expect("a flag");
+        for e in v["edges"].as_array().expect("edges") {
+            let end = |k: &str| e[k].as_u64().expect("a node") as usize;
+            assert_eq!(
+                e["fatal"].as_bool(),
+                Some(g.status[end("from")] == "winnable" && far[end("to")].is_none())
+            );
+        }
+        // Without a state that must be passed no goal is reached; without any other one still is.
+        let wins_without = |gone: usize| {
+            let mut seen = BTreeSet::from([gone]);
+            let mut work = vec![0];
+            while let Some(i) = work.pop() {
+                if seen.insert(i) {
+                    if g.status[i] == "won" {
+                        return true;
+                    }
+                    work.extend(g.moves[i].iter().map(|m| m.1));
+                }
+            }
+            false
+        };
+        let mut way = vec![];
+        for i in 0..g.len() {
+            assert_eq!(flag(i, "start"), i == 0);
+            assert_eq!(flag(i, "must_pass"), far[0].is_some() && !wins_without(i), "{name} {}", g.text[i]);
+            if flag(i, "on_shortest") {
+                way.push(i);
+            }
+        }
+        way.sort_by_key(|i| g.depth[*i]);
+        match far[0] {
+            None => assert!(way.is_empty()),
+            Some(d) => {
+                assert_eq!(way.len() as u64, d + 1, "{name}");
+                assert!(way.windows(2).all(|w| g.moves[w[0]].iter().any(|m| m.1 == w[1])), "{name}");
+                assert_eq!(g.status[way[way.len() - 1]], "won");
+            }
+        }
+    });
+}
+
+/// Rooms are the states that reach each other; doors lead between them, and never round in a ring.
+#[test]
+fn rooms_are_states_that_reach_each_other() {
+    on_yards(9, |dir, name, g, _| {
+        let reach: Vec<BTreeSet<usize>> = (0..g.len())
+            .map(|from| {
+                let mut seen = BTreeSet::new();
+                let mut work = vec![from];
+                while let Some(i) = work.pop() {
+                    if seen.insert(i) {
+                        work.extend(g.moves[i].iter().map(|m| m.1));
+                    }
+                }
+                seen
+            })
+            .collect();
+        let room = |i: usize| -> usize {
+            (0..g.len()).find(|j| reach[i].contains(j) && reach[*j].contains(&i)).expect("itself at least")
+        };
+        let mut sizes: BTreeMap<usize, u64> = BTreeMap::new();
+        let mut doors: BTreeSet<(usize, usize)> = BTreeSet::new();
+        for i in 0..g.len() {
+            *sizes.entry(room(i)).or_default() += 1;
+            doors.extend(g.moves[i].iter().map(|m| (room(i), room(m.1))).filter(|(a, b)| a != b));
+        }
+        let (v, ..) = drawn(dir, name, &["--rooms"]);
+        let mut have: Vec<u64> =
+            v["nodes"].as_array().expect("nodes").iter().filter_map(|n| n["states"].as_u64()).collect();
+        let mut want: Vec<u64> = sizes.into_values().collect();
+        have.sort_unstable();
+        want.sort_unstable();
+        assert_eq!(have, want, "{name}");
+        assert_eq!(v["edges"].as_array().map(Vec::len), Some(doors.len()), "{name}");
+    });
+}
+
+/// The open formats hold the same graph, and pages hold it where its states lie: by depth, or by what they hold.
+#[test]
+fn every_format_holds_the_same_graph() {
+    on_yards(10, |dir, name, g, _| {
+        let edges: usize = g.moves.iter().map(Vec::len).sum();
+        for (file, node, edge) in [("g.graphml", "<node ", "<edge "), ("g.dot", "[label=", " -> ")] {
+            assert_eq!(ask(dir, &["graph", "yards.toml", "--level", name, "-o", file]).code, 0);
+            let text = fs::read_to_string(dir.join(file)).expect("written");
+            let extra = if file == "g.dot" { edges } else { 0 };
+            assert_eq!(text.matches(node).count(), g.len() + extra, "{name} {file}");
+            assert_eq!(text.matches(edge).count(), edges, "{name} {file}");
+        }
+        assert_eq!(ask(dir, &["graph", "yards.toml", "--level", name, "-o", "g.csv"]).code, 0);
+        let rows = |file: &str| -> Vec<Vec<String>> {
+            let text = fs::read_to_string(dir.join(file)).expect("written");
+            text.lines()
+                .skip(1)
+                .map(|l| l.split(',').map(|f| f.trim_matches('"').to_string()).collect())
+                .collect()
+        };
+        for (i, row) in rows("g.nodes.csv").iter().enumerate() {
+            assert_eq!(
+                row[..4],
+                [i.to_string(), g.text[i].clone(), g.depth[i].to_string(), g.status[i].clone()]
+            );
+        }
+        let mut listed: Vec<(usize, String, usize)> = rows("g.edges.csv")
+            .into_iter()
+            .map(|r| (r[0].parse().expect("a node"), r[2].clone(), r[1].parse().expect("a node")))
+            .collect();
+        let mut want: Vec<(usize, String, usize)> =
+            (0..g.len()).flat_map(|i| g.moves[i].iter().map(move |m| (i, m.0.clone(), m.1))).collect();
+        listed.sort();
+        want.sort();
+        assert_eq!(listed, want, "{name}");
+        // Pages.
+        let page = |more: &[&str]| -> Value {
+            let mut args = vec!["graph", "yards.toml", "--level", name, "-o", "g.html"];
+            args.extend(more);
+            assert_eq!(ask(dir, &args).code, 0);
+            let text = fs::read_to_string(dir.join("g.html")).expect("written");
+            let data =
+                text.split("type=\"application/json\">").nth(1).and_then(|p| p.split("</script>").next());
+            serde_json::from_str::<Value>(data.expect("data")).expect("JSON")["views"][0].clone()
+        };
+        let numbers = |v: &Value| -> Vec<f64> {
+            v.as_array().expect("a list").iter().filter_map(Value::as_f64).collect()
+        };
+        let v = page(&["--layout", "layers"]);
+        let (x, y) = (numbers(&v["x"]), numbers(&v["y"]));
+        for i in 0..g.len() {
+            assert!((y[i] - g.depth[i] as f64).abs() < 0.01, "{name}: a layer a move");
+            for j in 0..i {
+                assert!(g.depth[i] != g.depth[j] || (x[i] - x[j]).abs() > 0.005, "{name}: two at one place");
+            }
+        }
+        let v = page(&["--place", "x=tug.col,y=tug.row"]);
+        let (x, y) = (numbers(&v["x"]), numbers(&v["y"]));
+        for i in 0..g.len() {
+            let rows: Vec<&str> = g.text[i].split('/').collect();
+            let tug = |r: &&str| r.find(['A', 'R']);
+            let row = rows.iter().position(|r| tug(r).is_some()).expect("a tug");
+            let col = tug(&rows[row]).expect("a tug");
+            assert!(
+                (x[i] - col as f64).abs() < 0.45 && (y[i] - row as f64).abs() < 0.45,
+                "{name} {}",
+                g.text[i]
+            );
+        }
+    });
+}
