@@ -469,7 +469,7 @@ fn row_gap(at: &Spots) -> f32 {
     order.sort_by(|a, b| a.1.total_cmp(&b.1).then(a.0.total_cmp(&b.0)));
     let mut gaps: Vec<f32> =
         order.windows(2).filter(|w| w[0].1 == w[1].1).map(|w| w[1].0 - w[0].0).filter(|g| *g > 0.0).collect();
-    if gaps.len() * 2 < at.len() {
+    if gaps.is_empty() || gaps.len() * 2 < at.len() {
         return f32::MAX;
     }
     gaps.sort_by(f32::total_cmp);

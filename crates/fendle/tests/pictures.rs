@@ -382,6 +382,38 @@ fn what_is_too_much_stands_together() {
     }
 }
 
+/// A filter may leave nothing: every format says so, and nothing breaks.
+#[test]
+fn a_graph_may_be_empty() {
+    let dir = dir_with(&[("shut.toml", "model = 'shove'\n[[level]]\nname = 'shut'\nstart.yard = 'AHo._'\n")]);
+    for kind in ["html", "svg", "png", "graphml", "dot", "json", "csv"] {
+        for layout in ["force", "layers"] {
+            let file = format!("e.{kind}");
+            let args = ["graph", "shut.toml", "--keep", "winnable", "--layout", layout, "-o", &file];
+            let r = fendle(dir.path(), &args);
+            assert_eq!(r.code, 0, "{args:?}: {}", r.err);
+            assert!(r.out.contains("0 nodes") && r.out.contains("0 of 1 state shown, as asked"), "{}", r.out);
+        }
+    }
+    for more in [&["--place", "x=tug.col,y=tug.row"][..], &["--rooms"], &["--arrows", "moves"]] {
+        let mut args = vec!["graph", "shut.toml", "--keep", "winnable", "-o", "e.svg"];
+        args.extend(more);
+        assert_eq!(fendle(dir.path(), &args).code, 0, "{args:?}");
+    }
+    let Some(browser) = browser() else { return };
+    fendle(dir.path(), &["graph", "shut.toml", "shut.toml", "--keep", "winnable", "-o", "two.html"]);
+    for page in ["e.html", "two.html"] {
+        let ask = |script: &str| ask_page(browser, dir.path(), page, script);
+        assert_eq!(
+            ask(
+                "document.getElementById('play').click(); document.getElementById('home').click(); document.getElementById('to').click(); \
+                 return window.fendleReady + ' ' + document.getElementById('state').textContent"
+            ),
+            "true there is no state in this picture"
+        );
+    }
+}
+
 #[test]
 fn arrows_are_told_apart_by_move() {
     let dir = dir_with(&[("yard.toml", YARD)]);
@@ -641,6 +673,40 @@ fn two_graphs_are_linked_in_a_browser() {
             "return document.querySelector('#state canvas').getAttribute('aria-label') === views[0].D.text[views[0].selected]"
         ),
         "true"
+    );
+}
+
+/// Nodes that stand for many states say so, and the legend counts states, not nodes; a moved picture comes to rest drawn.
+#[test]
+fn many_states_as_one_in_a_browser() {
+    let Some(browser) = browser() else { return };
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let counts = fendle(dir.path(), &["explore", "yard.toml", "--level", "yard", "--format", "json"]).json();
+    fendle(dir.path(), &["graph", "yard.toml", "--level", "yard", "--most", "20", "-o", "b.html"]);
+    let ask = |script: &str| ask_page(browser, dir.path(), "b.html", script);
+    assert_eq!(
+        ask(
+            "const v = views[0], i = D0(); v.select(i); return document.getElementById('state').textContent.startsWith(v.size.get(i) + ' states taken together, '); \
+             function D0() { return [...views[0].size.keys()].find(k => views[0].size.get(k) > 1); }"
+        ),
+        "true"
+    );
+    let legend = ask("return document.getElementById('legend').textContent");
+    assert!(legend.contains("many states taken together"), "{legend}");
+    for (key, word) in [("dead", "dead"), ("winnable", "winnable"), ("goal", "won")] {
+        assert!(legend.contains(&format!("{} {word}", counts[key])), "{legend}");
+    }
+    assert!(
+        ask("return document.getElementById('notes').textContent")
+            .contains("stand together by depth and status")
+    );
+    // The last picture is moved while it moves; a state that is taken is drawn in full at once.
+    assert_eq!(
+        ask(
+            "const v = views[0]; v.snap = { canvas: v.canvas, zoom: v.zoom, px: v.px, py: v.py }; v.zoomAt(9, 9, 2); const a = v.moving; \
+             v.draw(); v.select(1); const b = v.moving; v.draw(); return a + ' ' + b"
+        ),
+        "true false"
     );
 }
 

@@ -343,8 +343,9 @@ impl Builder<'_> {
         let mut out = Boards { cells: vec![vec![]; net.nodes.len()], ..Boards::default() };
         let mut kinds: HashMap<Vec<Thing>, u16> = HashMap::new();
         for (id, node) in members {
-            let Some(n) = net.nodes.get(*node as usize).filter(|n| n.count == 1) else { continue };
-            debug_assert!(!n.text.is_empty());
+            if net.nodes.get(*node as usize).is_none_or(|n| n.count != 1) {
+                continue;
+            }
             let t = crate::look::cells(b, &self.game.unpack(&self.found.space.state(*id)))?;
             if out.rows == 0 {
                 (out.rows, out.cols, out.piles) = (t.rows, t.cols, !t.piles.is_empty());
