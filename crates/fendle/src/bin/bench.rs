@@ -5,7 +5,7 @@
 //! sure moves against drawn ones (`merge`), one thread against two. `layout` and `page` measure pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
-//! `cargo run --release --bin fendle-bench` runs all cases; a case and a number of threads run one.
+//! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one.
 
 use std::process::Command;
 use std::sync::Arc;

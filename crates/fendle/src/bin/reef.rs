@@ -5,7 +5,7 @@
 //! safe or risk least. Reading the new numbers as clues is timed apart. What it stands for: a designer who has a
 //! pack of boards judged, and a game that gives hints while it is played.
 //!
-//! `cargo run --release --bin fendle-reef` plays all sizes; `fendle-reef ROWS COLS ROCKS BOARDS` one of them.
+//! `cargo run --release --features bench --bin fendle-reef` plays all sizes; `fendle-reef ROWS COLS ROCKS BOARDS` one of them.
 
 use std::sync::Arc;
 use std::time::Instant;
