@@ -490,7 +490,20 @@ fn two_spaces_side_by_side_match_where_states_are_the_same() {
     for (x, y) in pairs {
         assert_eq!((&a["status"][x], &a["depth"][x]), (&b["status"][y], &b["depth"][y]));
     }
-    assert_eq!(pair("small").0["matched"]["states"], 0);
+    let said = pair("small").0;
+    assert_eq!(said["matched"]["states"], 0);
+    assert!(said["matched"]["how"].as_str().is_some_and(|h| h.contains("have not the same shape")));
+    // Of spaces that were not seen whole nothing is claimed.
+    let r = fendle(
+        dir.path(),
+        &["graph", "two.toml", "--level", "open", "--with", "small", "--max-states", "2", "-o", "p.html"],
+    );
+    assert!(
+        r.code == 3 && r.out.contains("was not found out") && !r.out.contains("have not"),
+        "{}{}",
+        r.out,
+        r.err
+    );
     // A second level of the same file needs no second name.
     let r = fendle(dir.path(), &["graph", "two.toml", "--level", "open", "--with", "post", "-o", "q.html"]);
     assert!(r.code == 0 && r.out.contains("in both, matched by what their variables hold"), "{}", r.out);

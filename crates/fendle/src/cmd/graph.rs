@@ -1,6 +1,6 @@
 //! `fendle graph`: the state graph as a page, a picture, or a standard graph file.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 
 use fendle_core::graph::{Arrows, Parts};
@@ -153,13 +153,14 @@ impl Builder<'_> {
         let kept = self.kept(loaded)?;
         let (game, space) = (self.game, &self.found.space);
         // Past the limit states stand together by depth and status; rooms are folded afterwards.
+        let starts: HashSet<StateId> = space.starts().iter().copied().collect();
         let single = if self.args.rooms { kept.len() } else { kept.len().min(self.most) };
         let text = |id: StateId| game.bound.line(&game.unpack(&space.state(id)));
         let mut nodes: Vec<Node> = kept[..single]
             .iter()
             .map(|id| {
                 let node = Node::plain(text(*id), space.depth_of(*id), status(space.class(*id)));
-                Node { start: space.starts().contains(id), ..node }
+                Node { start: starts.contains(id), ..node }
             })
             .collect();
         let mut number = vec![u32::MAX; space.ids_len()];
@@ -174,7 +175,7 @@ impl Builder<'_> {
                     nodes.len() as u32 - 1
                 });
                 nodes[band as usize].count += 1;
-                nodes[band as usize].start |= space.starts().contains(id);
+                nodes[band as usize].start |= starts.contains(id);
                 band
             };
         }
@@ -526,9 +527,13 @@ fn matching((ga, a): (&Game, &DrawnNet), (gb, b): (&Game, &DrawnNet)) -> (Vec<(u
         pairs.sort_unstable();
     }
     let all = |d: &DrawnNet| d.net.nodes.iter().filter(|n| n.count == 1).count();
-    if pairs.len() < all(a).min(all(b))
-        && let Likeness::Same(list) = likeness(&a.found.space, &b.found.space, BUDGET)
-    {
+    if !pairs.is_empty() && pairs.len() == all(a).min(all(b)) {
+        return (pairs, "by what their variables hold");
+    }
+    // Only whole spaces have a shape.
+    let whole = [a, b].iter().all(|d| d.found.counts.limit.is_none());
+    let shapes = if whole { likeness(&a.found.space, &b.found.space, BUDGET) } else { Likeness::Unknown };
+    if let Likeness::Same(list) = &shapes {
         let of = |d: &DrawnNet| -> HashMap<StateId, u32> {
             d.members.iter().filter(|m| one(d, m)).copied().collect()
         };
@@ -540,10 +545,17 @@ fn matching((ga, a): (&Game, &DrawnNet), (gb, b): (&Game, &DrawnNet)) -> (Vec<(u
             return (renamed, "by a renaming: the spaces have the same shape");
         }
     }
-    match pairs.is_empty() {
-        false => (pairs, "by what their variables hold"),
-        true => (pairs, "by nothing: no state is in both, and the spaces have not the same shape"),
-    }
+    let how = match (pairs.is_empty(), shapes) {
+        (false, _) => "by what their variables hold",
+        (true, Likeness::Same(_)) => "by nothing: no state that is drawn alone is in both",
+        (true, Likeness::Different(_)) => {
+            "by nothing: no state is in both, and the spaces have not the same shape"
+        }
+        (true, Likeness::Unknown) => {
+            "by nothing: no state is in both; whether the spaces have the same shape was not found out"
+        }
+    };
+    (pairs, how)
 }
 
 /// Writes the graph of a level; gives what was written, where, and whether the space was seen whole.
