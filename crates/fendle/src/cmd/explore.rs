@@ -66,7 +66,7 @@ pub fn run(
     watcher.finish();
     let c = &found.counts;
     if let Some(path) = &picture.output {
-        write_picture(path, (picture, chart), &loaded, &found, worlds > 0)?;
+        write_picture(path, (picture, chart), &loaded, &found, worlds > 0, &limits)?;
     }
     if s.common.format == Format::Json {
         let mut value = json!(c);
@@ -149,6 +149,7 @@ fn write_picture(
     loaded: &Loaded,
     found: &Explored,
     knowing: bool,
+    limits: &Limits,
 ) -> Result<(), Trouble> {
     let (space, c, b) = (&found.space, &found.counts, &loaded.game.bound);
     let theme = picture.theme.theme();
@@ -234,17 +235,18 @@ fn write_picture(
         }
     }
     // What each move is worth, where chance has a part in it.
-    if !knowing && c.chance && c.limit.is_none() {
-        let limits = Limits { memory_bytes: 2 << 30, ..Limits::default() };
-        if let Ok(Some(a)) = odds(&loaded.game, found, &limits, &fendle_core::NoWatch) {
-            parts.push(Part::Head("Chance".into()));
-            if let Some(v) = &a.win {
-                parts.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
-            }
-            match super::odds::chart(loaded, &a, space.starts().len(), theme) {
-                Ok(chart) => parts.push(Part::Picture(chart)),
-                Err(why) => parts.push(Part::Words(format!("what each move is worth is not drawn: {why}"))),
-            }
+    if !knowing
+        && c.chance
+        && c.limit.is_none()
+        && let Ok(Some(a)) = odds(&loaded.game, found, limits, &fendle_core::NoWatch)
+    {
+        parts.push(Part::Head("Chance".into()));
+        if let Some(v) = &a.win {
+            parts.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
+        }
+        match super::odds::chart(loaded, &a, space.starts().len(), theme) {
+            Ok(chart) => parts.push(Part::Picture(chart)),
+            Err(why) => parts.push(Part::Words(format!("what each move is worth is not drawn: {why}"))),
         }
     }
     if !knowing && b.canon.is_none() && c.winnable > 0 && c.dead + c.stuck > 0 && c.states <= REPORT_STATES {
