@@ -11,6 +11,8 @@
 //! reads memory in order; it settles every way to a goal that only goes deeper (or only
 //! back) at once, so the number of sweeps is that of the turns a way takes between going
 //! deeper and going back, at most |S|. One bit a state is needed beside the class bytes.
+//!
+//! Every sweep asks whether to stop. What was found to be winnable until then stays so; what was not classified is open.
 
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
@@ -18,9 +20,10 @@ use rayon::prelude::*;
 
 use crate::edges::Edges;
 use crate::explore::Exploration;
+use crate::limits::Limit;
 use crate::model::{Expansion, Model};
 use crate::route::Route;
-use crate::space::{Class, Edge, Space, StateId};
+use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 const SMALL_LEVEL: u64 = 4096;
 
@@ -31,31 +34,29 @@ pub(crate) struct Marks(Vec<AtomicU64>);
 impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
     fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
-        let most = space.shards.iter().map(crate::space::Shard::len).max().unwrap_or(0);
-        let marks = Marks((0..most).map(|_| AtomicU64::new(0)).collect());
+        let marks = Marks((0..space.ids_len() / 64).map(|_| AtomicU64::new(0)).collect());
         space.shards.par_iter().enumerate().for_each(|(n, shard)| {
             for local in 0..shard.len() as u32 {
-                if wanted(shard.class(local)) {
-                    marks.set(local, n);
+                if wanted(shard.classes.get(local)) {
+                    marks.set(StateId::new(n, local));
                 }
             }
         });
         marks
     }
 
-    // An id is local * 64 + shard, so the states with one local number share a word.
     #[inline]
-    fn set(&self, local: u32, shard: usize) {
-        self.0[local as usize].fetch_or(1 << shard, Relaxed);
+    fn set(&self, id: StateId) {
+        self.0[id.index() / 64].fetch_or(1 << (id.index() % 64), Relaxed);
     }
 
     fn clear(&self, id: StateId) {
-        self.0[(id.0 >> 6) as usize].fetch_and(!(1 << (id.0 & 63)), Relaxed);
+        self.0[id.index() / 64].fetch_and(!(1 << (id.index() % 64)), Relaxed);
     }
 
     #[inline]
     pub(crate) fn has(&self, id: StateId) -> bool {
-        self.0.get((id.0 >> 6) as usize).is_some_and(|w| w.load(Relaxed) >> (id.0 & 63) & 1 == 1)
+        self.0.get(id.index() / 64).is_some_and(|w| w.load(Relaxed) >> (id.index() % 64) & 1 == 1)
     }
 
     fn count(&self) -> u64 {
@@ -63,38 +64,57 @@ impl Marks {
     }
 }
 
+/// What one pass over the shards of a depth found in each of them, in order; on all threads where the depth is large.
+fn in_each_shard<T: Send>(
+    space: &Space,
+    depth: u32,
+    one: impl Fn(usize) -> Result<T, Limit> + Sync + Send,
+) -> Result<Vec<T>, Limit> {
+    if space.level_len(depth) < SMALL_LEVEL {
+        (0..SHARDS).map(one).collect()
+    } else {
+        (0..SHARDS).into_par_iter().map(one).collect()
+    }
+}
+
+/// Repeats `sweep` over the depths, from the deepest up and then from the start down, until a whole sweep changes nothing.
+fn until_stable(
+    levels: u32,
+    mut sweep: impl FnMut(&mut dyn Iterator<Item = u32>) -> Result<bool, Limit>,
+) -> Result<(), Limit> {
+    while sweep(&mut (0..levels).rev())? && sweep(&mut (0..levels))? {}
+    Ok(())
+}
+
 /// Adds to `marks` every winnable state with a move that `good` accepts, until no more are found.
 /// `good` sees the outcomes of one move and the marks so far. O(|S| + |T|) a sweep, as for [`spread`].
-fn attract(source: &Edges<'_>, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> bool + Sync) {
+fn attract(
+    source: &Edges<'_>,
+    marks: &Marks,
+    good: impl Fn(&[Edge], &Marks) -> bool + Sync,
+) -> Result<(), Limit> {
     let space = source.space;
-    let sweep = |order: &mut dyn Iterator<Item = u32>| -> bool {
+    until_stable(space.levels_len(), |order| {
         let mut any = false;
         for depth in order {
-            let one = |(n, _): (usize, &crate::space::Shard)| {
+            let found = in_each_shard(space, depth, |n| {
+                if let Some(limit) = (source.stop)() {
+                    return Err(limit);
+                }
                 let mut changed = false;
-                source.each(
-                    n,
-                    depth,
-                    |local, class| class == Class::Winnable && !marks.has(StateId(local << 6 | n as u32)),
-                    |local, edges| {
-                        if moves_of(edges).any(|outcomes| good(outcomes, marks)) {
-                            marks.set(local, n);
-                            changed = true;
-                        }
-                    },
-                );
-                changed
-            };
-            any |= if space.level_len(depth) < SMALL_LEVEL {
-                space.shards.iter().enumerate().fold(false, |any, s| one(s) | any)
-            } else {
-                space.shards.par_iter().enumerate().map(one).reduce(|| false, |a, b| a | b)
-            };
+                let wanted = |local, class| class == Class::Winnable && !marks.has(StateId::new(n, local));
+                source.each(n, depth, wanted, |local, edges| {
+                    if moves_of(edges).any(|outcomes| good(outcomes, marks)) {
+                        marks.set(StateId::new(n, local));
+                        changed = true;
+                    }
+                })?;
+                Ok(changed)
+            })?;
+            any |= found.contains(&true);
         }
-        any
-    };
-    let levels = space.levels_len();
-    while sweep(&mut (0..levels).rev()) && sweep(&mut (0..levels)) {}
+        Ok(any)
+    })
 }
 
 /// The states that are won against every draw, and those that are won with probability 1; goals are
@@ -103,110 +123,112 @@ fn attract(source: &Edges<'_>, marks: &Marks, good: impl Fn(&[Edge], &Marks) -> 
 /// Certain: the least set that holds the goals and every state with a move all of whose outcomes are
 /// in it. Almost certain: the greatest set from whose states a goal can be reached by moves that never
 /// leave it (de Alfaro, *Formal Verification of Probabilistic Systems*, 1997, 3.3).
-fn winning_sets(source: &Edges<'_>) -> (Marks, Marks) {
+fn winning_sets(source: &Edges<'_>) -> Result<(Marks, Marks), Limit> {
     let space = source.space;
     let goals = |c: Class| c == Class::Goal;
     let certain = Marks::of(space, goals);
-    attract(source, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)));
+    attract(source, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)))?;
     let mut inside = Marks::of(space, |c| matches!(c, Class::Goal | Class::Winnable));
     loop {
         let reach = Marks::of(space, goals);
         attract(source, &reach, |outcomes, marks| {
             outcomes.iter().all(|e| inside.has(e.to)) && outcomes.iter().any(|e| marks.has(e.to))
-        });
+        })?;
         if reach.count() == inside.count() {
-            return (certain, reach);
+            return Ok((certain, reach));
         }
         inside = reach;
     }
 }
 
 /// Idle states whose waiting leads only to idle or stuck states are stuck; the others are running.
-fn settle_idle(source: &Edges<'_>) {
+fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     let space = source.space;
     let stuck = Marks::of(space, |c| matches!(c, Class::Idle | Class::Stuck));
-    loop {
+    let waking = || loop {
         let mut gone: Vec<StateId> = vec![];
         for depth in 0..space.levels_len() {
             source.each_of_level(depth, |id, edges| {
                 if space.class(id) == Class::Idle && edges.iter().any(|e| !stuck.has(e.to)) {
                     gone.push(id);
                 }
-            });
+            })?;
         }
         if gone.is_empty() {
-            break;
+            return Ok(());
         }
         for id in gone {
             space.set_class(id, Class::Running);
             stuck.clear(id);
         }
-    }
-    for depth in 0..space.levels_len() {
-        for id in space.level(depth) {
-            if space.class(id) == Class::Idle {
-                space.set_class(id, Class::Stuck);
-            }
+    };
+    let done = waking();
+    // Where that was stopped nothing is claimed of the rest.
+    let rest = if done.is_ok() { Class::Stuck } else { Class::Open };
+    for id in space.ids() {
+        if space.class(id) == Class::Idle {
+            space.set_class(id, rest);
         }
     }
+    done
 }
 
 /// Gives the class `to` to every running state with a way to a state of a class that `seed`
 /// accepts.
-fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) {
+fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) -> Result<(), Limit> {
     let space = source.space;
     let levels = space.levels_len();
     let marks = Marks::of(space, &seed);
-    let visit_level = |depth: u32| -> bool {
-        let one = |(n, shard): (usize, &crate::space::Shard)| {
+    let visit_level = |depth: u32| -> Result<bool, Limit> {
+        let found = in_each_shard(space, depth, |n| {
+            if let Some(limit) = (source.stop)() {
+                return Err(limit);
+            }
+            let classes = &space.shards[n].classes;
             let mut changed = false;
             let mut hit = |local| {
-                shard.set_class(local, to);
-                marks.set(local, n);
+                classes.set(local, to);
+                marks.set(StateId::new(n, local));
                 changed = true;
             };
             let running = |_, class| class == Class::Running;
             if space.logged {
-                shard.each_with_target(depth, space.sure, running, |id| marks.has(id), hit);
+                space.each_with_target(n, depth, running, |id| marks.has(id), hit);
             } else {
                 source.each(n, depth, running, |local, edges| {
                     if edges.iter().any(|e| marks.has(e.to)) {
                         hit(local);
                     }
-                });
+                })?;
             }
-            changed
-        };
-        if space.level_len(depth) < SMALL_LEVEL {
-            space.shards.iter().enumerate().fold(false, |any, s| one(s) | any)
-        } else {
-            space.shards.par_iter().enumerate().map(one).reduce(|| false, |a, b| a | b)
-        }
+            Ok(changed)
+        })?;
+        Ok(found.contains(&true))
     };
     // An edge leads at most one level down and at most to `reach` up. A level is looked at again
     // only when one of the levels between has changed since.
     let mut clock = 1u64;
     let mut changed_at = vec![1u64; levels as usize + 2];
     let mut seen_at = vec![0u64; levels as usize];
-    let mut sweep = |order: &mut dyn Iterator<Item = u32>| -> bool {
+    until_stable(levels, |order| {
         let mut any = false;
         for d in order {
             let i = d as usize;
-            let latest = changed_at[space.reach[i] as usize..=i + 1].iter().copied().max().unwrap_or(0);
+            let back = space.levels.reach(d) as usize;
+            let latest = changed_at[back..=i + 1].iter().copied().max().unwrap_or(0);
             if latest <= seen_at[i] {
                 continue;
             }
             clock += 1;
             seen_at[i] = clock;
-            if visit_level(d) {
+            if visit_level(d)? {
                 clock += 1;
                 changed_at[i] = clock;
                 any = true;
             }
         }
-        any
-    };
-    while sweep(&mut (0..levels).rev()) && sweep(&mut (0..levels)) {}
+        Ok(any)
+    })
 }
 
 fn is_bad(class: Class) -> bool {
@@ -222,35 +244,33 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
 type Nearest = (u32, Vec<StateId>);
 
 /// Classifies every running state and fills the counts. Returns the least depth with a
-/// fatal move and the states there that have one.
+/// fatal move and the states there that have one. A limit that `stop` names is noted in the counts.
 pub(crate) fn classify(
     model: &dyn Model,
     space: &Space,
     past_goals: bool,
     counts: &mut Exploration,
+    stop: &(dyn Fn() -> Option<Limit> + Sync),
 ) -> (Option<Nearest>, (Marks, Marks)) {
-    let source = Edges { space, model, past_goals };
-    if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
-        settle_idle(&source);
+    let source = Edges { space, model, past_goals, stop };
+    let sorted = classes(&source, counts);
+    if let Err(limit) = sorted {
+        counts.limit.get_or_insert(limit);
+        counts.complete = false;
     }
-    let rest = if model.has_goal() {
-        spread(&source, Class::Winnable, |c| c == Class::Goal);
-        if !counts.complete || counts.cut {
-            // Reuses `Open` as the mark: a running state with a way to an open one is open.
-            spread(&source, Class::Open, |c| c == Class::Open);
-        }
-        Class::Dead
-    } else {
-        Class::Free
-    };
     let tally: [AtomicU64; 9] = Default::default();
+    let rest = match sorted {
+        Ok(rest) => rest,
+        // Not looked at to the end: it may be winnable or not.
+        Err(_) => Class::Open,
+    };
     space.shards.par_iter().for_each(|shard| {
         let mut local_tally = [0u64; 9];
         for local in 0..shard.len() as u32 {
-            let mut class = shard.class(local);
+            let mut class = shard.classes.get(local);
             if class == Class::Running {
                 class = rest;
-                shard.set_class(local, rest);
+                shard.classes.set(local, rest);
             }
             local_tally[class as usize] += 1;
         }
@@ -271,24 +291,60 @@ pub(crate) fn classify(
         counts.shortest =
             (0..space.levels_len()).find(|&d| space.level(d).any(|id| space.class(id) == Class::Goal));
     }
-    let mut nearest: Option<(u32, Vec<StateId>)> = None;
-    if counts.winnable == 0 {
+    if counts.winnable == 0 && !(past_goals && counts.goal > 0) || sorted.is_err() {
         return (None, Default::default());
     }
-    let marks = if space.sure { Default::default() } else { winning_sets(&source) };
+    let marks = if space.sure { Ok(Default::default()) } else { winning_sets(&source) };
+    let marks = marks.unwrap_or_else(|limit| {
+        counts.limit.get_or_insert(limit);
+        Default::default()
+    });
     if !space.sure {
-        counts.certain = marks.0.count() - counts.goal;
-        counts.almost_certain = marks.1.count() - counts.goal;
+        counts.certain = marks.0.count().saturating_sub(counts.goal);
+        counts.almost_certain = marks.1.count().saturating_sub(counts.goal);
     }
+    let nearest = fatal_moves(&source, counts).unwrap_or_else(|limit| {
+        counts.limit.get_or_insert(limit);
+        None
+    });
+    (nearest, marks)
+}
+
+/// Gives their class to the states that can still be won, and to those of which that is not known. What is then still
+/// running is of the class that is returned.
+fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
+    let model = source.model;
+    if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
+        classify_idle(source)?;
+    }
+    if !model.has_goal() {
+        return Ok(Class::Free);
+    }
+    spread(source, Class::Winnable, |c| c == Class::Goal)?;
+    if !counts.complete || counts.cut {
+        // Reuses `Open` as the mark: a running state with a way to an open one is open.
+        spread(source, Class::Open, |c| c == Class::Open)?;
+    }
+    Ok(Class::Dead)
+}
+
+/// Counts the fatal moves and draws. Where play goes on past goals, won states count as running ones.
+fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Nearest>, Limit> {
+    let space = source.space;
     let bad = Marks::of(space, is_bad);
+    let hopeful = |class| class == Class::Winnable || source.past_goals && class == Class::Goal;
+    let mut nearest = None;
     for depth in 0..space.levels_len() {
-        let one = |(n, _): (usize, &crate::space::Shard)| {
+        let found = in_each_shard(space, depth, |n| {
+            if let Some(limit) = (source.stop)() {
+                return Err(limit);
+            }
             let (mut fatal, mut draws) = (0u64, 0u64);
             let mut holders = vec![];
             source.each(
                 n,
                 depth,
-                |_, class| class == Class::Winnable,
+                |_, class| hopeful(class),
                 |local, edges| {
                     let mut here = 0;
                     for outcomes in moves_of(edges) {
@@ -300,18 +356,13 @@ pub(crate) fn classify(
                         }
                     }
                     if here > 0 {
-                        holders.push(StateId(local << 6 | n as u32));
+                        holders.push(StateId::new(n, local));
                     }
                     fatal += here;
                 },
-            );
-            (fatal, holders, draws)
-        };
-        let found: Vec<(u64, Vec<StateId>, u64)> = if space.level_len(depth) < SMALL_LEVEL {
-            space.shards.iter().enumerate().map(one).collect()
-        } else {
-            space.shards.par_iter().enumerate().map(one).collect()
-        };
+            )?;
+            Ok((fatal, holders, draws))
+        })?;
         let here: u64 = found.iter().map(|f| f.0).sum();
         counts.fatal_moves += here;
         counts.fatal_draws += found.iter().map(|f| f.2).sum::<u64>();
@@ -320,14 +371,14 @@ pub(crate) fn classify(
             nearest = Some((depth, found.into_iter().flat_map(|f| f.1).collect()));
         }
     }
-    (nearest, marks)
+    Ok(nearest)
 }
 
 /// Adds the first fatal move of the last state of `route`, in move order.
-pub(crate) fn append_fatal_move(model: &dyn Model, space: &Space, route: &mut Route) {
+pub(crate) fn append_fatal_move(model: &dyn Model, space: &Space, past_goals: bool, route: &mut Route) {
     let Some(last) = route.states.last().cloned() else { return };
     let mut out = Expansion::default();
-    model.worker().expand(&last, false, &mut out);
+    model.worker().expand(&last, past_goals, &mut out);
     let words = model.layout().words();
     let mut outcomes = out.outcomes.chunks_exact(words);
     for run in &out.runs {

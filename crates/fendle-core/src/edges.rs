@@ -4,8 +4,9 @@
 //! afterwards, level by level, then expands the states once more and looks their targets up: several times slower, and no
 //! memory beside a batch.
 
+use crate::limits::Limit;
 use crate::model::{Expansion, Model};
-use crate::space::{Class, Edge, Space, StateId};
+use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// States expanded together.
 const BATCH: usize = 256;
@@ -15,6 +16,8 @@ pub(crate) struct Edges<'a> {
     pub(crate) space: &'a Space,
     pub(crate) model: &'a dyn Model,
     pub(crate) past_goals: bool,
+    /// Asked before each batch and each level of a shard; a limit ends the pass.
+    pub(crate) stop: &'a (dyn Fn() -> Option<Limit> + Sync),
 }
 
 impl Edges<'_> {
@@ -25,27 +28,31 @@ impl Edges<'_> {
         depth: u32,
         wanted: impl Fn(u32, Class) -> bool,
         mut visit: impl FnMut(u32, &[Edge]),
-    ) {
+    ) -> Result<(), Limit> {
         let space = self.space;
-        let own = &space.shards[shard];
         if space.logged {
-            own.each_edges(depth, space.sure, wanted, visit);
-            return;
+            space.each_edges_in(shard, depth, wanted, visit);
+            return Ok(());
         }
+        let own = &space.shards[shard];
         let words = space.layout.words();
-        let range = own.level(depth);
-        let list: Vec<u32> =
-            (range.start..range.end.min(own.expanded())).filter(|l| wanted(*l, own.class(*l))).collect();
+        let range = space.level_of(shard, depth);
+        let list: Vec<u32> = (range.start..range.end.min(own.expanded()))
+            .filter(|l| wanted(*l, own.classes.get(*l)))
+            .collect();
         if list.is_empty() {
-            return;
+            return Ok(());
         }
         let mut worker = self.model.worker();
         let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
         for batch in list.chunks(BATCH) {
+            if let Some(limit) = (self.stop)() {
+                return Err(limit);
+            }
             states.clear();
             out.clear();
             for local in batch {
-                own.push_state(*local as usize, &mut states);
+                own.table.push_state(*local as usize, &mut states);
             }
             worker.expand(&states, self.past_goals, &mut out);
             let mut outcomes = out.outcomes.chunks_exact(words);
@@ -62,12 +69,21 @@ impl Edges<'_> {
                 visit(*local, &edges);
             }
         }
+        Ok(())
     }
 
     /// The same for all shards of one depth.
-    pub(crate) fn each_of_level(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
-        for n in 0..self.space.shards.len() {
-            self.each(n, depth, |_, _| true, |local, edges| visit(StateId(local << 6 | n as u32), edges));
+    pub(crate) fn each_of_level(
+        &self,
+        depth: u32,
+        mut visit: impl FnMut(StateId, &[Edge]),
+    ) -> Result<(), Limit> {
+        if let Some(limit) = (self.stop)() {
+            return Err(limit);
         }
+        for n in 0..SHARDS {
+            self.each(n, depth, |_, _| true, |local, edges| visit(StateId::new(n, local), edges))?;
+        }
+        Ok(())
     }
 }

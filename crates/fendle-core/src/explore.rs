@@ -5,7 +5,7 @@
 //!
 //! # How
 //!
-//! Level by level, and each level in rounds of at most [`ROUND`] states a shard:
+//! Level by level, and each level in rounds of at most [`Model::batch`] states a shard:
 //!
 //! ```text
 //! expand   each source shard runs the rules on its states and sorts the outcomes by target shard
@@ -14,21 +14,25 @@
 //! ```
 //!
 //! Each step touches one shard on one thread, so there are no locks, and the numbering is the
-//! same on any number of threads. O(|S| + |T|) time; for the memory see [`crate::space`].
+//! same on any number of threads. The watch is asked while a round is expanded; a round that it stops is dropped whole.
+//! O(|S| + |T|) time; for the memory see [`crate::space`].
 
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock};
 
 use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::classify;
-use crate::limits::{Limit, Limits, Progress, Stop, Watch};
+use crate::contract::debug_check;
+use crate::limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
 use crate::model::{Expansion, Fault, Head, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
-use crate::space::{Class, SHARDS, Space, StateId, hash, shard_of};
+use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
 
-/// States of one shard expanded in one round.
-pub const ROUND: u32 = 128;
+/// States of one shard expanded between two looks at the watch; with chance it is one.
+const SLICE: usize = 16;
+/// Outcomes of one shard after which its part of a round ends: states with thousands of outcomes fill the memory else.
+const LANE_OUTCOMES: usize = 1 << 14;
 /// Rounds below this many states run on one thread: handing them out costs more.
 const SMALL_ROUND: usize = 512;
 
@@ -50,7 +54,8 @@ struct Lane<'m> {
     order: Vec<u8>,
     /// States of this round in which nothing but waiting is left, and waiting changes only clocks.
     idle: Vec<u32>,
-    cut: bool,
+    set_aside: bool,
+    unfinished: Option<Limit>,
     transitions: u64,
     edges: u64,
     /// Least depth that an edge of this round leads to.
@@ -61,7 +66,7 @@ struct Lane<'m> {
 #[derive(Default)]
 struct Bucket {
     states: Vec<u64>,
-    ids: Vec<u32>,
+    ids: Vec<StateId>,
 }
 
 /// A sweep under way.
@@ -76,7 +81,11 @@ pub(crate) struct Sweep<'m> {
     pub(crate) transitions: u64,
     pub(crate) edges: u64,
     /// Branches of chance were set aside.
-    pub(crate) cut: bool,
+    pub(crate) set_aside: bool,
+    /// A limit of the machine ended some move: its state stays open.
+    unfinished: Option<Limit>,
+    /// There are more starts than states are allowed.
+    starts_left_out: bool,
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
 }
@@ -84,9 +93,15 @@ pub(crate) struct Sweep<'m> {
 impl<'m> Sweep<'m> {
     pub(crate) fn new(model: &'m dyn Model, limits: Limits, past_goals: bool) -> Result<Sweep<'m>, Fault> {
         let mut space = Space::new(model.layout(), model.is_sure());
+        let mut starts_left_out = false;
         for start in model.starts()? {
             let hash = hash(&start.state);
+            let full = space.starts.len() as u64 >= limits.max_states;
             let shard = &mut space.shards[shard_of(hash)];
+            if full && shard.table.find(&start.state, hash).is_none() {
+                starts_left_out = true;
+                continue;
+            }
             match shard.insert(&start.state, hash) {
                 Some((id, true)) => {
                     space.starts.push(id);
@@ -96,7 +111,7 @@ impl<'m> Sweep<'m> {
                     let i = space.starts.iter().position(|s| *s == id).expect("a start met before");
                     space.start_weights[i] = space.start_weights[i].saturating_add(start.weight);
                 }
-                None => {}
+                None => starts_left_out = true,
             }
         }
         let lanes = (0..SHARDS)
@@ -108,7 +123,8 @@ impl<'m> Sweep<'m> {
                 out: Expansion::default(),
                 order: vec![],
                 idle: vec![],
-                cut: false,
+                set_aside: false,
+                unfinished: None,
                 transitions: 0,
                 edges: 0,
                 reach: 0,
@@ -125,7 +141,9 @@ impl<'m> Sweep<'m> {
             pool: OnceLock::new(),
             transitions: 0,
             edges: 0,
-            cut: false,
+            set_aside: false,
+            unfinished: None,
+            starts_left_out,
             waiting: if (0..model.moves_len()).any(|m| model.is_waiting(MoveId(m as u32))) {
                 (0..model.moves_len()).map(|m| model.is_waiting(MoveId(m as u32))).collect()
             } else {
@@ -137,6 +155,16 @@ impl<'m> Sweep<'m> {
 
     /// Runs until done or stopped. A fault ends the sweep after its level.
     pub(crate) fn run(&mut self, until: Until, watch: &dyn Watch) -> Stop {
+        if self.starts_left_out {
+            return Stop::Hit(Limit::MaxStates);
+        }
+        match (self.sweep(until, watch), self.unfinished) {
+            (Stop::Complete, Some(limit)) => Stop::Hit(limit),
+            (stop, _) => stop,
+        }
+    }
+
+    fn sweep(&mut self, until: Until, watch: &dyn Watch) -> Stop {
         let mut depth = 0;
         loop {
             if until == Until::FirstGoal
@@ -144,19 +172,13 @@ impl<'m> Sweep<'m> {
             {
                 return stop;
             }
-            let ends: Vec<u32> = self.space.shards.iter().map(|s| s.level(depth).end).collect();
+            let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
             let stop = self.expand_level(depth, &ends, watch);
             let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
             if grew {
-                for (shard, &end) in self.space.shards.iter_mut().zip(&ends) {
-                    shard.begin_level_at(end);
-                }
-                let mut firsts = [0; SHARDS];
-                firsts.copy_from_slice(&ends);
-                self.space.firsts.push(firsts);
+                self.space.shards.iter_mut().for_each(Shard::begin_depth);
+                self.space.levels.push(ends);
                 depth += 1;
-                self.space.reach.push(depth);
-                self.space.levels_len = depth + 1;
             }
             if !self.faults.is_empty() {
                 return Stop::Fault;
@@ -175,13 +197,13 @@ impl<'m> Sweep<'m> {
         let check = |n: usize, lane: &mut Lane<'m>| {
             let shard = &space.shards[n];
             let mut goals = false;
-            for local in shard.level(depth) {
+            for local in space.level_of(n, depth) {
                 lane.states.clear();
-                shard.push_state(local as usize, &mut lane.states);
+                shard.table.push_state(local as usize, &mut lane.states);
                 let worker = lane.worker.get_or_insert_with(|| model.worker());
                 // A fault shows again, with its route, when the level is expanded.
                 if worker.status(&lane.states) == Ok(Status::Goal) {
-                    shard.set_class(local, Class::Goal);
+                    shard.classes.set(local, Class::Goal);
                     goals = true;
                 }
             }
@@ -205,16 +227,17 @@ impl<'m> Sweep<'m> {
             states: self.space.states_len(),
             expanded: self.space.expanded_len(),
             depth,
-            bytes: self.space.bytes(),
+            bytes: self.space.bytes() + self.model.bytes(),
         }
     }
 
-    fn expand_level(&mut self, depth: u32, ends: &[u32], watch: &dyn Watch) -> Option<Stop> {
+    fn expand_level(&mut self, depth: u32, ends: &[u32; SHARDS], watch: &dyn Watch) -> Option<Stop> {
+        let batch = self.model.batch().max(1);
         loop {
             let mut round = 0;
             for (lane, (shard, &end)) in self.lanes.iter_mut().zip(self.space.shards.iter().zip(ends)) {
                 lane.first = shard.expanded();
-                lane.count = (end - lane.first).min(ROUND);
+                lane.count = (end - lane.first).min(batch);
                 round += lane.count as usize;
             }
             if round == 0 {
@@ -239,19 +262,22 @@ impl<'m> Sweep<'m> {
                 self.space.drop_log();
                 continue;
             }
-            let before: Vec<usize> = self.space.shards.iter().map(|s| s.len()).collect();
-            let fits = self.round(round);
+            let before: Vec<usize> = self.space.shards.iter().map(Shard::len).collect();
+            if let Err(limit) = self.expand_round(round, watch, &progress) {
+                return Some(Stop::Hit(limit));
+            }
+            let fits = self.insert_round(round);
             let states = self.space.states_len();
             if !fits || states > self.limits.max_states {
-                self.cut(&before, states.saturating_sub(self.limits.max_states));
-                return Some(Stop::Hit(if fits { Limit::MaxStates } else { Limit::Memory }));
+                self.take_back(&before, states.saturating_sub(self.limits.max_states));
+                return Some(Stop::Hit(if fits { Limit::MaxStates } else { Limit::TableFull }));
             }
             self.log_round(round, depth);
         }
     }
 
     /// Takes the newest states out again, from the last shard on, until the limit holds.
-    fn cut(&mut self, before: &[usize], mut excess: u64) {
+    fn take_back(&mut self, before: &[usize], mut excess: u64) {
         for (shard, &keep) in self.space.shards.iter_mut().zip(before).rev() {
             while excess > 0 && shard.len() > keep {
                 shard.pop();
@@ -260,13 +286,15 @@ impl<'m> Sweep<'m> {
         }
     }
 
-    /// Steps one and two of a round. False when a shard is full.
-    fn round(&mut self, round: usize) -> bool {
+    /// Step one of a round: the rules run on its states. A limit drops the round.
+    fn expand_round(&mut self, round: usize, watch: &dyn Watch, progress: &Progress) -> Result<(), Limit> {
         let model = self.model;
         let words = self.space.layout.words();
         let past_goals = self.past_goals;
         let shards = &self.space.shards;
         let waiting = &self.waiting;
+        let slice = if self.space.sure { SLICE } else { 1 };
+        let hit: Mutex<Option<Limit>> = Mutex::new(None);
         let expand = |n: usize, lane: &mut Lane<'m>, row: &mut [Bucket]| {
             lane.states.clear();
             lane.out.clear();
@@ -275,10 +303,25 @@ impl<'m> Sweep<'m> {
                 return;
             }
             for local in lane.first..lane.first + lane.count {
-                shards[n].push_state(local as usize, &mut lane.states);
+                shards[n].table.push_state(local as usize, &mut lane.states);
             }
             let worker = lane.worker.get_or_insert_with(|| model.worker());
-            worker.expand(&lane.states, past_goals, &mut lane.out);
+            let mut done = 0;
+            for slice in lane.states.chunks(slice * words) {
+                if lane.out.outcomes_len() > LANE_OUTCOMES {
+                    break;
+                }
+                let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                *hit = hit.or_else(|| watch.look(progress));
+                if hit.is_some() {
+                    return;
+                }
+                drop(hit);
+                worker.expand(slice, past_goals, &mut lane.out);
+                done += slice.len();
+            }
+            lane.states.truncate(done);
+            debug_check(model, done / words, &lane.out);
             if !waiting.is_empty() {
                 find_idle(&mut **worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
             }
@@ -287,9 +330,6 @@ impl<'m> Sweep<'m> {
                 lane.order.push(target as u8);
                 row[target].states.extend_from_slice(state);
             }
-        };
-        let insert = |shard: &mut crate::space::Shard, row: &mut [Bucket]| {
-            row.iter_mut().all(|bucket| shard.insert_all(&bucket.states, &mut bucket.ids))
         };
         for bucket in &mut self.buckets {
             bucket.states.clear();
@@ -301,31 +341,38 @@ impl<'m> Sweep<'m> {
             for (n, (lane, row)) in lanes.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)).enumerate() {
                 expand(n, lane, row);
             }
-            transpose(buckets);
-            let mut fits = true;
-            for (shard, row) in self.space.shards.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)) {
-                fits &= insert(shard, row);
-            }
-            transpose(buckets);
-            return fits;
+        } else {
+            pool(&self.pool, self.limits.threads).install(|| {
+                lanes
+                    .par_iter_mut()
+                    .zip(buckets.par_chunks_exact_mut(SHARDS))
+                    .enumerate()
+                    .for_each(|(n, (lane, row))| expand(n, lane, row));
+            });
         }
-        let pool = pool(&self.pool, self.limits.threads);
-        pool.install(|| {
-            lanes
-                .par_iter_mut()
-                .zip(buckets.par_chunks_exact_mut(SHARDS))
-                .enumerate()
-                .for_each(|(n, (lane, row))| expand(n, lane, row));
-        });
-        transpose(buckets);
+        hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
+    }
+
+    /// Step two of a round: the outcomes are inserted. False when a shard is full.
+    fn insert_round(&mut self, round: usize) -> bool {
+        let insert = |shard: &mut Shard, row: &mut [Bucket]| {
+            row.iter_mut().all(|bucket| shard.insert_all(&bucket.states, &mut bucket.ids))
+        };
         let shards = &mut self.space.shards;
-        let fits = pool.install(|| {
-            shards
-                .par_iter_mut()
-                .zip(buckets.par_chunks_exact_mut(SHARDS))
-                .map(|(shard, row)| insert(shard, row))
-                .reduce(|| true, |a, b| a & b)
-        });
+        let buckets = &mut self.buckets;
+        transpose(buckets);
+        let fits = if round < SMALL_ROUND {
+            let pairs = shards.iter_mut().zip(buckets.chunks_exact_mut(SHARDS));
+            pairs.fold(true, |fits, (shard, row)| insert(shard, row) & fits)
+        } else {
+            pool(&self.pool, self.limits.threads).install(|| {
+                shards
+                    .par_iter_mut()
+                    .zip(buckets.par_chunks_exact_mut(SHARDS))
+                    .map(|(shard, row)| insert(shard, row))
+                    .reduce(|| true, |a, b| a & b)
+            })
+        };
         transpose(buckets);
         fits
     }
@@ -333,18 +380,18 @@ impl<'m> Sweep<'m> {
     /// Step three: edges and classes of the round's source states.
     fn log_round(&mut self, round: usize, depth: u32) {
         let (sure, logged) = (self.space.sure, self.space.logged);
-        let firsts = &self.space.firsts;
+        let levels = &self.space.levels;
         // Most edges lead one level up or down, or stay: only the others are looked up.
-        let near = &firsts[(depth as usize).saturating_sub(1)];
-        let log = |n: usize, shard: &mut crate::space::Shard, lane: &mut Lane<'m>, row: &mut [Bucket]| {
+        let near = levels.firsts(depth.saturating_sub(1));
+        let log = |n: usize, shard: &mut Shard, lane: &mut Lane<'m>, row: &mut [Bucket]| {
             lane.transitions = 0;
             lane.edges = 0;
             lane.reach = depth.saturating_sub(1);
             lane.faults.clear();
             let mut cursors = [0usize; SHARDS];
             let (mut outcome, mut run) = (0, 0);
-            let mut edges: Vec<(u32, bool)> = Vec::with_capacity(16);
-            let mut distinct: Vec<u32> = Vec::with_capacity(16);
+            let mut edges: Vec<Edge> = Vec::with_capacity(16);
+            let mut distinct: Vec<StateId> = Vec::with_capacity(16);
             for (k, head) in lane.out.heads.iter().enumerate() {
                 let local = lane.first + k as u32;
                 edges.clear();
@@ -355,12 +402,11 @@ impl<'m> Sweep<'m> {
                         let id = row[target].ids[cursors[target]];
                         cursors[target] += 1;
                         outcome += 1;
-                        let (shard, local) = (id as usize % SHARDS, id >> 6);
+                        let (shard, local) = (id.shard(), id.local());
                         if local < near[shard] {
-                            let to = firsts.partition_point(|f| f[shard] <= local) as u32 - 1;
-                            lane.reach = lane.reach.min(to);
+                            lane.reach = lane.reach.min(levels.depth_of(shard, local));
                         }
-                        edges.push((id, o == r.outcomes));
+                        edges.push(Edge { to: id, last: o == r.outcomes });
                         // Few are looked through, many are sorted.
                         if edges.len() <= 32 && !distinct.contains(&id) {
                             distinct.push(id);
@@ -371,7 +417,7 @@ impl<'m> Sweep<'m> {
                 lane.transitions += edges.len() as u64;
                 if edges.len() > 32 {
                     distinct.clear();
-                    distinct.extend(edges.iter().map(|e| e.0));
+                    distinct.extend(edges.iter().map(|e| e.to));
                     distinct.sort_unstable();
                     distinct.dedup();
                 }
@@ -381,15 +427,19 @@ impl<'m> Sweep<'m> {
                 } else {
                     shard.skip_edges(edges.len());
                 }
-                shard.set_class(local, class_of(head));
-                lane.cut |= head.status == Status::Cut;
+                shard.classes.set(local, class_of(head));
+                lane.set_aside |= head.status == Status::Cut;
             }
             for k in lane.idle.drain(..) {
-                shard.set_class(lane.first + k, Class::Idle);
+                shard.classes.set(lane.first + k, Class::Idle);
+            }
+            for &(k, limit) in &lane.out.unfinished {
+                shard.classes.set(lane.first + k, Class::Open);
+                lane.unfinished.get_or_insert(limit);
             }
             for &(k, fault) in &lane.out.faults {
-                shard.set_class(lane.first + k, Class::Open);
-                lane.faults.push((StateId((lane.first + k) << 6 | n as u32), fault));
+                shard.classes.set(lane.first + k, Class::Open);
+                lane.faults.push((StateId::new(n, lane.first + k), fault));
             }
         };
         let shards = &mut self.space.shards;
@@ -414,11 +464,11 @@ impl<'m> Sweep<'m> {
             });
         }
         for lane in lanes.iter().filter(|l| l.count > 0) {
-            self.cut |= lane.cut;
+            self.set_aside |= lane.set_aside;
+            self.unfinished = self.unfinished.or(lane.unfinished);
             self.transitions += lane.transitions;
             self.edges += lane.edges;
-            let reach = &mut self.space.reach[depth as usize];
-            *reach = (*reach).min(lane.reach);
+            self.space.levels.note_reach(depth, lane.reach);
             self.faults.extend_from_slice(&lane.faults);
         }
     }
@@ -427,7 +477,9 @@ impl<'m> Sweep<'m> {
     pub(crate) fn first_fault(&self) -> Option<Faulted> {
         let depth = self.faults.iter().map(|(id, _)| self.space.depth_of(*id)).min()?;
         let targets: Vec<StateId> = self.faults.iter().map(|f| f.0).collect();
-        let route = route::first_route(self.model, &self.space, depth, &targets, self.past_goals)?;
+        let never = || None;
+        let route = route::first_route(self.model, &self.space, depth, &targets, self.past_goals, &never);
+        let route = route.ok()??;
         let end = self.space.find(route.states.last()?)?;
         let fault = self.faults.iter().find(|f| f.0 == end)?.1;
         Some(Faulted { fault, route })
@@ -580,7 +632,41 @@ impl Explored {
         targets: &[StateId],
         past_goals: bool,
     ) -> Option<Route> {
-        route::first_route(model, &self.space, depth, targets, past_goals)
+        self.route_watched(model, depth, targets, past_goals, &NoWatch).ok().flatten()
+    }
+
+    /// The same, while somebody watches: where the edges were dropped it takes as long as the search did.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it.
+    pub fn route_watched(
+        &self,
+        model: &dyn Model,
+        depth: u32,
+        targets: &[StateId],
+        past_goals: bool,
+        watch: &dyn Watch,
+    ) -> Result<Option<Route>, Limit> {
+        let progress = Progress { states: self.counts.states, depth, ..Progress::default() };
+        let stop = || watch.look(&progress);
+        route::first_route(model, &self.space, depth, targets, past_goals, &stop)
+    }
+
+    /// The first shortest solution in move order, `None` where no goal was seen.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended the looking.
+    pub fn solution(&self, model: &dyn Model, watch: &dyn Watch) -> Result<Option<Route>, Limit> {
+        let Some(depth) = self.counts.shortest else { return Ok(None) };
+        self.route_watched(model, depth, &self.goals_at(depth), false, watch)
+    }
+
+    /// The won states at one depth.
+    #[must_use]
+    pub fn goals_at(&self, depth: u32) -> Vec<StateId> {
+        self.space.level(depth).filter(|id| self.space.class(*id) == Class::Goal).collect()
     }
 }
 
@@ -594,7 +680,19 @@ impl Explored {
 ///
 /// # Examples
 ///
-/// The tests of this crate hold complete models in plain Rust.
+/// A counter from 0 to 10 that goes up by two or three, and is won at 10:
+///
+/// ```
+/// use fendle_core::{Limits, NoWatch, explore, table::{Table, Row}};
+///
+/// let rows = (0..=10).map(|n| match n {
+///     10 => Row::goal(),
+///     _ => Row::running([("two", n + 2), ("three", n + 3)].into_iter().filter(|m| m.1 <= 10)),
+/// });
+/// let found = explore(&Table::new(rows), Limits::default(), false, &NoWatch).expect("a sound model");
+/// assert_eq!((found.counts.states, found.counts.goal, found.counts.shortest), (10, 1, Some(4)));
+/// assert_eq!(found.counts.stuck, 1, "from 9 nothing goes on");
+/// ```
 pub fn explore(
     model: &dyn Model,
     limits: Limits,
@@ -615,15 +713,27 @@ pub fn explore(
         bits_per_state: model.layout().bits,
         edges_kept: sweep.space.logged,
         chance: !model.is_sure(),
-        cut: sweep.cut,
+        cut: sweep.set_aside,
         ..Exploration::default()
     };
-    let (nearest, marks) = sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts));
+    // After a limit what was seen is still put in order, for as long as the watch allows.
+    let progress = sweep.progress(counts.depth);
+    let late = counts.limit.is_some();
+    let stop = || if late { watch.wrap_up(&progress) } else { watch.look(&progress) };
+    let (nearest, marks) =
+        sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts, &stop));
     (sweep.space.certain, sweep.space.almost_certain) = marks;
-    let nearest_fatal = nearest.and_then(|(depth, states)| {
-        let mut route = route::first_route(model, &sweep.space, depth, &states, past_goals)?;
-        classify::append_fatal_move(model, &sweep.space, &mut route);
-        Some(route)
-    });
+    let mut nearest_fatal = None;
+    if let Some((depth, states)) = nearest {
+        match route::first_route(model, &sweep.space, depth, &states, past_goals, &stop) {
+            Ok(Some(mut route)) => {
+                classify::append_fatal_move(model, &sweep.space, past_goals, &mut route);
+                nearest_fatal = Some(route);
+            }
+            Ok(None) => {}
+            Err(limit) => counts.limit = counts.limit.or(Some(limit)),
+        }
+    }
+    counts.complete &= counts.limit.is_none();
     Ok(Explored { counts, space: sweep.space, nearest_fatal, fault })
 }

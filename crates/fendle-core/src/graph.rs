@@ -1,13 +1,15 @@
 //! A visited space as a graph on dense ids: arrows, strongly connected parts, distances.
 //!
 //! Ids are those of [`StateId`]; a few of them, less than one in a hundred of a large space, name no
-//! state and have no arrows. Everything here is linear in states and transitions.
+//! state and have no arrows. Everything here is linear in states and transitions, and asks a [`Pace`] on the way.
 //!
 //! # Cost
 //!
 //! Arrows take 4 bytes a transition and 4 a state; parts 4 bytes a state, and 13 while they are found;
 //! distances 4 bytes a state.
 
+use crate::components::{Components, Digraph, components};
+use crate::limits::{Limit, Pace, Progress, Watch};
 use crate::space::{Class, Space, StateId};
 
 /// No distance: never reached.
@@ -27,30 +29,42 @@ pub fn arrows_bytes(space: &Space, transitions: u64) -> u64 {
 
 impl Arrows {
     /// From each state to those that its moves lead to, in move order; as often as moves lead there.
-    #[must_use]
-    pub fn forward(space: &Space) -> Arrows {
-        Arrows::of(space, false)
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it; [`Limit::Memory`] past 2^32 transitions.
+    pub fn forward(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
+        Arrows::of(space, false, pace)
     }
 
     /// From each state to those that have a move to it.
-    #[must_use]
-    pub fn backward(space: &Space) -> Arrows {
-        Arrows::of(space, true)
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it; [`Limit::Memory`] past 2^32 transitions.
+    pub fn backward(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
+        Arrows::of(space, true, pace)
     }
 
-    fn of(space: &Space, back: bool) -> Arrows {
+    fn of(space: &Space, back: bool, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
         let mut first = vec![0u32; space.ids_len() + 1];
         let levels = space.levels_len();
+        let mut all = 0u64;
         for depth in 0..levels {
             space.each_edges(depth, |id, edges| {
+                all += edges.len() as u64;
                 if back {
                     for e in edges {
-                        first[e.to.0 as usize] += 1;
+                        first[e.to.index()] += 1;
                     }
                 } else {
-                    first[id.0 as usize] = edges.len() as u32;
+                    first[id.index()] = edges.len() as u32;
                 }
             });
+            pace.step(2 * space.level_len(depth))?;
+        }
+        if all >= u64::from(u32::MAX) {
+            return Err(Limit::Memory);
         }
         // Counts become ends, and filling from the back turns ends into beginnings.
         let mut sum = 0;
@@ -62,101 +76,65 @@ impl Arrows {
         for depth in 0..levels {
             space.each_edges(depth, |id, edges| {
                 for e in edges.iter().rev() {
-                    let (at, target) = if back { (e.to.0, id.0) } else { (id.0, e.to.0) };
-                    let slot = &mut first[at as usize];
+                    let (at, target) = if back { (e.to, id) } else { (id, e.to) };
+                    let slot = &mut first[at.index()];
                     *slot -= 1;
-                    to[*slot as usize] = target;
+                    to[*slot as usize] = target.number();
                 }
             });
+            pace.step(2 * space.level_len(depth))?;
         }
-        Arrows { first, to }
+        Ok(Arrows { first, to })
     }
 
     /// Where the arrows of a state lead.
     #[inline]
     #[must_use]
     pub fn from(&self, id: StateId) -> &[u32] {
-        let i = id.0 as usize;
+        let i = id.index();
         &self.to[self.first[i] as usize..self.first[i + 1] as usize]
     }
 }
 
-/// For each id the number of its strongly connected part. An arrow between two parts leads from the smaller number
+impl Digraph for Arrows {
+    fn len(&self) -> usize {
+        self.first.len() - 1
+    }
+    #[inline]
+    fn arrows(&self, from: u32) -> (u32, u32) {
+        (self.first[from as usize], self.first[from as usize + 1])
+    }
+    #[inline]
+    fn target(&self, arrow: u32) -> u32 {
+        self.to[arrow as usize]
+    }
+}
+
+/// For each state the number of its strongly connected part. An arrow between two parts leads from the smaller number
 /// to the greater one.
 pub struct Parts {
-    of: Vec<u32>,
+    of: Components,
     /// How many parts there are.
     pub count: u32,
 }
 
 impl Parts {
-    /// Finds the strongly connected parts of what can be reached from the starts. Source of the algorithm: D. J. Pearce, *A
-    /// space-efficient algorithm for finding strongly connected components*, Information Processing Letters 116
-    /// (2016); here without recursion. O(|S| + |T|).
-    #[must_use]
-    pub fn of(space: &Space, arrows: &Arrows) -> Parts {
-        const ROOT: u32 = 1 << 31;
-        let mut number = vec![0u32; space.ids_len()];
-        let mut index = 1u32;
-        // Counts down from above every index, so that a finished part never looks like one under way.
-        let mut next_part = NEVER - 1;
-        let mut stack: Vec<u32> = vec![];
-        // (state, whether it may still be the root of its part; next arrow)
-        let mut calls: Vec<(u32, u32)> = vec![];
-        for start in space.starts() {
-            if number[start.0 as usize] != 0 {
-                continue;
-            }
-            number[start.0 as usize] = index;
-            index += 1;
-            calls.push((start.0 | ROOT, arrows.first[start.0 as usize]));
-            while let Some((state, at)) = calls.last_mut() {
-                let v = (*state & !ROOT) as usize;
-                if *at < arrows.first[v + 1] {
-                    let w = arrows.to[*at as usize] as usize;
-                    if number[w] == 0 {
-                        number[w] = index;
-                        index += 1;
-                        calls.push((w as u32 | ROOT, arrows.first[w]));
-                        continue;
-                    }
-                    *at += 1;
-                    if number[w] < number[v] {
-                        number[v] = number[w];
-                        *state &= !ROOT;
-                    }
-                    continue;
-                }
-                let root = *state & ROOT != 0;
-                calls.pop();
-                if !root {
-                    stack.push(v as u32);
-                    continue;
-                }
-                index -= 1;
-                while let Some(&w) = stack.last()
-                    && number[w as usize] >= number[v]
-                {
-                    stack.pop();
-                    number[w as usize] = next_part;
-                    index -= 1;
-                }
-                number[v] = next_part;
-                next_part -= 1;
-            }
-        }
-        let count = NEVER - 1 - next_part;
-        for n in number.iter_mut().filter(|n| **n > next_part) {
-            *n -= next_part + 1;
-        }
-        Parts { of: number, count }
+    /// Finds the strongly connected parts of what can be reached from the starts: see [`components`].
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it.
+    pub fn of(space: &Space, arrows: &Arrows, pace: &mut Pace<'_>) -> Result<Parts, Limit> {
+        let starts = space.starts().iter().map(|s| s.number());
+        let of = components(arrows, starts, |_| true, pace)?;
+        Ok(Parts { count: of.count(), of })
     }
 
     /// The part that a state belongs to.
     #[inline]
     #[must_use]
     pub fn part(&self, id: StateId) -> u32 {
-        self.of[id.0 as usize]
+        self.of.part(id.number())
     }
 }
 
@@ -188,7 +166,7 @@ impl Distances {
     #[must_use]
     pub fn to_goal(&self, space: &Space) -> Vec<u64> {
         let mut out = vec![];
-        for id in (0..space.levels_len()).flat_map(|d| space.level(d)) {
+        for id in space.ids() {
             if let (Class::Goal | Class::Winnable, Some(d)) = (space.class(id), self.get(id)) {
                 if out.len() <= d as usize {
                     out.resize(d as usize + 1, 0);
@@ -200,14 +178,15 @@ impl Distances {
     }
 
     /// Backwards and breadth first. O(|S| + |T|).
-    #[must_use]
-    pub fn of(space: &Space, back: &Arrows) -> Distances {
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it.
+    pub fn of(space: &Space, back: &Arrows, pace: &mut Pace<'_>) -> Result<Distances, Limit> {
         let mut far = vec![NEVER; space.ids_len()];
         let ends = |c: Class| matches!(c, Class::Goal | Class::Lost | Class::Over | Class::Stuck);
         let mut ring: Vec<u32> = vec![];
-        for depth in 0..space.levels_len() {
-            ring.extend(space.level(depth).filter(|id| ends(space.class(*id))).map(|id| id.0));
-        }
+        ring.extend(space.ids().filter(|id| ends(space.class(*id))).map(StateId::number));
         for id in &ring {
             far[*id as usize] = 0;
         }
@@ -218,10 +197,11 @@ impl Distances {
         while !ring.is_empty() {
             distance += 1;
             for &id in &ring {
-                let wins = matches!(space.class(StateId(id)), Class::Goal | Class::Winnable);
+                pace.step(1)?;
+                let wins = matches!(space.class(StateId::from_number(id)), Class::Goal | Class::Winnable);
                 let wanted = if wins { Class::Winnable } else { Class::Dead };
-                for &from in back.from(StateId(id)) {
-                    if far[from as usize] == NEVER && space.class(StateId(from)) == wanted {
+                for &from in back.from(StateId::from_number(id)) {
+                    if far[from as usize] == NEVER && space.class(StateId::from_number(from)) == wanted {
                         far[from as usize] = distance;
                         next.push(from);
                     }
@@ -230,13 +210,24 @@ impl Distances {
             ring.clear();
             std::mem::swap(&mut ring, &mut next);
         }
-        Distances(far)
+        Ok(Distances(far))
+    }
+
+    /// The same, the arrows made for it and given back.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that the watch names.
+    pub fn in_space(space: &Space, watch: &dyn Watch) -> Result<Distances, Limit> {
+        let progress = Progress { states: space.states_len(), ..Progress::default() };
+        let mut pace = Pace::new(watch).at(progress);
+        Distances::of(space, &Arrows::backward(space, &mut pace)?, &mut pace)
     }
 
     /// The distance of a state; `None` where there is none.
     #[inline]
     #[must_use]
     pub fn get(&self, id: StateId) -> Option<u32> {
-        Some(self.0[id.0 as usize]).filter(|d| *d != NEVER)
+        Some(self.0[id.index()]).filter(|d| *d != NEVER)
     }
 }

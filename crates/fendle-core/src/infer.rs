@@ -8,6 +8,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use crate::numbers::DisjointSets;
 use num_bigint::BigUint;
 use num_rational::BigRational;
 use num_traits::{One, ToPrimitive, Zero};
@@ -741,25 +742,17 @@ fn fill(cells: &[u32], n: usize, out: &mut [bool], random: &mut dyn FnMut() -> f
 
 /// The groups with local clues, as parts that hang together, in the order of their first groups.
 fn hanging_together(groups: &[Group], clues: usize) -> Vec<Vec<usize>> {
-    let mut root: Vec<usize> = (0..clues).collect();
-    fn find(root: &mut [usize], mut x: usize) -> usize {
-        while root[x] != x {
-            root[x] = root[root[x]];
-            x = root[x];
-        }
-        x
-    }
+    let mut sets = DisjointSets::new(clues as u32);
     for g in groups {
         for w in g.clues.windows(2) {
-            let (a, b) = (find(&mut root, w[0].0), find(&mut root, w[1].0));
-            root[a] = b;
+            sets.join(w[0].0 as u32, w[1].0 as u32);
         }
     }
-    let mut index: HashMap<usize, usize> = HashMap::new();
+    let mut index: HashMap<u32, usize> = HashMap::new();
     let mut out: Vec<Vec<usize>> = vec![];
     for (i, g) in groups.iter().enumerate() {
         if let Some((c, _)) = g.clues.first() {
-            let r = find(&mut root, *c);
+            let r = sets.find(*c as u32);
             let at = *index.entry(r).or_insert(out.len());
             if at == out.len() {
                 out.push(vec![]);

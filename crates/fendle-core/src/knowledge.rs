@@ -6,12 +6,14 @@
 //! Kaelbling, Littman and Cassandra 1998). [`Knowing`] is a [`Model`] over them: every analysis that works on a
 //! model works on what can be known.
 //!
-//! Costs: one entry of 12 bytes for each world of each information state.
+//! Costs: an entry of 16 bytes for each world of each information state, and some 80 bytes for each of these.
 
 use std::collections::HashMap;
-use std::sync::{Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard};
 
+use crate::limits::Limit;
 use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker};
+use crate::numbers::gcd;
 
 /// Why an information state cannot be made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -22,6 +24,8 @@ pub enum NotKnown {
     NoWorld,
     /// Weights of worlds no longer fit 64 bits.
     TooFine,
+    /// A limit of the machine ended a move of one of the worlds.
+    Limit(Limit),
 }
 
 impl From<Fault> for NotKnown {
@@ -38,7 +42,11 @@ struct Seen {
 }
 
 /// Worlds with weights, ascending by their number.
-type Worlds = Box<[(u32, u64)]>;
+type Worlds = Arc<[(u32, u64)]>;
+
+/// What a world and an information state take beside what they hold: entries of the tables that find them.
+const WORLD_BYTES: u64 = 64;
+const BELIEF_BYTES: u64 = 80;
 
 #[derive(Default)]
 struct Tables {
@@ -49,6 +57,8 @@ struct Tables {
     told_index: HashMap<Box<[u64]>, u32>,
     beliefs: Vec<Worlds>,
     belief_index: HashMap<Worlds, u32>,
+    /// Bytes that all of these take, about.
+    bytes: u64,
 }
 
 /// The information states of a model.
@@ -57,11 +67,6 @@ pub struct Knowing<'m> {
     words: usize,
     tables: Mutex<Tables>,
     starts: Vec<(u32, u64)>,
-    too_fine: Fault,
-}
-
-fn gcd(a: u128, b: u128) -> u128 {
-    if b == 0 { a } else { gcd(b, a % b) }
 }
 
 impl Tables {
@@ -86,6 +91,7 @@ impl Tables {
             }
         };
         let id = self.seen.len() as u32;
+        self.bytes += 2 * 8 * state.len() as u64 + WORLD_BYTES;
         self.words.extend_from_slice(state);
         self.world_index.insert(state.into(), id);
         self.seen.push(Seen { told, status });
@@ -111,7 +117,8 @@ impl Tables {
             return Ok(id);
         }
         let id = self.beliefs.len() as u32;
-        self.beliefs.push(key.clone());
+        self.bytes += 16 * key.len() as u64 + BELIEF_BYTES;
+        self.beliefs.push(Arc::clone(&key));
         self.belief_index.insert(key, id);
         Ok(id)
     }
@@ -175,9 +182,8 @@ impl<'m> Knowing<'m> {
         if starts.is_empty() {
             return Err(NotKnown::NoWorld);
         }
-        let too_fine = Fault { site: u32::MAX, value: 0, during: None };
         let words = inner.layout().words();
-        Ok(Knowing { inner, words, tables: tables.into(), starts, too_fine })
+        Ok(Knowing { inner, words, tables: tables.into(), starts })
     }
 
     fn lock(&self) -> MutexGuard<'_, Tables> {
@@ -244,7 +250,7 @@ impl<'m> Knowing<'m> {
     ) -> Result<(), NotKnown> {
         let worlds = self.lock().beliefs[id as usize].clone();
         out.clear();
-        for &(w, _) in &worlds {
+        for &(w, _) in worlds.iter() {
             let state = {
                 let t = self.lock();
                 t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec()
@@ -253,6 +259,9 @@ impl<'m> Knowing<'m> {
         }
         if let Some((_, fault)) = out.faults.first() {
             return Err((*fault).into());
+        }
+        if let Some((_, limit)) = out.unfinished.first() {
+            return Err(NotKnown::Limit(*limit));
         }
         // For each move: the worlds it leads to, with weights over one denominator.
         // World, first outcome, outcomes.
@@ -338,13 +347,6 @@ impl<'m> Knowing<'m> {
         }
         Ok(())
     }
-
-    fn fault(&self, e: NotKnown) -> Fault {
-        match e {
-            NotKnown::Fault(f) => f,
-            _ => self.too_fine,
-        }
-    }
 }
 
 impl Model for Knowing<'_> {
@@ -375,10 +377,14 @@ impl Model for Knowing<'_> {
     fn reason(&self, number: u16) -> String {
         self.inner.reason(number)
     }
+    // Each holds many worlds: limits are looked at after every one.
+    fn batch(&self) -> u32 {
+        1
+    }
+    fn bytes(&self) -> u64 {
+        self.lock().bytes
+    }
     fn fault_text(&self, fault: &Fault) -> String {
-        if *fault == self.too_fine {
-            return "the weights of the worlds are too fine to be kept exactly".into();
-        }
         self.inner.fault_text(fault)
     }
     fn worker(&self) -> Box<dyn Worker + '_> {
@@ -426,7 +432,18 @@ impl Worker for Knower<'_> {
                 }
                 out.end_move(m);
             });
-            out.end_state(status, made.err().map(|e| of.fault(e)));
+            match made {
+                Ok(()) => out.end_state(status, None),
+                Err(NotKnown::Fault(f)) => out.end_state(status, Some(f)),
+                Err(NotKnown::NoWorld | NotKnown::TooFine) => {
+                    out.give_up(Limit::TooFine);
+                    out.end_state(status, None);
+                }
+                Err(NotKnown::Limit(limit)) => {
+                    out.give_up(limit);
+                    out.end_state(status, None);
+                }
+            }
         }
     }
 

@@ -1,4 +1,6 @@
-//! State spaces of single-player puzzles: visiting, classifying, and proving.
+#![doc = include_str!("../README.md")]
+//!
+//! # Rooms
 //!
 //! This room knows nothing of files, text, the modelling language, printing, or the
 //! clock. Everything comes in through two narrow doors: a [`Model`] says what the
@@ -7,11 +9,13 @@
 //!
 //! * [`model`]: the contract: starts, moves, outcomes, refusals, statuses, what is told.
 //! * [`space`]: the visited states: packed, sharded by hash, kept exactly.
+//! * [`table`]: a model written out as a table, for tests and small puzzles; [`contract`]: whether a model keeps its promises.
 //! * [`mod@explore`]: the whole reachable space, classified.
 //! * [`knowledge`]: what a player can know of hidden things, as a model of its own.
 //! * [`infer`]: what follows from clues that count: certainty, exact probabilities, proofs.
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
+//! * [`mod@components`]: strongly connected components; [`numbers`]: greatest common divisors and disjoint sets.
 //! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
 //! * [`mod@shape`]: whether two spaces are the same up to renaming.
 //! * [`mod@proof`]: proof files, and sets of states as they hold them.
@@ -22,6 +26,8 @@
 //! Equal inputs give equal results, whatever the number of threads.
 
 pub mod classify;
+pub mod components;
+pub mod contract;
 mod edges;
 pub mod explore;
 pub mod graph;
@@ -30,6 +36,7 @@ pub mod knowledge;
 pub mod limits;
 pub mod linear;
 pub mod model;
+pub mod numbers;
 pub mod odds;
 pub mod part;
 pub mod proof;
@@ -39,10 +46,11 @@ pub mod simulate;
 pub mod solve;
 pub mod space;
 pub mod structure;
+pub mod table;
 
 pub use explore::{Exploration, Explored, explore};
-pub use limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
+pub use limits::{Limit, Limits, NoWatch, Pace, Progress, Stop, Watch};
 pub use model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Place, Refusal, Start, Status, Worker};
 pub use route::Route;
 pub use solve::{Solved, Verdict, solve};
-pub use space::{Class, Space, StateId};
+pub use space::{Class, Edge, Space, StateId};

@@ -1,6 +1,6 @@
 //! When a search must stop, and what it says when it does.
 //!
-//! A limit is never a "no": it says how far the search got.
+//! A limit is never a "no": it says how far the search got, and never that the model is at fault.
 
 use serde::Serialize;
 
@@ -16,8 +16,16 @@ pub enum Limit {
     Time,
     /// Somebody asked to stop.
     Interrupted,
-    /// Branches of chance were set aside past the bound of their cascade.
+    /// Branches of chance were set aside past the bound of their cascade: what lies behind them was not seen.
     SetAside,
+    /// A part of the table of states holds as many as it can number, about a thousand million in all.
+    TableFull,
+    /// A move has more outcomes than are written down.
+    Outcomes,
+    /// The weights of what may be hidden are too fine to be kept exactly.
+    TooFine,
+    /// More layouts of hidden things are possible than are weighed one by one.
+    Layouts,
 }
 
 /// Why a sweep ended.
@@ -66,10 +74,17 @@ pub struct Progress {
 
 /// Looks over the shoulder of a search: the clock, Ctrl-C and progress bars live behind it.
 ///
-/// It is asked after each round of at most a few hundred thousand states.
+/// Every loop that can run for long asks it, at the latest after some tens of thousands of steps.
 pub trait Watch: Sync {
     /// Told how far the search is; a `Some` stops it there.
     fn look(&self, progress: &Progress) -> Option<Limit>;
+
+    /// Asked while what was seen is put in order after a limit was hit: a `Some` leaves the rest undecided. A watch may
+    /// allow a little more time for this, so that what is known can be told.
+    fn wrap_up(&self, progress: &Progress) -> Option<Limit> {
+        let _ = progress;
+        None
+    }
 }
 
 /// Never stops anything.
@@ -79,5 +94,73 @@ pub struct NoWatch;
 impl Watch for NoWatch {
     fn look(&self, _: &Progress) -> Option<Limit> {
         None
+    }
+}
+
+/// Counts the steps of a loop and asks a watch every so often.
+///
+/// ```
+/// use fendle_core::{NoWatch, limits::Pace};
+///
+/// let mut pace = Pace::new(&NoWatch);
+/// for _ in 0..100_000 {
+///     pace.step(1)?;
+/// }
+/// # Ok::<(), fendle_core::Limit>(())
+/// ```
+pub struct Pace<'w> {
+    watch: &'w dyn Watch,
+    progress: Progress,
+    steps: u64,
+    wraps_up: bool,
+}
+
+/// Steps between two looks at the watch.
+const STRIDE: u64 = 4096;
+
+impl<'w> Pace<'w> {
+    /// Asks this watch.
+    #[must_use]
+    pub fn new(watch: &'w dyn Watch) -> Pace<'w> {
+        Pace { watch, progress: Progress::default(), steps: 0, wraps_up: false }
+    }
+
+    /// Asks as one who puts in order what was seen before a limit was hit: see [`Watch::wrap_up`].
+    #[must_use]
+    pub fn wrapping_up(watch: &'w dyn Watch) -> Pace<'w> {
+        Pace { wraps_up: true, ..Pace::new(watch) }
+    }
+
+    /// Says how far the search is, for whoever watches.
+    #[must_use]
+    pub fn at(mut self, progress: Progress) -> Pace<'w> {
+        self.progress = progress;
+        self
+    }
+
+    /// Counts `cost` steps, a step being some tens of nanoseconds.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that the watch names.
+    #[inline]
+    pub fn step(&mut self, cost: u64) -> Result<(), Limit> {
+        self.steps += cost;
+        if self.steps < STRIDE {
+            return Ok(());
+        }
+        self.steps = 0;
+        self.now()
+    }
+
+    /// Asks at once.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that the watch names.
+    pub fn now(&self) -> Result<(), Limit> {
+        let answer =
+            if self.wraps_up { self.watch.wrap_up(&self.progress) } else { self.watch.look(&self.progress) };
+        answer.map_or(Ok(()), Err)
     }
 }

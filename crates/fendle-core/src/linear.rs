@@ -3,6 +3,8 @@
 //! A quantity that is a weighted sum is kept by every move exactly when its weights are orthogonal to every change that
 //! a move can make; so the kept quantities of this form are the kernel of the changes.
 
+use crate::numbers::gcd;
+
 /// A prime so great that small fractions can be told apart modulo it: stands for the rational numbers where what comes
 /// out is checked with whole numbers.
 pub const GREAT: u64 = (1 << 31) - 1;
@@ -141,7 +143,7 @@ pub fn small_ratio(residues: &[i64]) -> Option<Vec<i64>> {
             let x = r * d % p;
             x.min(p - x) <= SMALL
         })?;
-        let g = gcd(scale, d);
+        let g = gcd(scale.unsigned_abs().into(), d.unsigned_abs().into()) as i64;
         scale = scale.checked_mul(d / g).filter(|s| *s <= SMALL)?;
     }
     let out: Vec<i64> = residues
@@ -151,12 +153,9 @@ pub fn small_ratio(residues: &[i64]) -> Option<Vec<i64>> {
             if x > p / 2 { x - p } else { x }
         })
         .collect();
-    let g = out.iter().fold(0, |g, x| gcd(g, x.abs())).max(1);
+    let g = out.iter().fold(0, |g, x| gcd(g, x.unsigned_abs().into())).max(1);
+    let g = g as i64;
     out.iter().all(|x| x.abs() <= SMALL * scale).then(|| out.iter().map(|x| x / g).collect())
-}
-
-fn gcd(a: i64, b: i64) -> i64 {
-    if b == 0 { a } else { gcd(b, a % b) }
 }
 
 #[cfg(test)]

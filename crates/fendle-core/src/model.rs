@@ -11,6 +11,8 @@
 
 use std::fmt;
 
+use crate::limits::Limit;
+
 /// A move with its parameters filled in: an index below [`Model::moves_len`].
 ///
 /// Move order is the order of these indices.
@@ -204,6 +206,9 @@ pub struct Expansion {
     /// The source states on which the model broke, by their number in `heads`, ascending, each
     /// with its first fault in move order. Their runs hold the moves that did not break.
     pub faults: Vec<(u32, Fault)>,
+    /// The source states of which a move could not be written down, by their number in `heads`, ascending, and the limit
+    /// that ended it, such as [`Limit::Outcomes`]. Their runs hold the moves before it.
+    pub unfinished: Vec<(u32, Limit)>,
     /// Either empty, which means [`Odds::SURE`] throughout, or one entry an outcome.
     pub odds: Vec<Odds>,
     outcomes_len: usize,
@@ -218,6 +223,7 @@ impl Expansion {
         self.runs.clear();
         self.heads.clear();
         self.faults.clear();
+        self.unfinished.clear();
         self.odds.clear();
         self.outcomes_len = 0;
         self.open_run = 0;
@@ -267,6 +273,16 @@ impl Expansion {
         self.heads.push(Head { status, runs });
     }
 
+    /// Takes back what was written of the move that is being written, and marks the state that is being written as one of
+    /// which not all is known: a limit of the machine ended the move. The state can only be ended after this.
+    pub fn give_up(&mut self, limit: Limit) {
+        let words = if self.outcomes_len == 0 { 0 } else { self.outcomes.len() / self.outcomes_len };
+        self.outcomes_len = self.open_run;
+        self.outcomes.truncate(self.open_run * words);
+        self.odds.truncate(self.open_run);
+        self.unfinished.push((self.heads.len() as u32, limit));
+    }
+
     /// Outcomes written so far.
     #[must_use]
     pub fn outcomes_len(&self) -> usize {
@@ -311,10 +327,25 @@ pub trait Model: Sync {
     }
 
     /// The words for a reason in [`Status::Lost`] or [`Status::Over`].
-    fn reason(&self, number: u16) -> String;
+    fn reason(&self, number: u16) -> String {
+        format!("reason {number}")
+    }
 
     /// The words for a fault.
-    fn fault_text(&self, fault: &Fault) -> String;
+    fn fault_text(&self, fault: &Fault) -> String {
+        format!("fault {} with the value {}", fault.site, fault.value)
+    }
+
+    /// States that are expanded together. One whose states are dear says 1, so that limits are noticed in time.
+    fn batch(&self) -> u32 {
+        128
+    }
+
+    /// Bytes that the model itself has taken while it was asked, such as tables of what was met. They count against the
+    /// memory of a search.
+    fn bytes(&self) -> u64 {
+        0
+    }
 
     /// A worker with its own scratch memory; one is made for each thread.
     fn worker(&self) -> Box<dyn Worker + '_>;
@@ -339,12 +370,29 @@ pub trait Worker: Send {
     /// [`Status::Goal`]).
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion);
 
+    /// The allowed moves of one state, in move order, without writing their outcomes down.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn allowed(&mut self, state: &[u64]) -> Result<Vec<MoveId>, Fault> {
+        let mut out = Expansion::default();
+        self.expand(state, true, &mut out);
+        match out.faults.first() {
+            Some((_, fault)) => Err(*fault),
+            None => Ok(out.runs.iter().map(|r| r.of).collect()),
+        }
+    }
+
     /// The refused moves of one state, in move order, with their reasons.
     ///
     /// # Errors
     ///
     /// A [`Fault`] when the model breaks on it.
-    fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault>;
+    fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
+        let _ = state;
+        Ok(vec![])
+    }
 
     /// The value that an aim is about, in one state.
     ///

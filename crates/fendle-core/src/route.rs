@@ -5,6 +5,7 @@
 //! beside the space.
 
 use crate::edges::Edges;
+use crate::limits::Limit;
 use crate::model::{Expansion, Model, MoveId};
 use crate::space::{Space, StateId};
 
@@ -23,15 +24,16 @@ fn has(sorted: &[StateId], id: StateId) -> bool {
 
 /// The first shortest route in move order from a start to one of `targets`, all of which that
 /// matter lie at `depth`. Where a move has several outcomes the route follows the first
-/// outcome that lies on a shortest way. `None` if no target lies at `depth`.
+/// outcome that lies on a shortest way. `None` if no target lies at `depth`. `stop` is asked level by level.
 pub(crate) fn first_route(
     model: &dyn Model,
     space: &Space,
     depth: u32,
     targets: &[StateId],
     past_goals: bool,
-) -> Option<Route> {
-    let source = Edges { space, model, past_goals };
+    stop: &(dyn Fn() -> Option<Limit> + Sync),
+) -> Result<Option<Route>, Limit> {
+    let source = Edges { space, model, past_goals, stop };
     // wanted[d] holds, sorted, the states of depth d that lie on a shortest way to a target.
     let mut wanted: Vec<Vec<StateId>> = vec![vec![]; depth as usize + 1];
     let mut last: Vec<StateId> = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();
@@ -44,10 +46,11 @@ pub(crate) fn first_route(
             if edges.iter().any(|e| has(below, e.to)) {
                 above.push(id);
             }
-        });
+        })?;
         above.sort_unstable();
     }
-    let mut here = *space.starts().iter().find(|s| has(&wanted[0], **s))?;
+    let Some(&start) = space.starts().iter().find(|s| has(&wanted[0], **s)) else { return Ok(None) };
+    let mut here = start;
     let mut route = Route { moves: vec![], states: vec![space.state(here)] };
     let mut worker = model.worker();
     let mut out = Expansion::default();
@@ -62,10 +65,10 @@ pub(crate) fn first_route(
             targets.for_each(drop);
             hit.map(|id| (run.of, id))
         });
-        let (of, id) = step?;
+        let Some((of, id)) = step else { return Ok(None) };
         here = id;
         route.moves.push(of);
         route.states.push(space.state(id));
     }
-    Some(route)
+    Ok(Some(route))
 }

@@ -8,6 +8,7 @@
 
 use std::collections::HashMap;
 
+use crate::limits::{Limit, Pace, Watch};
 use crate::space::{Space, StateId};
 
 /// What was found about two spaces.
@@ -47,18 +48,19 @@ struct Net {
 }
 
 /// Status, depth, and whether it is a start.
-type Look = (u8, u32, bool);
+type Sight = (u8, u32, bool);
 
 impl Net {
-    fn of(space: &Space) -> (Net, Vec<Look>) {
+    fn of(space: &Space, pace: &mut Pace<'_>) -> Result<(Net, Vec<Sight>), Limit> {
         let mut ids = vec![];
         let mut number = vec![u32::MAX; space.ids_len()];
         let mut looks = vec![];
         for depth in 0..space.levels_len() {
             for id in space.level(depth) {
-                number[id.0 as usize] = ids.len() as u32;
+                number[id.index()] = ids.len() as u32;
                 looks.push((space.class(id) as u8, depth, space.starts().contains(&id)));
                 ids.push(id);
+                pace.step(8)?;
             }
         }
         let mut out = vec![vec![]; ids.len()];
@@ -66,8 +68,8 @@ impl Net {
         let mut edges = 0;
         for depth in 0..space.levels_len() {
             space.each_edges(depth, |id, list| {
-                let from = number[id.0 as usize];
-                let mut targets: Vec<u32> = list.iter().map(|e| number[e.to.0 as usize]).collect();
+                let from = number[id.index()];
+                let mut targets: Vec<u32> = list.iter().map(|e| number[e.to.index()]).collect();
                 targets.sort_unstable();
                 for group in targets.chunk_by(|a, b| a == b) {
                     edges += 1;
@@ -75,8 +77,9 @@ impl Net {
                     back[group[0] as usize].push((from, group.len() as u32));
                 }
             });
+            pace.step(8 * space.level_len(depth))?;
         }
-        (Net { colours: vec![0; ids.len()], ids, out, back, edges }, looks)
+        Ok((Net { colours: vec![0; ids.len()], ids, out, back, edges }, looks))
     }
 
     fn has(&self, from: u32, to: u32, times: u32) -> bool {
@@ -85,9 +88,10 @@ impl Net {
 }
 
 /// A colour, and those around it with how often.
-type Look2 = (u32, Vec<(u32, u32)>, Vec<(u32, u32)>);
+type Surroundings = (u32, Vec<(u32, u32)>, Vec<(u32, u32)>);
 
-struct Pair {
+struct Pair<'w> {
+    pace: Pace<'w>,
     a: Net,
     b: Net,
     /// Edges looked at that are left.
@@ -100,18 +104,19 @@ enum Refined {
     Spent,
 }
 
-impl Pair {
+impl Pair<'_> {
     /// Refines the colours of both until nothing changes.
-    fn refine(&mut self) -> Refined {
+    fn refine(&mut self) -> Result<Refined, Limit> {
         let mut count = distinct(&self.a.colours);
         loop {
             let work = 2 * (self.a.edges + self.b.edges) + self.a.ids.len() as u64;
             if self.budget < work {
-                return Refined::Spent;
+                return Ok(Refined::Spent);
             }
             self.budget -= work;
-            let mut names: HashMap<Look2, u32> = HashMap::new();
-            let mut recolour = |net: &Net| -> Vec<u32> {
+            let mut names: HashMap<Surroundings, u32> = HashMap::new();
+            let pace = &mut self.pace;
+            let mut recolour = |net: &Net| -> Result<Vec<u32>, Limit> {
                 let around = |list: &[(u32, u32)]| {
                     let mut out: Vec<(u32, u32)> =
                         list.iter().map(|(s, n)| (net.colours[*s as usize], *n)).collect();
@@ -122,18 +127,19 @@ impl Pair {
                     .map(|i| {
                         let look = (net.colours[i], around(&net.out[i]), around(&net.back[i]));
                         let next = names.len() as u32;
-                        *names.entry(look).or_insert(next)
+                        pace.step(16)?;
+                        Ok(*names.entry(look).or_insert(next))
                     })
                     .collect()
             };
-            let (a, b) = (recolour(&self.a), recolour(&self.b));
+            let (a, b) = (recolour(&self.a)?, recolour(&self.b)?);
             (self.a.colours, self.b.colours) = (a, b);
             if !self.same_counts() {
-                return Refined::Different;
+                return Ok(Refined::Different);
             }
             let now = distinct(&self.a.colours);
             if now == count {
-                return Refined::Stable;
+                return Ok(Refined::Stable);
             }
             count = now;
         }
@@ -150,11 +156,11 @@ impl Pair {
         counts(&self.a) == counts(&self.b)
     }
 
-    /// Looks for a renaming; `None` when the budget is spent.
-    fn rename(&mut self) -> Option<Option<Vec<(StateId, StateId)>>> {
-        match self.refine() {
-            Refined::Different => return Some(None),
-            Refined::Spent => return None,
+    /// Looks for a renaming.
+    fn rename(&mut self) -> Result<Renamed, Limit> {
+        match self.refine()? {
+            Refined::Different => return Ok(Renamed::Never),
+            Refined::Spent => return Ok(Renamed::Spent),
             Refined::Stable => {}
         }
         let mut first: HashMap<u32, u32> = HashMap::new();
@@ -177,7 +183,7 @@ impl Pair {
                     && out.iter().all(|(t, n)| self.b.has(partner[i], partner[*t as usize], *n))
             });
             let pairs = partner.iter().enumerate().map(|(i, j)| (self.a.ids[i], self.b.ids[*j as usize]));
-            return Some(fits.then(|| pairs.collect()));
+            return Ok(if fits { Renamed::By(pairs.collect()) } else { Renamed::Never });
         };
         let one = self.a.colours.iter().position(|c| *c == shared).expect("a state of a shared colour");
         let fresh = u32::MAX;
@@ -187,14 +193,23 @@ impl Pair {
             self.a.colours[one] = fresh;
             self.b.colours[j] = fresh;
             let found = self.rename()?;
-            if found.is_some() {
-                return Some(found);
+            if !matches!(found, Renamed::Never) {
+                return Ok(found);
             }
             self.a.colours.clone_from(&was_a);
             self.b.colours.clone_from(&was_b);
         }
-        Some(None)
+        Ok(Renamed::Never)
     }
+}
+
+/// What looking for a renaming gave.
+enum Renamed {
+    By(Vec<(StateId, StateId)>),
+    /// There is none.
+    Never,
+    /// The budget is spent.
+    Spent,
 }
 
 fn distinct(colours: &[u32]) -> usize {
@@ -205,17 +220,21 @@ fn distinct(colours: &[u32]) -> usize {
 }
 
 /// Compares the shapes of two spaces. `budget`: edges that may be looked at, over all rounds.
-#[must_use]
-pub fn likeness(a: &Space, b: &Space, budget: u64) -> Likeness {
+///
+/// # Errors
+///
+/// The [`Limit`] that the watch names: nothing is claimed then.
+pub fn likeness(a: &Space, b: &Space, budget: u64, watch: &dyn Watch) -> Result<Likeness, Limit> {
+    let mut pace = Pace::new(watch);
     if a.states_len() != b.states_len() {
-        return Likeness::Different(Difference::States);
+        return Ok(Likeness::Different(Difference::States));
     }
-    let ((mut first, looks_a), (mut second, looks_b)) = (Net::of(a), Net::of(b));
+    let ((mut first, looks_a), (mut second, looks_b)) = (Net::of(a, &mut pace)?, Net::of(b, &mut pace)?);
     if first.edges != second.edges {
-        return Likeness::Different(Difference::Edges);
+        return Ok(Likeness::Different(Difference::Edges));
     }
-    let mut names: HashMap<Look, u32> = HashMap::new();
-    let mut colour = |looks: &[Look]| -> Vec<u32> {
+    let mut names: HashMap<Sight, u32> = HashMap::new();
+    let mut colour = |looks: &[Sight]| -> Vec<u32> {
         looks
             .iter()
             .map(|l| {
@@ -225,18 +244,18 @@ pub fn likeness(a: &Space, b: &Space, budget: u64) -> Likeness {
             .collect()
     };
     (first.colours, second.colours) = (colour(&looks_a), colour(&looks_b));
-    let mut pair = Pair { a: first, b: second, budget };
+    let mut pair = Pair { pace, a: first, b: second, budget };
     if !pair.same_counts() {
-        return Likeness::Different(Difference::Statuses);
+        return Ok(Likeness::Different(Difference::Statuses));
     }
-    match pair.refine() {
-        Refined::Different => return Likeness::Different(Difference::Neighbourhoods),
-        Refined::Spent => return Likeness::Unknown,
+    match pair.refine()? {
+        Refined::Different => return Ok(Likeness::Different(Difference::Neighbourhoods)),
+        Refined::Spent => return Ok(Likeness::Unknown),
         Refined::Stable => {}
     }
-    match pair.rename() {
-        None => Likeness::Unknown,
-        Some(None) => Likeness::Different(Difference::EveryRenaming),
-        Some(Some(pairs)) => Likeness::Same(pairs),
-    }
+    Ok(match pair.rename()? {
+        Renamed::Spent => Likeness::Unknown,
+        Renamed::Never => Likeness::Different(Difference::EveryRenaming),
+        Renamed::By(pairs) => Likeness::Same(pairs),
+    })
 }

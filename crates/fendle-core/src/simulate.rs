@@ -2,7 +2,7 @@
 //!
 //! Never a proof. O(plays x moves) expansions.
 
-use crate::limits::{Progress, Watch};
+use crate::limits::{Limit, Pace, Watch};
 use crate::model::{Expansion, Fault, Model, Odds, Status};
 
 /// How a simulated player chooses.
@@ -27,6 +27,8 @@ pub struct Simulated {
     pub score: (f64, f64),
     /// Sum of moves.
     pub moves: u64,
+    /// What ended the playing before all plays were played.
+    pub limit: Option<Limit>,
 }
 
 /// The 95 % interval of a share (Wilson, 1927).
@@ -52,7 +54,7 @@ pub fn mean_interval(sum: f64, squares: f64, n: u64) -> (f64, f64) {
     (mean - half, mean + half)
 }
 
-/// Plays `plays` games of at most `most` moves. `dice` gets weights and says which.
+/// Plays `plays` games of at most `most` moves. `dice` gets weights and says which. A play that is stopped counts for nothing.
 ///
 /// # Errors
 ///
@@ -70,18 +72,24 @@ pub fn simulate(
     let mut worker = model.worker();
     let mut out = Expansion::default();
     let mut sum = Simulated::default();
-    for play in 0..plays {
-        if play % 64 == 0 && watch.look(&Progress::default()).is_some() {
-            break;
-        }
+    let pace = Pace::new(watch);
+    'plays: for _ in 0..plays {
         let start = if starts.len() > 1 { dice(&weights) } else { 0 };
         let mut state = starts[start].state.clone();
         let (mut score, mut moves) = (0f64, 0);
         loop {
+            if let Err(limit) = pace.now() {
+                sum.limit = Some(limit);
+                break 'plays;
+            }
             out.clear();
             worker.expand(&state, false, &mut out);
             if let Some((_, fault)) = out.faults.first() {
                 return Err(*fault);
+            }
+            if let Some((_, limit)) = out.unfinished.first() {
+                sum.limit = Some(*limit);
+                break 'plays;
             }
             let head = out.heads[0];
             if head.status == Status::Goal {

@@ -4,7 +4,7 @@
 //! rules is the model's to give, before this search is asked.
 
 use crate::explore::{Faulted, Sweep, Until};
-use crate::limits::{Limit, Limits, Stop, Watch};
+use crate::limits::{Limit, Limits, Progress, Stop, Watch};
 use crate::model::{Fault, Model};
 use crate::route::{self, Route};
 use crate::space::{Class, Space};
@@ -66,16 +66,19 @@ pub fn solve_seeing(
     let space = &sweep.space;
     let last = space.levels_len() - 1;
     let goals: Vec<_> = space.level(last).filter(|&id| space.class(id) == Class::Goal).collect();
+    let progress = Progress { states: space.states_len(), depth: last, ..Progress::default() };
     let verdict = if !goals.is_empty() {
-        let route = route::first_route(model, space, last, &goals, false);
-        Verdict::Solvable(route.expect("a goal that was reached has a route"))
+        match route::first_route(model, space, last, &goals, false, &|| watch.look(&progress)) {
+            Ok(route) => Verdict::Solvable(route.expect("a goal that was reached has a route")),
+            Err(limit) => Verdict::Undecided(limit),
+        }
     } else if let Some(fault) = sweep.first_fault() {
         Verdict::Faulted(fault)
     } else {
         match stop {
             Stop::Hit(limit) => Verdict::Undecided(limit),
             // What lies behind them was not seen.
-            _ if sweep.cut => Verdict::Undecided(Limit::SetAside),
+            _ if sweep.set_aside => Verdict::Undecided(Limit::SetAside),
             _ => {
                 closed(space);
                 Verdict::Unsolvable

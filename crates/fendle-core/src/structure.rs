@@ -10,8 +10,9 @@ use serde::Serialize;
 
 use crate::explore::Explored;
 use crate::graph::{Arrows, Distances, Parts, arrows_bytes};
-use crate::limits::{Limits, Progress, Watch};
+use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Expansion, Model, MoveId};
+use crate::numbers::DisjointSets;
 use crate::space::{Class, Edge, Space, StateId};
 
 /// Shortest solutions above which they are not looked at one by one.
@@ -27,8 +28,14 @@ pub enum NotSeen {
         /// Bytes wanted.
         bytes: u64,
     },
-    /// Somebody asked to stop, or the time was up.
-    Stopped,
+    /// This limit ended it.
+    Stopped(Limit),
+}
+
+impl From<Limit> for NotSeen {
+    fn from(limit: Limit) -> NotSeen {
+        NotSeen::Stopped(limit)
+    }
 }
 
 /// How long a fatal move goes unnoticed: the least number of moves after it until a state can be stuck, lost or over.
@@ -162,8 +169,8 @@ pub fn structure(
         return Err(NotSeen::Memory { bytes });
     }
     let progress = Progress { states: counts.states, expanded: counts.states, depth: counts.depth, bytes };
-    let go_on = || watch.look(&progress).map_or(Ok(()), |_| Err(NotSeen::Stopped));
-    go_on()?;
+    let mut pace = Pace::new(watch).at(progress);
+    pace.now()?;
     let mut out = Structure {
         fatal_by_depth: vec![],
         delay: Delay::default(),
@@ -175,32 +182,27 @@ pub fn structure(
         widest: 0,
         by_distance: vec![],
     };
-    let on_way = counts.shortest.map(|length| OnWay::of(space, length));
+    let on_way = counts.shortest.map(|length| OnWay::of(space, length, &mut pace)).transpose()?;
     {
-        let arrows = Arrows::forward(space);
-        go_on()?;
-        let parts = Parts::of(space, &arrows);
-        go_on()?;
-        out.rooms = rooms(space, &parts);
+        let arrows = Arrows::forward(space, &mut pace)?;
+        let parts = Parts::of(space, &arrows, &mut pace)?;
+        out.rooms = rooms(space, &parts, &mut pace)?;
         drop(parts);
-        go_on()?;
         if let Some(on) = &on_way {
-            out.must_pass = must_pass(space, &arrows, &on.one_way(space));
+            out.must_pass = must_pass(space, &arrows, &on.one_way(space), &mut pace)?;
         }
     }
-    go_on()?;
-    let far = Distances::of(space, &Arrows::backward(space));
-    go_on()?;
-    out.walk(space, &far);
+    let far = Distances::of(space, &Arrows::backward(space, &mut pace)?, &mut pace)?;
+    out.walk(space, &far, &mut pace)?;
     if let Some(on) = &on_way {
-        out.shortest = Some(on.shortest(model, space));
+        out.shortest = Some(on.shortest(model, space, &mut pace)?);
     }
     Ok((out, far))
 }
 
 impl Structure {
     /// One pass over all transitions: fatal moves, delays, shares.
-    fn walk(&mut self, space: &Space, far: &Distances) {
+    fn walk(&mut self, space: &Space, far: &Distances, pace: &mut Pace<'_>) -> Result<(), Limit> {
         for depth in 0..space.levels_len() {
             let mut fatal = 0;
             space.each_edges(depth, |id, edges| {
@@ -245,15 +247,17 @@ impl Structure {
                 }
             });
             self.fatal_by_depth.push(fatal);
+            pace.step(4 * space.level_len(depth))?;
         }
         while self.fatal_by_depth.last() == Some(&0) {
             self.fatal_by_depth.pop();
         }
+        Ok(())
     }
 }
 
 /// Folds strongly connected parts to rooms and counts what leads out of them.
-fn rooms(space: &Space, parts: &Parts) -> Rooms {
+fn rooms(space: &Space, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
     let mut sizes = vec![0u32; parts.count as usize];
     let mut marks = vec![0u8; parts.count as usize];
     const LEFT: u8 = 1;
@@ -291,6 +295,7 @@ fn rooms(space: &Space, parts: &Parts) -> Rooms {
             out.doors += seen.len() as u64;
             out.winnable_doors += seen.iter().filter(|t| is_hopeful(space.class(**t))).count() as u64;
         });
+        pace.step(4 * space.level_len(depth))?;
     }
     for (size, mark) in sizes.iter().zip(&marks) {
         out.largest = out.largest.max(u64::from(*size));
@@ -314,7 +319,7 @@ fn rooms(space: &Space, parts: &Parts) -> Rooms {
     out.essentially_unique = out.winnable_rooms > 0
         && out.winnable_doors == out.winnable_rooms
         && firsts.all(|p| Some(p) == first);
-    out
+    Ok(out)
 }
 
 /// The states on every way from the starts to a goal, given one such way: a sweep along it that remembers how far
@@ -322,16 +327,21 @@ fn rooms(space: &Space, parts: &Parts) -> Rooms {
 ///
 /// A state of the given way lies on every way exactly when no other way leads round it; and such a way leaves the
 /// given one before it and comes back to it behind it.
-fn must_pass(space: &Space, arrows: &Arrows, way: &[StateId]) -> Vec<StateId> {
+fn must_pass(
+    space: &Space,
+    arrows: &Arrows,
+    way: &[StateId],
+    pace: &mut Pace<'_>,
+) -> Result<Vec<StateId>, Limit> {
     let place: std::collections::HashMap<u32, usize> =
-        way.iter().enumerate().map(|(i, id)| (id.0, i)).collect();
+        way.iter().enumerate().map(|(i, id)| (id.number(), i)).collect();
     let end = way.len();
     let mut seen = vec![0u64; space.ids_len().div_ceil(64)];
     let mut reach: Option<usize> = None;
     let mut work: Vec<u32> = vec![];
     let mut out = vec![];
     let mut visit = |to: u32, work: &mut Vec<u32>, reach: &mut Option<usize>| {
-        let class = space.class(StateId(to));
+        let class = space.class(StateId::from_number(to));
         if let Some(&i) = place.get(&to) {
             *reach = (*reach).max(Some(i));
         } else if class == Class::Goal {
@@ -342,11 +352,12 @@ fn must_pass(space: &Space, arrows: &Arrows, way: &[StateId]) -> Vec<StateId> {
         }
     };
     for s in space.starts() {
-        visit(s.0, &mut work, &mut reach);
+        visit(s.number(), &mut work, &mut reach);
     }
     for (i, id) in way.iter().enumerate() {
         while let Some(state) = work.pop() {
-            for &to in arrows.from(StateId(state)) {
+            pace.step(1)?;
+            for &to in arrows.from(StateId::from_number(state)) {
                 visit(to, &mut work, &mut reach);
             }
         }
@@ -359,7 +370,7 @@ fn must_pass(space: &Space, arrows: &Arrows, way: &[StateId]) -> Vec<StateId> {
             }
         }
     }
-    out
+    Ok(out)
 }
 
 /// The states on shortest ways to a goal, by depth, sorted. 4 bytes for each.
@@ -367,8 +378,11 @@ pub struct OnWay(Vec<Vec<StateId>>);
 
 impl OnWay {
     /// Finds them backwards, level by level. `length` is the least depth of a goal. O(|S| + |T|).
-    #[must_use]
-    pub fn of(space: &Space, length: u32) -> OnWay {
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it.
+    pub fn of(space: &Space, length: u32, pace: &mut Pace<'_>) -> Result<OnWay, Limit> {
         let mut levels = vec![vec![]; length as usize + 1];
         let mut marks = vec![0u64; space.ids_len().div_ceil(64)];
         for d in (0..=length).rev() {
@@ -378,18 +392,25 @@ impl OnWay {
             } else {
                 space.each_edges(d, |id, edges| {
                     // Marked states lie below: an edge leads at most one level down.
-                    if edges.iter().any(|e| marks[e.to.0 as usize / 64] >> (e.to.0 % 64) & 1 == 1) {
+                    if edges.iter().any(|e| marks[e.to.index() / 64] >> (e.to.index() % 64) & 1 == 1) {
                         here.push(id);
                     }
                 });
             }
             for id in &here {
-                marks[id.0 as usize / 64] |= 1 << (id.0 % 64);
+                marks[id.index() / 64] |= 1 << (id.index() % 64);
             }
             here.sort_unstable();
             levels[d as usize] = here;
+            pace.step(2 * space.level_len(d))?;
         }
-        OnWay(levels)
+        Ok(OnWay(levels))
+    }
+
+    /// Whether a state lies on a shortest way.
+    #[must_use]
+    pub fn holds(&self, space: &Space, id: StateId) -> bool {
+        self.index(space.depth_of(id) as usize, id).is_some()
     }
 
     fn index(&self, depth: usize, id: StateId) -> Option<usize> {
@@ -413,7 +434,7 @@ impl OnWay {
     }
 
     /// Counts the shortest solutions.
-    fn shortest(&self, model: &dyn Model, space: &Space) -> Shortest {
+    fn shortest(&self, model: &dyn Model, space: &Space, pace: &mut Pace<'_>) -> Result<Shortest, Limit> {
         let length = self.0.len() - 1;
         let mut corridor = Share::default();
         let mut ways: Vec<BigUint> = vec![BigUint::from(1u8); self.0[0].len()];
@@ -432,24 +453,29 @@ impl OnWay {
                 }
             };
             space.each_edges(depth as u32, &mut one);
+            pace.step(4 * space.level_len(depth as u32))?;
             ways = next;
         }
         let count: BigUint = ways.iter().sum();
         let few = u32::try_from(&count).ok().filter(|n| *n <= SOLUTIONS_MAX);
-        Shortest {
+        let classes = match few.filter(|_| space.is_sure()) {
+            Some(_) => Some(self.swap_classes(model, space, pace)?),
+            None => None,
+        };
+        Ok(Shortest {
             moves: length as u32,
             count: count.to_string(),
-            up_to_swaps: few.filter(|_| space.is_sure()).map(|_| self.swap_classes(model, space)),
+            up_to_swaps: classes,
             states: self.0.iter().map(|l| l.len() as u64).sum(),
             corridor,
-        }
+        })
     }
 
     /// Classes of shortest solutions under swaps of neighbouring moves with the same result.
     ///
     /// Every solution is numbered by its place in lexicographic order; a swap changes two terms of that number.
     /// O(solutions times moves).
-    fn swap_classes(&self, model: &dyn Model, space: &Space) -> u64 {
+    fn swap_classes(&self, model: &dyn Model, space: &Space, pace: &mut Pace<'_>) -> Result<u64, Limit> {
         let length = self.0.len() - 1;
         let words = model.layout().words();
         let mut worker = model.worker();
@@ -487,14 +513,7 @@ impl OnWay {
             })
             .collect();
         let total: u32 = left[0].iter().sum();
-        let mut root: Vec<u32> = (0..total).collect();
-        fn find(root: &mut [u32], mut i: u32) -> u32 {
-            while root[i as usize] != i {
-                root[i as usize] = root[root[i as usize] as usize];
-                i = root[i as usize];
-            }
-            i
-        }
+        let mut sets = DisjointSets::new(total);
         let mut classes = u64::from(total);
         for (start, first) in firsts.iter().enumerate() {
             // The way under way: at each depth the state and which of its steps is taken.
@@ -517,12 +536,9 @@ impl OnWay {
                     let other = number - before(d, i, k) - before(d + 1, j, l)
                         + before(d, i, k2)
                         + before(d + 1, j2, l2);
-                    let (x, y) = (find(&mut root, number), find(&mut root, other));
-                    if x != y {
-                        root[x.max(y) as usize] = x.min(y);
-                        classes -= 1;
-                    }
+                    classes -= u64::from(sets.join(number, other));
                 }
+                pace.step(length as u64)?;
                 // The next way in order.
                 way.pop();
                 while let Some((i, k)) = way.pop() {
@@ -537,6 +553,6 @@ impl OnWay {
                 }
             }
         }
-        classes
+        Ok(classes)
     }
 }

@@ -1,9 +1,7 @@
 //! Models that break: which fault is told, and the way to it, on any number of threads.
 
-use fendle_core::{
-    Expansion, Fault, Layout, Limits, Model, MoveId, NoWatch, Odds, Refusal, Start, Status, Verdict, Worker,
-    explore, solve,
-};
+use fendle_core::table::{Row, Table};
+use fendle_core::{Expansion, Fault, Layout, Limits, MoveId, NoWatch, Odds, Status, Verdict, explore, solve};
 
 /// A walker on a wide grid who goes right or down; the model breaks on certain cells.
 struct Minefield {
@@ -14,85 +12,28 @@ struct Minefield {
 }
 
 impl Minefield {
-    fn state(x: u64, y: u64) -> u64 {
-        x | y << 16
-    }
-}
-
-impl Model for Minefield {
-    fn layout(&self) -> Layout {
-        Layout::new(32)
-    }
-    fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(vec![Start { state: vec![0], weight: 1 }])
-    }
-    fn moves_len(&self) -> usize {
-        2
-    }
-    fn move_name(&self, of: MoveId) -> String {
-        ["right", "down"][of.0 as usize].into()
-    }
-    fn has_goal(&self) -> bool {
-        true
-    }
-    fn is_sure(&self) -> bool {
-        true
-    }
-    fn reason(&self, _: u16) -> String {
-        String::new()
-    }
-    fn fault_text(&self, fault: &Fault) -> String {
-        format!("broken at {}", fault.value)
-    }
-    fn worker(&self) -> Box<dyn Worker + '_> {
-        Box::new(Walker(self))
-    }
-}
-
-struct Walker<'m>(&'m Minefield);
-
-impl Walker<'_> {
-    fn broken(&self, x: u64, y: u64, of: Option<u32>) -> Option<Fault> {
-        let hit = self.0.broken.iter().any(|b| (b.0, b.1, b.2) == (x, y, of));
-        hit.then(|| Fault { site: 0, value: (x + 1000 * y) as i64, during: of.map(MoveId) })
-    }
-}
-
-impl Worker for Walker<'_> {
-    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
-        let (x, y) = (state[0] & 0xffff, state[0] >> 16);
-        match self.broken(x, y, None) {
-            Some(fault) => Err(fault),
-            None if (x, y) == self.0.goal => Ok(Status::Goal),
-            None => Ok(Status::Running),
-        }
-    }
-    fn expand(&mut self, states: &[u64], _: bool, out: &mut Expansion) {
-        for &s in states {
-            let (x, y) = (s & 0xffff, s >> 16);
-            let status = match self.status(&[s]) {
-                Ok(status) => status,
-                Err(fault) => {
-                    out.end_state(Status::Running, Some(fault));
-                    continue;
-                }
-            };
-            let mut fault = None;
-            if status == Status::Running {
-                for (m, (nx, ny)) in [(x + 1, y), (x, y + 1)].into_iter().enumerate() {
-                    if let Some(f) = self.broken(x, y, Some(m as u32)) {
-                        fault = fault.or(Some(f));
-                    } else if nx < self.0.side && ny < self.0.side {
-                        out.outcome(&[Minefield::state(nx, ny)]);
-                        out.end_move(MoveId(m as u32));
-                    }
-                }
+    /// The same as a model: row after row of cells, the value of a fault being column + 1000 * row.
+    fn table(&self) -> Table {
+        let side = self.side;
+        let row = |n: u64| {
+            let (x, y) = (n % side, n / side);
+            let broken = |of| self.broken.contains(&(x, y, of));
+            let value = (x + 1000 * y) as i64;
+            if broken(None) {
+                return Row::breaks(value);
             }
-            out.end_state(status, fault);
-        }
-    }
-    fn refusals(&mut self, _: &[u64]) -> Result<Vec<Refusal>, Fault> {
-        Ok(vec![])
+            let row = Row::new(if (x, y) == self.goal { Status::Goal } else { Status::Running });
+            [(x + 1, y), (x, y + 1)].into_iter().zip(0u32..).fold(row, |row, ((nx, ny), m)| {
+                if broken(Some(m)) {
+                    row.breaks_on(m, value)
+                } else if nx < side && ny < side {
+                    row.makes(m, (ny * side + nx) as usize)
+                } else {
+                    row
+                }
+            })
+        };
+        Table::new((0..side * side).map(row)).with_goal()
     }
 }
 
@@ -111,13 +52,13 @@ fn the_nearest_fault_is_told_and_of_equals_the_first_in_move_order() {
     let mut seen = vec![];
     for threads in [1, 2, 7] {
         let limits = Limits { threads, ..Limits::default() };
-        let found = explore(&field, limits, false, &NoWatch).expect("a sound start");
+        let found = explore(&field.table(), limits, false, &NoWatch).expect("a sound start");
         let fault = found.fault.expect("it breaks");
         assert_eq!(fault.fault, Fault { site: 0, value: 2005, during: Some(MoveId(1)) });
         assert_eq!(names(&fault.route.moves), "rrrrrdd");
         assert!(!found.counts.complete && found.counts.limit.is_none());
         assert!(found.counts.open > 0);
-        let Verdict::Faulted(same) = solve(&field, limits, &NoWatch).expect("sound").verdict else {
+        let Verdict::Faulted(same) = solve(&field.table(), limits, &NoWatch).expect("sound").verdict else {
             panic!("the goal lies behind the fault")
         };
         assert_eq!(same, fault);
@@ -129,12 +70,13 @@ fn the_nearest_fault_is_told_and_of_equals_the_first_in_move_order() {
 #[test]
 fn a_goal_nearer_than_a_fault_is_a_solution_all_the_same() {
     let field = Minefield { broken: vec![(4, 4, None)], goal: (3, 2), side: 9 };
-    let Verdict::Solvable(route) = solve(&field, Limits::default(), &NoWatch).expect("sound").verdict else {
+    let Verdict::Solvable(route) = solve(&field.table(), Limits::default(), &NoWatch).expect("sound").verdict
+    else {
         panic!("solvable")
     };
     assert_eq!(names(&route.moves), "rrrdd");
     // The whole space still shows the fault.
-    let found = explore(&field, Limits::default(), false, &NoWatch).expect("sound");
+    let found = explore(&field.table(), Limits::default(), false, &NoWatch).expect("sound");
     assert_eq!(found.fault.map(|f| names(&f.route.moves)), Some("rrrrdddd".into()));
 }
 
@@ -144,7 +86,7 @@ fn wide_spaces_are_counted_like_small_ones() {
     for n in [1u64, 2, 30, 300] {
         let field = Minefield { broken: vec![], goal: (n, n), side: n };
         for threads in [1, 2] {
-            let c = explore(&field, Limits { threads, ..Limits::default() }, false, &NoWatch)
+            let c = explore(&field.table(), Limits { threads, ..Limits::default() }, false, &NoWatch)
                 .expect("sound")
                 .counts;
             assert!(c.complete);
@@ -154,7 +96,7 @@ fn wide_spaces_are_counted_like_small_ones() {
             assert_eq!((c.stuck, c.dead, c.goal), (1, n * n - 1, 0));
         }
         let field = Minefield { broken: vec![], goal: (n - 1, n - 1), side: n };
-        let c = explore(&field, Limits::default(), false, &NoWatch).expect("sound").counts;
+        let c = explore(&field.table(), Limits::default(), false, &NoWatch).expect("sound").counts;
         assert_eq!((c.goal, c.winnable, c.dead, c.fatal_moves), (1, n * n - 1, 0, 0));
         assert_eq!(c.shortest.map(u64::from), Some(2 * (n - 1)));
     }
@@ -164,7 +106,7 @@ fn wide_spaces_are_counted_like_small_ones() {
 fn a_goal_on_the_way_cuts_the_space_behind_it_in_two() {
     // Won at (1, 1) on a 3 x 3 square: what is past it to the right or below can no longer win.
     let field = Minefield { broken: vec![], goal: (1, 1), side: 3 };
-    let found = explore(&field, Limits::default(), false, &NoWatch).expect("sound");
+    let found = explore(&field.table(), Limits::default(), false, &NoWatch).expect("sound");
     let c = &found.counts;
     // (0,0) (1,0) (0,1) can win; (2,*) and (*,2) cannot; (2,2) is stuck.
     assert_eq!((c.states, c.goal, c.winnable, c.dead, c.stuck), (9, 1, 3, 4, 1));

@@ -3,97 +3,45 @@
 
 use fendle_core::odds::{AimValue, Answers, Value, odds};
 use fendle_core::simulate::{Policy, mean_interval, share_interval, simulate};
-use fendle_core::{
-    Aim, Expansion, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Odds, Refusal, Start, Status,
-    Worker, explore,
-};
+use fendle_core::table::{Row, Table};
+use fendle_core::{Aim, Explored, Limits, NoWatch, Odds, Status, explore};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 /// A game written out: for each state its moves, for each move (target, weight, score).
 #[derive(Clone, Debug)]
-struct Table {
+struct Game {
     moves: Vec<Vec<Vec<(usize, u64, i64)>>>,
     goal: Vec<bool>,
     aim: Option<Aim>,
     waiting: bool,
 }
 
-impl Model for Table {
-    fn layout(&self) -> Layout {
-        Layout::new(8)
-    }
-    fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(vec![Start { state: vec![0], weight: 1 }])
-    }
-    fn moves_len(&self) -> usize {
-        4
-    }
-    fn move_name(&self, of: MoveId) -> String {
-        of.to_string()
-    }
-    fn has_goal(&self) -> bool {
-        self.goal.iter().any(|g| *g)
-    }
-    fn is_sure(&self) -> bool {
-        self.moves.iter().flatten().all(|m| m.len() == 1)
-    }
-    fn aim(&self) -> Option<Aim> {
-        self.aim
-    }
-    fn is_waiting(&self, of: MoveId) -> bool {
-        self.waiting && of.0 == 0
-    }
-    fn reason(&self, _: u16) -> String {
-        String::new()
-    }
-    fn fault_text(&self, _: &Fault) -> String {
-        String::new()
-    }
-    fn worker(&self) -> Box<dyn Worker + '_> {
-        Box::new(Walker(self))
-    }
-}
-
-struct Walker<'t>(&'t Table);
-
-impl Worker for Walker<'_> {
-    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
-        Ok(if self.0.goal[state[0] as usize] { Status::Goal } else { Status::Running })
-    }
-    fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
-        for &s in states {
-            let status = self.status(&[s]).expect("no faults");
-            if status == Status::Running || past_goals {
-                for (i, m) in self.0.moves[s as usize].iter().enumerate() {
-                    for &(t, w, score) in m {
-                        out.outcome_with(&[t as u64], Odds::scored(w, score));
-                    }
-                    out.end_move(MoveId(i as u32));
-                }
-            }
-            out.end_state(status, None);
+impl Game {
+    /// The same as a model. Each state is worth ten times its number; states 2k and 2k + 1 differ in a clock only.
+    fn table(&self) -> Table {
+        let row = |s: usize| {
+            let row = Row::new(if self.goal[s] { Status::Goal } else { Status::Running });
+            let row = row.worth(10 * s as i64).but_clocks(s as u64 / 2);
+            self.moves[s].iter().enumerate().fold(row, |row, (i, m)| {
+                row.draws(i as u32, m.iter().map(|&(t, w, score)| (t, Odds::scored(w, score))))
+            })
+        };
+        let table = Table::new((0..self.moves.len()).map(row)).waiting(self.waiting.then_some(0));
+        match self.aim {
+            Some(aim) => table.aim(aim),
+            None => table,
         }
     }
-    fn refusals(&mut self, _: &[u64]) -> Result<Vec<Refusal>, Fault> {
-        Ok(vec![])
-    }
-    fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {
-        Ok(state[0] as i64 * 10)
-    }
-    // States 2k and 2k + 1 differ in a clock only.
-    fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
-        a[0] / 2 == b[0] / 2
-    }
 }
 
-fn ask(t: &Table) -> (Explored, Answers) {
+fn ask(t: &Game) -> (Explored, Answers) {
     let limits = Limits { threads: 1, ..Limits::default() };
-    let found = explore(t, limits, false, &NoWatch).expect("a start");
-    let answers = odds(t, &found, &limits, &NoWatch).expect("sound").expect("fits");
+    let found = explore(&t.table(), limits, false, &NoWatch).expect("a start");
+    let answers = odds(&t.table(), &found, &limits, &NoWatch).expect("sound and small");
     (found, answers)
 }
 
-fn random(rng: &mut SmallRng, states: usize) -> Table {
+fn random(rng: &mut SmallRng, states: usize) -> Game {
     let moves = (0..states)
         .map(|_| {
             (0..rng.random_range(0..4))
@@ -111,7 +59,7 @@ fn random(rng: &mut SmallRng, states: usize) -> Table {
         })
         .collect();
     let goal = (0..states).map(|s| s == states - 1).collect();
-    Table { moves, goal, aim: None, waiting: false }
+    Game { moves, goal, aim: None, waiting: false }
 }
 
 /// Solves x = a x + b by elimination; `None` when it has no one solution.
@@ -138,7 +86,7 @@ fn solve(mut a: Vec<Vec<f64>>, mut b: Vec<f64>) -> Option<Vec<f64>> {
 
 /// For one fixed way of playing: the probability to reach the goal from 0, and the expected moves where that
 /// is 1.
-fn play(t: &Table, policy: &[usize]) -> (f64, f64) {
+fn play(t: &Game, policy: &[usize]) -> (f64, f64) {
     let n = t.moves.len();
     let step = |s: usize| t.moves[s].get(policy[s]).filter(|_| !t.goal[s]);
     // States that can reach the goal at all under this policy.
@@ -166,7 +114,7 @@ fn play(t: &Table, policy: &[usize]) -> (f64, f64) {
     (p[0], if p[0] > 1.0 - 1e-9 { moves[0] } else { f64::INFINITY })
 }
 
-fn policies(t: &Table) -> Vec<Vec<usize>> {
+fn policies(t: &Game) -> Vec<Vec<usize>> {
     let mut out = vec![vec![]];
     for m in &t.moves {
         let n = m.len().max(1);
@@ -226,7 +174,7 @@ fn bounds_hold_what_the_best_of_all_ways_of_playing_gives() {
 #[test]
 fn staying_for_ever_is_not_taken_for_winning() {
     // State 0 may wait, or toss a coin: goal or ruin.
-    let t = Table {
+    let t = Game {
         moves: vec![vec![vec![(0, 1, 0)], vec![(1, 1, 0), (2, 1, 0)]], vec![], vec![]],
         goal: vec![false, false, true],
         aim: None,
@@ -237,7 +185,7 @@ fn staying_for_ever_is_not_taken_for_winning() {
     assert!(win.low() <= 0.5 && win.high() >= 0.5 && win.high() - win.low() < 1e-9, "{win:?}");
     assert_eq!((found.counts.fatal_draws, found.counts.fatal_moves), (1, 0));
     // Two coins that can be tossed again: won with probability 1, and not for certain; 4 tosses.
-    let t = Table {
+    let t = Game {
         moves: vec![vec![vec![(0, 3, 0), (1, 1, 0)]], vec![]],
         goal: vec![false, true],
         aim: None,
@@ -252,7 +200,7 @@ fn staying_for_ever_is_not_taken_for_winning() {
 
 #[test]
 fn aims_are_exact_and_cycles_that_gain_are_unbounded() {
-    let line = |aim, score| Table {
+    let line = |aim, score| Game {
         // 0 -> 1 or 2; 1 -> 3; 2 -> 3 or 4.
         moves: vec![
             vec![vec![(1, 1, 5)], vec![(2, 1, score)]],
@@ -287,7 +235,7 @@ fn aims_are_exact_and_cycles_that_gain_are_unbounded() {
 #[test]
 fn waiting_that_changes_only_clocks_is_being_stuck() {
     // 0 -> 2 by a move; 2 and 3 wait for each other for ever; 4 waits until it becomes 6, which is new.
-    let t = Table {
+    let t = Game {
         moves: vec![
             vec![vec![(1, 1, 0)], vec![(2, 1, 0)], vec![(4, 1, 0)]],
             vec![vec![(0, 1, 0)]],
@@ -303,14 +251,14 @@ fn waiting_that_changes_only_clocks_is_being_stuck() {
     };
     let c = ask(&t).0.counts;
     assert_eq!((c.states, c.stuck, c.winnable, c.goal, c.dead), (7, 2, 4, 1, 0));
-    let free = Table { waiting: false, ..t };
+    let free = Game { waiting: false, ..t };
     let c = ask(&free).0.counts;
     assert_eq!((c.stuck, c.dead), (0, 2));
 }
 
 #[test]
 fn simulated_plays_estimate_what_is_known() {
-    let t = Table {
+    let t = Game {
         moves: vec![vec![vec![(1, 1, 2), (2, 3, 10)]], vec![], vec![]],
         goal: vec![false, true, false],
         aim: None,
@@ -327,7 +275,7 @@ fn simulated_plays_estimate_what_is_known() {
             })
             .expect("a weight")
     };
-    let e = simulate(&t, Policy::Random, (4000, 10), &mut dice, &NoWatch).expect("sound");
+    let e = simulate(&t.table(), Policy::Random, (4000, 10), &mut dice, &NoWatch).expect("sound");
     let (lo, hi) = share_interval(e.won, e.plays);
     assert!(lo < 0.25 && hi > 0.25 && hi - lo < 0.03, "{lo} {hi}");
     let (lo, hi) = mean_interval(e.score.0, e.score.1, e.plays);

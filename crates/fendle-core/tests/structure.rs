@@ -7,12 +7,14 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 use fendle_core::shape::{Difference, Likeness, likeness};
 use fendle_core::structure::{NotSeen, Structure, structure};
-use fendle_core::{
-    Expansion, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Refusal, Start, Status, Worker,
-    explore,
-};
+use fendle_core::table::{Row, Table};
+use fendle_core::{Explored, Limits, NoWatch, Space, Status, explore};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 use twins::{Shove, random_yard};
+
+fn alike(a: &Space, b: &Space, budget: u64) -> Likeness {
+    likeness(a, b, budget, &NoWatch).expect("no limit")
+}
 
 /// A game written out: for each state its moves (number, where it leads) and how it ended.
 #[derive(Clone, Debug, Default)]
@@ -22,60 +24,17 @@ struct Net {
     starts: Vec<usize>,
 }
 
-impl Model for Net {
-    fn layout(&self) -> Layout {
-        Layout::new(16)
-    }
-    fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(self.starts.iter().map(|s| Start { state: vec![*s as u64], weight: 1 }).collect())
-    }
-    fn moves_len(&self) -> usize {
-        100
-    }
-    fn move_name(&self, of: MoveId) -> String {
-        of.to_string()
-    }
-    fn has_goal(&self) -> bool {
-        true
-    }
-    fn is_sure(&self) -> bool {
-        true
-    }
-    fn reason(&self, _: u16) -> String {
-        String::new()
-    }
-    fn fault_text(&self, _: &Fault) -> String {
-        String::new()
-    }
-    fn worker(&self) -> Box<dyn Worker + '_> {
-        Box::new(Walker(self))
-    }
-}
-
-struct Walker<'n>(&'n Net);
-
-impl Worker for Walker<'_> {
-    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
-        Ok(match self.0.ended[state[0] as usize] {
-            Some(true) => Status::Goal,
-            Some(false) => Status::Lost(0),
-            None => Status::Running,
-        })
-    }
-    fn expand(&mut self, states: &[u64], _: bool, out: &mut Expansion) {
-        for &s in states {
-            let status = self.status(&[s]).expect("no faults");
-            if status == Status::Running {
-                for &(of, to) in &self.0.moves[s as usize] {
-                    out.outcome(&[to as u64]);
-                    out.end_move(MoveId(of));
-                }
-            }
-            out.end_state(status, None);
-        }
-    }
-    fn refusals(&mut self, _: &[u64]) -> Result<Vec<Refusal>, Fault> {
-        Ok(vec![])
+impl Net {
+    /// The same as a model.
+    fn table(&self) -> Table {
+        let row = |(moves, ended): (&Vec<(u32, usize)>, &Option<bool>)| match ended {
+            Some(true) => Row::goal(),
+            Some(false) => Row::lost(),
+            None => Row::running(moves.iter().copied()),
+        };
+        Table::new(self.moves.iter().zip(&self.ended).map(row))
+            .start(self.starts.iter().map(|s| (*s, 1)))
+            .with_goal()
     }
 }
 
@@ -214,8 +173,8 @@ impl Net {
 
 fn ask(net: &Net) -> (Explored, Structure) {
     let limits = Limits { threads: 1, ..Limits::default() };
-    let found = explore(net, limits, false, &NoWatch).expect("a start");
-    let s = structure(net, &found, &limits, &NoWatch).expect("seen whole").0;
+    let found = explore(&net.table(), limits, false, &NoWatch).expect("a start");
+    let s = structure(&net.table(), &found, &limits, &NoWatch).expect("seen whole").0;
     (found, s)
 }
 
@@ -407,12 +366,12 @@ fn counts_of_solutions_do_not_overflow() {
 fn a_space_that_was_not_seen_whole_has_no_structure() {
     let net = Net::yard(&Shove::read("A...\n.o._\n...."));
     let limits = Limits { threads: 1, max_states: 20, ..Limits::default() };
-    let found = explore(&net, limits, false, &NoWatch).expect("a start");
-    assert_eq!(structure(&net, &found, &limits, &NoWatch).err(), Some(NotSeen::Open));
+    let found = explore(&net.table(), limits, false, &NoWatch).expect("a start");
+    assert_eq!(structure(&net.table(), &found, &limits, &NoWatch).err(), Some(NotSeen::Open));
     let limits = Limits { threads: 1, ..Limits::default() };
-    let found = explore(&net, limits, false, &NoWatch).expect("a start");
+    let found = explore(&net.table(), limits, false, &NoWatch).expect("a start");
     let tight = Limits { memory_bytes: 1000, ..limits };
-    assert!(matches!(structure(&net, &found, &tight, &NoWatch), Err(NotSeen::Memory { .. })));
+    assert!(matches!(structure(&net.table(), &found, &tight, &NoWatch), Err(NotSeen::Memory { .. })));
 }
 
 fn permuted(net: &Net, to: &[usize]) -> Net {
@@ -469,7 +428,7 @@ fn shapes_are_told_apart_exactly_when_no_renaming_fits() {
         let mut b = permuted(&a, &to);
         let (found, _) = ask(&a);
         let (other, _) = ask(&b);
-        match likeness(&found.space, &other.space, 1 << 22) {
+        match alike(&found.space, &other.space, 1 << 22) {
             Likeness::Same(pairs) => {
                 assert_eq!(pairs.len(), n);
                 let name = |space: &fendle_core::Space, id| space.state(id)[0] as usize;
@@ -502,7 +461,7 @@ fn shapes_are_told_apart_exactly_when_no_renaming_fits() {
                 && a.starts.iter().map(|s| o[*s]).collect::<BTreeSet<_>>()
                     == b.starts.iter().copied().collect()
         });
-        match likeness(&found.space, &other.space, 1 << 22) {
+        match alike(&found.space, &other.space, 1 << 22) {
             Likeness::Same(_) => assert!(fits),
             Likeness::Different(_) => assert!(!fits),
             Likeness::Unknown => panic!("tiny spaces are decided"),
@@ -532,9 +491,9 @@ fn equal_neighbourhoods_are_not_taken_for_equal_shapes() {
     };
     let (one, _) = ask(&rings(&[12]));
     let (two, _) = ask(&rings(&[6, 6]));
-    assert_eq!(likeness(&one.space, &two.space, 1 << 24), Likeness::Different(Difference::EveryRenaming));
-    assert_eq!(likeness(&one.space, &two.space, 300), Likeness::Unknown);
-    assert!(matches!(likeness(&two.space, &ask(&rings(&[6, 6])).0.space, 1 << 24), Likeness::Same(_)));
+    assert_eq!(alike(&one.space, &two.space, 1 << 24), Likeness::Different(Difference::EveryRenaming));
+    assert_eq!(alike(&one.space, &two.space, 300), Likeness::Unknown);
+    assert!(matches!(alike(&two.space, &ask(&rings(&[6, 6])).0.space, 1 << 24), Likeness::Same(_)));
 }
 
 /// The two histograms of the charts, counted state by state.
@@ -563,7 +522,7 @@ fn states_by_moves_and_by_distance_are_counted_right() {
             |list: Vec<u64>| -> Vec<(u32, u64)> { (0u32..).zip(list).filter(|(_, n)| *n > 0).collect() };
         let want: Vec<(u32, u64)> = by_moves.into_iter().map(|(k, n)| (k as u32, n)).collect();
         assert_eq!(listed(fendle_core::graph::by_moves(space)), want, "round {round}: {net:?}");
-        let far = fendle_core::graph::Distances::of(space, &fendle_core::graph::Arrows::backward(space));
+        let far = fendle_core::graph::Distances::in_space(space, &NoWatch).expect("no limit");
         assert_eq!(
             listed(far.to_goal(space)),
             by_distance.into_iter().collect::<Vec<_>>(),

@@ -1,0 +1,384 @@
+//! The visited states of a sweep: exact, packed, sharded by hash.
+//!
+//! Every state is kept whole; nothing is decided on a hash alone. A space is four things behind four small doors:
+//!
+//! * [`table`]: the packed states of each shard, and the index that finds them;
+//! * [`classes`]: what is known of each state, one byte with its degree;
+//! * [`log`]: the transitions, as bytes, in the order in which states were expanded;
+//! * [`levels`]: which states lie at which depth.
+//!
+//! [`id`] alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the
+//! tables may lie elsewhere one day.
+//!
+//! # Cost
+//!
+//! With |S| states of b bytes and |T| transitions: `b |S|` for the states, 4.7 to 5.9 bytes a state for the index, 1 byte a
+//! state for class and degree, and 1 to 4 bytes a transition for the log. Shards grow one at a time, so growing never
+//! needs a second table of full size.
+
+pub(crate) mod classes;
+pub(crate) mod id;
+pub(crate) mod levels;
+pub(crate) mod log;
+pub(crate) mod table;
+
+pub use classes::Class;
+pub use id::{SHARDS, StateId};
+pub(crate) use id::{hash, shard_of};
+use levels::Levels;
+pub use log::Edge;
+use log::{EdgeLog, Targets};
+use table::StateTable;
+
+use crate::classify::Marks;
+use crate::model::Layout;
+use classes::Classes;
+
+/// One of [`SHARDS`] parts of a space: states whose hashes begin alike.
+pub(crate) struct Shard {
+    pub(crate) table: StateTable,
+    pub(crate) classes: Classes,
+    log: EdgeLog,
+    /// How many states, in local order, were expanded.
+    expanded: u32,
+}
+
+impl Shard {
+    fn new(number: usize, layout: Layout) -> Shard {
+        Shard {
+            table: StateTable::new(number, layout),
+            classes: Classes::default(),
+            log: EdgeLog::new(),
+            expanded: 0,
+        }
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        self.table.len()
+    }
+
+    pub(crate) fn expanded(&self) -> u32 {
+        self.expanded
+    }
+
+    /// Finds or adds a state. `None` when the shard holds all it can number.
+    pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(StateId, bool)> {
+        let found = self.table.insert(state, hash);
+        self.grow_classes();
+        found
+    }
+
+    /// Inserts whole states one after the other and appends their ids. False when the shard is full; the rest is then not
+    /// inserted.
+    pub(crate) fn insert_all(&mut self, states: &[u64], ids: &mut Vec<StateId>) -> bool {
+        let fits = self.table.insert_all(states, ids);
+        self.grow_classes();
+        fits
+    }
+
+    fn grow_classes(&mut self) {
+        self.classes.grow_to(self.table.len());
+    }
+
+    /// Takes the state added last out again.
+    pub(crate) fn pop(&mut self) {
+        self.table.pop();
+        self.classes.pop();
+    }
+
+    /// Keeps the edges of the next state in local order, and counts it as expanded.
+    pub(crate) fn log_edges(&mut self, edges: &[Edge], sure: bool) {
+        self.log.append(edges, sure);
+        self.skip_edges(edges.len());
+    }
+
+    /// Counts the next state in local order as expanded without keeping its edges.
+    pub(crate) fn skip_edges(&mut self, count: usize) {
+        self.classes.set_degree(self.expanded, count);
+        self.expanded += 1;
+    }
+
+    /// Says that the states not expanded so far lie one move deeper than those before.
+    pub(crate) fn begin_depth(&mut self) {
+        self.log.begin_depth();
+    }
+
+    fn bytes(&self) -> u64 {
+        self.table.bytes() + self.classes.bytes() + self.log.bytes()
+    }
+
+    /// Walks the records of states of one depth, in local order, `range` being its local numbers: `visit(local, targets)`
+    /// for the expanded states that are `wanted`; the others are skipped.
+    fn each_record(
+        &self,
+        depth: u32,
+        range: std::ops::Range<u32>,
+        wanted: impl Fn(u32, Class) -> bool,
+        mut visit: impl FnMut(u32, Targets<'_>),
+    ) {
+        let Some(mut reader) = self.log.read(depth) else { return };
+        self.classes.each(range.start, range.end.min(self.expanded), |local, class, degree| {
+            let targets = reader.next(degree);
+            if wanted(local, class) {
+                visit(local, targets);
+            }
+        });
+    }
+}
+
+/// All states that a sweep has seen, with their depths, classes and edges.
+pub struct Space {
+    pub(crate) layout: Layout,
+    pub(crate) shards: Vec<Shard>,
+    pub(crate) levels: Levels,
+    pub(crate) sure: bool,
+    pub(crate) starts: Vec<StateId>,
+    /// Weights of the starts.
+    pub(crate) start_weights: Vec<u64>,
+    /// States that are won for certain, and with probability 1. Empty without chance.
+    pub(crate) certain: Marks,
+    pub(crate) almost_certain: Marks,
+    /// Whether the edges are kept.
+    pub(crate) logged: bool,
+}
+
+impl Space {
+    pub(crate) fn new(layout: Layout, sure: bool) -> Space {
+        Space {
+            layout,
+            shards: (0..SHARDS).map(|n| Shard::new(n, layout)).collect(),
+            levels: Levels::new(),
+            sure,
+            starts: vec![],
+            start_weights: vec![],
+            certain: Marks::default(),
+            almost_certain: Marks::default(),
+            logged: true,
+        }
+    }
+
+    /// Whether the transitions are kept beside the states. Without them [`Space::each_edges`] has nothing to visit.
+    #[must_use]
+    pub fn has_edges(&self) -> bool {
+        self.logged
+    }
+
+    /// Gives the memory of the edges back.
+    pub(crate) fn drop_log(&mut self) {
+        self.logged = false;
+        self.shards.iter_mut().for_each(|s| s.log = EdgeLog::new());
+    }
+
+    /// Number of distinct states.
+    #[must_use]
+    pub fn states_len(&self) -> u64 {
+        self.shards.iter().map(|s| s.len() as u64).sum()
+    }
+
+    /// One more than the greatest id.
+    #[must_use]
+    pub fn ids_len(&self) -> usize {
+        self.shards.iter().map(Shard::len).max().unwrap_or(0) * SHARDS
+    }
+
+    /// Number of states whose moves were tried.
+    #[must_use]
+    pub fn expanded_len(&self) -> u64 {
+        self.shards.iter().map(|s| u64::from(s.expanded)).sum()
+    }
+
+    /// Bytes taken by the tables, capacity included.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.shards.iter().map(Shard::bytes).sum()
+    }
+
+    /// Number of depths that hold a state: the greatest depth plus one.
+    #[must_use]
+    pub fn levels_len(&self) -> u32 {
+        self.levels.len()
+    }
+
+    /// The start states, in the model's order, each once.
+    #[must_use]
+    pub fn starts(&self) -> &[StateId] {
+        &self.starts
+    }
+
+    /// Their weights.
+    #[must_use]
+    pub fn start_weights(&self) -> &[u64] {
+        &self.start_weights
+    }
+
+    /// Whether every move of the model has one outcome.
+    #[must_use]
+    pub fn is_sure(&self) -> bool {
+        self.sure
+    }
+
+    /// Whether some way of playing wins from here against every draw.
+    #[must_use]
+    pub fn is_certain(&self, id: StateId) -> bool {
+        let class = self.class(id);
+        class == Class::Goal || class == Class::Winnable && (self.sure || self.certain.has(id))
+    }
+
+    /// Whether some way of playing wins from here with probability 1.
+    #[must_use]
+    pub fn is_almost_certain(&self, id: StateId) -> bool {
+        let class = self.class(id);
+        class == Class::Goal || class == Class::Winnable && (self.sure || self.almost_certain.has(id))
+    }
+
+    /// Whether the moves of a state were tried.
+    #[must_use]
+    pub fn is_expanded(&self, id: StateId) -> bool {
+        id.local() < self.shards[id.shard()].expanded
+    }
+
+    /// How many edges a state has, as far as they are told apart: 15 stands for any greater number.
+    #[must_use]
+    pub fn edges_len(&self, id: StateId) -> usize {
+        self.shards[id.shard()].classes.degree(id.local())
+    }
+
+    /// The number of a state, if it was seen.
+    #[must_use]
+    pub fn find(&self, state: &[u64]) -> Option<StateId> {
+        let hash = hash(state);
+        let shard = shard_of(hash);
+        self.shards[shard].table.find(state, hash).map(|local| StateId::new(shard, local))
+    }
+
+    /// The packed words of a state.
+    #[must_use]
+    pub fn state(&self, id: StateId) -> Vec<u64> {
+        let mut out = Vec::with_capacity(self.layout.words());
+        self.shards[id.shard()].table.push_state(id.local() as usize, &mut out);
+        out
+    }
+
+    /// What is known of a state.
+    #[must_use]
+    pub fn class(&self, id: StateId) -> Class {
+        self.shards[id.shard()].classes.get(id.local())
+    }
+
+    pub(crate) fn set_class(&self, id: StateId, class: Class) {
+        self.shards[id.shard()].classes.set(id.local(), class);
+    }
+
+    /// Least number of moves from the nearest start. O(log depth).
+    #[must_use]
+    pub fn depth_of(&self, id: StateId) -> u32 {
+        self.levels.depth_of(id.shard(), id.local())
+    }
+
+    /// The local numbers of one depth in a shard.
+    pub(crate) fn level_of(&self, shard: usize, depth: u32) -> std::ops::Range<u32> {
+        self.levels.range(shard, depth, self.shards[shard].len())
+    }
+
+    /// How many states lie at a depth.
+    #[must_use]
+    pub fn level_len(&self, depth: u32) -> u64 {
+        (0..SHARDS).map(|n| self.level_of(n, depth).len() as u64).sum()
+    }
+
+    /// The states of one depth, in a fixed order that means nothing.
+    pub fn level(&self, depth: u32) -> impl Iterator<Item = StateId> + '_ {
+        (0..SHARDS).flat_map(move |n| self.level_of(n, depth).map(move |local| StateId::new(n, local)))
+    }
+
+    /// All states, nearest first.
+    pub fn ids(&self) -> impl Iterator<Item = StateId> + '_ {
+        (0..self.levels_len()).flat_map(|depth| self.level(depth))
+    }
+
+    /// Calls `visit(local, edges)` for the expanded states of one depth in one shard, in local order.
+    ///
+    /// `wanted` says for which states the edges are decoded at all; the others are skipped.
+    pub(crate) fn each_edges_in(
+        &self,
+        shard: usize,
+        depth: u32,
+        wanted: impl Fn(u32, Class) -> bool,
+        mut visit: impl FnMut(u32, &[Edge]),
+    ) {
+        let mut edges: Vec<Edge> = Vec::with_capacity(16);
+        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
+            edges.clear();
+            edges.extend(targets.map(|code| Edge::of(code, self.sure)));
+            visit(local, &edges);
+        });
+    }
+
+    /// Calls `hit(local)` for the wanted states of one depth in one shard with a target that `test` accepts.
+    pub(crate) fn each_with_target(
+        &self,
+        shard: usize,
+        depth: u32,
+        wanted: impl Fn(u32, Class) -> bool,
+        test: impl Fn(StateId) -> bool,
+        mut hit: impl FnMut(u32),
+    ) {
+        let sure = self.sure;
+        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, mut targets| {
+            if targets.any(|code| test(Edge::of(code, sure).to)) {
+                hit(local);
+            }
+        });
+    }
+
+    /// Calls `visit` with the edges of one state, in move order. O(edges of its level in its shard).
+    pub fn each_edges_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
+        if self.logged {
+            let one = |local: u32, _| local == id.local();
+            self.each_edges_in(id.shard(), self.depth_of(id), one, |_, e| e.iter().for_each(|e| visit(*e)));
+        }
+    }
+
+    /// Calls `visit` with every expanded state of one depth and its edges in move order.
+    pub fn each_edges(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
+        if self.logged {
+            for n in 0..SHARDS {
+                let all = |_: u32, _: Class| true;
+                self.each_edges_in(n, depth, all, |local, edges| visit(StateId::new(n, local), edges));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_edge_log_gives_back_what_was_put_in() {
+        for sure in [true, false] {
+            let mut shard = Shard::new(0, Layout::new(20));
+            let mut put = vec![];
+            for i in 0..500u64 {
+                shard.insert(&[i], hash(&[i])).expect("room");
+                let degree = if i == 250 { 70_000 } else { (i % 90) as usize };
+                let edges: Vec<Edge> = (0..degree)
+                    .map(|k| Edge {
+                        to: StateId::from_number((k as u32).wrapping_mul(2_654_435_761) >> (i % 20 + 1)),
+                        last: sure || k % 3 == 0,
+                    })
+                    .collect();
+                shard.log_edges(&edges, sure);
+                put.push(edges);
+            }
+            let mut seen = 0;
+            let wanted = |local: u32, _| local % 7 != 3;
+            shard.each_record(0, 0..500, wanted, |local, targets| {
+                let got: Vec<Edge> = targets.map(|code| Edge::of(code, sure)).collect();
+                assert_eq!(got, put[local as usize]);
+                seen += 1;
+            });
+            assert_eq!(seen, (0..500).filter(|l| l % 7 != 3).count());
+        }
+    }
+}
