@@ -20,12 +20,6 @@ impl Model for Casks {
     fn move_name(&self, of: MoveId) -> String {
         MOVES[of.0 as usize].into()
     }
-    fn has_goal(&self) -> bool {
-        true
-    }
-    fn is_sure(&self) -> bool {
-        true
-    }
     fn worker(&self) -> Box<dyn Worker + '_> {
         Box::new(Casks)
     }
@@ -63,6 +57,6 @@ fn main() {
     contract::check_model(&Casks, 1_000).expect("the model keeps its promises");
     let found = explore(&Casks, Limits::default(), false, &NoWatch).expect("a sound start");
     let route = found.solution(&Casks, &NoWatch).expect("no limit").expect("it can be won");
-    let names: Vec<String> = route.moves.iter().map(|m| Casks.move_name(*m)).collect();
-    println!("{} states; solved in {} moves: {}", found.counts.states, names.len(), names.join(", "));
+    println!("{} states; a shortest solution:", found.counts.states);
+    route.moves.iter().for_each(|m| println!("  {}", Casks.move_name(*m)));
 }

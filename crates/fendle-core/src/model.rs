@@ -310,11 +310,15 @@ pub trait Model: Sync {
     /// The move as the player writes it, such as `slide left`.
     fn move_name(&self, of: MoveId) -> String;
 
-    /// Whether the model has a goal at all. Without one no state is dead.
-    fn has_goal(&self) -> bool;
+    /// Whether the model has a goal at all; by default it has. Without one no state is dead.
+    fn has_goal(&self) -> bool {
+        true
+    }
 
-    /// Whether every move has exactly one outcome.
-    fn is_sure(&self) -> bool;
+    /// Whether every move has exactly one outcome; by default it has.
+    fn is_sure(&self) -> bool {
+        true
+    }
 
     /// What is to be made most or least of, if anything.
     fn aim(&self) -> Option<Aim> {
