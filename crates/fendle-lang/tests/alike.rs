@@ -15,7 +15,7 @@ const COIL: &str = include_str!("../../../models/coil.fendle");
 fn game(model_text: &str, level: &str) -> Game {
     let mut game = games(&model(model_text), &format!("model = 'm'\n[[level]]\n{level}")).remove(0);
     if game.bound.drawn {
-        let all = fendle_lang::setup::all(&game.bound).expect("a setup").expect("few ways");
+        let all = fendle_lang::run::setup::all(&game.bound).expect("a setup").expect("few ways");
         game.bound.position = all.starts[0].0.clone();
         game = Game::new(game.bound).expect("small");
         if all.starts.len() > 1 {
@@ -208,7 +208,7 @@ fn a_level_that_tells_like_things_apart_is_refused() {
             "model = 'm'\n[[level]]\nvalues.wants = '{wants}'\nstart.tile = '''\ntar pitch\nbare bare\n'''"
         );
         let file = sources.add("l", level.as_str());
-        let read = fendle_lang::level::read(file, &level, &mut errors).expect("well formed");
+        let read = fendle_lang::syntax::level::read(file, &level, &mut errors).expect("well formed");
         let bound = fendle_lang::bind(&model, file, &read.levels[0], &[], &mut errors);
         assert_eq!(bound.is_some(), fits, "{errors:?}");
         assert_eq!(errors.iter().any(|e| e.code == "L080"), !fits);

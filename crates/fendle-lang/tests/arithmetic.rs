@@ -8,9 +8,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use common::{compare, game};
 use fendle_lang::Game;
-use fendle_lang::exec::Machine;
+use fendle_lang::code::machine::Machine;
 use fendle_lang::play::{MoveTable, Step, step};
-use fendle_lang::reference::FaultKind;
+use fendle_lang::run::FaultKind;
 use plain::{
     C, COLS, Cell, MOST, Maker, N, ROWS, Result_, S, World, cell_text, number_text, set_text, truth_text,
     written,

@@ -9,9 +9,9 @@ use std::sync::Arc;
 use common::{SHOVE, SLIDE, compare_space, games, model};
 use fendle_core::{Exploration, Limits, Model as _, NoWatch, Verdict, explore, solve};
 use fendle_lang::Game;
-use fendle_lang::hir::Model;
-use fendle_lang::keeps::{Kept, enumerate, separations};
+use fendle_lang::model::Model;
 use fendle_lang::play::{MoveTable, replay};
+use fendle_lang::reasons::keeps::{Kept, enumerate, kept, separations};
 use rand::{SeedableRng, rngs::SmallRng};
 use twins::{Board, Shove, Slide, random_yard};
 
@@ -185,7 +185,7 @@ fn sliding_parity_is_proved_from_the_rules_and_right() {
             )
         };
         let bad = games(&slide, &text(&swapped)).remove(0);
-        assert_eq!(bad.kept, [Kept::ProvedFromRules]);
+        assert_eq!(kept(&bad), [Kept::ProvedFromRules]);
         let sep = separations(&bad);
         assert_eq!(sep.len(), 1, "{rows} x {cols}");
         assert_ne!(sep[0].here, sep[0].wanted);
@@ -202,7 +202,7 @@ fn sliding_parity_is_proved_from_the_rules_and_right() {
 #[test]
 fn alike_tiles_claim_no_parity() {
     for (_, game) in corpus().into_iter().filter(|(_, g)| g.bound.name.contains("alike")) {
-        assert_eq!(game.kept, [Kept::NotClaimed]);
+        assert_eq!(kept(&game), [Kept::NotClaimed]);
         assert!(separations(&game).is_empty());
     }
 }

@@ -22,7 +22,7 @@ type Board = Vec<Vec<u8>>;
 fn game(model_text: &str, level: &str) -> Game {
     let mut game = games(&model(model_text), &format!("model = 'm'\n[[level]]\n{level}")).remove(0);
     if game.bound.drawn {
-        let all = fendle_lang::setup::all(&game.bound).expect("a setup").expect("few ways");
+        let all = fendle_lang::run::setup::all(&game.bound).expect("a setup").expect("few ways");
         game.bound.position = all.starts[0].0.clone();
         game.starts = all.starts;
     }
@@ -107,7 +107,7 @@ fn a_spread_collection_takes_as_few_bits_as_there_are_arrangements() {
     let found = explore(&g, Limits::default(), false, &NoWatch).expect("a start");
     let fault = g.run_fault(&found.fault.expect("a ring is lost").fault);
     assert!(fault.to_string().contains("no longer hold each of their values once"), "{fault}");
-    let slow = fendle_lang::reference::Eval::new(&g.bound).apply(&g.bound.position, 0, &[1, 2]);
+    let slow = fendle_lang::run::Eval::new(&g.bound).apply(&g.bound.position, 0, &[1, 2]);
     assert_eq!(slow.map(|_| ()).map_err(|f| f.kind), Err(fault.kind));
 }
 
@@ -192,7 +192,7 @@ fn merging_on_two_by_two_has_its_known_counts_and_chances() {
         let c = &found.counts;
         assert_eq!([c.states, c.goal, c.stuck, c.winnable, c.certain], want, "top {top}");
         assert_eq!(c.almost_certain, c.certain, "without cycles the two are the same");
-        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("sound").expect("fits");
+        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("small and sound");
         let Some(Value::Exact(r)) = &a.win else { panic!("{:?}", a.win) };
         assert_eq!(r.to_string(), probability);
         // The same by a plain recursion, from each start.
@@ -311,7 +311,7 @@ fn groups_are_removed_as_a_plain_program_removes_them() {
         let c = &found.counts;
         assert_eq!((c.states, c.transitions, c.over), (seen.len() as u64, transitions, over), "{level}");
         assert_eq!((c.stuck, c.dead, c.free), (0, 0, c.states - over), "{level}");
-        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("sound").expect("fits");
+        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("small and sound");
         let Some(AimValue::Best(Value::Exact(v))) = &a.aim else { panic!("{:?}", a.aim) };
         assert_eq!(v.to_string(), left.to_string(), "{level}");
         let play = a.aim_play.expect("a play");
@@ -320,7 +320,7 @@ fn groups_are_removed_as_a_plain_program_removes_them() {
         // The same board with the other aim.
         let scored = model(&CLUMP.replace("aim least count(c on tile where tile[c] > 0)", "aim most score"));
         let g = games(&scored, &level).remove(0);
-        let a = odds(&g, &explored(&g), &Limits::default(), &NoWatch).expect("sound").expect("fits");
+        let a = odds(&g, &explored(&g), &Limits::default(), &NoWatch).expect("small and sound");
         let Some(AimValue::Best(Value::Exact(v))) = &a.aim else { panic!("{:?}", a.aim) };
         assert_eq!(v.to_string(), best_score[&board].to_string(), "{level}");
     }
@@ -529,8 +529,8 @@ fn a_drawn_start_has_no_run_and_a_move_and_is_the_same_for_the_same_seed() {
     let g = games(&model(MATCH), "model = 'm'\n[[level]]\nsize = [4, 4]\nvalues.kinds = 3").remove(0);
     let mut seen = HashSet::new();
     for seed in 0..40 {
-        let a = fendle_lang::setup::sample(&g.bound, seed).expect("a start");
-        assert_eq!(fendle_lang::setup::sample(&g.bound, seed), Ok(a.clone()));
+        let a = fendle_lang::run::setup::sample(&g.bound, seed).expect("a start");
+        assert_eq!(fendle_lang::run::setup::sample(&g.bound, seed), Ok(a.clone()));
         let board: Board = a.state[..16].chunks(4).map(|r| r.iter().map(|&t| t as u8).collect()).collect();
         assert!(runs(&board).is_empty(), "{board:?}");
         let any =
@@ -540,7 +540,7 @@ fn a_drawn_start_has_no_run_and_a_move_and_is_the_same_for_the_same_seed() {
     }
     assert!(seen.len() > 35);
     // The first start of seed 1, written down once: every machine draws it.
-    let first = fendle_lang::setup::sample(&g.bound, 1).expect("a start");
+    let first = fendle_lang::run::setup::sample(&g.bound, 1).expect("a start");
     assert_eq!(g.bound.line(&first.state), SEED_ONE);
 }
 

@@ -10,11 +10,12 @@ use fendle_core::infer::{Kind, fraction};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::{Value, odds};
 use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::known::player::Player;
 use fendle_lang::known::{Known, NotCounts, Sight};
 use fendle_lang::play::{MoveTable, Step, step};
-use fendle_lang::player::Player;
-use fendle_lang::setup::{Dice, worlds};
-use fendle_lang::{Game, Sources, compile, scatter};
+use fendle_lang::run::scatter;
+use fendle_lang::run::setup::{Dice, worlds};
+use fendle_lang::{Game, Sources, compile};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 const SWEEP: &str = include_str!("../../../models/sweep.fendle");
@@ -224,7 +225,7 @@ fn the_strip_and_the_board_of_twenty() {
     let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (g.pack(s), *w)).collect();
     let knowing = Knowing::new(&g, &packed, None).expect("worlds");
     let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
-    let a = odds(&knowing, &space, &limits(), &NoWatch).expect("no fault").expect("small");
+    let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
     assert_eq!(a.win, Some(Value::Exact(fraction(5, 20))));
     let of = |cell: u32| a.from_start.iter().find(|m| m.of.0 == cell).and_then(|m| m.win.clone());
     assert_eq!(of(0), Some(Value::Exact(fraction(4, 20))));
@@ -299,7 +300,7 @@ fn the_best_chance_to_win_is_that_of_a_plain_search_over_sets_of_layouts() {
             let knowing = Knowing::new(&g, &packed, None).expect("worlds");
             let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
             assert!(space.counts.complete && space.fault.is_none());
-            let a = odds(&knowing, &space, &limits(), &NoWatch).expect("no fault").expect("small");
+            let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
             let want = fraction(most as u128, all.len() as u128);
             assert_eq!(a.win, Some(Value::Exact(want)), "{rows} x {cols}, {rocks}");
         }
@@ -317,7 +318,7 @@ fn information_states_and_clues_say_the_same_along_whole_plays() {
         for seed in 0..25 {
             let mut g = game(text, &level);
             g.bound.start = scatter::scatter(&g.bound, &mut Dice::new(seed)).expect("a layout");
-            let start = fendle_lang::setup::all(&g.bound).expect("a setup").expect("one").starts[0].0.clone();
+            let start = fendle_lang::run::setup::all(&g.bound).expect("a setup").expect("one").starts[0].0.clone();
             let all = worlds(&g.bound, 100_000).expect("a prior").expect("few");
             let g = g.at(start.clone());
             let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (g.pack(s), *w)).collect();
@@ -392,7 +393,7 @@ fn pairs_take_the_turns_of_a_plain_recursion() {
         let packed: Vec<(Vec<u64>, u64)> = list.iter().map(|(s, w)| (g.pack(s), *w)).collect();
         let knowing = Knowing::new(&g, &packed, None).expect("worlds");
         let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
-        let a = odds(&knowing, &space, &limits(), &NoWatch).expect("no fault").expect("small");
+        let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
         assert_eq!(a.moves, Some(Value::Exact(exact)), "{n}");
         let plain = uncoverings(2 * n, 0, &mut HashMap::new());
         assert!((a.moves.expect("finite").low() - plain).abs() < 1e-9, "{n}: {plain}");

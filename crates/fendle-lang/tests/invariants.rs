@@ -6,9 +6,9 @@ use std::collections::{BTreeSet, HashSet};
 
 use common::game;
 use fendle_lang::Game;
-use fendle_lang::effects::{Effects, Form, WAYS_MAX, goal_ways};
-use fendle_lang::invariant::{Apart, Invariants};
-use fendle_lang::keeps::{Kept, separations};
+use fendle_lang::reasons::effects::{Effects, Form, WAYS_MAX, goal_ways};
+use fendle_lang::reasons::invariant::{Apart, Invariants};
+use fendle_lang::reasons::keeps::{Kept, kept, separations};
 use rand::seq::SliceRandom;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -103,7 +103,7 @@ fn the_parity_of_sliding_boards_is_found_and_proved() {
         // The line can be pasted, and is proved from the rules then.
         let text = format!("{SLIDE}\n{}\n", found.quantity.keeps_line(&g.bound));
         let pasted = game(&text, &level(rows, cols, &start, &sorted(n), &[]));
-        assert_eq!(pasted.kept, [Kept::ProvedFromRules]);
+        assert_eq!(kept(&pasted), [Kept::ProvedFromRules]);
         assert_eq!(separations(&pasted).len(), 1);
     }
 }
@@ -172,7 +172,7 @@ fn a_body_that_leaps_two_cells_keeps_its_colour() {
     assert_eq!(found.quantity.modulus, Some(2));
     assert_eq!(found.quantity.text(&g.bound), "sum(c on board where c in body: col(c)) mod 2");
     let text2 = format!("{text}\n{}\n", found.quantity.keeps_line(&g.bound));
-    assert_eq!(game(&text2, &level("r1c2 r2c3")).kept, [Kept::ProvedFromRules]);
+    assert_eq!(kept(&game(&text2, &level("r1c2 r2c3"))), [Kept::ProvedFromRules]);
     // Both leapt: nothing separates them, and it can be won.
     assert_eq!(apart(&game(&text, &level("r3c1 r4c1"))), None);
     // Both colours together agree, each alone does not: it takes the cells one by one, and is found all the same.
@@ -212,7 +212,7 @@ goal goods == 9 and coins == 1
     assert_eq!((found.here, found.wanted), (10, 11));
     let line = found.quantity.keeps_line(&g.bound);
     assert_eq!(
-        game(&format!("{text}\n{line}\n"), "start = { coins = 5, goods = 0, days = 0 }").kept,
+        kept(&game(&format!("{text}\n{line}\n"), "start = { coins = 5, goods = 0, days = 0 }")),
         [Kept::ProvedFromRules]
     );
 }
@@ -253,7 +253,7 @@ fn what_is_listed_is_the_same_along_every_play() {
             }
             let pasted =
                 game(&format!("{text}{}\n", q.keeps_line(&g.bound)), "start = { a = 10, b = 10, e = 10 }");
-            assert_eq!(pasted.kept, [Kept::ProvedFromRules], "{}", q.text(&g.bound));
+            assert_eq!(kept(&pasted), [Kept::ProvedFromRules], "{}", q.text(&g.bound));
         }
         // Over the integers: as many as the changes leave free.
         let independent = rank(&steps);
@@ -297,8 +297,8 @@ fn effects_are_those_of_all_typed_states() {
             b.codec.nth(n, &mut words);
             let state = g.unpack(&words);
             for (of, params) in &moves.list {
-                let mut eval = fendle_lang::reference::Eval::new(b);
-                if let Ok(fendle_lang::reference::Outcome::Done(made)) = eval.apply(&state, *of, params) {
+                let mut eval = fendle_lang::run::Eval::new(b);
+                if let Ok(fendle_lang::run::Outcome::Done(made)) = eval.apply(&state, *of, params) {
                     let to = &made[0].state;
                     let change = |i: usize| (i, state[i], to[i]);
                     let changes: Vec<_> =
@@ -336,7 +336,7 @@ goal all(c on lit: lit[c])
     assert!(
         Form::of(
             &g.bound,
-            &fendle_lang::hir::Body {
+            &fendle_lang::model::Body {
                 expr: g.bound.model.statuses[0].cond.expr.clone(),
                 locals: g.bound.model.statuses[0].cond.locals.clone(),
             }

@@ -4,8 +4,8 @@ mod common;
 
 use common::game;
 use fendle_core::{Limits, NoWatch, explore};
-use fendle_lang::keeps::{Kept, enumerate, separations};
-use fendle_lang::reference::FaultKind;
+use fendle_lang::reasons::keeps::{Kept, enumerate, kept, separations};
+use fendle_lang::run::FaultKind;
 
 /// A walker that goes two cells at a time never changes the colour of its cell.
 const LEAPER: &str = r#"
@@ -28,7 +28,7 @@ fn a_colouring_argument_is_proved_from_the_rules() {
     let text = LEAPER.replace("RULE", "");
     let level = "size = [5, 5]\nvalues.home = 'r1c2'\nstart.at = 'r1c1'\nstart.trips = 0";
     let g = game(&text, level);
-    assert_eq!(g.kept, [Kept::ProvedFromRules]);
+    assert_eq!(kept(&g), [Kept::ProvedFromRules]);
     let sep = &separations(&g)[0];
     assert_eq!((sep.here, sep.wanted), (0, 1));
 }
@@ -45,7 +45,7 @@ fn a_rule_that_breaks_it_is_never_called_proved() {
         let text = LEAPER.replace("RULE", &rule);
         let level = "size = [5, 5]\nvalues.home = 'r1c2'\nstart.at = 'r3c3'\nstart.trips = 0";
         let g = game(&text, level);
-        assert_eq!(g.kept, [Kept::Checked], "{rule}");
+        assert_eq!(kept(&g), [Kept::Checked], "{rule}");
         assert_eq!(enumerate(&g, 0, &mut || false), None, "{rule}");
         // Checked on every transition: the first one that changes it is reported.
         let found = explore(&g, Limits::default(), false, &NoWatch).expect("a sound start");
@@ -71,7 +71,7 @@ goal at == home
 keeps (col(at)) because "nothing moves sideways"
 "#;
     let g = game(text, "size = [4, 3]\nvalues.home = 'r1c2'\nstart.at = 'r4c1'");
-    assert_eq!(g.kept, [Kept::ProvedFromRules]);
+    assert_eq!(kept(&g), [Kept::ProvedFromRules]);
     assert_eq!(separations(&g).len(), 1);
     // What is greater of two is no sum: only trying every state shows that changing places keeps it.
     let text = r#"
@@ -84,7 +84,7 @@ goal a == 1 and b == 2
 keeps (max(a, b)) because "they only change places"
 "#;
     let g = game(text, "start = { a = 3, b = 0 }");
-    assert_eq!(g.kept, [Kept::Checked]);
+    assert_eq!(kept(&g), [Kept::Checked]);
     assert_eq!(enumerate(&g, 0, &mut || false), Some(Kept::ProvedByEnumeration { states: 25 }));
     assert_eq!(separations(&g).len(), 1);
 }
@@ -104,7 +104,7 @@ goal goods == 9 and coins == 1
 keeps (2 * coins + goods) because "two goods for a coin"
 "#;
     let g = game(text, "start = { coins = 5, goods = 0 }");
-    assert_eq!(g.kept, [Kept::ProvedFromRules]);
+    assert_eq!(kept(&g), [Kept::ProvedFromRules]);
     assert!(enumerate(&g, 0, &mut || false).is_some_and(Kept::is_proved));
     let sep = &separations(&g)[0];
     assert_eq!((sep.here, sep.wanted), (10, 11));

@@ -3,7 +3,7 @@
 mod common;
 
 use common::model;
-use fendle_lang::hir::{Drawee, FIGURES, Look, PAINTS, Paint};
+use fendle_lang::model::{Drawee, FIGURES, Look, PAINTS, Paint};
 use fendle_lang::{Sources, compile};
 
 /// A model with several kinds of variables and a `picture` block.

@@ -6,7 +6,7 @@ use common::game;
 use fendle_core::{Limits, Model as _, NoWatch, explore};
 use fendle_lang::Game;
 use fendle_lang::play::{MoveTable, Step, step};
-use fendle_lang::reference::{FaultKind, TraceEvent};
+use fendle_lang::run::{FaultKind, TraceEvent};
 
 /// Plays moves from the start; gives the position in one line, or what stopped it.
 fn play(g: &Game, moves: &str) -> String {

@@ -6,9 +6,10 @@ mod common;
 use std::sync::Arc;
 
 use fendle_core::{Limits, NoWatch, explore};
-use fendle_lang::examples::run_all;
-use fendle_lang::reference::{Eval, FaultKind};
-use fendle_lang::{Game, setup};
+use fendle_lang::Game;
+use fendle_lang::play::examples::run_all;
+use fendle_lang::run::setup;
+use fendle_lang::run::{Eval, FaultKind};
 
 const MERGE: &str = include_str!("../../../models/merge.fendle");
 const MATCH: &str = include_str!("../../../models/match.fendle");

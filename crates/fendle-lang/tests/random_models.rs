@@ -8,10 +8,10 @@ mod common;
 use std::collections::{BTreeMap, BTreeSet};
 
 use common::{compare, games, model};
-use fendle_lang::exec::Machine;
-use fendle_lang::ir::Op;
+use fendle_lang::code::ir::Op;
+use fendle_lang::code::machine::Machine;
 use fendle_lang::play::MoveTable;
-use fendle_lang::reference::FaultKind;
+use fendle_lang::run::FaultKind;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,14 +4,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use fendle_lang::chance::Chance;
-use fendle_lang::hir::Model;
-use fendle_lang::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
-use fendle_lang::lower::TooLarge;
+use fendle_lang::model::Model;
 use fendle_lang::play::{Call, MoveTable, Step, merged, step, step_drawn, with_draws};
-use fendle_lang::reference::{Drawn, Eval, RunFault};
-use fendle_lang::scatter::scatter;
-use fendle_lang::setup::{self, Dice, NoStart};
+use fendle_lang::run::TooLarge;
+use fendle_lang::run::scatter::scatter;
+use fendle_lang::run::setup::{self, Dice, NoStart};
+use fendle_lang::run::{Drawn, Eval, RunFault};
+use fendle_lang::state::chance::Chance;
+use fendle_lang::syntax::level::{FILE_BYTES_MAX, Key, Level, LevelFile, Raw, RawKind, read};
 use fendle_lang::{Bound, Diagnostic, FileId, Game, Severity, Sources, Span, bind, compile};
 
 use crate::args::LevelArgs;
@@ -129,7 +129,7 @@ impl Store {
                     format!("no model is named `{}`", name.text),
                 );
                 let known = LIBRARY.iter().map(|l| l.0);
-                if let Some(n) = fendle_lang::diag::near(&name.text, known.clone()) {
+                if let Some(n) = fendle_lang::source::near(&name.text, known.clone()) {
                     error = error.note(format!("did you mean `{n}`?"));
                 }
                 let list: Vec<&str> = known.collect();
@@ -360,7 +360,7 @@ pub fn game_of(bound: Bound, file: FileId, span: Span) -> Result<(Game, MoveTabl
         let text = match e {
             TooLarge::Moves { given } => format!(
                 "this level has {given} moves with their parameters; {} can be numbered",
-                fendle_lang::lower::MOVES_MAX
+                fendle_lang::run::MOVES_MAX
             ),
             TooLarge::Operations => {
                 "this model is too large for this level: its code passes the limit".into()
@@ -432,7 +432,7 @@ fn load_from(s: &Session, args: &LevelArgs, want: Want, text: String) -> Result<
             Some(level) => level,
             None => {
                 let names: Vec<&str> = levels.levels.iter().map(|l| l.name.as_str()).collect();
-                let near = fendle_lang::diag::near(name, names.iter().copied());
+                let near = fendle_lang::source::near(name, names.iter().copied());
                 let hint = near
                     .map_or(format!("there are: {}", names.join(", ")), |n| format!("did you mean `{n}`?"));
                 return Err(Trouble::Message(format!(
@@ -465,7 +465,7 @@ fn load_from(s: &Session, args: &LevelArgs, want: Want, text: String) -> Result<
         };
         if let Some((state, seen)) = sight {
             // Only what is seen: the layout is forgotten.
-            bound.scattered = fendle_lang::scatter::hidden_vars(&bound).collect();
+            bound.scattered = fendle_lang::run::scatter::hidden_vars(&bound).collect();
             bound.seen = seen;
             bound.drawn = false;
             bound.start.clone_from(&state);
@@ -532,7 +532,7 @@ fn play(s: &Session, loaded: &mut Loaded, what: &str, moves: &str) -> Result<Vec
             Ok(Ok(Step::Ended(e))) => {
                 format!(
                     "comes after the end: {}",
-                    fendle_lang::bind::ending_text(&loaded.game.bound.model.endings[e])
+                    fendle_lang::state::ending_text(&loaded.game.bound.model.endings[e])
                 )
             }
             Err(fault) => format!("breaks the model: {fault}"),

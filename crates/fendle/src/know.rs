@@ -2,7 +2,7 @@
 
 use fendle_core::knowledge::{Knowing, NotKnown};
 use fendle_core::{Fault, Limits, Model, MoveId};
-use fendle_lang::setup::worlds;
+use fendle_lang::run::setup::worlds;
 use fendle_lang::{Bound, Game};
 
 use serde_json::json;

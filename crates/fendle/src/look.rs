@@ -9,9 +9,9 @@ use std::fs;
 use std::path::Path;
 
 use fendle_lang::Bound;
-use fendle_lang::bind::Drawn;
-use fendle_lang::dead::{Fact, cells_of};
-use fendle_lang::hir::{self, Base, Drawee, Range, Scalar, Shape, TellDef};
+use fendle_lang::model::{self, Base, Drawee, Range, Scalar, Shape, TellDef};
+use fendle_lang::position::Drawn;
+use fendle_lang::reasons::dead::{Fact, cells_of};
 use fendle_view::page;
 use fendle_view::scene::Scene;
 use fendle_view::tiles::{Figure, Paint, Theme, Thing, Tiles, sheet};

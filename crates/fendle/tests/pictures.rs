@@ -185,7 +185,7 @@ fn a_model_gives_forms_and_colours() {
 /// The words of the language and the forms of pictures are one list.
 #[test]
 fn every_form_and_colour_of_the_language_can_be_drawn() {
-    use fendle_lang::hir::{FIGURES, PAINTS};
+    use fendle_lang::model::{FIGURES, PAINTS};
     assert_eq!(fendle_view::tiles::Figure::ALL.map(|f| f.0), FIGURES);
     assert_eq!(fendle_view::tiles::PAINTS, PAINTS);
     for figure in FIGURES {

@@ -5,10 +5,10 @@
 use std::sync::Arc;
 
 use fendle_core::Model as _;
-use fendle_lang::exec::{Break, Halt, Machine, Outcomes};
-use fendle_lang::hir::Model;
+use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
+use fendle_lang::model::Model;
 use fendle_lang::play::MoveTable;
-use fendle_lang::reference::{Eval, FaultKind, Made, Outcome, RunFault};
+use fendle_lang::run::{Eval, FaultKind, Made, Outcome, RunFault};
 use fendle_lang::{Game, Sources, bind, compile, level};
 
 pub const SLIDE: &str = include_str!("../../../../models/slide.fendle");
@@ -42,7 +42,7 @@ pub fn games(model: &Arc<Model>, text: &str) -> Vec<Game> {
         .levels
         .iter()
         .map(|l| match bind(model, file, l, &[], &mut errors) {
-            Some(b) => Game::new(b).expect("within the limits"),
+            Some(b) => fendle_lang::reasons::keeps::game_of(b).expect("within the limits"),
             None => panic!("{}\n{text}", show(&errors)),
         })
         .collect()

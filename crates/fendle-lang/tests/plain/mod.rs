@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use fendle_lang::reference::FaultKind;
+use fendle_lang::run::FaultKind;
 use rand::{Rng, rngs::SmallRng};
 
 pub const ROWS: i64 = 3;

@@ -70,7 +70,7 @@ fn game(case: &Case) -> Game {
     let levels = level::read(file, case.level, &mut errors).expect("a bench level reads");
     let bound = bind(&model, file, &levels.levels[0], &[], &mut errors).expect("a bench level binds");
     let starts = if bound.drawn {
-        fendle_lang::setup::all(&bound).expect("a setup that draws").expect("few ways").starts
+        fendle_lang::run::setup::all(&bound).expect("a setup that draws").expect("few ways").starts
     } else {
         vec![]
     };

@@ -11,10 +11,10 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use fendle_core::simulate::share_interval;
-use fendle_lang::hir::{EndKind, Model};
+use fendle_lang::known::player::{Player, risk_of};
+use fendle_lang::model::{EndKind, Model};
 use fendle_lang::play::MoveTable;
-use fendle_lang::player::{Player, risk_of};
-use fendle_lang::setup::{Dice, sample};
+use fendle_lang::run::setup::{Dice, sample};
 use fendle_lang::{Bound, Sources, bind, compile, level, scatter};
 use fendle_view::text::{grouped, table};
 use rayon::prelude::*;

@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fendle_core::{Exploration, Limit, explore};
-use fendle_lang::hir::Model;
-use fendle_lang::level::{Level, RawKind};
+use fendle_lang::model::Model;
 use fendle_lang::play::MoveTable;
+use fendle_lang::syntax::level::{Level, RawKind};
 use fendle_lang::{Diagnostic, FileId, bind};
 use fendle_view::page::{Row, sorted_table};
 use fendle_view::text::{counted, grouped, table};

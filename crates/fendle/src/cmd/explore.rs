@@ -7,7 +7,7 @@ use fendle_core::graph::{Arrows, Distances, by_moves};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::odds;
 use fendle_core::{Class, Exploration, Explored, Limit, Limits, Model as _, explore};
-use fendle_lang::dead::{Pattern, gallery};
+use fendle_lang::reasons::dead::{Pattern, gallery};
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use fendle_view::chart::{bars, by_depth, columns, depths};

@@ -3,12 +3,12 @@
 use std::collections::BTreeSet;
 
 use fendle_core::{Class, Explored, Limit, Progress, StateId, Watch, explore};
-use fendle_lang::alike::tells_apart;
-use fendle_lang::exec::Machine;
-use fendle_lang::hir::{And, Asked, Body, conjuncts_of};
-use fendle_lang::lower::with_condition;
+use fendle_lang::check::alike::tells_apart;
+use fendle_lang::code::lower::with_condition;
+use fendle_lang::code::machine::Machine;
+use fendle_lang::model::{And, Asked, Body, conjuncts_of};
 use fendle_lang::question;
-use fendle_lang::reference::Eval;
+use fendle_lang::run::Eval;
 use fendle_view::board::side_by_side;
 use fendle_view::text::{counted, grouped};
 use serde_json::json;

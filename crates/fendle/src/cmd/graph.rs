@@ -7,7 +7,7 @@ use fendle_core::graph::{Arrows, Parts};
 use fendle_core::shape::{Likeness, likeness};
 use fendle_core::structure::structure;
 use fendle_core::{Class, Expansion, Explored, Model as _, NoWatch, StateId};
-use fendle_lang::hir::{Scalar, Shape};
+use fendle_lang::model::{Scalar, Shape};
 use fendle_lang::{Bound, Game};
 use fendle_view::net::{Arrow, Boards, Net, Node, Spots, Status, force, layers, scene};
 use fendle_view::text::{counted, grouped};

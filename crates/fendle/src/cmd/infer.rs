@@ -9,11 +9,11 @@ use fendle_core::odds::{Value, odds};
 use fendle_core::simulate::share_interval;
 use fendle_core::{Limits, Watch as _, explore};
 use fendle_lang::Bound;
-use fendle_lang::bind::cell_name;
-use fendle_lang::hir::{Range, Shape};
 use fendle_lang::known::Source;
-use fendle_lang::player::{Player, Stopped, exact_risk};
-use fendle_lang::setup::Dice;
+use fendle_lang::known::player::{Player, Stopped, exact_risk};
+use fendle_lang::model::{Range, Shape};
+use fendle_lang::run::setup::Dice;
+use fendle_lang::state::cell_name;
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::{counted, grouped, table};
 use serde_json::{Value as Json, json};
@@ -234,7 +234,7 @@ fn best_play(s: &Session, loaded: &Loaded, counted: &Counted<'_>) -> Result<Wins
             state[known.places[c]] = i32::from(*v);
         }
         // Worlds that the rules themselves rule out are none.
-        if fendle_lang::reference::Eval::new(b).status(&state).is_ok() {
+        if fendle_lang::run::Eval::new(b).status(&state).is_ok() {
             worlds.push((game.pack(&state), weight));
         }
     }
@@ -337,7 +337,7 @@ fn by_counts(
     named(s, loaded)?;
     let mut blocks = vec![super::position_lines(shown, &b.position, &std::collections::BTreeSet::new())];
     blocks[0].insert(0, "as the player sees it".into());
-    for v in fendle_lang::scatter::hidden_vars(b) {
+    for v in fendle_lang::run::scatter::hidden_vars(b) {
         if matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set) {
             let mut lines = vec![format!("{}: percent, + free, ! sure, (n) told", b.model.vars[v].name)];
             lines.extend(risk_board(b, v, &cells, &b.position));
@@ -572,14 +572,14 @@ fn estimate(
             let mut next = vec![first];
             let won = loop {
                 match player.make(&next)? {
-                    Some(Some(e)) => break b.model.endings[e].kind == fendle_lang::hir::EndKind::Goal,
+                    Some(Some(e)) => break b.model.endings[e].kind == fendle_lang::model::EndKind::Goal,
                     Some(None) => {}
                     None => break false,
                 }
                 let found = player.infer()?;
                 let (news, ended) = player.make_safe(&found)?;
                 if let Some(e) = ended {
-                    break b.model.endings[e].kind == fendle_lang::hir::EndKind::Goal;
+                    break b.model.endings[e].kind == fendle_lang::model::EndKind::Goal;
                 }
                 if news {
                     next = vec![];
@@ -715,7 +715,7 @@ fn by_worlds(
     let mut of: BTreeMap<(usize, usize), BTreeMap<i32, u128>> = BTreeMap::new();
     for (words, weight) in &worlds {
         let state = game.unpack(words);
-        for v in fendle_lang::scatter::hidden_vars(b) {
+        for v in fendle_lang::run::scatter::hidden_vars(b) {
             let slot = &b.slots[v];
             for i in 0..slot.len {
                 *of.entry((v, i)).or_default().entry(state[slot.base + i]).or_default() +=
@@ -736,7 +736,7 @@ fn by_worlds(
                 allowed = false;
                 break;
             };
-            let is_lost = |e: usize| b.model.endings[e].kind == fendle_lang::hir::EndKind::Lost;
+            let is_lost = |e: usize| b.model.endings[e].kind == fendle_lang::model::EndKind::Lost;
             for p in list.iter().filter(|p| p.ended.is_some_and(is_lost)) {
                 lost += fraction(u128::from(*weight), all) * fraction(p.made.chance.num, p.made.chance.den);
             }

@@ -24,8 +24,8 @@ use std::collections::BTreeSet;
 
 use fendle_core::explore::Faulted;
 use fendle_core::{Class, Model as _, Route};
-use fendle_lang::bind::Drawn;
 use fendle_lang::play::{MoveTable, Played, replay, step};
+use fendle_lang::position::Drawn;
 use fendle_lang::{Bound, Diagnostic, Game};
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::folded;

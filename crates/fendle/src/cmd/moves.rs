@@ -4,9 +4,9 @@ use std::collections::BTreeSet;
 
 use fendle_core::knowledge::Knowing;
 use fendle_core::{Expansion, Model as _, MoveId, Odds};
-use fendle_lang::chance::Chance;
 use fendle_lang::play::place_name;
-use fendle_lang::reference::Eval;
+use fendle_lang::run::Eval;
+use fendle_lang::state::chance::Chance;
 use fendle_lang::{Bound, Game};
 use fendle_view::board::side_by_side;
 use fendle_view::scene::Scene;
@@ -197,7 +197,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, picture: &PictureArgs) -> Result<E
                 block.push(format!("chance {chance}, {:.3} %", 100.0 * chance.about()));
             }
             if let Ok(Some(e)) = Eval::new(b).status(state) {
-                block.push(format!("then {}", fendle_lang::bind::ending_text(&b.model.endings[e])));
+                block.push(format!("then {}", fendle_lang::state::ending_text(&b.model.endings[e])));
             }
             block.extend(position_lines(&shown, state, &none));
             blocks.push(block);

@@ -30,7 +30,7 @@ pub fn run(s: &mut Session, family: Option<&str>, dir: Option<PathBuf>, list: bo
     let family = family.unwrap_or_default();
     let Some((_, _, model)) = LIBRARY.iter().find(|l| l.0 == family) else {
         let known = LIBRARY.iter().map(|l| l.0);
-        let hint = match fendle_lang::diag::near(family, known.clone()) {
+        let hint = match fendle_lang::source::near(family, known.clone()) {
             Some(n) => format!("did you mean `{n}`?"),
             None => format!("there are: {}", known.collect::<Vec<_>>().join(", ")),
         };

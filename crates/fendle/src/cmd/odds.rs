@@ -6,7 +6,7 @@ use fendle_core::odds::{AimValue, Answers, Value, odds};
 use fendle_core::simulate::{Policy, Simulated, mean_interval, share_interval, simulate};
 use fendle_core::{Aim, Explored, Limit, Model as _, explore};
 use fendle_lang::Bound;
-use fendle_lang::setup::Dice;
+use fendle_lang::run::setup::Dice;
 use fendle_view::chart::{Lane, lanes as lanes_of};
 use fendle_view::page::{Part, report};
 use fendle_view::scene::Scene;

@@ -5,11 +5,11 @@ use std::path::Path;
 
 use fendle_core::proof::{MAGIC, StateSet, fingerprint, open, pack_states, seal};
 use fendle_core::{Model as _, Progress, Space, Watch as _};
-use fendle_lang::invariant::Quantity;
-use fendle_lang::keeps::Proof;
 use fendle_lang::play::{Step, is_won};
-use fendle_lang::recheck::{closed_set, declared, quantities, rules_text, term_of, term_parts};
-use fendle_lang::setup::Dice;
+use fendle_lang::reasons::invariant::Quantity;
+use fendle_lang::reasons::keeps::Proof;
+use fendle_lang::reasons::recheck::{closed_set, declared, quantities, rules_text, term_of, term_parts};
+use fendle_lang::run::setup::Dice;
 use fendle_lang::{Bound, Game};
 use fendle_view::text::{counted, grouped, wrapped};
 use serde::{Deserialize, Serialize};

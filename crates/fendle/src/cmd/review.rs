@@ -2,10 +2,10 @@
 
 use fendle_core::graph::{Arrows, Distances};
 use fendle_core::{Class, Explored, Limit, Model as _};
-use fendle_lang::bind::ending_text;
-use fendle_lang::dead::is_bad;
 use fendle_lang::play::{Step, place_name};
-use fendle_lang::setup::Dice;
+use fendle_lang::reasons::dead::is_bad;
+use fendle_lang::run::setup::Dice;
+use fendle_lang::state::ending_text;
 use fendle_view::text::{counted, table};
 use serde_json::{Value, json};
 

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fendle_lang::Bound;
-use fendle_lang::hir::{Dom, Shape, Show};
-use fendle_lang::reference::Eval;
+use fendle_lang::model::{Dom, Shape, Show};
+use fendle_lang::run::Eval;
 use serde_json::json;
 
 use super::{position_lines, title};
@@ -78,7 +78,7 @@ pub fn run(s: &mut Session, args: &LevelArgs, line: bool, picture: &PictureArgs)
 pub fn status_text(b: &Bound, state: &[i32]) -> String {
     match Eval::new(b).status(state) {
         Ok(None) => "running".into(),
-        Ok(Some(e)) => fendle_lang::bind::ending_text(&b.model.endings[e]),
+        Ok(Some(e)) => fendle_lang::state::ending_text(&b.model.endings[e]),
         Err(fault) => format!("the model breaks: {fault}"),
     }
 }
@@ -94,7 +94,7 @@ pub fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
         }
         let region = if def.state { state } else { &b.data };
         let values = &region[slot.base..slot.base + slot.len];
-        if def.dom.scalar() == fendle_lang::hir::Scalar::Bool {
+        if def.dom.scalar() == fendle_lang::model::Scalar::Bool {
             out.push((def.name.clone(), values.iter().filter(|x| **x != 0).count()));
             continue;
         }

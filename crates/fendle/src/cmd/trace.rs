@@ -3,10 +3,10 @@
 use std::collections::{BTreeSet, HashMap};
 
 use fendle_core::{Class, Explored, explore};
-use fendle_lang::bind::ending_text;
 use fendle_lang::play::{Played, Step, place_name};
-use fendle_lang::reference::{Made, TraceEvent};
-use fendle_lang::setup::Dice;
+use fendle_lang::run::setup::Dice;
+use fendle_lang::run::{Made, TraceEvent};
+use fendle_lang::state::ending_text;
 use serde_json::{Value, json};
 
 use super::{call_text, class_word, fault_trouble, position_lines, title};

@@ -3,15 +3,15 @@
 use std::collections::BTreeSet;
 
 use fendle_core::{Class, Explored, Model as _, Progress, Watch as _, explore};
-use fendle_lang::bind::ending_text;
-use fendle_lang::dead::{
+use fendle_lang::play::{Step, merged, step};
+use fendle_lang::reasons::dead::{
     DeadPart, Fact, Typed, cells_of, fact_text, gallery, is_bad, minimal_part, typed_states,
 };
-use fendle_lang::effects::{Effects, WAYS_MAX, goal_ways};
-use fendle_lang::invariant::{Apart, Invariants, Quantity};
-use fendle_lang::keeps::{Proof, proof};
-use fendle_lang::play::{Step, merged, step};
-use fendle_lang::reference::Eval;
+use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
+use fendle_lang::reasons::invariant::{Apart, Invariants, Quantity};
+use fendle_lang::reasons::keeps::{Proof, proof};
+use fendle_lang::run::Eval;
+use fendle_lang::state::ending_text;
 use fendle_lang::{Bound, Game};
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::scene::Scene;

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 use fendle_core::infer::{Fraction, Inferred, Kind, about, fraction, most_disjoint};
 use fendle_lang::Bound;
-use fendle_lang::bind::cell_name;
-use fendle_lang::hir::{EndKind, Scalar, Shape};
 use fendle_lang::known::Way;
+use fendle_lang::known::player::{Player, Stopped, exact_risk};
+use fendle_lang::model::{EndKind, Scalar, Shape};
 use fendle_lang::play::{MoveTable, Step, step};
-use fendle_lang::player::{Player, Stopped, exact_risk};
+use fendle_lang::state::cell_name;
 use fendle_view::board::{Board, side_by_side};
 use fendle_view::text::{counted, grouped};
 use serde_json::{Value as Json, json};
@@ -262,7 +262,7 @@ fn risk_lines(b: &Bound, player: &Player<'_>, found: &Inferred) -> Vec<String> {
         })
         .collect();
     let mut out = vec![];
-    for v in fendle_lang::scatter::hidden_vars(b) {
+    for v in fendle_lang::run::scatter::hidden_vars(b) {
         if matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set) {
             out.extend(risk_board(b, v, &reports, &player.state));
         }
@@ -320,7 +320,7 @@ fn layout_lines(
 ) -> Vec<String> {
     let mut out = vec![];
     let mut from = 0;
-    for v in fendle_lang::scatter::hidden_vars(b) {
+    for v in fendle_lang::run::scatter::hidden_vars(b) {
         let len = b.slots[v].len;
         if matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set) {
             let mut rows: Vec<Vec<String>> = (0..b.rows)
@@ -387,7 +387,7 @@ pub fn write_text(s: &mut Session, b: &Bound, r: &Report) -> Result<(), Trouble>
         blocks[0].extend(g.board.clone());
         if let Some((other, cells)) = &g.other {
             // The unknowns are numbered variable after variable.
-            let vars: Vec<usize> = fendle_lang::scatter::hidden_vars(b).collect();
+            let vars: Vec<usize> = fendle_lang::run::scatter::hidden_vars(b).collect();
             let place = |c: usize| {
                 let mut c = c;
                 for &v in &vars {

@@ -1,0 +1,245 @@
+//! How things are shown: drawings as text, and pictures.
+
+use super::*;
+
+impl Checker<'_> {
+    // ---- pictures ----
+
+    pub(super) fn look(&mut self, rule: &tree::LookRule, tells: &[TellDef]) -> Option<LookRule> {
+        let name = &rule.target;
+        let drawn = |v: &usize| match self.vars[*v].shape {
+            Shape::Grid | Shape::Set | Shape::Lists(..) => true,
+            Shape::One => matches!(
+                self.vars[*v].dom.scalar(),
+                Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell)
+            ),
+            Shape::Array(_) | Shape::List(_) => false,
+        };
+        let global = self.globals.get(&name.text).map(|g| g.0);
+        let var = match global {
+            Some(Global::Var(v)) => Some(v).filter(drawn),
+            Some(Global::Const(usize::MAX)) => return None,
+            _ => None,
+        };
+        let tell = tells.iter().position(|t| t.name == name.text);
+        let scalar = match (var, tell) {
+            (Some(v), _) => self.vars[v].dom.scalar(),
+            (None, Some(t)) => tells[t].value.ty.scalar().unwrap_or(Scalar::Int),
+            (None, None) if global.is_none() => {
+                self.unknown(name, "variable");
+                return None;
+            }
+            (None, None) => {
+                self.error("M067", name.span, format!("`{}` stands on no cell of a picture", name.text))
+                    .notes
+                    .push(
+                        "grids, sets, cells, placed shapes, arrays of lists, and what is told can be drawn"
+                            .into(),
+                    );
+                return None;
+            }
+        };
+        let of: Vec<Drawee> = var.map(Drawee::Var).into_iter().chain(tell.map(Drawee::Tell)).collect();
+        let valued = var.is_none_or(|v| matches!(self.vars[v].shape, Shape::Grid | Shape::Lists(..)));
+        let mut values = None;
+        if let Some((from, to)) = &rule.values {
+            if !valued {
+                self.error(
+                    "M067",
+                    name.span,
+                    format!("`{}` is there or not: it has no values here", name.text),
+                );
+                return None;
+            }
+            let mut one = |e: &A| {
+                let value = self.lone(e, Place::Level);
+                let value = self.coerce(value, scalar.ty());
+                match value.kind {
+                    Ek::Const(n) => Some(n),
+                    _ => {
+                        self.error("M041", value.span, "this must be a plain value");
+                        None
+                    }
+                }
+            };
+            let lo = one(from)?;
+            let hi = if let Some(to) = to { one(to)? } else { lo };
+            values = Some((lo, hi));
+        }
+        let mut look = Look { label: rule.label.as_ref().map(|l| l.0.clone()), ..Look::default() };
+        let mut twice = None;
+        for word in &rule.words {
+            let at = |list: &[&str]| list.iter().position(|w| *w == word.text);
+            if let Some(f) = at(&FIGURES) {
+                twice = twice.or(look.figure.replace(f).map(|_| word.span));
+            } else if let Some(p) = at(&PAINTS) {
+                twice = twice.or(look.paint.replace(Paint::Named(p)).map(|_| word.span));
+            } else {
+                let all = || FIGURES.iter().chain(&PAINTS).copied();
+                let near = near(&word.text, all()).map(str::to_string);
+                let error =
+                    self.error("M068", word.span, format!("no form and no colour is named `{}`", word.text));
+                error.notes.extend(near.map(|n| format!("did you mean `{n}`?")));
+                error.notes.push(format!("forms: {}", FIGURES.join(", ")));
+                error.notes.push(format!("colours: {}, and rgb(R, G, B)", PAINTS.join(", ")));
+            }
+        }
+        if let Some((parts, span)) = rule.rgb {
+            match parts.map(u8::try_from) {
+                [Ok(r), Ok(g), Ok(b)] => {
+                    twice = twice.or(look.paint.replace(Paint::Rgb(r, g, b)).map(|_| span));
+                }
+                _ => {
+                    self.error("M068", span, "the parts of a colour are numbers from 0 to 255");
+                }
+            }
+        }
+        if let Some(span) = twice {
+            self.error("M068", span, "one form and one colour are enough");
+        }
+        if look == Look::default() && rule.words.is_empty() && rule.rgb.is_none() {
+            self.error("M068", name.span, "this says nothing: name a form, a colour or a label in quotes");
+        }
+        Some(LookRule { of, values, look })
+    }
+
+    // ---- show ----
+
+    pub(super) fn show(&mut self, name: &Name, joined: bool, rules: &[tree::ShowRule]) -> Option<Show> {
+        let constant = |e: Expr| if let Ek::Const(n) = e.kind { Some(n) } else { None };
+        if let Some(&(global, declared)) = self.globals.get(&name.text) {
+            let Global::Var(var) = global else {
+                if global != Global::Const(usize::MAX) {
+                    let file = self.file;
+                    self.error(
+                        "M040",
+                        name.span,
+                        format!("`{}` is {}, not a grid", name.text, global.what()),
+                    )
+                    .labels
+                    .push(crate::source::Label {
+                        file,
+                        span: declared,
+                        text: "declared here".into(),
+                    });
+                }
+                return None;
+            };
+            if self.vars[var].shape != Shape::Grid && self.vars[var].shape != Shape::Set {
+                self.error("M040", name.span, format!("`{}` is no grid", name.text));
+                return None;
+            }
+            let want = self.vars[var].dom.scalar().ty();
+            let mut glyphs: Vec<(i64, String)> = vec![];
+            for rule in rules {
+                let [fact] = rule.facts.as_slice() else {
+                    self.error("M041", rule.span, "a rule for one grid is a value and its glyph");
+                    continue;
+                };
+                let value = self.lone(fact, Place::Level);
+                let value = self.coerce(value, want);
+                let span = value.span;
+                let Some(value) = constant(value) else {
+                    self.error("M041", span, "this must be a plain value");
+                    continue;
+                };
+                if glyphs.iter().any(|(v, g)| *v == value || *g == rule.glyph) {
+                    self.error("M042", rule.span, "this glyph or value has a rule already");
+                }
+                if rule.glyph.is_empty()
+                    || rule.glyph.contains(|c: char| c.is_whitespace() || "/;=".contains(c))
+                    || (joined && rule.glyph.chars().count() != 1)
+                {
+                    self.error("M043", rule.span, "this cannot be a glyph here").notes.push(
+                        "glyphs hold no blanks and none of / ; =, and are one character when joined".into(),
+                    );
+                }
+                glyphs.push((value, rule.glyph.clone()));
+            }
+            return Some(Show::Values { var, glyphs, joined });
+        }
+        let mut vars: Vec<usize> = vec![];
+        let mut out: Vec<(char, Vec<Fact>)> = vec![];
+        for rule in rules {
+            let mut chars = rule.glyph.chars();
+            let glyph = match (chars.next(), chars.next()) {
+                (Some(c), None) if !c.is_whitespace() && !"/;=".contains(c) => c,
+                _ => {
+                    self.error("M043", rule.span, "a glyph of a drawing is one character")
+                        .notes
+                        .push("any but blanks and / ; =".into());
+                    continue;
+                }
+            };
+            let before = self.errors.len();
+            let mut sound = true;
+            let mut facts: Vec<Fact> = vec![];
+            for fact in &rule.facts {
+                let (target, value) = match &fact.kind {
+                    K::Bin(BinOp::Eq, t, v) => (&**t, Some(&**v)),
+                    _ => (fact, None),
+                };
+                let K::Name(n) = &target.kind else {
+                    self.error("M044", target.span, "a fact is a variable, or `variable = value`");
+                    continue;
+                };
+                let Some(&(Global::Var(var), _)) = self.globals.get(n) else {
+                    if !matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
+                        self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
+                    }
+                    sound = false;
+                    continue;
+                };
+                let def = &self.vars[var];
+                let scalar = def.dom.scalar();
+                let value = match (def.shape, value) {
+                    (Shape::One, None) if matches!(scalar, Scalar::Placed(_)) => 1,
+                    (Shape::Grid, Some(v)) => {
+                        let v = self.lone(v, Place::Level);
+                        let v = self.coerce(v, scalar.ty());
+                        match constant(v) {
+                            Some(n) => n,
+                            None => {
+                                self.error("M041", fact.span, "this must be a plain value");
+                                continue;
+                            }
+                        }
+                    }
+                    (Shape::Grid, None) if scalar == Scalar::Bool => 1,
+                    (Shape::Set, None) => 1,
+                    (Shape::One, None) if scalar == Scalar::Cell => 1,
+                    _ => {
+                        self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
+                            .notes
+                            .push(
+                                "it can set a grid of bools, a set, the place of a cell, or `grid = value`"
+                                    .into(),
+                            );
+                        continue;
+                    }
+                };
+                if !vars.contains(&var) {
+                    vars.push(var);
+                }
+                facts.push(Fact { var, value });
+            }
+            if self.errors.len() > before || !sound {
+                continue;
+            }
+            facts.sort_by_key(|f| f.var);
+            if out.iter().any(|(g, _)| *g == glyph) {
+                self.error("M042", rule.span, format!("the glyph `{glyph}` has a rule already"));
+            } else if out.iter().any(|(_, f)| *f == facts) {
+                self.error("M042", rule.span, "another glyph says the same already");
+            }
+            out.push((glyph, facts));
+        }
+        if !out.iter().any(|(_, f)| f.is_empty()) && !rules.is_empty() {
+            self.error("M045", name.span, format!("`{}` has no glyph for an empty cell", name.text))
+                .notes
+                .push("add a rule with nothing behind the glyph, such as \".\"".into());
+        }
+        vars.sort_unstable();
+        Some(Show::Drawing { name: name.text.clone(), vars, rules: out, span: name.span })
+    }
+}

@@ -1,0 +1,597 @@
+//! The items of a model, in the order in which they need each other.
+
+use super::*;
+
+impl Checker<'_> {
+    pub(super) fn model(&mut self, source: &tree::Source) -> Model {
+        self.lost = source.lost.iter().cloned().collect();
+        self.collect(source);
+        for i in 0..self.const_asts.len() {
+            self.const_value(i);
+        }
+        for i in 0..self.fn_asts.len() {
+            self.function(i, None);
+        }
+        for i in 0..self.proc_asts.len() {
+            self.procedure(i, None);
+        }
+        let mut moves = vec![];
+        let mut after = None;
+        let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
+        let mut spreads: Vec<SpreadDef> = vec![];
+        let mut alike: Vec<AlikeDef> = vec![];
+        let mut tells: Vec<TellDef> = vec![];
+        let mut conds: Vec<(EndKind, StatusCond)> = vec![];
+        let mut order: Option<(Vec<Name>, Span)> = None;
+        let mut bound = None;
+        let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
+        let mut pictures = vec![];
+        let mut goal_span: Option<Span> = None;
+        for item in &source.items {
+            match item {
+                Item::Move { name, params, body, waiting } => {
+                    let mut def = self.move_def(name, params, body);
+                    def.waiting = *waiting;
+                    moves.push(def);
+                }
+                Item::After(block, span) => {
+                    if after.is_some() {
+                        self.error("M003", *span, "a model has one `after` block");
+                    }
+                    after = Some(self.lone_block("after", block, Place::After));
+                }
+                Item::Tick { every, on, body, span } => {
+                    let body = self.lone_block("tick", body, Place::Tick);
+                    let mut on_move = None;
+                    if let Some(on) = on {
+                        match self.globals.get(&on.text) {
+                            Some(&(Global::Move(m), _)) => on_move = Some(m),
+                            _ => {
+                                self.error("M047", on.span, format!("no move is named `{}`", on.text))
+                                    .notes
+                                    .push("declare it: `waiting move wait`".into());
+                            }
+                        }
+                    }
+                    let clock = every.as_ref().and_then(|e| self.clock(e, *span));
+                    ticks.push(TickDef { on: on_move, clock, body });
+                }
+                Item::Setup { attempts, body, span } => {
+                    if setup.is_some() {
+                        self.error("M003", *span, "a model has one `setup` block");
+                    }
+                    let attempts = attempts.as_ref().map(|e| {
+                        let e = self.lone(e, Place::Level);
+                        self.coerce(e, Ty::Int)
+                    });
+                    let body = self.lone_block("setup", body, Place::Setup);
+                    setup = Some(SetupDef { body, attempts, span: *span });
+                }
+                Item::Spread { lo, hi, over, span } => {
+                    let lo = self.lone(lo, Place::Level);
+                    let hi = self.lone(hi, Place::Level);
+                    let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
+                    match self.globals.get(&over.text) {
+                        Some(&(Global::Var(var), _))
+                            if self.vars[var].state
+                                && matches!(self.vars[var].shape, Shape::Lists(_, false))
+                                && self.vars[var].dom.scalar() == Scalar::Int =>
+                        {
+                            if spreads.iter().any(|s| s.var == var) {
+                                self.error(
+                                    "M003",
+                                    *span,
+                                    format!("`{}` has its collection already", over.text),
+                                );
+                            }
+                            spreads.push(SpreadDef { var, lo, hi, span: *span });
+                        }
+                        Some(_) => {
+                            self.error(
+                                "M059",
+                                over.span,
+                                "numbers are spread over a `state` array of lists of numbers",
+                            )
+                            .notes
+                            .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
+                        }
+                        None => self.unknown(over, "array of lists"),
+                    }
+                }
+                Item::Var { names, hidden: Some(prior), .. } => {
+                    for name in names {
+                        self.prior(name, prior);
+                    }
+                }
+                Item::Tell { name, value, binder, when, span } => {
+                    let def = self.tell(name.as_ref(), (value, binder.as_ref(), when.as_ref()), *span);
+                    if tells.iter().any(|t| t.name == def.name) {
+                        self.error("M002", *span, format!("`{}` is told twice", def.name))
+                            .notes
+                            .push("give it a name: `tell NAME: ...`".into());
+                    }
+                    tells.push(def);
+                }
+                Item::Alike { what, when, span } => {
+                    let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+                    if let Some(kind) = self.likeness(what, *span) {
+                        alike.push(AlikeDef { kind, when, span: *span });
+                    }
+                }
+                Item::Aim { most, what, span } => {
+                    if aim.is_some() {
+                        self.error("M003", *span, "a model has one `aim`");
+                    }
+                    let what = what.as_ref().map(|e| self.quantity(e));
+                    aim = Some(AimDef { most: *most, what, span: *span });
+                }
+                Item::Law { title, turn, span } => match turn.text.as_str() {
+                    "turned" | "mirrored" => {
+                        laws.push(LawDef {
+                            mirrored: turn.text == "mirrored",
+                            why: title.clone(),
+                            span: *span,
+                        });
+                    }
+                    _ => {
+                        self.error("M048", turn.span, format!("`{}` is no law", turn.text))
+                            .notes
+                            .push("the laws are `turned` and `mirrored`".into());
+                    }
+                },
+                Item::Goal(e, span) => {
+                    if let Some(first) = goal_span {
+                        let file = self.file;
+                        let error = self.error("M003", *span, "a model has one `goal`");
+                        error.notes.push("join two conditions with `and` or `or`".into());
+                        error.labels.push(crate::source::Label {
+                            file,
+                            span: first,
+                            text: "the first".into(),
+                        });
+                    }
+                    goal_span = Some(*span);
+                    let ending = self.ending(EndKind::Goal, None);
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Goal, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Lost(e, why, span) => {
+                    let ending = self.ending(EndKind::Lost, Some(why.clone()));
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Lost, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Over(e, why, span) => {
+                    let ending = self.ending(EndKind::Over, why.clone());
+                    let cond = self.condition(e, Place::Cond);
+                    conds.push((EndKind::Over, StatusCond { ending, cond, span: *span }));
+                }
+                Item::Status(names, span) => {
+                    if order.is_some() {
+                        self.error("M003", *span, "the order of statuses is written once");
+                    }
+                    order = Some((names.clone(), *span));
+                }
+                Item::Always(e, why, span) => {
+                    let cond = self.condition(e, Place::Cond);
+                    always.push(Always { cond, why: why.clone(), span: *span });
+                }
+                Item::Keeps { quantity, when, goal, why, span } => {
+                    let quantity = self.quantity(quantity);
+                    let when = when.as_ref().map(|e| self.condition(e, Place::Level));
+                    let goal = goal.as_ref().map(|e| self.quantity(e));
+                    keeps.push(Keeps { quantity, when, goal, why: why.clone(), span: *span });
+                }
+                Item::Bound(e, span) => {
+                    if bound.is_some() {
+                        self.error("M003", *span, "a model has one `bound`");
+                    }
+                    bound = Some((self.quantity(e), *span));
+                }
+                Item::Show { name, joined, rules } => {
+                    if let Some(show) = self.show(name, *joined, rules) {
+                        shows.push(show);
+                    }
+                }
+                Item::Picture(rules) => pictures.push(rules),
+                Item::Example { title, lines, span } => examples.push((title, lines, *span)),
+                _ => {}
+            }
+        }
+        let looks = pictures.into_iter().flatten().filter_map(|r| self.look(r, &tells)).collect();
+        let examples = examples
+            .into_iter()
+            .map(|(title, lines, span)| {
+                let lines = lines
+                    .iter()
+                    .map(|line| {
+                        let cond = match line {
+                            tree::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                            tree::ExampleLine::Outcomes { what, .. } => match &**what {
+                                tree::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                                _ => None,
+                            },
+                            _ => None,
+                        };
+                        self.example_names(line);
+                        (line.clone(), cond)
+                    })
+                    .collect();
+                Example { title: title.clone(), span, lines }
+            })
+            .collect();
+        if moves.is_empty() && source.name.is_some() {
+            let span = source.name.as_ref().map_or(Span::default(), |n| n.span);
+            self.error("M004", span, "this model has no move")
+                .notes
+                .push("add `move NAME(...) { ... }`".into());
+        }
+        let statuses = self.status_order(conds, order);
+        let good = self.errors.iter().all(|e| e.severity != crate::source::Severity::Error);
+        let model = Model {
+            file: self.file,
+            name: source.name.as_ref().map_or(String::new(), |n| n.text.clone()),
+            enums: self.enums.clone(),
+            records: self.records.clone(),
+            shapes: self.shapes.clone(),
+            spreads,
+            ranges: self.ranges.clone(),
+            vars: self.vars.clone(),
+            tallies: self.tallies.clone(),
+            fns: self.fns.iter().flatten().cloned().collect(),
+            procs: self.procs.iter().flatten().cloned().collect(),
+            moves,
+            after,
+            ticks,
+            setup,
+            aim,
+            laws,
+            alike,
+            tells,
+            refuses: std::mem::take(&mut self.refuses),
+            endings: std::mem::take(&mut self.endings),
+            statuses,
+            always,
+            keeps,
+            bound,
+            shows,
+            looks,
+            examples,
+            ends_by_statement: self.ends_by_statement,
+            cuts: self.cuts,
+        };
+        if good {
+            self.prove_alike(&model);
+            self.errors.extend(crate::check::hidden::findings(&model));
+        }
+        model
+    }
+
+    /// A block that stands for itself.
+    pub(super) fn lone_block(&mut self, name: &str, block: &tree::Block, place: Place) -> ProcDef {
+        self.place = place;
+        self.scope = Scope::default();
+        self.drawn = false;
+        let body = self.block(block);
+        let locals = std::mem::take(&mut self.scope).locals;
+        ProcDef { name: name.into(), params: 0, locals, body }
+    }
+
+    /// The hidden variable that keeps what another one began with.
+    pub(super) fn shadow(&mut self, v: usize) -> usize {
+        if let Some(i) = self.vars.iter().position(|d| d.shadow_of == Some(v)) {
+            return i;
+        }
+        let def = self.vars[v].clone();
+        self.vars.push(VarDef {
+            name: format!("start.{}", def.name),
+            rearranged: None,
+            shadow_of: Some(v),
+            ..def
+        });
+        self.vars.len() - 1
+    }
+
+    /// The hidden variable that counts moves for a tick, where more than one is waited for.
+    pub(super) fn clock(&mut self, every: &A, span: Span) -> Option<(usize, Expr)> {
+        let every = self.lone(every, Place::Level);
+        let every = self.coerce(every, Ty::Int);
+        if matches!(every.kind, Ek::Const(1)) {
+            return None;
+        }
+        let make = |kind| Expr { kind, ty: Ty::Int, span };
+        let one = make(Ek::Const(1));
+        let hi = make(Ek::Arith(Arith::Sub, Box::new(every.clone()), Box::new(one)));
+        let number = self.vars.iter().filter(|v| v.clock).count();
+        self.vars.push(VarDef {
+            name: if number == 0 { "clock".into() } else { format!("clock{}", number + 1) },
+            span,
+            state: true,
+            shape: Shape::One,
+            dom: Dom::Range(Box::new(make(Ek::Const(0))), Box::new(hi)),
+            sized: None,
+            rearranged: None,
+            when: None,
+            default: Some(make(Ek::Const(0))),
+            outside: None,
+            max: None,
+            shadow_of: None,
+            clock: true,
+            hidden: false,
+            untold: false,
+            prior: None,
+        });
+        Some((self.vars.len() - 1, every))
+    }
+
+    pub(super) fn example_names(&mut self, line: &tree::ExampleLine) {
+        let (name, state) = match line {
+            tree::ExampleLine::Level(n, _) => (n, false),
+            tree::ExampleLine::Start(n, _) => (n, true),
+            _ => return,
+        };
+        let known: Vec<String> =
+            self.vars.iter().filter(|v| v.state == state).map(|v| v.name.clone()).collect();
+        // Drawings are starts too; they are checked where the board is read.
+        if !state && !known.contains(&name.text) {
+            let near = near(&name.text, known.iter().map(String::as_str)).map(str::to_string);
+            let error = self.error("M010", name.span, format!("no level value is named `{}`", name.text));
+            if let Some(n) = near {
+                error.notes.push(format!("did you mean `{n}`?"));
+            }
+        }
+    }
+
+    pub(super) fn ending(&mut self, kind: EndKind, why: Option<String>) -> usize {
+        let ending = Ending { kind, why };
+        self.endings.iter().position(|e| *e == ending).unwrap_or_else(|| {
+            self.endings.push(ending);
+            self.endings.len() - 1
+        })
+    }
+
+    pub(super) fn status_order(
+        &mut self,
+        mut conds: Vec<(EndKind, StatusCond)>,
+        order: Option<(Vec<Name>, Span)>,
+    ) -> Vec<StatusCond> {
+        let mut kinds: Vec<EndKind> = conds.iter().map(|c| c.0).collect();
+        kinds.sort();
+        kinds.dedup();
+        let word = |k: EndKind| match k {
+            EndKind::Goal => "goal",
+            EndKind::Lost => "lost",
+            EndKind::Over => "over",
+        };
+        let mut written = vec![];
+        let before = self.errors.len();
+        if let Some((names, span)) = &order {
+            for name in names {
+                match [EndKind::Goal, EndKind::Lost, EndKind::Over]
+                    .into_iter()
+                    .find(|&k| word(k) == name.text)
+                {
+                    Some(k) if written.contains(&k) => {
+                        self.error("M005", name.span, format!("`{}` is named twice", name.text));
+                    }
+                    Some(k) => written.push(k),
+                    None => {
+                        self.error("M005", name.span, format!("`{}` is no status", name.text))
+                            .notes
+                            .push("the statuses are goal, lost and over".into());
+                    }
+                }
+            }
+            // A misspelt status is one mistake, not two.
+            let understood = self.errors.len() == before;
+            for &k in &kinds {
+                if understood && !written.contains(&k) {
+                    self.error("M006", *span, format!("the order does not say where `{}` stands", word(k)));
+                }
+            }
+        } else if kinds.len() > 1 {
+            let span = conds[1].1.span;
+            let list = kinds.iter().map(|&k| word(k)).collect::<Vec<_>>().join(", ");
+            self.error("M006", span, "two statuses can hold at once, and nothing says which counts")
+                .notes
+                .push(format!("write the order, for instance `status {list}`"));
+        }
+        conds.sort_by_key(|(k, _)| written.iter().position(|w| w == k));
+        conds.into_iter().map(|c| c.1).collect()
+    }
+
+    pub(super) fn collect(&mut self, source: &tree::Source) {
+        self.has_setup = source.items.iter().any(|i| matches!(i, Item::Setup { .. }));
+        for item in &source.items {
+            match item {
+                Item::Const(name, value) if self.declare(name, Global::Const(self.const_asts.len())) => {
+                    self.const_asts.push((name.clone(), value.clone()));
+                    self.consts.push(None);
+                }
+                Item::Enum(name, values) => {
+                    self.declare_enum(name, &values.iter().collect::<Vec<_>>());
+                }
+                Item::Shapes(name, defs) => {
+                    let kind = self.declare_enum(name, &defs.iter().map(|d| &d.name).collect::<Vec<_>>());
+                    self.shapes_def(name, defs, kind);
+                }
+                Item::Record(name, _) => {
+                    self.declare(name, Global::Record(self.records.len()));
+                    self.records.push(RecordDef { name: name.text.clone(), parts: vec![] });
+                }
+                Item::Tally(names) => {
+                    for name in names {
+                        self.declare(name, Global::Tally(self.tallies.len()));
+                        self.tallies.push(name.text.clone());
+                    }
+                }
+                Item::Fn { name, params, body } if self.declare(name, Global::Fn(self.fn_asts.len())) => {
+                    self.fn_asts.push((name.clone(), params.clone(), body.clone()));
+                    self.fns.push(None);
+                }
+                Item::Proc { name, params, body }
+                    if self.declare(name, Global::Proc(self.proc_asts.len())) =>
+                {
+                    self.proc_asts.push((name.clone(), params.clone(), body.clone()));
+                    self.procs.push(None);
+                    self.proc_refuses.push(false);
+                    self.proc_draws.push(false);
+                }
+                Item::Move { name, params, .. } => {
+                    self.declare(name, Global::Move(self.move_asts.len()));
+                    self.move_asts.push((name.clone(), params.clone()));
+                }
+                _ => {}
+            }
+        }
+        // Variables come after enums, so that types may name enums declared below.
+        let mut record = 0;
+        for item in &source.items {
+            if let Item::Record(name, parts) = item {
+                let mut out: Vec<(String, Dom)> = vec![];
+                for part in parts {
+                    if out.iter().any(|(n, _)| *n == part.name.text) {
+                        self.error("M002", part.name.span, format!("`{}` is listed twice", part.name.text));
+                    }
+                    match self.dom(&part.ty) {
+                        Some(Dom::Record(_) | Dom::Placed(_) | Dom::Maybe(_)) => {
+                            self.error("M012", part.ty.span, "a part of a record is a plain value");
+                        }
+                        Some(dom) => out.push((part.name.text.clone(), dom)),
+                        // What is wrong with its type is told; its uses say nothing more.
+                        None => {
+                            self.lost.insert(part.name.text.clone());
+                        }
+                    }
+                }
+                if parts.is_empty() {
+                    self.error("M007", name.span, "a record needs at least one part");
+                }
+                self.records[record].parts = out;
+                record += 1;
+            }
+            if let Item::Var { state, names, ty, when, default, outside, hidden, untold } = item {
+                let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
+                    for name in names {
+                        let dom = Dom::Bool;
+                        self.push_var(
+                            name,
+                            VarDef {
+                                name: name.text.clone(),
+                                span: name.span,
+                                state: *state,
+                                shape: Shape::One,
+                                dom,
+                                sized: None,
+                                rearranged: None,
+                                when: None,
+                                default: None,
+                                outside: None,
+                                max: None,
+                                shadow_of: None,
+                                clock: false,
+                                hidden: false,
+                                untold: false,
+                                prior: None,
+                            },
+                        );
+                        // Uses of a variable whose type is wrong say nothing more.
+                        self.globals.remove(&name.text);
+                        self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
+                    }
+                    continue;
+                };
+                if rearranged.is_some() && !*state {
+                    self.error("M008", ty.span, "only a state variable can be rearranged");
+                }
+                let elem = dom.scalar().ty();
+                let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+                if when.is_some() && !*state {
+                    self.error("M008", ty.span, "only a state variable can depend on `if`");
+                }
+                if default.is_some() && matches!(shape, Shape::List(_) | Shape::Lists(..)) {
+                    self.error("M008", ty.span, "a list begins empty, or as the level says");
+                }
+                let default = default.as_ref().map(|e| {
+                    let e = self.lone(e, Place::Level);
+                    self.coerce(e, elem)
+                });
+                let outside = outside.as_ref().map(|e| {
+                    let e = self.lone(e, Place::Level);
+                    self.coerce(e, elem)
+                });
+                if outside.is_some() && !matches!(shape, Shape::Grid | Shape::Set) {
+                    self.error("M008", ty.span, "`outside` is for grids");
+                }
+                for name in names {
+                    self.push_var(
+                        name,
+                        VarDef {
+                            name: name.text.clone(),
+                            span: name.span,
+                            state: *state,
+                            shape,
+                            dom: dom.clone(),
+                            sized: sized.clone(),
+                            rearranged,
+                            when: when.clone(),
+                            default: default.clone(),
+                            outside: outside.clone(),
+                            max: max.clone(),
+                            shadow_of: None,
+                            clock: false,
+                            hidden: hidden.is_some(),
+                            untold: *untold,
+                            prior: None,
+                        },
+                    );
+                }
+            }
+        }
+    }
+
+    pub(super) fn declare_enum(&mut self, name: &Name, values: &[&Name]) -> usize {
+        let e = self.enums.len();
+        self.declare(name, Global::Enum(e));
+        if values.is_empty() {
+            self.error("M007", name.span, format!("`{}` needs at least one value", name.text));
+        }
+        let mut seen: Vec<&str> = vec![];
+        for (i, value) in values.iter().enumerate() {
+            if seen.contains(&value.text.as_str()) {
+                self.error("M002", value.span, format!("`{}` is listed twice", value.text));
+            }
+            seen.push(&value.text);
+            self.declare(value, Global::EnumValue(e, i));
+        }
+        let values = values.iter().map(|v| v.text.clone()).collect();
+        self.enums.push(EnumDef { name: name.text.clone(), values });
+        e
+    }
+
+    pub(super) fn shapes_def(&mut self, name: &Name, defs: &[tree::ShapeDef], kind: usize) {
+        let mut shapes = vec![];
+        for def in defs {
+            match crate::check::shapes::turns(def) {
+                Ok(turns) => shapes.push(turns),
+                Err((span, message, note)) => {
+                    self.error("M049", span, message).notes.push(note.into());
+                }
+            }
+        }
+        let mut firsts = vec![];
+        let mut all = vec![];
+        for (i, s) in shapes.iter().enumerate() {
+            firsts.push(all.len());
+            all.extend((0..s.turns.len()).map(|t| (i, t)));
+        }
+        let reach = shapes.iter().flat_map(|s| s.turns.iter().flatten()).map(|(r, c)| r.abs().max(c.abs()));
+        let margin = reach.max().unwrap_or(0) + 3;
+        self.shapes.push(ShapesDef { name: name.text.clone(), kind, shapes, firsts, all, margin });
+    }
+
+    pub(super) fn push_var(&mut self, name: &Name, def: VarDef) {
+        if self.declare(name, Global::Var(self.vars.len())) {
+            self.vars.push(def);
+        }
+    }
+}

@@ -1,0 +1,246 @@
+//! The intermediate form: flat code over registers and one memory, for one bound model.
+//!
+//! ```text
+//! registers  r0, r1, ...   64-bit numbers
+//! memory     | level data | start | before | now | scratch |   32-bit numbers, one a cell
+//! ```
+//!
+//! Blocks (boards, sets, arrays) are addresses fixed when the code is made. Jumps stay inside
+//! their program. Everything that can break names a *site*: what broke, and where in the model.
+//!
+//! A list is its length, its entries, and unused places up to its bound. Lists are named by the
+//! address in a register, since one of several is chosen by a key; what is known of them before
+//! stands in [`Code::lists`].
+//!
+//! `Draw` and `Merge` suspend a program: see [`Point`].
+
+mod live;
+mod ops;
+mod verify;
+
+pub use ops::Op;
+
+use crate::run::FaultKind;
+use crate::source::Span;
+use std::fmt;
+
+/// A register.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct R(pub u16);
+
+/// An address in memory.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct M(pub u32);
+
+/// A place in the code.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct To(pub u32);
+
+/// A fault site.
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
+pub struct Site(pub u32);
+
+impl fmt::Debug for R {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "r{}", self.0)
+    }
+}
+
+impl fmt::Debug for M {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "@{}", self.0)
+    }
+}
+
+impl fmt::Debug for To {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "->{}", self.0)
+    }
+}
+
+impl fmt::Debug for Site {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "#{}", self.0)
+    }
+}
+
+/// What an operand is to its operation, for the verifier.
+pub(crate) enum Role {
+    Reads(R),
+    Writes(R),
+    /// A block: an address and its length; `None` means one value a cell.
+    Block(M, Option<u32>),
+    Jumps(To),
+    Faults(Site),
+}
+
+/// Where and how something can break.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct FaultSite {
+    /// What breaks.
+    pub kind: FaultKind,
+    /// Where in the model.
+    pub span: Span,
+}
+
+/// A piece of code with one entry.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Program {
+    /// What it is for, as printed.
+    pub name: String,
+    /// First operation.
+    pub entry: u32,
+    /// One past the last operation.
+    pub end: u32,
+    /// Registers that are set before it runs.
+    pub params: Vec<R>,
+}
+
+/// One move with its parameters filled in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MoveEntry {
+    /// The move's number in the model.
+    pub of: u32,
+    /// Its program.
+    pub program: u32,
+    /// Values of the registers that the program takes.
+    pub args: Vec<i64>,
+    /// Values of all parameters.
+    pub params: Vec<i64>,
+}
+
+/// What is known of a list before the code runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ListInfo {
+    /// The block that it lies in.
+    pub base: M,
+    /// The length of that block.
+    pub len: u32,
+    /// Most entries.
+    pub cap: u32,
+    /// What stands in unused places.
+    pub pad: i32,
+    /// Least value of an entry.
+    pub lo: i32,
+    /// Greatest value of an entry.
+    pub hi: i32,
+    /// An entry may be `none`.
+    pub maybe: bool,
+    /// Kept sorted.
+    pub bag: bool,
+    /// Part of the state now: stores are remembered.
+    pub puts: bool,
+}
+
+impl ListInfo {
+    /// Whether an entry may hold a value.
+    #[inline]
+    #[must_use]
+    pub fn holds(&self, v: i64) -> bool {
+        v >= i64::from(self.lo) && v <= i64::from(self.hi) || self.maybe && v == crate::model::NONE
+    }
+}
+
+/// Shapes as the executor needs them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ShapeTable {
+    /// Rows in which an anchor may lie.
+    pub rows: i64,
+    /// Columns in which an anchor may lie.
+    pub cols: i64,
+    /// How far off the board.
+    pub margin: i64,
+    /// For each turn of each shape: shape, turn, number of the shape's first turn, number of its turns.
+    pub all: Vec<(i64, i64, i64, i64)>,
+    /// For each turn the offsets of its cells.
+    pub cells: Vec<Vec<i64>>,
+    /// For each shape the number of its first turn.
+    pub firsts: Vec<i64>,
+}
+
+/// Where a program can be suspended. A branch is the state now, what is live here, and where it
+/// goes on; branches that agree in all of it are one.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Point {
+    /// Registers that are read later before they are written.
+    pub regs: Vec<R>,
+    /// Scratch blocks that are.
+    pub blocks: Vec<(u32, u32)>,
+    /// Breaks when chances no longer fit.
+    pub too_fine: Site,
+    /// Breaks when there are too many branches.
+    pub too_many: Site,
+}
+
+/// The whole code of a bound model.
+#[derive(Clone, Debug, Default)]
+pub struct Code {
+    /// All operations.
+    pub ops: Vec<Op>,
+    /// All programs, in the order of their code.
+    pub programs: Vec<Program>,
+    /// The moves, in move order.
+    pub moves: Vec<MoveEntry>,
+    /// The program that gives the ending + 1, or 0.
+    pub status: u32,
+    /// The same on a state that has been changed: nothing remembered is used.
+    pub status_changed: u32,
+    /// The program that gives the number of the first broken law + 1, or 0.
+    pub laws: u32,
+    /// For each kept quantity: the program that gives it, the same on a changed state, and the
+    /// site that breaks when it changes.
+    pub keeps: Vec<(u32, u32, Site)>,
+    /// The program that gives what an aim is about.
+    pub aim: Option<u32>,
+    /// Fault sites.
+    pub sites: Vec<FaultSite>,
+    /// The site of each law, in the order of `laws`.
+    pub law_sites: Vec<Site>,
+    /// The site at which each rearranged variable breaks when it no longer is.
+    pub pack_sites: Vec<(usize, Site)>,
+    /// Ranges for `CheckBlock`.
+    pub doms: Vec<(i32, i32, bool)>,
+    /// Lists.
+    pub lists: Vec<ListInfo>,
+    /// Shapes.
+    pub shapes: Vec<ShapeTable>,
+    /// Where programs can be suspended.
+    pub points: Vec<Point>,
+    /// Scratch blocks: address and length, ascending.
+    pub scratch: Vec<(u32, u32)>,
+    /// Registers used.
+    pub registers: u32,
+    /// Numbers remembered for a state.
+    pub memos: u32,
+    /// Size of the memory.
+    pub memory: u32,
+    /// Where the state before the move, and the state now, begin; both `state_len` long.
+    pub before: u32,
+    /// See `before`.
+    pub now: u32,
+    /// Numbers of one state.
+    pub state_len: u32,
+    /// Cells of the board.
+    pub cells: u32,
+}
+
+impl Code {
+    /// The code as text, one operation a line.
+    #[must_use]
+    pub fn print(&self) -> String {
+        let mut out = format!(
+            "{} operations, {} registers, {} numbers of memory, {} fault sites\n",
+            self.ops.len(),
+            self.registers,
+            self.memory,
+            self.sites.len()
+        );
+        for p in &self.programs {
+            out.push_str(&format!("\n{}:\n", p.name));
+            for (i, op) in self.ops[p.entry as usize..p.end as usize].iter().enumerate() {
+                out.push_str(&format!("  {:5}  {op:?}\n", p.entry as usize + i));
+            }
+        }
+        out
+    }
+}

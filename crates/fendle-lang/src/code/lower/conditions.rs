@@ -1,0 +1,106 @@
+//! Conditions to jumps.
+
+use super::*;
+
+pub(super) fn conjuncts<'e>(e: &'e Expr, out: &mut Vec<&'e Expr>) {
+    match &e.kind {
+        Ek::And(a, b) => {
+            conjuncts(a, out);
+            conjuncts(b, out);
+        }
+        _ => out.push(e),
+    }
+}
+
+impl Lower<'_> {
+    /// Jumps to `to` when `e` is `when`; goes on otherwise.
+    pub(super) fn cond(&mut self, e: &Expr, to: Label, when: bool) {
+        self.sometimes(|l| l.cond_inner(e, to, when));
+    }
+
+    pub(super) fn cond_inner(&mut self, e: &Expr, to: Label, when: bool) {
+        match &e.kind {
+            Ek::Not(a) => self.cond(a, to, !when),
+            Ek::And(a, b) if !when => {
+                self.cond(a, to, false);
+                self.cond(b, to, false);
+            }
+            Ek::Or(a, b) if when => {
+                self.cond(a, to, true);
+                self.cond(b, to, true);
+            }
+            Ek::And(a, b) => {
+                let no = self.label();
+                self.cond(a, no, false);
+                self.cond(b, to, true);
+                self.here(no);
+            }
+            Ek::Or(a, b) => {
+                let yes = self.label();
+                self.cond(a, yes, true);
+                self.cond(b, to, false);
+                self.here(yes);
+            }
+            Ek::Cmp(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    if compare(*op, a, b) == when {
+                        self.emit(Op::Jump { to: To(to) });
+                    }
+                    return;
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let to = To(to);
+                self.emit(match (op, when) {
+                    (Cmp::Eq, true) | (Cmp::Ne, false) => Op::JumpEq { a, b, to },
+                    (Cmp::Ne, true) | (Cmp::Eq, false) => Op::JumpNe { a, b, to },
+                    (Cmp::Lt, true) => Op::JumpLt { a, b, to },
+                    (Cmp::Lt, false) => Op::JumpLe { a: b, b: a, to },
+                    (Cmp::Le, true) => Op::JumpLe { a, b, to },
+                    (Cmp::Le, false) => Op::JumpLt { a: b, b: a, to },
+                });
+            }
+            Ek::Quant(q) if matches!(q.kind, QuantKind::All | QuantKind::Any) => {
+                // `all` fails at the first miss, `any` at the first hit.
+                let stop_on = q.kind == QuantKind::Any;
+                let stopped = self.label();
+                let out = self.label();
+                self.each(q.local, &q.over, None, q.filter.as_ref(), e.span, &mut |l, _| match &q.body {
+                    Some(body) => l.cond(body, stopped, stop_on),
+                    None => l.emit(Op::Jump { to: To(stopped) }),
+                });
+                if stop_on == when {
+                    self.emit(Op::Jump { to: To(out) });
+                    self.here(stopped);
+                    self.emit(Op::Jump { to: To(to) });
+                    self.here(out);
+                } else {
+                    self.emit(Op::Jump { to: To(to) });
+                    self.here(stopped);
+                }
+            }
+            _ => match self.value(e) {
+                O::K(v) => {
+                    if (v != 0) == when {
+                        self.emit(Op::Jump { to: To(to) });
+                    }
+                }
+                O::R(a) if when => self.emit(Op::JumpIf { a, to: To(to) }),
+                O::R(a) => self.emit(Op::JumpUnless { a, to: To(to) }),
+            },
+        }
+    }
+
+    pub(super) fn truth(&mut self, e: &Expr) -> O {
+        let d = self.fresh();
+        let no = self.label();
+        let end = self.label();
+        self.cond(e, no, false);
+        self.emit(Op::Const { d, v: 1 });
+        self.emit(Op::Jump { to: To(end) });
+        self.here(no);
+        self.emit(Op::Const { d, v: 0 });
+        self.here(end);
+        O::R(d)
+    }
+}

@@ -1,0 +1,425 @@
+//! Loops over ranges, quantifiers, floods; a search that is one scan.
+
+use super::*;
+
+impl Lower<'_> {
+    // ---- loops ----
+
+    /// Runs `f` for every thing in `over` that passes `filter`, with `local` standing for it;
+    /// `f` may jump to the label it is given, which lies behind the loop.
+    pub(super) fn each(
+        &mut self,
+        local: usize,
+        over: &Range,
+        fixed: Option<M>,
+        filter: Option<&Expr>,
+        span: Span,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        self.sometimes(|l| l.each_inner(local, over, fixed, filter, span, f));
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    pub(super) fn each_inner(
+        &mut self,
+        local: usize,
+        over: &Range,
+        fixed: Option<M>,
+        filter: Option<&Expr>,
+        span: Span,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let exit = self.label();
+        let burn = self.site(FaultKind::StepBudget, span);
+        let known: Option<usize> = match over {
+            Range::Dirs(n) => Some(usize::from(*n)),
+            Range::Enum(e) => Some(self.b.model.enums[*e].values.len()),
+            Range::Around(_, o) | Range::Offsets(o) => Some(o.len()),
+            _ => None,
+        };
+        if let Some(n) = known
+            && n <= UNROLL_MAX
+            && self.unrolled * n.max(1) <= 64
+        {
+            self.unroll(local, over, n, filter, exit, f);
+            self.here(exit);
+            return;
+        }
+        let (top, again) = (self.label(), self.label());
+        match over {
+            Range::Board | Range::Cells(_) => {
+                let n = self.b.cells() as u32;
+                if n == 0 {
+                    // A model without a board has no cells to run over.
+                    self.here(exit);
+                    return;
+                }
+                let block = match over {
+                    Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
+                    _ => None,
+                };
+                let i = self.copy(O::K(0));
+                self.frame[local] = Local::Val(O::R(i));
+                let mut parts = vec![];
+                if let Some(filter) = filter {
+                    conjuncts(filter, &mut parts);
+                }
+                let scan = match (block, parts.first()) {
+                    (Some(base), _) => Some((base, None)),
+                    (None, Some(first)) => {
+                        let scan = self.scan(first, local);
+                        if scan.is_some() {
+                            parts.remove(0);
+                        }
+                        scan
+                    }
+                    _ => None,
+                };
+                self.here(top);
+                match scan {
+                    Some((base, None)) => self.emit(Op::NextIn { d: i, base, to: To(exit) }),
+                    Some((base, Some(v))) => self.emit(Op::NextEq { d: i, base, v, to: To(exit) }),
+                    None => {}
+                }
+                for part in parts {
+                    self.cond(part, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::LoopTo { d: i, n, to: To(top), site: burn });
+            }
+            Range::Ints(lo, hi) => {
+                let a = self.value(lo);
+                let b = self.value(hi);
+                let (i, b) = (self.copy(a), self.copy(b));
+                let site = self.site(FaultKind::LoopTooLong, lo.span.to(hi.span));
+                self.emit(Op::CheckLoop { a: i, b, site });
+                self.frame[local] = Local::Val(O::R(i));
+                self.here(top);
+                self.emit(Op::JumpLt { a: b, b: i, to: To(exit) });
+                if let Some(filter) = filter {
+                    self.cond(filter, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::Inc { d: i });
+                self.emit(Op::Loop { to: To(top), site: burn });
+            }
+            _ => {
+                // Counted things: entry k of n, found by one operation.
+                let mut number = 0;
+                let (n, what): (R, Option<R>) = match over {
+                    Range::Lanes(dir) => {
+                        let a = self.value(dir);
+                        let a = self.copy(a);
+                        let d = self.fresh();
+                        let site = self.site(FaultKind::OutOfDomain, dir.span);
+                        self.emit(Op::LanesLen { d, a, site });
+                        (d, Some(a))
+                    }
+                    Range::Lane(lane) => {
+                        let a = self.value(lane);
+                        let a = self.copy(a);
+                        let d = self.fresh();
+                        self.emit(Op::LaneLen { d, a });
+                        (d, Some(a))
+                    }
+                    Range::List(list) => {
+                        let at = match fixed {
+                            Some(base) => {
+                                let is = |l: &ListInfo| l.base == base && !l.puts;
+                                number = self.code.lists.iter().position(is).unwrap_or(0) as u16;
+                                self.reg(O::K(base.0.into()))
+                            }
+                            None => {
+                                let at = self.list_of(list);
+                                number = at.number;
+                                // Evaluated here, and not again while the loop runs.
+                                self.copy(O::R(at.addr))
+                            }
+                        };
+                        let d = self.fresh();
+                        self.emit(Op::LoadFrom { d, a: at, list: number });
+                        (d, Some(at))
+                    }
+                    Range::Covered(p) => {
+                        let shapes = self.shapes_of(p);
+                        let p = self.value(p);
+                        let p = self.copy(p);
+                        let d = self.fresh();
+                        self.emit(Op::ShapeLen { d, p, shapes });
+                        (d, Some(p))
+                    }
+                    _ => (self.copy(O::K(known.unwrap_or(0) as i64)), None),
+                };
+                let around = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
+                    let p = match over {
+                        Range::Around(cell, _) => {
+                            let p = self.value(cell);
+                            self.copy(p)
+                        }
+                        _ => R(0),
+                    };
+                    let base = self.pushed(offsets.len());
+                    let count = self.copy(O::K(0));
+                    for o in offsets {
+                        let s = self.value(o);
+                        let s = self.reg(s);
+                        self.emit(Op::Push { d: count, base, s });
+                    }
+                    Some((p, base))
+                } else {
+                    None
+                };
+                let k = self.copy(O::K(0));
+                self.here(top);
+                self.emit(Op::JumpLe { a: n, b: k, to: To(exit) });
+                let d = self.fresh();
+                match (over, what, around) {
+                    (Range::Lanes(_), Some(a), _) => self.emit(Op::LaneAt { d, a, i: k }),
+                    (Range::Lane(_), Some(a), _) => self.emit(Op::LaneCell { d, a, i: k }),
+                    (Range::List(_), Some(a), _) => {
+                        let i = self.fresh();
+                        self.emit(Op::Copy { d: i, s: k });
+                        self.emit(Op::Inc { d: i });
+                        let at = self.fresh();
+                        self.emit(Op::Sum { d: at, a, b: i });
+                        self.emit(Op::LoadFrom { d, a: at, list: number });
+                    }
+                    (Range::Covered(p), Some(a), _) => {
+                        let shapes = self.shapes_of(p);
+                        self.emit(Op::ShapeCell { d, p: a, i: k, shapes });
+                    }
+                    (Range::Offsets(_), _, Some((_, base))) => self.emit(Op::Entry { d, base, i: k }),
+                    (_, _, Some((p, base))) => {
+                        let o = self.fresh();
+                        self.emit(Op::Entry { d: o, base, i: k });
+                        let q = self.fresh();
+                        self.emit(Op::Peek { d: q, p, o });
+                        self.emit(Op::CellOr { d, p: q, to: To(again) });
+                    }
+                    _ => self.emit(Op::Copy { d, s: k }),
+                }
+                self.frame[local] = Local::Val(O::R(d));
+                if let Some(filter) = filter {
+                    self.cond(filter, again, false);
+                }
+                f(self, exit);
+                self.here(again);
+                self.emit(Op::Inc { d: k });
+                self.emit(Op::Loop { to: To(top), site: burn });
+            }
+        }
+        self.here(exit);
+    }
+
+    pub(super) fn unroll(
+        &mut self,
+        local: usize,
+        over: &Range,
+        n: usize,
+        filter: Option<&Expr>,
+        exit: Label,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let bare = matches!(over, Range::Offsets(_));
+        let around: Option<(O, Vec<O>)> = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
+            // All offsets are known before the body runs, as for every range.
+            let place = match over {
+                Range::Around(cell, _) => {
+                    let place = self.value(cell);
+                    O::R(self.copy(place))
+                }
+                _ => O::K(0),
+            };
+            let offsets = offsets
+                .iter()
+                .map(|o| {
+                    let v = self.value(o);
+                    if let O::R(_) = v { O::R(self.copy(v)) } else { v }
+                })
+                .collect();
+            Some((place, offsets))
+        } else {
+            None
+        };
+        self.unrolled *= n.max(1);
+        for k in 0..n {
+            let again = self.label();
+            let next = self.next;
+            let known = self.cells.len();
+            let element = match &around {
+                Some((_, offsets)) if bare => offsets[k],
+                Some((place, offsets)) => {
+                    let (p, o) = (self.reg(*place), self.reg(offsets[k]));
+                    let q = self.fresh();
+                    self.emit(Op::Peek { d: q, p, o });
+                    let d = self.fresh();
+                    self.emit(Op::CellOr { d, p: q, to: To(again) });
+                    O::R(d)
+                }
+                None => O::K(k as i64),
+            };
+            self.frame[local] = Local::Val(element);
+            if let Some(filter) = filter {
+                self.cond(filter, again, false);
+            }
+            f(self, exit);
+            self.here(again);
+            self.cells.truncate(known);
+            self.next = next;
+        }
+        self.unrolled /= n.max(1);
+    }
+
+    pub(super) fn shapes_of(&self, e: &Expr) -> u16 {
+        if let Ty::Placed(s) = e.ty { s as u16 } else { 0 }
+    }
+
+    /// `block[c]` and `block[c] == constant` over all cells are one scanning operation.
+    pub(super) fn scan(&mut self, e: &Expr, local: usize) -> Option<(M, Option<i32>)> {
+        let is_element = |i: &Expr| matches!(i.kind, Ek::Local(l) if l == local);
+        match &e.kind {
+            Ek::Index(block, i) if e.ty == Ty::Bool && is_element(i) => {
+                self.plain_block(block).map(|m| (m, None))
+            }
+            Ek::Cmp(Cmp::Eq, a, b) => {
+                let (Ek::Index(block, i), true) = (&a.kind, !heavy(b)) else { return None };
+                if !is_element(i) || !matches!(b.kind, Ek::Const(_) | Ek::Var(..) | Ek::Local(_)) {
+                    return None;
+                }
+                let base = self.plain_block(block)?;
+                let Ek::Const(v) = b.kind else { return None };
+                i32::try_from(v).ok().map(|v| (base, Some(v)))
+            }
+            _ => None,
+        }
+    }
+
+    /// Depth first from one cell; the stack and the marks lie in scratch memory.
+    pub(super) fn flood(&mut self, f: &Flood, span: Span) -> M {
+        let cells = self.b.cells();
+        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.pushed(cells));
+        let from = self.value(&f.from);
+        let from = self.copy(from);
+        let one = self.reg(O::K(1));
+        let zero = self.reg(O::K(0));
+        self.emit(Op::ClearCells { d: inside });
+        self.emit(Op::ClearCells { d: tested });
+        let len = self.copy(O::K(0));
+        self.emit(Op::Push { d: len, base: stack, s: from });
+        self.emit(Op::Store { base: tested, i: from, s: one });
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::JumpLe { a: len, b: zero, to: To(exit) });
+        let minus = self.reg(O::K(-1));
+        let site = self.site(FaultKind::StepBudget, span);
+        self.emit(Op::Add { d: len, a: len, b: minus, site });
+        let c = self.fresh();
+        self.emit(Op::Entry { d: c, base: stack, i: len });
+        self.frame[f.local] = Local::Val(O::R(c));
+        let again = self.label();
+        self.cond(&f.cond, again, false);
+        self.emit(Op::Store { base: inside, i: c, s: one });
+        self.around_cell(c, &f.by, &mut |l, n| {
+            let skip = l.label();
+            let t = l.load(tested, O::R(n));
+            l.emit(Op::JumpIf { a: t, to: To(skip) });
+            l.emit(Op::Store { base: tested, i: n, s: one });
+            l.emit(Op::Push { d: len, base: stack, s: n });
+            l.here(skip);
+        });
+        self.here(again);
+        self.emit(Op::Loop { to: To(top), site });
+        self.here(exit);
+        if !f.rim {
+            return inside;
+        }
+        let rim = self.scratch(cells);
+        self.emit(Op::CopyBlock { d: rim, s: inside, len: cells as u32 });
+        let i = self.copy(O::K(0));
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::NextIn { d: i, base: inside, to: To(exit) });
+        self.around_cell(i, &f.by, &mut |l, n| l.emit(Op::Store { base: rim, i: n, s: one }));
+        self.emit(Op::LoopTo { d: i, n: cells as u32, to: To(top), site });
+        self.here(exit);
+        rim
+    }
+
+    pub(super) fn around_cell(&mut self, cell: R, by: &[Expr], f: &mut dyn FnMut(&mut Self, R)) {
+        let p = self.fresh();
+        self.emit(Op::PlaceOf { d: p, c: cell });
+        for o in by {
+            let o = self.value(o);
+            let o = self.reg(o);
+            let (q, d, off) = (self.fresh(), self.fresh(), self.label());
+            self.emit(Op::Peek { d: q, p, o });
+            self.emit(Op::CellOr { d, p: q, to: To(off) });
+            f(self, d);
+            self.here(off);
+        }
+    }
+
+    pub(super) fn quant(&mut self, q: &Quant, e: &Expr) -> O {
+        if matches!(q.kind, QuantKind::All | QuantKind::Any) {
+            return self.truth(e);
+        }
+        let span = e.span;
+        let d = self.copy(O::K(0));
+        let found = self.copy(O::K(0));
+        let missing = self.site(FaultKind::NoMatch, span);
+        let twice = self.site(FaultKind::TwoMatches, span);
+        let overflow = self.site(FaultKind::Overflow, span);
+        self.each(q.local, &q.over, None, q.filter.as_ref(), span, &mut |l, exit| {
+            let body = q.body.as_ref().map(|b| l.value(b));
+            match q.kind {
+                QuantKind::Count => l.emit(Op::Inc { d }),
+                QuantKind::First => {
+                    let x = l.local_value(q.local);
+                    l.set(d, x);
+                    l.emit(Op::Inc { d: found });
+                    l.emit(Op::Jump { to: To(exit) });
+                }
+                QuantKind::The => {
+                    let fine = l.label();
+                    l.emit(Op::JumpUnless { a: found, to: To(fine) });
+                    let two = l.reg(O::K(2));
+                    l.emit(Op::FaultWith { s: two, site: twice });
+                    l.here(fine);
+                    let x = l.local_value(q.local);
+                    l.set(d, x);
+                    l.emit(Op::Inc { d: found });
+                }
+                QuantKind::Sum => {
+                    let b = l.reg(body.unwrap_or(O::K(0)));
+                    l.emit(Op::Add { d, a: d, b, site: overflow });
+                }
+                QuantKind::Min | QuantKind::Max => {
+                    let b = l.reg(body.unwrap_or(O::K(0)));
+                    let (first, end) = (l.label(), l.label());
+                    l.emit(Op::JumpUnless { a: found, to: To(first) });
+                    l.emit(if q.kind == QuantKind::Min {
+                        Op::Min { d, a: d, b }
+                    } else {
+                        Op::Max { d, a: d, b }
+                    });
+                    l.emit(Op::Jump { to: To(end) });
+                    l.here(first);
+                    l.emit(Op::Copy { d, s: b });
+                    let one = l.reg(O::K(1));
+                    l.emit(Op::Copy { d: found, s: one });
+                    l.here(end);
+                }
+                QuantKind::All | QuantKind::Any | QuantKind::Set | QuantKind::List => {}
+            }
+        });
+        if matches!(q.kind, QuantKind::The | QuantKind::First | QuantKind::Min | QuantKind::Max) {
+            let ok = self.label();
+            self.emit(Op::JumpIf { a: found, to: To(ok) });
+            self.emit(Op::Fault { site: missing });
+            self.here(ok);
+        }
+        O::R(d)
+    }
+}

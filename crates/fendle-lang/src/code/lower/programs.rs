@@ -1,0 +1,233 @@
+//! Programs: one for each value of a move's small parameters, for the status, for laws and quantities.
+
+use super::*;
+
+impl Lower<'_> {
+    pub(super) fn begin(&mut self, locals: &[LocalDef], clean: bool) {
+        self.entry = self.code.ops.len();
+        self.labels.clear();
+        self.next = 0;
+        self.clean = clean;
+        self.cells.clear();
+        self.unrolled = 1;
+        self.enter(locals);
+        self.finish = self.label();
+    }
+
+    pub(super) fn enter(&mut self, locals: &[LocalDef]) {
+        self.frame = vec![Local::Unset; locals.len()];
+        self.mutable = locals.iter().map(|l| l.mutable).collect();
+    }
+
+    pub(super) fn end(&mut self, name: String, params: Vec<R>) -> u32 {
+        let labels = std::mem::take(&mut self.labels);
+        let at = |to: &mut To| to.0 = labels[to.0 as usize].unwrap_or(0);
+        for op in &mut self.code.ops[self.entry..] {
+            match op {
+                Op::Jump { to }
+                | Op::JumpIf { to, .. }
+                | Op::JumpUnless { to, .. }
+                | Op::JumpEq { to, .. }
+                | Op::JumpNe { to, .. }
+                | Op::JumpLt { to, .. }
+                | Op::JumpLe { to, .. }
+                | Op::Loop { to, .. }
+                | Op::LoopTo { to, .. }
+                | Op::CellOr { to, .. }
+                | Op::NextIn { to, .. }
+                | Op::NextEq { to, .. }
+                | Op::Recall { to, .. } => at(to),
+                _ => {}
+            }
+        }
+        let program = Program { name, entry: self.entry as u32, end: self.code.ops.len() as u32, params };
+        self.code.programs.push(program);
+        self.code.programs.len() as u32 - 1
+    }
+
+    /// Lays in a body with its own names, and returns to the caller's.
+    pub(super) fn inlined<T>(
+        &mut self,
+        locals: &[LocalDef],
+        args: Vec<Local>,
+        f: impl FnOnce(&mut Self) -> T,
+    ) -> T {
+        let frame = std::mem::take(&mut self.frame);
+        let mutable = std::mem::take(&mut self.mutable);
+        self.enter(locals);
+        self.frame[..args.len()].copy_from_slice(&args);
+        let out = f(self);
+        self.frame = frame;
+        self.mutable = mutable;
+        out
+    }
+
+    // ---- programs ----
+
+    pub(super) fn moves(&mut self) -> Result<(), TooLarge> {
+        let list = move_list(self.b)?;
+        let model = self.b.model.clone();
+        let mut programs: HashMap<(usize, Vec<Option<i64>>), u32> = HashMap::new();
+        for (of, params) in list {
+            let def = &model.moves[of];
+            // Small parameters are known in the code, large ones come in registers.
+            let mut variants = 1u64;
+            let fixed: Vec<bool> = def
+                .params
+                .iter()
+                .map(|d| {
+                    let (lo, hi) = range_of(self.b, d);
+                    let len = (hi - lo + 1) as u64;
+                    let fits = !matches!(d, Dom::Cell) && variants * len <= VARIANTS_MAX;
+                    if fits {
+                        variants *= len;
+                    }
+                    fits
+                })
+                .collect();
+            let key: Vec<Option<i64>> = params.iter().zip(&fixed).map(|(&p, &f)| f.then_some(p)).collect();
+            let program = match programs.get(&(of, key.clone())) {
+                Some(&p) => p,
+                None => {
+                    let p = self.move_program(def, &key);
+                    programs.insert((of, key), p);
+                    p
+                }
+            };
+            let args = params.iter().zip(&fixed).filter(|(_, f)| !**f).map(|(&p, _)| p).collect();
+            self.code.moves.push(MoveEntry { of: of as u32, program, args, params });
+            if self.full {
+                return Err(TooLarge::Operations);
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn move_program(&mut self, def: &MoveDef, key: &[Option<i64>]) -> u32 {
+        let model = self.b.model.clone();
+        self.draws = draws(self.b, &def.body)
+            || model.after.as_ref().is_some_and(|a| draws(self.b, &a.body))
+            || model.ticks.iter().any(|t| draws(self.b, &t.body.body));
+        self.begin(&def.locals, true);
+        let of = model.moves.iter().position(|m| m.span == def.span).unwrap_or(0);
+        let mut params = vec![];
+        for (i, k) in key.iter().enumerate() {
+            self.frame[i] = match k {
+                Some(v) => Local::Val(O::K(*v)),
+                None => {
+                    let r = self.fresh();
+                    params.push(r);
+                    Local::Val(O::R(r))
+                }
+            };
+        }
+        if !def.offers.is_empty() {
+            let no = self.label();
+            let yes = self.label();
+            for offer in &def.offers {
+                self.cond(offer, no, false);
+            }
+            self.emit(Op::Jump { to: To(yes) });
+            self.here(no);
+            self.emit(Op::NotOffered {});
+            self.here(yes);
+        }
+        self.block(&def.body);
+        if let Some(after) = &model.after {
+            self.inlined(&after.locals, vec![], |l| l.block(&after.body));
+        }
+        for tick in model.ticks.iter().filter(|t| t.on.is_none_or(|m| m == of)) {
+            self.tick(tick);
+        }
+        let finish = self.finish;
+        self.here(finish);
+        self.emit(Op::Done {});
+        self.draws = false;
+        let words: Vec<String> = key
+            .iter()
+            .zip(&def.params)
+            .map(|(k, d)| k.map_or("_".to_string(), |v| self.b.scalar_text(d.scalar(), v, false)))
+            .collect();
+        self.end(format!("move {} {}", def.name, words.join(" ")).trim_end().to_string(), params)
+    }
+
+    pub(super) fn tick(&mut self, tick: &TickDef) {
+        let Some((clock, every)) = &tick.clock else {
+            return self.inlined(&tick.body.locals, vec![], |l| l.block(&tick.body.body));
+        };
+        let at = M(self.code.now + self.b.slots[*clock].base as u32);
+        let every = Eval::new(self.b).lone(every).unwrap_or(1);
+        let (skip, end) = (self.label(), self.label());
+        let n = self.load(at, O::K(0));
+        self.emit(Op::Inc { d: n });
+        let every = self.reg(O::K(every));
+        self.clean = false;
+        self.emit(Op::JumpLt { a: n, b: every, to: To(skip) });
+        let zero = self.reg(O::K(0));
+        self.emit(Op::PutAt { to: at, s: zero });
+        self.inlined(&tick.body.locals, vec![], |l| l.block(&tick.body.body));
+        self.emit(Op::Jump { to: To(end) });
+        self.here(skip);
+        self.emit(Op::PutAt { to: at, s: n });
+        self.here(end);
+    }
+
+    pub(super) fn status_program(&mut self, name: &str, clean: bool) -> u32 {
+        self.begin(&[], clean);
+        let model = self.b.model.clone();
+        for s in &model.statuses {
+            let next = self.label();
+            self.inlined(&s.cond.locals, vec![], |l| l.cond(&s.cond.expr, next, false));
+            let s = self.reg(O::K(s.ending as i64 + 1));
+            self.emit(Op::Give { s });
+            self.here(next);
+        }
+        let s = self.reg(O::K(0));
+        self.emit(Op::Give { s });
+        self.end(name.into(), vec![])
+    }
+
+    pub(super) fn law_program(&mut self) -> u32 {
+        self.begin(&[], true);
+        let model = self.b.model.clone();
+        for (i, law) in model.always.iter().enumerate() {
+            let site = self.site(FaultKind::AlwaysBroken, law.span);
+            self.code.law_sites.push(site);
+            let next = self.label();
+            self.inlined(&law.cond.locals, vec![], |l| l.cond(&law.cond.expr, next, true));
+            let s = self.reg(O::K(i as i64 + 1));
+            self.emit(Op::Give { s });
+            self.here(next);
+        }
+        let s = self.reg(O::K(0));
+        self.emit(Op::Give { s });
+        self.end("laws".into(), vec![])
+    }
+
+    pub(super) fn keeps(&mut self) {
+        let model = self.b.model.clone();
+        for (i, keeps) in model.keeps.iter().enumerate() {
+            let site = self.site(FaultKind::KeepsBroken, keeps.span);
+            let mut programs = [0; 2];
+            for (clean, program) in [true, false].into_iter().zip(&mut programs) {
+                self.begin(&keeps.quantity.locals, clean);
+                let s = self.value(&keeps.quantity.expr);
+                let s = self.reg(s);
+                self.emit(Op::Give { s });
+                let changed = if clean { "" } else { " of a changed state" };
+                *program = self.end(format!("kept quantity {}{changed}", i + 1), vec![]);
+            }
+            self.code.keeps.push((programs[0], programs[1], site));
+        }
+    }
+
+    // ---- statements ----
+
+    /// Lays in what does not run on every way from here: what it learns about places is forgotten.
+    pub(super) fn sometimes<T>(&mut self, f: impl FnOnce(&mut Self) -> T) -> T {
+        let known = self.cells.len();
+        let out = f(self);
+        self.cells.truncate(known);
+        out
+    }
+}

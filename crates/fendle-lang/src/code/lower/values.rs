@@ -1,0 +1,541 @@
+//! Expressions to values.
+
+use super::*;
+
+/// A known index that is out of range: its check breaks before it is used.
+pub(super) fn inside(index: O, len: usize) -> O {
+    match index {
+        O::K(k) if k < 0 || k >= len as i64 => O::K(0),
+        other => other,
+    }
+}
+
+pub(super) fn compare(op: Cmp, a: i64, b: i64) -> bool {
+    match op {
+        Cmp::Eq => a == b,
+        Cmp::Ne => a != b,
+        Cmp::Lt => a < b,
+        Cmp::Le => a <= b,
+    }
+}
+
+impl Lower<'_> {
+    /// The address of a block of cells that needs no work.
+    pub(super) fn plain_block(&mut self, e: &Expr) -> Option<M> {
+        match &e.kind {
+            Ek::Var(..) => Some(self.block_of(e).0),
+            Ek::Local(l) => match self.frame[*l] {
+                Local::Block(m) => Some(m),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    // ---- expressions ----
+
+    pub(super) fn block_of(&mut self, e: &Expr) -> (M, usize) {
+        let cells = self.b.cells();
+        match &e.kind {
+            Ek::Var(when, v) => {
+                let slot = &self.b.slots[*v];
+                let region = match (self.b.model.vars[*v].state, when) {
+                    (false, _) => 0,
+                    (true, When::Now) => self.code.now,
+                    (true, When::Before) => self.code.before,
+                    (true, When::Start) => self.start,
+                };
+                (M(region + slot.base as u32), slot.len)
+            }
+            Ek::Local(l) => match self.frame[*l] {
+                Local::Block(m) => {
+                    // Arrays keep their own length; boards and sets hold one number a cell.
+                    let len = match e.ty {
+                        Ty::Array(k, _) => self.b.keys_len(k),
+                        _ => cells,
+                    };
+                    (m, len)
+                }
+                _ => (M(0), 0),
+            },
+            Ek::Union(a, b) | Ek::Minus(a, b) | Ek::Both(a, b) => {
+                let (x, _) = self.block_of(a);
+                let (y, _) = self.block_of(b);
+                let d = self.scratch(cells);
+                self.emit(match &e.kind {
+                    Ek::Union(..) => Op::Union { d, a: x, b: y },
+                    Ek::Minus(..) => Op::Minus { d, a: x, b: y },
+                    _ => Op::Both { d, a: x, b: y },
+                });
+                (d, cells)
+            }
+            Ek::Quant(q) => {
+                let d = self.scratch(cells);
+                self.emit(Op::ClearCells { d });
+                let one = self.reg(O::K(1));
+                self.each(q.local, &q.over, None, q.filter.as_ref(), e.span, &mut |l, _| {
+                    let o = l.local_value(q.local);
+                    let i = l.reg(o);
+                    l.emit(Op::Store { base: d, i, s: one });
+                });
+                (d, cells)
+            }
+            Ek::Flood(f) => (self.flood(f, e.span), cells),
+            Ek::Call(f, args) => {
+                if self.full {
+                    return (M(0), 0);
+                }
+                let model = self.b.model.clone();
+                let def = &model.fns[*f];
+                let args = self.args(args);
+                self.inlined(&def.locals, args, |l| l.block_of(&def.body))
+            }
+            _ => (M(0), 0),
+        }
+    }
+
+    pub(super) fn value(&mut self, e: &Expr) -> O {
+        if self.full {
+            return O::K(0);
+        }
+        let span = e.span;
+        match &e.kind {
+            Ek::Const(v) => O::K(*v),
+            Ek::Local(l) => self.local_value(*l),
+            Ek::Var(when, v) => {
+                let slot = &self.b.slots[*v];
+                if !self.b.model.vars[*v].state {
+                    return O::K(self.b.data[slot.base].into());
+                }
+                if *when == When::Start {
+                    return O::K(self.b.start[slot.base].into());
+                }
+                let (base, _) = self.block_of(e);
+                O::R(self.load(base, O::K(0)))
+            }
+            Ek::Index(block, index) => {
+                let i = self.value(index);
+                let known = matches!(&block.kind, Ek::Var(_, v) if !self.b.model.vars[*v].state);
+                let (base, len) = self.block_of(block);
+                let i = inside(i, len);
+                match i {
+                    O::K(k) if known => O::K(self.b.data[base.0 as usize + k as usize].into()),
+                    i => O::R(self.load(base, i)),
+                }
+            }
+            Ek::IndexOutside(block, place, outside) => {
+                let p = self.value(place);
+                let p = self.reg(p);
+                let (d, c) = (self.fresh(), self.fresh());
+                let (off, end) = (self.label(), self.label());
+                self.emit(Op::CellOr { d: c, p, to: To(off) });
+                self.sometimes(|l| {
+                    let (base, _) = l.block_of(block);
+                    l.emit(Op::Load { d, base, i: c });
+                    l.emit(Op::Jump { to: To(end) });
+                });
+                self.here(off);
+                self.sometimes(|l| {
+                    let o = l.value(outside);
+                    l.set(d, o);
+                });
+                self.here(end);
+                O::R(d)
+            }
+            Ek::Not(a) => match self.value(a) {
+                O::K(v) => O::K(i64::from(v == 0)),
+                O::R(a) => self.unary(|d| Op::Not { d, a }),
+            },
+            Ek::Neg(a) => match self.value(a) {
+                O::K(v) if v != i64::MIN => O::K(-v),
+                o => {
+                    let a = self.reg(o);
+                    let site = self.site(FaultKind::Overflow, span);
+                    self.unary(|d| Op::Neg { d, a, site })
+                }
+            },
+            Ek::Arith(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                self.arith(*op, a, b, span)
+            }
+            Ek::Cmp(op, a, b) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    return O::K(i64::from(compare(*op, a, b)));
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                self.unary(|d| match op {
+                    Cmp::Eq => Op::Eq { d, a, b },
+                    Cmp::Ne => Op::Ne { d, a, b },
+                    Cmp::Lt => Op::Lt { d, a, b },
+                    Cmp::Le => Op::Le { d, a, b },
+                })
+            }
+            Ek::SameBlock(a, b, negate) if matches!(a.ty, Ty::List(..)) => {
+                let a = self.list_of(a);
+                let b = self.list_of(b);
+                let d = self.fresh();
+                self.emit(Op::ListSame { d, a: a.addr, b: b.addr, list: a.number, other: b.number });
+                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
+            }
+            Ek::SameBlock(a, b, negate) => {
+                let (a, len) = self.block_of(a);
+                let (b, _) = self.block_of(b);
+                let d = self.fresh();
+                self.emit(Op::SameBlock { d, a, b, len: len as u32 });
+                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
+            }
+            Ek::And(..) | Ek::Or(..) => self.truth(e),
+            Ek::Cond(c, a, b) => {
+                let d = self.fresh();
+                let (no, end) = (self.label(), self.label());
+                self.cond(c, no, false);
+                self.sometimes(|l| {
+                    let o = l.value(a);
+                    l.set(d, o);
+                });
+                self.emit(Op::Jump { to: To(end) });
+                self.here(no);
+                self.sometimes(|l| {
+                    let o = l.value(b);
+                    l.set(d, o);
+                });
+                self.here(end);
+                O::R(d)
+            }
+            Ek::Shift(p, o, minus) => {
+                let (p, o) = (self.value(p), self.value(o));
+                // A step backwards by a known offset is a step by its opposite.
+                let (o, minus) = match o {
+                    O::K(v) => (O::K(if *minus { -v } else { v }), false),
+                    o => (o, *minus),
+                };
+                if let (O::K(p), O::K(o)) = (p, o)
+                    && code::is_place(p + o)
+                {
+                    return O::K(p + o);
+                }
+                let (p, o) = (self.reg(p), self.reg(o));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(
+                    |d| if minus { Op::ShiftBack { d, p, o, site } } else { Op::Shift { d, p, o, site } },
+                )
+            }
+            Ek::OffAdd(a, b, minus) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    let sum = if *minus { a - b } else { a + b };
+                    if code::is_offset(sum) {
+                        return O::K(sum);
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(
+                    |d| if *minus { Op::OffSub { d, a, b, site } } else { Op::OffAdd { d, a, b, site } },
+                )
+            }
+            Ek::OffMul(o, n) => {
+                let (a, b) = (self.value(o), self.value(n));
+                if let (O::K(a), O::K(b)) = (a, b)
+                    && b.unsigned_abs() < code::BIAS as u64 / 2
+                {
+                    let (r, c) = code::offset_parts(a);
+                    if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
+                        return O::K(a * b);
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::OffMul { d, a, b, site })
+            }
+            Ek::DirOffset(a) => match self.value(a) {
+                O::K(v) => {
+                    let (r, c) = DIR_STEPS[v as usize];
+                    O::K(r * code::ROW + c)
+                }
+                O::R(a) => self.unary(|d| Op::DirOff { d, a }),
+            },
+            // The place of a cell that came from a place.
+            Ek::ToPlace(c) if matches!(&c.kind, Ek::ToCell(p) if matches!(p.kind, Ek::Local(_))) => {
+                let Ek::ToCell(p) = &c.kind else { return O::K(0) };
+                self.value(p)
+            }
+            Ek::ToPlace(c) => match self.value(c) {
+                O::K(v) => {
+                    let cols = self.b.cols.max(1) as i64;
+                    O::K(code::place(v / cols, v % cols))
+                }
+                O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
+            },
+            Ek::Within(a, dom) => {
+                let o = self.value(a);
+                let (lo, hi) = range_of(self.b, dom);
+                if let O::K(v) = o
+                    && v >= lo
+                    && v <= hi
+                {
+                    return o;
+                }
+                let s = self.reg(o);
+                let site = self.site(FaultKind::OutOfDomain, span);
+                let fine = self.label();
+                if matches!(dom, Dom::Maybe(_)) {
+                    let none = self.reg(O::K(NONE));
+                    self.emit(Op::JumpEq { a: s, b: none, to: To(fine) });
+                }
+                let narrow = |v: i64| v.clamp(i32::MIN.into(), i32::MAX.into()) as i32;
+                self.emit(Op::Check { s, lo: narrow(lo), hi: narrow(hi), site });
+                self.here(fine);
+                o
+            }
+            Ek::ToCell(p) => {
+                let named = matches!(p.kind, Ek::Local(_));
+                let p = self.value(p);
+                let p = self.reg(p);
+                if let Some((_, c)) = self.cells.iter().find(|(q, _)| named && *q == p) {
+                    return O::R(*c);
+                }
+                let site = self.site(FaultKind::OffBoard, span);
+                let cell = self.unary(|d| Op::CellOf { d, p, site });
+                if let (true, O::R(c)) = (named, cell) {
+                    self.cells.push((p, c));
+                }
+                cell
+            }
+            Ek::OnBoard(p) => {
+                let p = self.value(p);
+                let p = self.reg(p);
+                self.unary(|d| Op::OnBoard { d, p })
+            }
+            Ek::Call(f, args) => self.call(*f, args),
+            Ek::Builtin(op, args) => self.builtin(*op, args, span),
+            Ek::Quant(q) => self.quant(q, e),
+            Ek::Entry(list, index) => {
+                let i = self.value(index);
+                let i = self.reg(i);
+                let at = self.list_of(list);
+                let n = self.list_len(at);
+                let site = self.site(FaultKind::NoEntry, span);
+                self.emit(Op::CheckEntry { i, n, site });
+                let a = self.entry_addr(at, i);
+                self.unary(|d| Op::LoadFrom { d, a, list: at.number })
+            }
+            Ek::End(list, last) => {
+                let at = self.list_of(list);
+                let i = self.spot(at, if *last { &Spot::Last } else { &Spot::First }, span);
+                let a = self.entry_addr(at, i);
+                self.unary(|d| Op::LoadFrom { d, a, list: at.number })
+            }
+            Ek::InList(value, list) => {
+                let v = self.value(value);
+                let v = self.reg(v);
+                let at = self.list_of(list);
+                let d = self.fresh();
+                self.emit(Op::ListFind { d, a: at.addr, v, list: at.number });
+                let zero = self.reg(O::K(0));
+                self.unary(|n| Op::Lt { d: n, a: zero, b: d })
+            }
+            Ek::MakeRecord(r, parts) => {
+                let slots = self.b.records[*r].clone();
+                let mut sum = O::K(0);
+                for (part, slot) in parts.iter().zip(slots) {
+                    let v = self.value(part);
+                    let v = self.arith(Arith::Sub, v, O::K(slot.lo), span);
+                    let v = self.arith(Arith::Mul, v, O::K(slot.stride), span);
+                    sum = self.arith(Arith::Add, sum, v, span);
+                }
+                sum
+            }
+            Ek::Part(record, r, i) => {
+                let slot = self.b.records[*r][*i];
+                let v = self.value(record);
+                let v = if slot.stride == 1 { v } else { self.arith(Arith::Div, v, O::K(slot.stride), span) };
+                let v = self.arith(Arith::Mod, v, O::K(slot.count), span);
+                if slot.lo == 0 { v } else { self.arith(Arith::Add, v, O::K(slot.lo), span) }
+            }
+            Ek::Given(a) => {
+                let v = self.value(a);
+                let v = self.reg(v);
+                let none = self.reg(O::K(NONE));
+                let fine = self.label();
+                self.emit(Op::JumpNe { a: v, b: none, to: To(fine) });
+                let site = self.site(FaultKind::NoneGiven, span);
+                self.emit(Op::Fault { site });
+                self.here(fine);
+                O::R(v)
+            }
+            Ek::MoveShape(p, o, minus) => {
+                let shapes = self.shapes_of(p);
+                let (p, o) = (self.value(p), self.value(o));
+                let o = match o {
+                    O::K(v) => O::K(if *minus { -v } else { v }),
+                    O::R(a) if *minus => {
+                        let zero = self.reg(O::K(0));
+                        let site = self.site(FaultKind::TooFarAway, span);
+                        self.unary(|d| Op::OffSub { d, a: zero, b: a, site })
+                    }
+                    o => o,
+                };
+                let (p, o) = (self.reg(p), self.reg(o));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::ShapeMove { d, p, o, shapes, site })
+            }
+            // Questions about moves and analyses are the reference executor's: there is no code.
+            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {
+                self.full = true;
+                O::K(0)
+            }
+            // Blocks are read by `block_of`.
+            Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
+        }
+    }
+
+    pub(super) fn unary(&mut self, op: impl FnOnce(R) -> Op) -> O {
+        let d = self.fresh();
+        self.emit(op(d));
+        O::R(d)
+    }
+
+    pub(super) fn arith(&mut self, op: Arith, a: O, b: O, span: Span) -> O {
+        if let (O::K(a), O::K(b)) = (a, b) {
+            let known = match op {
+                Arith::Add => a.checked_add(b),
+                Arith::Sub => a.checked_sub(b),
+                Arith::Mul => a.checked_mul(b),
+                Arith::Div => a.checked_div_euclid(b),
+                Arith::Mod => a.checked_rem_euclid(b),
+                Arith::Pow => u32::try_from(b).ok().and_then(|b| a.checked_pow(b)),
+                Arith::Min => Some(a.min(b)),
+                Arith::Max => Some(a.max(b)),
+            };
+            if let Some(v) = known {
+                return O::K(v);
+            }
+        }
+        let (a, b) = (self.reg(a), self.reg(b));
+        let kind =
+            if matches!(op, Arith::Div | Arith::Mod) { FaultKind::DivideByZero } else { FaultKind::Overflow };
+        let site = self.site(kind, span);
+        self.unary(|d| match op {
+            Arith::Add => Op::Add { d, a, b, site },
+            Arith::Sub => Op::Sub { d, a, b, site },
+            Arith::Mul => Op::Mul { d, a, b, site },
+            Arith::Div => Op::Div { d, a, b, site },
+            Arith::Mod => Op::Mod { d, a, b, site },
+            Arith::Pow => Op::Pow { d, a, b, site },
+            Arith::Min => Op::Min { d, a, b },
+            Arith::Max => Op::Max { d, a, b },
+        })
+    }
+
+    pub(super) fn call(&mut self, f: usize, args: &[Expr]) -> O {
+        let model = self.b.model.clone();
+        let def = &model.fns[f];
+        let args = self.args(args);
+        let known: Option<Vec<i64>> =
+            args.iter().map(|a| if let Local::Val(O::K(k)) = a { Some(*k) } else { None }).collect();
+        let memo = match known {
+            Some(key) if self.clean && heavy(&def.body) && self.memos.len() < 4096 => {
+                let next = self.memos.len() as u16;
+                Some(*self.memos.entry((f, key)).or_insert(next))
+            }
+            _ => None,
+        };
+        let Some(memo) = memo else {
+            return self.inlined(&def.locals, args, |l| l.value(&def.body));
+        };
+        let d = self.fresh();
+        let end = self.label();
+        self.emit(Op::Recall { d, memo, to: To(end) });
+        self.sometimes(|l| {
+            let o = l.inlined(&def.locals, args, |l| l.value(&def.body));
+            l.set(d, o);
+        });
+        self.emit(Op::Remember { s: d, memo });
+        self.here(end);
+        O::R(d)
+    }
+
+    pub(super) fn builtin(&mut self, op: Builtin, args: &[Expr], span: Span) -> O {
+        match op {
+            Builtin::Rows => return O::K(self.b.rows as i64),
+            Builtin::Cols => return O::K(self.b.cols as i64),
+            Builtin::ListLen => {
+                let at = self.list_of(&args[0]);
+                return O::R(self.list_len(at));
+            }
+            Builtin::LaneStart => {
+                let a = self.value(&args[0]);
+                let a = self.reg(a);
+                let zero = self.reg(O::K(0));
+                let c = self.fresh();
+                self.emit(Op::LaneCell { d: c, a, i: zero });
+                return self.unary(|d| Op::PlaceOf { d, c });
+            }
+            Builtin::TurnShape => {
+                let shapes = self.shapes_of(&args[0]);
+                let (p, by) = (self.value(&args[0]), self.value(&args[1]));
+                let (p, by) = (self.reg(p), self.reg(by));
+                return self.unary(|d| Op::ShapeTurn { d, p, by, shapes });
+            }
+            Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf => {
+                let shapes = self.shapes_of(&args[0]);
+                let p = self.value(&args[0]);
+                let p = self.reg(p);
+                return self.unary(|d| match op {
+                    Builtin::Anchor => Op::ShapeAnchor { d, p, shapes },
+                    Builtin::KindOf => Op::ShapeKind { d, p, shapes },
+                    _ => Op::ShapeTurnOf { d, p, shapes },
+                });
+            }
+            Builtin::Placed(s) => {
+                let shapes = s as u16;
+                let (k, p) = (self.value(&args[0]), self.value(&args[1]));
+                let (k, p) = (self.reg(k), self.reg(p));
+                let site = self.site(FaultKind::TooFarAway, span);
+                return self.unary(|d| Op::ShapeMake { d, k, p, shapes, site });
+            }
+            Builtin::Parity | Builtin::Distinct => {
+                let (base, len) = self.block_of(&args[0]);
+                let len = len as u32;
+                let site = self.site(FaultKind::ParityOfEqual, span);
+                return self.unary(|d| match op {
+                    Builtin::Parity => Op::Parity { d, base, len, site },
+                    _ => Op::Distinct { d, base, len },
+                });
+            }
+            _ => {}
+        }
+        let a = self.value(&args[0]);
+        if let (Builtin::Opposite | Builtin::Turned, O::K(v)) = (op, a) {
+            let by = if op == Builtin::Opposite { 2 } else { 1 };
+            return O::K(v / 4 * 4 + (v + by) % 4);
+        }
+        let a = self.reg(a);
+        match op {
+            Builtin::Row => self.unary(|d| Op::Row { d, p: a }),
+            Builtin::Col => self.unary(|d| Op::Col { d, p: a }),
+            Builtin::Opposite => self.unary(|d| Op::Opposite { d, a }),
+            Builtin::Turned => self.unary(|d| Op::Turned { d, a }),
+            Builtin::Len => self.unary(|d| Op::LaneLen { d, a }),
+            Builtin::Abs => {
+                let site = self.site(FaultKind::Overflow, span);
+                self.unary(|d| Op::Abs { d, a, site })
+            }
+            _ => {
+                let b = self.value(&args[1]);
+                let b = self.reg(b);
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::PlaceAt { d, a, b, site })
+            }
+        }
+    }
+
+    pub(super) fn set(&mut self, d: R, o: O) {
+        match o {
+            O::R(s) => self.emit(Op::Copy { d, s }),
+            O::K(v) => self.emit(Op::Const { d, v }),
+        }
+    }
+}

@@ -1,0 +1,8 @@
+//! The rules of one level as flat code: made from the checked tree, verified, and run without allocating for a state.
+
+pub mod game;
+pub mod ir;
+pub mod lower;
+pub mod machine;
+
+pub use game::Game;

@@ -1,0 +1,315 @@
+//! Plays a level as a careful player would: what is certain first, and the least risk where nothing is.
+//!
+//! Works where what is told are counts ([`Known`]). Used by the no-guess proof, by estimates, and by the bench.
+
+use std::collections::{HashMap, VecDeque};
+
+use fendle_core::infer::{Fraction, Inferred, NoAnswer, fraction};
+
+use crate::known::{Danger, Known, NotCounts, Sight, Way};
+use crate::play::{MoveTable, Step, step};
+use crate::run::RunFault;
+use crate::state::Bound;
+
+/// Why play cannot go on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Stopped {
+    /// What is told is not followed as counts.
+    NotCounts(NotCounts),
+    /// No exact answer.
+    NoAnswer(NoAnswer),
+    /// The model broke.
+    Fault(RunFault),
+}
+
+impl From<NotCounts> for Stopped {
+    fn from(e: NotCounts) -> Stopped {
+        Stopped::NotCounts(e)
+    }
+}
+impl From<NoAnswer> for Stopped {
+    fn from(e: NoAnswer) -> Stopped {
+        Stopped::NoAnswer(e)
+    }
+}
+impl From<RunFault> for Stopped {
+    fn from(e: RunFault) -> Stopped {
+        Stopped::Fault(e)
+    }
+}
+
+impl std::fmt::Display for Stopped {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Stopped::NotCounts(e) => write!(f, "{e}"),
+            Stopped::NoAnswer(NoAnswer::Contradiction) => write!(f, "no layout agrees with what is seen"),
+            Stopped::NoAnswer(NoAnswer::TooWide) => write!(f, "too many clues hang together"),
+            Stopped::Fault(e) => write!(f, "the model breaks: {e}"),
+        }
+    }
+}
+
+/// How sure a move is.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Risk {
+    /// It cannot lose at once.
+    None,
+    /// It loses at once.
+    Sure,
+    /// It loses with about this probability.
+    About(f64),
+    /// Not followed.
+    Unknown,
+}
+
+impl Risk {
+    /// As a number; what is not known counts as certain loss.
+    #[must_use]
+    pub fn number(self) -> f64 {
+        match self {
+            Risk::None => 0.0,
+            Risk::About(p) => p,
+            Risk::Sure | Risk::Unknown => 1.0,
+        }
+    }
+}
+
+/// The risk of a move that goes these ways.
+///
+/// # Errors
+///
+/// [`NoAnswer`].
+pub fn risk_of(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Risk, NoAnswer> {
+    if ways.iter().all(|w| !w.lost) {
+        return Ok(Risk::None);
+    }
+    if ways.iter().all(|w| w.lost) {
+        return Ok(Risk::Sure);
+    }
+    let lost = fendle_core::infer::about(&exact_risk(known, found, ways)?);
+    Ok(if lost == 0.0 {
+        Risk::None
+    } else if lost == 1.0 {
+        Risk::Sure
+    } else {
+        Risk::About(lost)
+    })
+}
+
+/// The exact risk of a move that goes these ways.
+///
+/// # Errors
+///
+/// [`NoAnswer`].
+pub fn exact_risk(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Fraction, NoAnswer> {
+    let mut sum: Fraction = fraction(0, 1);
+    for w in ways.iter().filter(|w| w.lost) {
+        let p: Fraction = match w.cells.as_slice() {
+            [] => fraction(1, 1),
+            [(c, true)] => found.chance(*c),
+            [(c, false)] => fraction(1, 1) - found.chance(*c),
+            cells => {
+                let some = known.system.weight_with(cells)?;
+                Fraction::new(some.into(), found.all.clone().into())
+            }
+        };
+        sum += p * fraction(w.chance.0, w.chance.1);
+    }
+    Ok(sum)
+}
+
+/// A move, and the ways that it may go; `None` where they are not followed.
+pub type MoveWays = (usize, Option<Vec<Way>>);
+
+/// A player, and what it knows.
+pub struct Player<'b> {
+    b: &'b Bound,
+    moves: &'b MoveTable,
+    danger: Danger<'b>,
+    /// What is known.
+    pub known: Known,
+    /// The true state.
+    pub state: Vec<i32>,
+}
+
+/// A careful move.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Chosen {
+    /// The moves to make: several where a safe way leads to something new.
+    pub moves: Vec<usize>,
+    /// The risk of the last of them.
+    pub risk: Risk,
+}
+
+impl<'b> Player<'b> {
+    /// A player who has seen these positions; the last is where play stands.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn new(b: &'b Bound, moves: &'b MoveTable, seen: &[Vec<i32>]) -> Result<Player<'b>, Stopped> {
+        let sights: Vec<Sight> = seen.iter().map(|s| Sight { state: s.clone(), told: b.told(s) }).collect();
+        let known = Known::new(b, &sights)?;
+        let state = seen.last().cloned().unwrap_or_else(|| b.position.clone());
+        Ok(Player { b, moves, danger: Danger::new(&b.model), known, state })
+    }
+
+    /// The allowed moves of a state with their ways.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn ways(&self, state: &[i32]) -> Result<Vec<MoveWays>, RunFault> {
+        let mut out = vec![];
+        for (n, (of, params)) in self.moves.list.iter().enumerate() {
+            match self.known.ways(self.b, &self.danger, state, (*of, params))? {
+                Some(ways) if ways.is_empty() => {}
+                ways => out.push((n, ways)),
+            }
+        }
+        Ok(out)
+    }
+
+    /// Whether every hidden cell that decides is certain, and none of the ways that are left loses.
+    fn is_safe(found: &Inferred, ways: Option<&[Way]>) -> bool {
+        ways.is_some_and(|ways| {
+            ways.iter()
+                .filter(|w| w.lost)
+                .all(|w| w.cells.iter().any(|&(c, v)| found.certain(c).is_some_and(|certain| certain != v)))
+        })
+    }
+
+    /// Makes moves in the true layout and looks around. `None` for a move that is not allowed.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn make(&mut self, moves: &[usize]) -> Result<Option<Option<usize>>, Stopped> {
+        let mut ended = None;
+        for &m in moves {
+            let Step::Made(list) = step(self.b, self.moves, &self.state, m, false)? else { return Ok(None) };
+            let Some(played) = list.into_iter().next() else { return Ok(None) };
+            self.state = played.made.state;
+            ended = played.ended;
+            if ended.is_some() {
+                break;
+            }
+            let told = self.b.told(&self.state);
+            self.known.see(self.b, &Sight { state: self.state.clone(), told })?;
+        }
+        Ok(Some(ended))
+    }
+
+    /// The shortest way of safe moves to something new: a goal, or a position where more is told. All moves that are
+    /// safe at once and show something new count; they are given together where the order does not matter.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn safe_way(&self, found: &Inferred) -> Result<Option<Vec<usize>>, Stopped> {
+        let now = self.b.told(&self.state);
+        let mut queue: VecDeque<Vec<i32>> = [self.state.clone()].into();
+        let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(self.state.clone(), None)].into();
+        while let Some(state) = queue.pop_front() {
+            for (m, ways) in self.ways(&state)? {
+                if !Player::is_safe(found, ways.as_deref()) {
+                    continue;
+                }
+                let Step::Made(list) = step(self.b, self.moves, &state, m, false)? else { continue };
+                // With draws a way is not sure to lead there.
+                let [played] = list.as_slice() else { continue };
+                let next = played.made.state.clone();
+                let lost = |e: usize| self.b.model.endings[e].kind != crate::model::EndKind::Goal;
+                if from.contains_key(&next) || played.ended.is_some_and(lost) {
+                    continue;
+                }
+                from.insert(next.clone(), Some((state.clone(), m)));
+                let told = self.b.told(&next);
+                let news =
+                    told.iter().flatten().zip(now.iter().flatten()).any(|(a, b)| a != b && a.is_some());
+                if news || played.ended.is_some() {
+                    let mut way = vec![];
+                    let mut at = &next;
+                    while let Some(Some((before, m))) = from.get(at) {
+                        way.push(*m);
+                        at = before;
+                    }
+                    way.reverse();
+                    return Ok(Some(way));
+                }
+                if from.len() > 20_000 {
+                    return Ok(None);
+                }
+                queue.push_back(next);
+            }
+        }
+        Ok(None)
+    }
+
+    /// The next careful move: a safe way to something new, else the least risk, the first of equals.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn choose(&self, found: &Inferred) -> Result<Option<Chosen>, Stopped> {
+        if let Some(moves) = self.safe_way(found)? {
+            return Ok(Some(Chosen { moves, risk: Risk::None }));
+        }
+        let mut best: Option<Chosen> = None;
+        for (m, ways) in self.ways(&self.state)? {
+            let risk = match ways {
+                Some(ways) => risk_of(&self.known, found, &ways)?,
+                None => Risk::Unknown,
+            };
+            // A move without risk that shows nothing new leads nowhere.
+            if risk != Risk::None && best.as_ref().is_none_or(|b| risk.number() < b.risk.number()) {
+                best = Some(Chosen { moves: vec![m], risk });
+            }
+        }
+        Ok(best)
+    }
+
+    /// All moves that are safe at once where play stands and whose ways are followed, in move order.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn safe_moves(&self, found: &Inferred) -> Result<Vec<usize>, RunFault> {
+        let ways = self.ways(&self.state)?;
+        Ok(ways.into_iter().filter(|(_, w)| Player::is_safe(found, w.as_deref())).map(|(m, _)| m).collect())
+    }
+
+    /// Makes every move that is safe and shows something new, as long as what is certain says so: quicker than
+    /// looking again after each. Gives whether anything new was shown, and how the game ended if it did.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn make_safe(&mut self, found: &Inferred) -> Result<(bool, Option<usize>), Stopped> {
+        let mut news = false;
+        for m in self.safe_moves(found)? {
+            let (of, params) = &self.moves.list[m];
+            let ways = self.known.ways(self.b, &self.danger, &self.state, (*of, params))?;
+            // It may be made by now, or no longer be safe from here.
+            if ways.as_ref().is_none_or(Vec::is_empty) || !Player::is_safe(found, ways.as_deref()) {
+                continue;
+            }
+            let before = self.b.told(&self.state);
+            let Some(ended) = self.make(&[m])? else { continue };
+            news |= before != self.b.told(&self.state);
+            if ended.is_some() {
+                return Ok((true, ended));
+            }
+        }
+        Ok((news, None))
+    }
+
+    /// Everything that follows from what is known.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn infer(&self) -> Result<Inferred, Stopped> {
+        Ok(self.known.system.infer()?)
+    }
+}

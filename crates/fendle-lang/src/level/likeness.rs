@@ -1,0 +1,119 @@
+//! The canonical form of a level's states: which things are alike here, and how many renamings that leaves.
+
+use crate::check::alike::{carries, is_key};
+use crate::model::*;
+use crate::run::Eval;
+use crate::source::Span;
+use crate::state::Bound;
+use crate::state::canon::{Canon, Class, Part, Renaming};
+
+/// Most renamings that are tried for one state.
+pub const RENAMINGS_MAX: usize = 5040;
+
+/// Why there is no canonical form for a level.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NotAlike {
+    /// The level gives this value, which tells them apart.
+    LevelTells(usize, Span),
+    /// So many renamings would have to be tried.
+    TooMany(usize, Span),
+}
+
+/// What tells states of a bound model apart only by name; `None` where nothing is declared or
+/// nothing is left of it.
+///
+/// # Errors
+///
+/// [`NotAlike`].
+pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
+    let model = &b.model;
+    let mut classes = vec![];
+    let mut span = Span::default();
+    for def in &model.alike {
+        let lone = |e: &Expr| Eval::new(b).lone(e).unwrap_or(0);
+        if def.when.as_ref().is_some_and(|w| lone(w) == 0) {
+            continue;
+        }
+        let members: Vec<i64> = match &def.kind {
+            Kind::Values(_, class) => class.clone(),
+            Kind::Numbers { lo, hi, except, .. } => {
+                let out: Vec<i64> = except.iter().map(lone).collect();
+                (lone(lo)..=lone(hi)).filter(|v| !out.contains(v)).collect()
+            }
+        };
+        let mut parts = vec![];
+        for (v, var) in model.vars.iter().enumerate() {
+            let slot = &b.slots[v];
+            let (key, list, bag) = match var.shape {
+                Shape::Array(k) => (Some(k), 0, false),
+                Shape::List(bag) => (None, slot.cap + 1, bag),
+                Shape::Lists(k, bag) => (Some(k), slot.cap + 1, bag),
+                _ => (None, 0, false),
+            };
+            let keyed = key.filter(|k| is_key(model, def, *k)).map(|k| {
+                let least = if let Keyed::Range(r) = k { b.ranges[r].0 } else { 0 };
+                (if list > 0 { list } else { 1 }, least)
+            });
+            let part =
+                Part { base: slot.base, len: slot.len, list, bag, keyed, carries: carries(model, def, v) };
+            if !slot.active || (part.keyed.is_none() && !part.carries) {
+                continue;
+            }
+            if var.state {
+                parts.push(part);
+                continue;
+            }
+            // A value of the level has to look the same whatever they are called.
+            let class = Class { members: members.clone(), parts: vec![part] };
+            for i in 1..members.len() {
+                let mut image = members.clone();
+                image.swap(i - 1, i);
+                let mut data = b.data.clone();
+                class.rename(&image, &mut data, &mut vec![]);
+                if data != b.data {
+                    return Err(NotAlike::LevelTells(v, def.span));
+                }
+            }
+        }
+        if members.len() > 1 && !parts.is_empty() {
+            span = def.span;
+            classes.push(Class { members, parts });
+        }
+    }
+    if classes.is_empty() {
+        return Ok(None);
+    }
+    let identity: Renaming = classes.iter().map(|c| c.members.clone()).collect();
+    let mut canon = Canon { back: identity, all: vec![], classes };
+    if !canon.is_simple() {
+        let count = canon.classes.iter().try_fold(1usize, |n, c| {
+            (2..=c.members.len()).try_fold(n, |n, k| n.checked_mul(k)).filter(|n| *n <= RENAMINGS_MAX)
+        });
+        if count.is_none() {
+            return Err(NotAlike::TooMany(RENAMINGS_MAX, span));
+        }
+        let mut all: Vec<Renaming> = vec![vec![]];
+        for c in &canon.classes {
+            let mut orders = vec![];
+            permutations(&mut c.members.clone(), 0, &mut orders);
+            all = all
+                .iter()
+                .flat_map(|r| orders.iter().map(|o| r.iter().cloned().chain([o.clone()]).collect()))
+                .collect();
+        }
+        canon.all = all;
+    }
+    Ok(Some(canon))
+}
+
+fn permutations(items: &mut Vec<i64>, from: usize, out: &mut Vec<Vec<i64>>) {
+    if from == items.len() {
+        out.push(items.clone());
+        return;
+    }
+    for i in from..items.len() {
+        items.swap(from, i);
+        permutations(items, from + 1, out);
+        items.swap(from, i);
+    }
+}

@@ -1,0 +1,7 @@
+//! A model and one level become a bound model.
+
+pub mod bind;
+mod likeness;
+
+pub use crate::syntax::level::{Level, LevelFile, read};
+pub use bind::bind;

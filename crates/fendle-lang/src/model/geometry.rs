@@ -1,0 +1,88 @@
+//! Directions, places, lanes and shapes.
+
+/// One shape: for each of its turns the cells that it covers, as (row, column) from the anchor.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ShapeTurns {
+    /// Its name.
+    pub name: String,
+    /// Distinct turns, clockwise from the drawing.
+    pub turns: Vec<Vec<(i64, i64)>>,
+    /// Turns that were drawn or made, before those that cover the same cells were merged.
+    pub drawn: usize,
+    /// Whether the anchor is a corner: then (0, 0) is the cell below and right of it.
+    pub corner: bool,
+}
+
+/// Shapes that a placed value can have.
+#[derive(Clone, Debug)]
+pub struct ShapesDef {
+    /// Their name.
+    pub name: String,
+    /// The enum of their names.
+    pub kind: usize,
+    /// One entry a shape.
+    pub shapes: Vec<ShapeTurns>,
+    /// For each shape the number of its first turn among all.
+    pub firsts: Vec<usize>,
+    /// All turns of all shapes: (shape, turn).
+    pub all: Vec<(usize, usize)>,
+    /// How far an anchor may lie off the board.
+    pub margin: i64,
+}
+
+/// Names of the directions, in the order of their numbers. The first four are `dir4`.
+pub const DIRS: [&str; 8] = ["up", "right", "down", "left", "up_right", "down_right", "down_left", "up_left"];
+
+/// (rows, columns) of the directions.
+pub const DIR_STEPS: [(i64, i64); 8] = [(-1, 0), (0, 1), (1, 0), (0, -1), (-1, 1), (1, 1), (1, -1), (-1, -1)];
+
+/// Offsets, places and lanes as single numbers, the same in both executors' tables.
+///
+/// An offset is `rows * 2^16 + cols`. A place is `(row + 2^14) * 2^16 + (col + 2^14)`, so that
+/// adding an offset is one addition and a place off the board keeps its identity. A lane is
+/// `first cell * 2^40 + direction it runs in * 2^32 + length`.
+pub mod code {
+    /// One row in an offset or a place.
+    pub const ROW: i64 = 1 << 16;
+    /// What is added to rows and columns of a place.
+    pub const BIAS: i64 = 1 << 14;
+
+    /// The place in a row and column, both from 0.
+    #[must_use]
+    pub fn place(row: i64, col: i64) -> i64 {
+        (row + BIAS) * ROW + col + BIAS
+    }
+    /// Row and column of a place, from 0; negative off the board.
+    #[must_use]
+    pub fn row_col(place: i64) -> (i64, i64) {
+        ((place >> 16) - BIAS, (place & 0xffff) - BIAS)
+    }
+    /// Whether a sum of a place and an offset is still exact.
+    #[must_use]
+    pub fn is_place(code: i64) -> bool {
+        let (row, col) = (code >> 16, code & 0xffff);
+        (1..2 * BIAS).contains(&row) && (1..2 * BIAS).contains(&col)
+    }
+    /// Rows and columns of an offset.
+    #[must_use]
+    pub fn offset_parts(offset: i64) -> (i64, i64) {
+        let cols = ((offset + (ROW >> 1)) & 0xffff) - (ROW >> 1);
+        ((offset - cols) >> 16, cols)
+    }
+    /// Whether an offset is small enough to be exact.
+    #[must_use]
+    pub fn is_offset(offset: i64) -> bool {
+        let (r, c) = offset_parts(offset);
+        r.abs() < BIAS / 2 && c.abs() < BIAS / 2
+    }
+    /// A lane.
+    #[must_use]
+    pub fn lane(first: i64, dir: i64, len: i64) -> i64 {
+        first << 40 | dir << 32 | len
+    }
+    /// First cell, direction and length of a lane.
+    #[must_use]
+    pub fn lane_parts(lane: i64) -> (i64, i64, i64) {
+        (lane >> 40, lane >> 32 & 0xff, lane & 0xffff_ffff)
+    }
+}

@@ -1,0 +1,72 @@
+//! How things are shown.
+
+use super::*;
+
+/// What a glyph says of one variable at its cell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Fact {
+    pub var: usize,
+    /// The value there; 1 for a member of a set and for "the cell is here".
+    pub value: i64,
+}
+
+/// How something is drawn.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub enum Show {
+    /// One grid, value by value.
+    Values { var: usize, glyphs: Vec<(i64, String)>, joined: bool },
+    /// Several variables in one drawing, one glyph a cell.
+    Drawing { name: String, vars: Vec<usize>, rules: Vec<(char, Vec<Fact>)>, span: Span },
+}
+
+/// Forms in which pictures draw things, by the words of the language.
+pub const FIGURES: [&str; 17] = [
+    "block", "waves", "gravel", "hatch", "slab", "disk", "ring", "diamond", "wedge", "hexagon", "frame",
+    "cross", "bar", "dot", "buoy", "label", "nothing",
+];
+
+/// Colours of pictures, by the words of the language.
+pub const PAINTS: [&str; 12] =
+    ["blue", "ochre", "sky", "brown", "navy", "sand", "teal", "clay", "slate", "rust", "ink", "chalk"];
+
+/// A colour as a model gives it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Paint {
+    /// One of [`PAINTS`]: each theme has its own shade of it.
+    Named(usize),
+    /// Red, green, blue.
+    Rgb(u8, u8, u8),
+}
+
+/// How pictures draw a thing; what is `None` is left to the picture.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Look {
+    /// Its form: one of [`FIGURES`].
+    pub figure: Option<usize>,
+    /// Its colour.
+    pub paint: Option<Paint>,
+    /// What is written on it.
+    pub label: Option<String>,
+}
+
+/// What a line of a `picture` block is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Drawee {
+    /// A variable.
+    Var(usize),
+    /// What the player is told.
+    Tell(usize),
+}
+
+/// One line of a `picture` block.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LookRule {
+    /// A variable, something told, or both where they have one name.
+    pub of: Vec<Drawee>,
+    /// For these values; `None` for all but the plain one.
+    pub values: Option<(i64, i64)>,
+    pub look: Look,
+}

@@ -1,0 +1,436 @@
+//! The checked syntax tree: names resolved, types known, sizes still open.
+//!
+//! Both executors start here. The reference executor walks this tree as it stands; the fast one
+//! runs the intermediate form that [`crate::lower`] makes of it for one level.
+
+mod expr;
+mod geometry;
+mod look;
+mod stmt;
+mod types;
+mod walk;
+
+pub use expr::*;
+pub use geometry::*;
+pub use look::*;
+pub use stmt::*;
+pub use types::*;
+
+use crate::source::{FileId, Span};
+use crate::syntax::tree::{ExampleLine, QuantKind};
+
+/// A `level` or `state` variable.
+#[derive(Clone, Debug)]
+pub struct VarDef {
+    /// Its name.
+    pub name: String,
+    /// Where it is declared.
+    pub span: Span,
+    /// A state variable, or a level value.
+    pub state: bool,
+    /// Its shape.
+    pub shape: Shape,
+    /// The values it may hold; of a rearranged grid those of its target.
+    pub dom: Dom,
+    /// `sized (rows, cols)`
+    pub sized: Option<(Expr, Expr)>,
+    /// `rearranged TARGET`
+    pub rearranged: Option<usize>,
+    /// `if C`
+    pub when: Option<Expr>,
+    /// `= V`
+    pub default: Option<Expr>,
+    /// `outside V`
+    pub outside: Option<Expr>,
+    /// `max N` of a list
+    pub max: Option<Expr>,
+    /// Keeps what this variable began with, where a setup draws the start.
+    pub shadow_of: Option<usize>,
+    /// Counts accepted moves for `tick every N moves`; the model's author did not name it.
+    pub clock: bool,
+    /// The player does not see it.
+    pub hidden: bool,
+    /// Not hidden by a prior of its own, yet not told either.
+    pub untold: bool,
+    /// What is known beforehand of a hidden variable.
+    pub prior: Option<Prior>,
+}
+
+/// Values with weights, and the local names that both may read.
+pub type Weighted = (Vec<(Expr, Expr)>, Vec<LocalDef>);
+
+/// What is known beforehand of a hidden variable.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Prior {
+    /// Each value by itself, with these weights; `local` is the cell, the first of `locals`.
+    pub each: Option<Weighted>,
+    /// All layouts that satisfy this, and no other.
+    pub with: Option<Body>,
+}
+
+/// What the player is told of what is hidden.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct TellDef {
+    pub name: String,
+    pub value: Expr,
+    /// For each of these: the local name, what it runs over, and for which of them.
+    pub over: Option<(usize, Range)>,
+    pub filter: Option<Expr>,
+    pub locals: Vec<LocalDef>,
+    pub span: Span,
+}
+
+impl TellDef {
+    /// The state variable whose value at the cell decides whether the cell is told, if it is that plain.
+    #[must_use]
+    pub fn opened(&self) -> Option<usize> {
+        let (local, Range::Board) = self.over.as_ref().map(|(l, r)| (*l, r))? else { return None };
+        match &self.filter.as_ref()?.kind {
+            Ek::Index(base, at) if matches!(at.kind, Ek::Local(l) if l == local) => match base.kind {
+                Ek::Var(When::Now, v) => Some(v),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+}
+
+impl VarDef {
+    /// The type of the whole variable.
+    #[must_use]
+    pub fn ty(&self) -> Ty {
+        match self.shape {
+            Shape::One => self.dom.scalar().ty(),
+            Shape::Grid => Ty::Grid(self.dom.scalar()),
+            Shape::Set => Ty::Set,
+            Shape::Array(e) => Ty::Array(e, self.dom.scalar()),
+            Shape::List(bag) => Ty::List(self.dom.scalar(), bag),
+            Shape::Lists(key, bag) => Ty::Lists(key, self.dom.scalar(), bag),
+        }
+    }
+}
+
+/// A function.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct FnDef {
+    pub name: String,
+    pub params: usize,
+    pub locals: Vec<LocalDef>,
+    pub body: Expr,
+}
+
+/// A local name; parameters come first.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LocalDef {
+    pub name: String,
+    pub ty: Ty,
+    pub mutable: bool,
+    pub dom: Option<Dom>,
+    pub span: Span,
+}
+
+/// A procedure, or the `after` block.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct ProcDef {
+    pub name: String,
+    pub params: usize,
+    pub locals: Vec<LocalDef>,
+    pub body: Vec<Stmt>,
+}
+
+/// A move.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct MoveDef {
+    pub name: String,
+    pub params: Vec<Dom>,
+    pub locals: Vec<LocalDef>,
+    pub offers: Vec<Expr>,
+    pub body: Vec<Stmt>,
+    /// Declared `waiting`: it does nothing but let time pass.
+    pub waiting: bool,
+    pub span: Span,
+}
+
+/// What happens by itself when time passes.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct TickDef {
+    /// After which move; `None` for every one.
+    pub on: Option<usize>,
+    /// The clock and its period, where it is more than one move.
+    pub clock: Option<(usize, Expr)>,
+    pub body: ProcDef,
+}
+
+/// How starts are drawn.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct SetupDef {
+    pub body: ProcDef,
+    pub attempts: Option<Expr>,
+    pub span: Span,
+}
+
+/// A conserved collection: the lists of a variable together always hold each of these numbers once.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct SpreadDef {
+    pub var: usize,
+    pub lo: Expr,
+    pub hi: Expr,
+    pub span: Span,
+}
+
+/// What is to be made most or least of, beside or instead of a goal.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct AimDef {
+    pub most: bool,
+    /// `None` for the score.
+    pub what: Option<Body>,
+    pub span: Span,
+}
+
+/// What is interchangeable.
+#[derive(Clone, Debug)]
+#[allow(clippy::large_enum_variant)]
+#[allow(missing_docs)]
+pub enum Kind {
+    /// Values of an enum.
+    Values(usize, Vec<i64>),
+    /// Numbers from `lo` to `hi` that some variables hold or are keyed by.
+    Numbers { lo: Expr, hi: Expr, carriers: Vec<usize>, except: Vec<Expr> },
+}
+
+/// Values, piles or pieces that the rules treat alike.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct AlikeDef {
+    pub kind: Kind,
+    pub when: Option<Expr>,
+    pub span: Span,
+}
+
+/// A law about turned or mirrored boards.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct LawDef {
+    pub mirrored: bool,
+    pub why: String,
+    pub span: Span,
+}
+
+/// A refusing statement.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct RefuseSite {
+    pub why: String,
+    pub span: Span,
+}
+
+/// How a game can end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[allow(missing_docs)]
+pub enum EndKind {
+    Goal,
+    Lost,
+    Over,
+}
+
+/// One way to end: kind and reason. The same words are the same ending.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub struct Ending {
+    pub kind: EndKind,
+    pub why: Option<String>,
+}
+
+/// A condition under which the game has ended.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct StatusCond {
+    pub ending: usize,
+    pub cond: Body,
+    pub span: Span,
+}
+
+/// A law of the form `always`.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Always {
+    pub cond: Body,
+    pub why: String,
+    pub span: Span,
+}
+
+/// A quantity that no move changes.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Keeps {
+    pub quantity: Body,
+    pub when: Option<Body>,
+    pub goal: Option<Body>,
+    pub why: String,
+    pub span: Span,
+}
+
+/// An example to be run by `check`.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Example {
+    pub title: String,
+    pub span: Span,
+    pub lines: Vec<(ExampleLine, Option<Body>)>,
+}
+
+/// An enum.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct EnumDef {
+    pub name: String,
+    pub values: Vec<String>,
+}
+
+/// A record type.
+#[derive(Clone, Debug)]
+pub struct RecordDef {
+    /// Its name.
+    pub name: String,
+    /// Its parts.
+    pub parts: Vec<(String, Dom)>,
+}
+
+/// A checked model.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Model {
+    pub file: FileId,
+    pub name: String,
+    pub enums: Vec<EnumDef>,
+    pub records: Vec<RecordDef>,
+    pub shapes: Vec<ShapesDef>,
+    /// Collections that are conserved.
+    pub spreads: Vec<SpreadDef>,
+    /// Ranges that arrays are keyed by.
+    pub ranges: Vec<(Expr, Expr)>,
+    pub vars: Vec<VarDef>,
+    pub tallies: Vec<String>,
+    pub fns: Vec<FnDef>,
+    pub procs: Vec<ProcDef>,
+    pub moves: Vec<MoveDef>,
+    pub after: Option<ProcDef>,
+    pub ticks: Vec<TickDef>,
+    pub setup: Option<SetupDef>,
+    pub aim: Option<AimDef>,
+    pub laws: Vec<LawDef>,
+    pub alike: Vec<AlikeDef>,
+    pub tells: Vec<TellDef>,
+    pub refuses: Vec<RefuseSite>,
+    pub endings: Vec<Ending>,
+    /// In the order in which they are asked.
+    pub statuses: Vec<StatusCond>,
+    pub always: Vec<Always>,
+    pub keeps: Vec<Keeps>,
+    /// A number of moves that a goal needs at the least, as the model's author says.
+    pub bound: Option<(Body, Span)>,
+    pub shows: Vec<Show>,
+    /// How pictures draw things; the first line that fits decides.
+    pub looks: Vec<LookRule>,
+    pub examples: Vec<Example>,
+    /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.
+    pub ends_by_statement: bool,
+    /// Whether a branch of a move can be set aside (`else cut`).
+    pub cuts: bool,
+}
+
+impl Model {
+    /// Whether the model can be won at all.
+    #[must_use]
+    pub fn has_goal(&self) -> bool {
+        self.endings.iter().any(|e| e.kind == EndKind::Goal)
+    }
+
+    /// Whether a `win` statement can end the game away from the goal condition.
+    #[must_use]
+    pub fn wins_by_statement(&self) -> bool {
+        let wins = |block: &[Stmt]| {
+            let mut wins = false;
+            let is_goal = |e: usize| self.endings[e].kind == EndKind::Goal;
+            for s in block {
+                s.each(&mut |s| wins |= matches!(s.kind, St::End(e) if is_goal(e)));
+            }
+            wins
+        };
+        self.ticks.iter().any(|t| wins(&t.body.body))
+            || self.moves.iter().any(|m| wins(&m.body))
+            || self.procs.iter().any(|p| wins(&p.body))
+            || self.after.iter().any(|p| wins(&p.body))
+    }
+
+    /// Whether anything is kept from the player.
+    #[must_use]
+    pub fn hides(&self) -> bool {
+        self.vars.iter().any(|v| v.hidden || v.untold)
+    }
+
+    /// The number of a variable.
+    #[must_use]
+    pub fn var(&self, name: &str) -> Option<usize> {
+        self.vars.iter().position(|v| v.name == name)
+    }
+
+    /// Endings that a state can say of itself: those of statements, and being set aside.
+    #[must_use]
+    pub fn ended_codes(&self) -> i64 {
+        if self.cuts {
+            self.endings.len() as i64 + 1
+        } else if self.ends_by_statement {
+            self.endings.len() as i64
+        } else {
+            0
+        }
+    }
+
+    /// How pictures draw a value: each part by the first line that names it. `None` where no line is about it. A target is
+    /// drawn like the grid that is rearranged to it.
+    #[must_use]
+    pub fn look(&self, of: Drawee, value: i64, plain: bool) -> Option<Look> {
+        let twin = match of {
+            Drawee::Var(v) => self.vars.iter().position(|d| d.rearranged == Some(v)).map(Drawee::Var),
+            Drawee::Tell(_) => None,
+        };
+        let mut out: Option<Look> = None;
+        let fits = |r: &&LookRule| match r.values {
+            Some((lo, hi)) => (lo..=hi).contains(&value),
+            None => !plain,
+        };
+        for r in self.looks.iter().filter(|r| r.of.iter().any(|o| *o == of || Some(*o) == twin)).filter(fits)
+        {
+            let look = out.get_or_insert_default();
+            look.figure = look.figure.or(r.look.figure);
+            look.paint = look.paint.or(r.look.paint);
+            look.label = look.label.take().or_else(|| r.look.label.clone());
+        }
+        out
+    }
+
+    /// The glyphs of a grid that is drawn value by value, and whether they are joined. A target
+    /// is drawn like the grid that is rearranged to it.
+    #[must_use]
+    pub fn values_show(&self, var: usize) -> Option<(&[(i64, String)], bool)> {
+        let of = |v: usize| {
+            self.shows.iter().find_map(|s| match s {
+                Show::Values { var, glyphs, joined } if *var == v => Some((glyphs.as_slice(), *joined)),
+                _ => None,
+            })
+        };
+        let twin = self.vars.iter().position(|d| d.rearranged == Some(var));
+        of(var).or_else(|| of(twin?))
+    }
+}

@@ -1,0 +1,381 @@
+//! Runs the examples inside a model, with the reference executor.
+
+use std::sync::Arc;
+
+use crate::level::bind::bind;
+use crate::model::{EndKind, Example, Model, Shape, Show};
+use crate::play::{MoveTable, Step, is_stuck, merged, step, with_draws};
+use crate::position::read::Binder;
+use crate::position::read::Text;
+use crate::run::Eval;
+use crate::source::{Diagnostic, Span};
+use crate::state::Bound;
+use crate::state::chance::Chance;
+use crate::state::ending_text;
+use crate::syntax::level::{Key, Level, Raw, RawKind};
+use crate::syntax::tree::{ExampleLine, ExprKind, OutcomeHow};
+
+/// How an example went.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExampleResult {
+    /// Its title.
+    pub title: String,
+    /// What failed, if anything.
+    pub failures: Vec<Diagnostic>,
+}
+
+/// Runs all examples of a model; `text` is its source.
+#[must_use]
+pub fn run_all(model: &Arc<Model>, text: &str) -> Vec<ExampleResult> {
+    model
+        .examples
+        .iter()
+        .map(|e| {
+            let mut failures = vec![];
+            run(model, text, e, &mut failures);
+            ExampleResult { title: e.title.clone(), failures }
+        })
+        .collect()
+}
+
+fn level_of(text: &str, example: &Example) -> Level {
+    let raw = |value: &crate::syntax::tree::Expr| match &value.kind {
+        ExprKind::Board(b) => Raw { kind: RawKind::Text(b.text.clone(), Some(b.at)), span: b.span },
+        _ => {
+            let words = text[value.span.range()].to_string();
+            Raw { kind: RawKind::Text(words, Some(value.span.start)), span: value.span }
+        }
+    };
+    let mut level = Level { name: example.title.clone(), span: example.span, ..Level::default() };
+    for (line, _) in &example.lines {
+        match line {
+            ExampleLine::Size(rows, cols, span) => level.size = Some(((*rows, *cols), *span)),
+            ExampleLine::Level(name, value) => {
+                level.values.push((Key { text: name.text.clone(), span: name.span }, raw(value)));
+            }
+            ExampleLine::Start(name, value) => {
+                level.start.push((Key { text: name.text.clone(), span: name.span }, raw(value)));
+            }
+            _ => {}
+        }
+    }
+    level
+}
+
+fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Diagnostic>) -> Option<()> {
+    let file = model.file;
+    let fail = |span: Span, message: String| Diagnostic::error("E001", file, span, message);
+    let level = level_of(text, example);
+    let b = bind(model, file, &level, &[], failures)?;
+    let Ok(moves) = MoveTable::new(&b) else {
+        failures.push(fail(example.span, "this example has too many moves".into()));
+        return None;
+    };
+    let mut worlds = vec![World { state: b.position.clone(), chance: Chance::SURE, score: 0 }];
+    if b.drawn {
+        let seed = example.lines.iter().find_map(|(l, _)| match l {
+            ExampleLine::Seed(n, _) => Some(*n),
+            _ => None,
+        });
+        match crate::run::setup::sample(&b, seed.unwrap_or(1)) {
+            Ok(start) => worlds[0].state = start.state,
+            Err(e) => {
+                failures.push(fail(example.span, e.to_string()));
+                return None;
+            }
+        }
+    }
+    let mut refused: Option<(String, Span)> = None;
+    for (line, cond) in &example.lines {
+        if let Some((why, span)) = &refused
+            && !matches!(line, ExampleLine::Refused(..))
+        {
+            failures.push(fail(*span, format!("this move is refused: {why}")));
+            return None;
+        }
+        match line {
+            ExampleLine::Size(..)
+            | ExampleLine::Level(..)
+            | ExampleLine::Start(..)
+            | ExampleLine::Seed(..) => {}
+            ExampleLine::Do(words, span) => {
+                let list = match moves.parse(words, file, span.start) {
+                    Ok(list) => list,
+                    Err(e) => {
+                        failures.push(*e);
+                        return None;
+                    }
+                };
+                for (i, call) in list.iter().enumerate() {
+                    let mut next = vec![];
+                    for world in &worlds {
+                        match step(&b, &moves, &world.state, call.number, true) {
+                            Ok(Step::Made(outcomes)) => {
+                                let many = outcomes.len();
+                                let outcomes = match &call.draws {
+                                    Some(draws) => with_draws(outcomes, draws),
+                                    None => merged(outcomes),
+                                };
+                                if let (Some(draws), true) = (&call.draws, outcomes.len() != 1) {
+                                    failures.push(fail(
+                                        call.span,
+                                        format!(
+                                            "`{draws}` names {} of {many} outcomes; one is wanted",
+                                            outcomes.len()
+                                        ),
+                                    ));
+                                    return None;
+                                }
+                                for p in outcomes {
+                                    let chance = match &call.draws {
+                                        Some(_) => Some(world.chance),
+                                        None => product(world.chance, p.made.chance),
+                                    };
+                                    let Some(chance) = chance else {
+                                        failures
+                                            .push(fail(call.span, "too many draws for one example".into()));
+                                        return None;
+                                    };
+                                    let score = world.score + p.made.score;
+                                    next.push(World { state: p.made.state, chance, score });
+                                }
+                            }
+                            Ok(Step::Refused { site, .. }) => {
+                                let why = model.refuses[site].why.clone();
+                                if i + 1 < list.len() || worlds.len() > 1 {
+                                    failures.push(fail(call.span, format!("this move is refused: {why}")));
+                                    return None;
+                                }
+                                refused = Some((why, call.span));
+                                next.push(world.clone());
+                            }
+                            Ok(Step::NotOffered) => {
+                                failures.push(fail(call.span, "this move is not offered here".into()));
+                                return None;
+                            }
+                            Ok(Step::Ended(e)) => {
+                                let how = ending_text(&model.endings[e]);
+                                failures.push(fail(call.span, format!("the game has ended before: {how}")));
+                                return None;
+                            }
+                            Err(fault) => {
+                                failures.push(
+                                    fail(call.span, format!("the model breaks: {fault}"))
+                                        .also(file, fault.span, "here"),
+                                );
+                                return None;
+                            }
+                        }
+                    }
+                    worlds = next;
+                    if worlds.len() > WORLDS_MAX {
+                        let message =
+                            format!("more than {WORLDS_MAX} outcomes; name the draws, as in `/ 2 at r1c1`");
+                        failures.push(fail(call.span, message));
+                        return None;
+                    }
+                }
+            }
+            ExampleLine::Refused(want, span) => match refused.take() {
+                Some((why, _)) if why == *want => {}
+                Some((why, at)) => {
+                    failures.push(fail(*span, format!("refused for another reason: {why}")).also(
+                        file,
+                        at,
+                        "this move",
+                    ));
+                }
+                None => failures.push(fail(*span, "nothing was refused".into())),
+            },
+            ExampleLine::Outcomes { how, what, span } => {
+                let mut hits = 0;
+                let mut chance: Option<Chance> = None;
+                for world in &worlds {
+                    let mut own = vec![];
+                    holds(&b, &moves, world, what, cond.as_ref(), &mut own);
+                    // A line that cannot be read at all is no outcome's fault.
+                    if let Some(wrong) = own.iter().find(|d| d.code != "E001") {
+                        failures.push(wrong.clone());
+                        return None;
+                    }
+                    if own.is_empty() {
+                        hits += 1;
+                        chance = match chance {
+                            None => Some(world.chance),
+                            Some(c) => c.or(world.chance),
+                        };
+                    } else if *how == OutcomeHow::Every {
+                        failures.extend(own);
+                        return None;
+                    }
+                }
+                let good = match how {
+                    OutcomeHow::Some => hits > 0,
+                    OutcomeHow::Every => true,
+                    OutcomeHow::Chance(0, _) => hits == 0,
+                    OutcomeHow::Chance(n, of) => chance == Some(Chance::new((*n).into(), (*of).into())),
+                };
+                if !good {
+                    let have = chance.map_or("0".to_string(), |c| c.to_string());
+                    let message = format!("{hits} of {} outcomes do, with chance {have}", worlds.len());
+                    failures.push(fail(*span, message));
+                }
+            }
+            _ => {
+                if worlds.len() > 1 {
+                    let span = line_span(line);
+                    failures.push(fail(span, format!("there are {} outcomes here", worlds.len())).note(
+                        "say which: `some outcome see ...`, `every outcome ...`, or name the draws after `/`",
+                    ));
+                    return None;
+                }
+                holds(&b, &moves, &worlds[0], line, cond.as_ref(), failures);
+            }
+        }
+    }
+    if let Some((why, span)) = refused {
+        failures.push(fail(span, format!("this move is refused: {why}")));
+    }
+    Some(())
+}
+
+/// Most outcomes that an example follows at a time.
+const WORLDS_MAX: usize = 4096;
+
+/// A state that the moves of an example can have led to.
+#[derive(Clone)]
+struct World {
+    state: Vec<i32>,
+    chance: Chance,
+    score: i64,
+}
+
+fn product(a: Chance, b: Chance) -> Option<Chance> {
+    a.then(u64::try_from(b.num).ok()?, u64::try_from(b.den).ok()?)
+}
+
+fn line_span(line: &ExampleLine) -> Span {
+    match line {
+        ExampleLine::SeeBoard(name, _) | ExampleLine::Status(name, _) => name.span,
+        ExampleLine::See(e) => e.span,
+        ExampleLine::Score(_, span) => *span,
+        _ => Span::default(),
+    }
+}
+
+/// Checks a line that says something of one state.
+fn holds(
+    b: &Bound,
+    moves: &MoveTable,
+    world: &World,
+    line: &ExampleLine,
+    cond: Option<&crate::model::Body>,
+    failures: &mut Vec<Diagnostic>,
+) {
+    let model = &b.model;
+    let file = model.file;
+    let state = &world.state;
+    let fail = |span: Span, message: String| Diagnostic::error("E001", file, span, message);
+    match line {
+        ExampleLine::See(e) => {
+            let cond = cond.expect("checked with its line");
+            match Eval::new(b).value_in(cond, state) {
+                Ok(0) => failures.push(fail(e.span, "this does not hold".into()).note(drawn(b, state))),
+                Ok(_) => {}
+                Err(fault) => failures.push(fail(e.span, format!("the model breaks: {fault}"))),
+            }
+        }
+        ExampleLine::SeeBoard(name, board) => {
+            see_board(b, state, &name.text, name.span, board, failures);
+        }
+        ExampleLine::Score(want, span) if world.score != *want => {
+            failures.push(fail(*span, format!("expected a score of {want}, it is {}", world.score)));
+        }
+        ExampleLine::Status(name, why) => {
+            let is = match Eval::new(b).status(state) {
+                Ok(Some(e)) => ending_text(&model.endings[e]),
+                Ok(None) => match is_stuck(b, moves, state) {
+                    Ok(true) => "stuck".into(),
+                    Ok(false) => "running".into(),
+                    Err(fault) => format!("a fault: {fault}"),
+                },
+                Err(fault) => format!("a fault: {fault}"),
+            };
+            let kind = match name.text.as_str() {
+                "goal" => EndKind::Goal,
+                "lost" => EndKind::Lost,
+                _ => EndKind::Over,
+            };
+            let want = match name.text.as_str() {
+                "running" | "stuck" => name.text.clone(),
+                _ => ending_text(&crate::model::Ending { kind, why: why.clone() }),
+            };
+            let known = ["running", "goal", "lost", "over", "stuck"];
+            if !known.contains(&name.text.as_str()) {
+                failures.push(
+                    Diagnostic::error("E003", file, name.span, format!("`{}` is no status", name.text))
+                        .note(format!("the statuses are: {}", known.join(", "))),
+                );
+            } else if is != want && !(why.is_none() && is.split(':').next() == Some(want.as_str())) {
+                failures.push(fail(name.span, format!("expected {want}, the position is {is}")));
+            }
+        }
+        _ => {}
+    }
+}
+
+fn drawn(b: &Bound, state: &[i32]) -> String {
+    format!("the position is {}", b.line(state))
+}
+
+fn see_board(
+    b: &Bound,
+    state: &[i32],
+    name: &str,
+    span: Span,
+    board: &crate::syntax::tree::BoardText,
+    failures: &mut Vec<Diagnostic>,
+) {
+    let model = &b.model;
+    let text = Text { text: &board.text, at: Some(board.at), span: board.span, file: model.file };
+    let mut binder = Binder { model, errors: failures };
+    let drawing = model.shows.iter().find(|s| matches!(s, Show::Drawing { name: n, .. } if n == name));
+    let read = if let Some(show) = drawing {
+        binder.drawing(b, show, text, true)
+    } else if let Some(var) = model.var(name) {
+        binder.block(b, var, text, true).map(|values| vec![(var, values)])
+    } else {
+        let known = model.vars.iter().map(|v| v.name.as_str());
+        let near = crate::source::near(name, known).map(str::to_string);
+        let error = binder.error("E002", model.file, span, format!("no board is named `{name}`"));
+        if let Some(n) = near {
+            error.notes.push(format!("did you mean `{n}`?"));
+        }
+        None
+    };
+    let Some(read) = read else { return };
+    for (var, values) in read {
+        let slot = &b.slots[var];
+        let region = if model.vars[var].state { state } else { &b.data };
+        let have = &region[slot.base..slot.base + slot.len];
+        for (i, (want, &is)) in values.iter().zip(have).enumerate() {
+            let Some(want) = want else { continue };
+            if *want != i64::from(is) {
+                let what = &model.vars[var].name;
+                let place = if model.vars[var].shape == Shape::One {
+                    String::new()
+                } else {
+                    format!(" at {}", crate::state::cell_name(i, b.cols))
+                };
+                let message = format!(
+                    "`{what}`{place} is {}, expected {}",
+                    b.value_text(var, is.into()),
+                    b.value_text(var, *want)
+                );
+                failures
+                    .push(Diagnostic::error("E001", model.file, board.span, message).note(drawn(b, state)));
+                return;
+            }
+        }
+    }
+}

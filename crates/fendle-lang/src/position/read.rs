@@ -1,0 +1,545 @@
+//! Boards and values as text, read into the values of variables. Errors point at the character.
+
+use crate::model::*;
+use crate::run::Eval;
+use crate::source::{Diagnostic, FileId, Label, Span};
+use crate::state::{Bound, SIDE_MAX, Slot};
+use crate::syntax::level::{CELLS_MAX, Key, Raw, RawKind};
+
+/// What stands in a board for what the player is not told.
+pub const UNTOLD: &str = "~";
+
+/// Cells by their names, such as `r1c1 r2c3`, where a text is nothing else.
+pub(crate) fn cell_list(text: &str) -> Option<Vec<(usize, usize)>> {
+    let number = |s: &str| s.bytes().all(|b| b.is_ascii_digit()).then(|| s.parse().ok())?;
+    let words: Option<Vec<(usize, usize)>> = text
+        .split_whitespace()
+        .map(|w| {
+            let (r, c) = w.strip_prefix('r')?.split_once('c')?;
+            Some((number(r)?, number(c)?))
+        })
+        .collect();
+    words.filter(|w| !w.is_empty())
+}
+
+pub(crate) fn parse_cell(text: &str, rows: usize, cols: usize) -> Option<i64> {
+    let (r, c) = text.strip_prefix('r')?.split_once('c')?;
+    let (r, c): (usize, usize) = (r.parse().ok()?, c.parse().ok()?);
+    (r >= 1 && c >= 1 && r <= rows && c <= cols).then(|| ((r - 1) * cols + c - 1) as i64)
+}
+
+/// Whether a grid is written as one glyph a cell, without blanks.
+pub(crate) fn is_joined(model: &Model, var: usize) -> bool {
+    model.values_show(var).map_or(model.vars[var].dom.scalar() == Scalar::Bool, |s| s.1)
+}
+
+/// The lines of a text board that hold something, with their byte offsets.
+pub(crate) fn lines(text: &str) -> Vec<(usize, &str)> {
+    let mut out = vec![];
+    let mut at = 0;
+    for line in text.split('\n') {
+        let trimmed = line.trim();
+        if !trimmed.is_empty() {
+            out.push((at + line.find(trimmed).unwrap_or(0), trimmed));
+        }
+        at += line.len() + 1;
+    }
+    out
+}
+
+/// The parts of one line with their offsets: characters, or words.
+pub(crate) fn parts(line: &str, joined: bool) -> Vec<(usize, &str)> {
+    if joined {
+        return line.char_indices().map(|(i, c)| (i, &line[i..i + c.len_utf8()])).collect();
+    }
+    let mut out = vec![];
+    let mut from = None;
+    for (i, c) in line.char_indices().chain([(line.len(), ' ')]) {
+        match (c.is_whitespace(), from) {
+            (false, None) => from = Some(i),
+            (true, Some(f)) => {
+                out.push((f, &line[f..i]));
+                from = None;
+            }
+            _ => {}
+        }
+    }
+    out
+}
+
+/// A text to be read as a board: where it came from, for errors.
+#[derive(Clone, Copy)]
+pub(crate) struct Text<'a> {
+    pub text: &'a str,
+    pub at: Option<u32>,
+    pub span: Span,
+    pub file: FileId,
+}
+
+impl Text<'_> {
+    pub(crate) fn spot(&self, offset: usize, len: usize) -> Span {
+        match self.at {
+            Some(at) => Span::new(at as usize + offset, at as usize + offset + len),
+            None => self.span,
+        }
+    }
+}
+
+pub(crate) struct Binder<'a> {
+    pub model: &'a Model,
+    pub errors: &'a mut Vec<Diagnostic>,
+}
+
+/// One part of a board and its place.
+pub(crate) type Part<'a> = (&'a str, Span);
+
+/// A list as it is kept: its length, its entries, and the rest unused.
+pub(crate) fn list_block(slot: &Slot, mut entries: Vec<i64>, bag: bool) -> Vec<Option<i64>> {
+    if bag {
+        entries.sort_unstable();
+    }
+    let mut out = vec![Some(entries.len() as i64)];
+    out.extend(entries.into_iter().map(Some));
+    out.resize(slot.cap + 1, Some(slot.pad()));
+    out
+}
+
+impl Binder<'_> {
+    pub(crate) fn error(
+        &mut self,
+        code: &'static str,
+        file: FileId,
+        span: Span,
+        message: impl Into<String>,
+    ) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(code, file, span, message));
+        self.errors.last_mut().expect("just pushed")
+    }
+
+    pub(crate) fn is_joined(&self, var: usize) -> bool {
+        is_joined(self.model, var)
+    }
+
+    /// Splits a text board and checks that it is rectangular and of the wanted size.
+    pub(crate) fn board<'t>(
+        &mut self,
+        text: Text<'t>,
+        joined: bool,
+        size: Option<(usize, usize)>,
+    ) -> Option<Vec<Vec<Part<'t>>>> {
+        let rows: Vec<Vec<(usize, &str)>> = lines(text.text)
+            .into_iter()
+            .map(|(at, line)| parts(line, joined).into_iter().map(|(i, p)| (at + i, p)).collect())
+            .collect();
+        let Some(first) = rows.first() else {
+            self.error("L020", text.file, text.span, "this board has no cells")
+                .notes
+                .push("write its rows between ''' and '''".into());
+            return None;
+        };
+        let cols = first.len();
+        for (r, row) in rows.iter().enumerate() {
+            if row.len() != cols {
+                let (at, part) = if row.len() > cols { row[cols] } else { row[row.len() - 1] };
+                let message = format!("row {} has {} cells, row 1 has {cols}", r + 1, row.len());
+                let mut error = Diagnostic::error("L021", text.file, text.spot(at, part.len()), message)
+                    .note("all rows of a board are equally long");
+                if row.len() > cols {
+                    error = error.here("one too many");
+                } else {
+                    error = error.here("the row ends here");
+                }
+                self.errors.push(error);
+                return None;
+            }
+        }
+        if rows.len() * cols > CELLS_MAX || rows.len() > SIDE_MAX || cols > SIDE_MAX {
+            self.error(
+                "L022",
+                text.file,
+                text.span,
+                format!(
+                    "{} x {cols} cells are too many; {CELLS_MAX} are allowed, {SIDE_MAX} in a line",
+                    rows.len()
+                ),
+            );
+            return None;
+        }
+        if let Some((r, c)) = size
+            && (r, c) != (rows.len(), cols)
+        {
+            let message = format!("this board is {} x {cols}, the level's is {r} x {c}", rows.len());
+            // Points at the first character past the wanted size, or at the last one.
+            let (at, part) = if rows.len() > r {
+                rows[r][0]
+            } else if cols > c {
+                rows[0][c]
+            } else {
+                rows[rows.len() - 1][cols - 1]
+            };
+            self.error("L023", text.file, text.spot(at, part.len()), message);
+            return None;
+        }
+        Some(
+            rows.into_iter()
+                .map(|row| row.into_iter().map(|(at, p)| (p, text.spot(at, p.len()))).collect())
+                .collect(),
+        )
+    }
+
+    /// One value from text, checked against the variable's range.
+    pub(crate) fn value(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        text: &str,
+        file: FileId,
+        span: Span,
+    ) -> Option<i64> {
+        let def = &self.model.vars[var];
+        let slot = &b.slots[var];
+        let shown = self
+            .model
+            .values_show(var)
+            .and_then(|(glyphs, _)| glyphs.iter().find(|(_, g)| g == text).map(|(v, _)| *v));
+        let parsed = shown.or_else(|| b.parse_scalar(def.dom.scalar(), text));
+        let Some(value) = parsed else {
+            let known = self.known_values(b, var);
+            self.error("L024", file, span, format!("`{text}` is no value of `{}`", def.name))
+                .notes
+                .push(format!("its values are: {known}"));
+            return None;
+        };
+        if !slot.holds(value) {
+            let message = format!("`{}` holds {} to {}, this is {text}", def.name, slot.lo, slot.hi);
+            let (declared, model_file) = (def.span, self.model.file);
+            self.error("L025", file, span, message).labels.push(Label {
+                file: model_file,
+                span: declared,
+                text: "declared here".into(),
+            });
+            return None;
+        }
+        Some(value)
+    }
+
+    pub(crate) fn known_values(&self, b: &Bound, var: usize) -> String {
+        let slot = &b.slots[var];
+        let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
+        let mut out: Vec<String> = glyphs.iter().map(|(_, g)| format!("`{g}`")).collect();
+        let scalar = match self.model.vars[var].dom.scalar() {
+            Scalar::Maybe(base) => {
+                out.push("none".into());
+                base.scalar()
+            }
+            other => other,
+        };
+        out.push(match scalar {
+            Scalar::Bool => "true or x, false or .".into(),
+            Scalar::Int => format!("{} to {}", slot.lo, slot.hi),
+            Scalar::Enum(e) => self.model.enums[e].values.join(", "),
+            Scalar::Dir => DIRS[..=slot.hi.clamp(0, 7) as usize].join(", "),
+            Scalar::Cell => format!("r1c1 to r{}c{}", b.rows, b.cols),
+            Scalar::Record(r) => {
+                let parts = &self.model.records[r].parts;
+                format!(
+                    "{}, such as {}",
+                    parts.iter().map(|p| p.0.as_str()).collect::<Vec<_>>().join("."),
+                    b.scalar_text(scalar, 0, false)
+                )
+            }
+            Scalar::Placed(s) => format!(
+                "a shape, its turn and place, such as {}.0@r1c1",
+                self.model.shapes[s].shapes.first().map_or("", |s| s.name.as_str())
+            ),
+            Scalar::Maybe(_) => String::new(),
+        });
+        out.join(", ")
+    }
+
+    /// A whole variable from text. `None` marks cells left open by `?`.
+    pub(crate) fn block(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        text: Text<'_>,
+        open: bool,
+    ) -> Option<Vec<Option<i64>>> {
+        let def = &self.model.vars[var];
+        match def.shape {
+            Shape::One => {
+                let trimmed = text.text.trim();
+                let at = text.text.find(trimmed).unwrap_or(0);
+                Some(vec![Some(self.value(b, var, trimmed, text.file, text.spot(at, trimmed.len()))?)])
+            }
+            Shape::Set | Shape::Grid
+                if def.dom.scalar() == Scalar::Bool && cell_list(text.text).is_some() =>
+            {
+                let mut out = vec![Some(0); b.cells()];
+                for (r, c) in cell_list(text.text).unwrap_or_default() {
+                    if r > b.rows || c > b.cols || r == 0 || c == 0 {
+                        let message = format!("r{r}c{c} is not on the board of {} x {}", b.rows, b.cols);
+                        self.error("L024", text.file, text.span, message);
+                        return None;
+                    }
+                    out[(r - 1) * b.cols + c - 1] = Some(1);
+                }
+                Some(out)
+            }
+            Shape::Grid | Shape::Set => {
+                let joined = self.is_joined(var);
+                let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
+                let mut out = vec![];
+                let mut good = true;
+                for (part, span) in rows.into_iter().flatten() {
+                    if open && part == "?" {
+                        out.push(None);
+                        continue;
+                    }
+                    match self.value(b, var, part, text.file, span) {
+                        Some(v) => out.push(Some(v)),
+                        None => good = false,
+                    }
+                }
+                good.then_some(out)
+            }
+            Shape::List(bag) => {
+                let entries = self.entries(b, var, text.text, text, 0)?;
+                Some(list_block(&b.slots[var], entries, bag))
+            }
+            Shape::Array(e) | Shape::Lists(e, _) => {
+                let keys = b.key_names(e);
+                let slot = b.slots[var].clone();
+                let lists = matches!(def.shape, Shape::Lists(..));
+                let each = if lists { slot.cap + 1 } else { 1 };
+                let mut out = vec![None; keys.len() * each];
+                let mut at = 0;
+                for entry in text.text.split(',') {
+                    let span = text.spot(at, entry.len());
+                    at += entry.len() + 1;
+                    let Some((key, value)) = entry.split_once(':') else {
+                        self.error("L026", text.file, span, "write `key: value, key: value`");
+                        return None;
+                    };
+                    let Some(k) = keys.iter().position(|k| k == key.trim()) else {
+                        let message = format!("`{}` is no key of `{}`", key.trim(), def.name);
+                        self.error("L026", text.file, span, message)
+                            .notes
+                            .push(format!("its keys are: {}", keys.join(", ")));
+                        return None;
+                    };
+                    if let Shape::Lists(_, bag) = def.shape {
+                        let from = span.start as usize - text.at.unwrap_or(0) as usize;
+                        let entries = self.entries(b, var, value, text, from + key.len() + 1)?;
+                        for (o, v) in out[k * each..].iter_mut().zip(list_block(&slot, entries, bag)) {
+                            *o = v;
+                        }
+                        continue;
+                    }
+                    out[k] = Some(self.value(b, var, value.trim(), text.file, span)?);
+                }
+                if let Some(k) = out.iter().position(Option::is_none) {
+                    let message = format!("`{}` has no value for `{}`", def.name, keys[k / each]);
+                    self.error("L026", text.file, text.span, message);
+                    return None;
+                }
+                Some(out)
+            }
+        }
+    }
+
+    /// The entries of a list: values separated by blanks, or `empty`.
+    pub(crate) fn entries(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        part: &str,
+        text: Text<'_>,
+        from: usize,
+    ) -> Option<Vec<i64>> {
+        let cap = b.slots[var].cap;
+        let mut out = vec![];
+        if part.trim() == "empty" {
+            return Some(out);
+        }
+        for (at, word) in parts(&part.replace(['\n', ','], " "), false) {
+            let span = text.spot(from + at, word.len());
+            out.push(self.value(b, var, word, text.file, span)?);
+            if out.len() > cap {
+                let name = self.model.vars[var].name.clone();
+                self.error("L038", text.file, span, format!("`{name}` holds at most {cap} entries"));
+                return None;
+            }
+        }
+        Some(out)
+    }
+
+    /// Reads a drawing into values of its variables; `?` leaves a cell open (value `None`).
+    /// A cell variable gets the cell at which it is drawn.
+    #[allow(clippy::type_complexity)]
+    pub(crate) fn drawing(
+        &mut self,
+        b: &Bound,
+        show: &Show,
+        text: Text<'_>,
+        open: bool,
+    ) -> Option<Vec<(usize, Vec<Option<i64>>)>> {
+        let Show::Drawing { name, vars, rules, .. } = show else { return None };
+        let rows = self.board(text, true, Some((b.rows, b.cols)))?;
+        let cells = b.rows * b.cols;
+        let mut out: Vec<(usize, Vec<Option<i64>>)> = vars
+            .iter()
+            .map(|&v| {
+                let def = &self.model.vars[v];
+                match def.shape {
+                    Shape::One | Shape::List(_) | Shape::Lists(..) | Shape::Array(_) => (v, vec![]),
+                    _ => {
+                        let slot = &b.slots[v];
+                        (v, vec![Some(if slot.lo > 0 { slot.lo } else { 0 }); cells])
+                    }
+                }
+            })
+            .collect();
+        let mut spots: Vec<Vec<(i64, Span)>> = vec![vec![]; vars.len()];
+        let mut unknown = false;
+        let mut opens = false;
+        for (cell, (part, span)) in rows.into_iter().flatten().enumerate() {
+            if open && part == "?" {
+                opens = true;
+                for (v, values) in &mut out {
+                    if self.model.vars[*v].shape != Shape::One {
+                        values[cell] = None;
+                    }
+                }
+                continue;
+            }
+            let Some((_, facts)) = rules.iter().find(|(g, _)| part.starts_with(*g)) else {
+                unknown = true;
+                let glyphs = rules.iter().map(|(g, _)| g.to_string()).collect::<Vec<_>>().join(" ");
+                self.error("L027", text.file, span, format!("`{part}` is no glyph of `{name}`"))
+                    .notes
+                    .push(format!("its glyphs are: {glyphs}"));
+                continue;
+            };
+            for fact in facts {
+                if matches!(self.model.vars[fact.var].dom, Dom::Placed(_)) {
+                    let name = self.model.vars[fact.var].name.clone();
+                    self.error("L039", text.file, span, format!("a drawing does not say how `{name}` lies"))
+                        .notes
+                        .push(format!("leave it out here and write `start.{name} = \"SHAPE.TURN@r1c1\"`"));
+                    return None;
+                }
+                let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
+                if self.model.vars[fact.var].shape == Shape::One {
+                    spots[i].push((cell as i64, span));
+                } else {
+                    out[i].1[cell] = Some(fact.value);
+                }
+            }
+        }
+        if unknown {
+            return None;
+        }
+        for (i, (var, values)) in out.iter_mut().enumerate() {
+            let def = &self.model.vars[*var];
+            if def.shape != Shape::One || matches!(def.dom, Dom::Placed(_)) {
+                continue;
+            }
+            match spots[i].as_slice() {
+                [(cell, _)] => *values = vec![Some(*cell)],
+                [] if opens => *values = vec![None],
+                [] => {
+                    let message = format!("this board holds no `{}`, and one is wanted", def.name);
+                    self.error("L028", text.file, text.span, message);
+                    return None;
+                }
+                [(_, first), (_, second), ..] => {
+                    let message = format!("a second `{}`, and one is wanted", def.name);
+                    let (first, second, file) = (*first, *second, text.file);
+                    self.error("L028", file, second, message).labels.push(Label {
+                        file,
+                        span: first,
+                        text: "the first".into(),
+                    });
+                    return None;
+                }
+            }
+        }
+        out.retain(|(v, _)| !matches!(self.model.vars[*v].dom, Dom::Placed(_)));
+        Some(out)
+    }
+}
+
+pub(crate) fn unknown_key(binder: &mut Binder<'_>, file: FileId, key: &Key, state: bool) {
+    let mut known: Vec<String> =
+        binder.model.vars.iter().filter(|v| v.state == state).map(|v| v.name.clone()).collect();
+    if state {
+        for show in &binder.model.shows {
+            if let Show::Drawing { name, .. } = show {
+                known.push(name.clone());
+            }
+        }
+    }
+    let elsewhere = binder.model.vars.iter().any(|v| v.name == key.text && v.state != state);
+    let near = crate::source::near(&key.text, known.iter().map(String::as_str)).map(str::to_string);
+    let what = if state { "state variable or drawing" } else { "level value" };
+    let name = binder.model.name.clone();
+    let error = binder.error(
+        "L035",
+        file,
+        key.span,
+        format!("the model `{name}` has no {what} named `{}`", key.text),
+    );
+    if elsewhere {
+        let place = if state { "values" } else { "start" };
+        error.notes.push(format!("write `{place}.{}`", key.text));
+    } else if let Some(n) = near {
+        error.notes.push(format!("did you mean `{n}`?"));
+    } else if !known.is_empty() {
+        error.notes.push(format!("there are: {}", known.join(", ")));
+    }
+}
+
+impl Binder<'_> {
+    /// What a level says is seen of one `tell`: values, and `~` where nothing is told.
+    pub(crate) fn told_board(
+        &mut self,
+        b: &Bound,
+        tell: &TellDef,
+        raw: &Raw,
+        file: FileId,
+    ) -> Option<Vec<Option<i64>>> {
+        let RawKind::Text(text, at) = &raw.kind else {
+            self.error("L037", file, raw.span, "what is told is written as a text");
+            return None;
+        };
+        let text = Text { text, at: *at, span: raw.span, file };
+        let scalar = tell.value.ty.scalar()?;
+        let parts: Vec<(&str, Span)> = if matches!(tell.over, Some((_, Range::Board))) {
+            let joined = !text.text.trim().contains(' ');
+            self.board(text, joined, Some((b.rows, b.cols)))?.into_iter().flatten().collect()
+        } else {
+            parts(text.text, false).into_iter().map(|(at, p)| (p, text.spot(at, p.len()))).collect()
+        };
+        let wanted = Eval::new(b).tell_elements(tell).len();
+        if parts.len() != wanted {
+            let message = format!("{} values are told here, `{}` tells {wanted}", parts.len(), tell.name);
+            self.error("L082", file, raw.span, message);
+            return None;
+        }
+        let mut out = vec![];
+        for (part, span) in parts {
+            if part == UNTOLD {
+                out.push(None);
+            } else if let Some(v) = b.parse_scalar(scalar, part) {
+                out.push(Some(v));
+            } else {
+                self.error("L024", file, span, format!("`{part}` is no value that `{}` tells", tell.name))
+                    .notes
+                    .push(format!("write the value, or `{UNTOLD}` where nothing is told"));
+                return None;
+            }
+        }
+        Some(out)
+    }
+}

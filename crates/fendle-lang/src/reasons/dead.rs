@@ -1,0 +1,296 @@
+//! Parts of positions that are enough to be dead, and the spaces over which that is said.
+
+use std::collections::BTreeSet;
+
+use fendle_core::part::Differences;
+use fendle_core::{Class, Model as _, Space, StateId};
+
+use crate::Game;
+use crate::model::*;
+use crate::reasons::effects::{Effects, values_of, var_of_places};
+use crate::state::Bound;
+use crate::state::cell_name;
+
+/// Placements above which they are not enumerated.
+pub const PLACEMENTS_MAX: u64 = 400_000;
+
+/// One value of a state: its place and what stands there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Fact {
+    /// Place in the state.
+    pub at: usize,
+    /// The value there.
+    pub value: i32,
+}
+
+/// Facts of a state that hold in no state which can be won.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeadPart {
+    /// The facts, by place. Empty where nothing can be won at all.
+    pub facts: Vec<Fact>,
+}
+
+/// Whether a state is one in which nothing is hoped for any more.
+#[must_use]
+pub fn is_bad(class: Class) -> bool {
+    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
+}
+
+/// The states of a space, unpacked one after the other.
+fn each_state(game: &Game, space: &Space, mut visit: impl FnMut(StateId, Class, &[i32])) {
+    let mut values = vec![0; game.bound.start.len()];
+    for depth in 0..space.levels_len() {
+        for id in space.level(depth) {
+            game.bound.codec.unpack(&space.state(id), &mut values);
+            visit(id, space.class(id), &values);
+        }
+    }
+}
+
+/// A smallest-by-inclusion part of a dead state that is dead wherever it stands in this space: every state with the same
+/// facts is dead, stuck, lost or over. `None` when the state itself agrees with one that is not.
+///
+/// States that were not classified count as hopeful. O(|S| times values).
+#[must_use]
+pub fn minimal_part(game: &Game, space: &Space, state: &[i32]) -> Option<DeadPart> {
+    let b = &game.bound;
+    let places = b.ended_at();
+    let mut differences = Differences::new(places);
+    each_state(game, space, |_, class, other| {
+        if !is_bad(class) {
+            differences.add((0..places).map(|i| other[i] != state[i]));
+        }
+    });
+    let vars = var_of_places(b);
+    let cost: Vec<u32> = (0..places)
+        .map(|i| match vars[i].map(|v| b.model.vars[v].shape) {
+            // What stands on a cell is said first, then where single things are, then what is missing.
+            Some(Shape::Grid | Shape::Set) if state[i] != 0 => 0,
+            Some(Shape::One) => 1,
+            _ => 2,
+        })
+        .collect();
+    let part = differences.part(&cost)?;
+    Some(DeadPart { facts: part.into_iter().map(|at| Fact { at, value: state[at] }).collect() })
+}
+
+/// A dead part and how many dead states of the space hold it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pattern {
+    /// The part.
+    pub part: DeadPart,
+    /// A state that holds it, one of the nearest.
+    pub example: Vec<i32>,
+    /// Dead and stuck states that hold it.
+    pub states: u64,
+}
+
+/// The dead parts of a space.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Gallery {
+    /// Distinct parts, most frequent first.
+    pub patterns: Vec<Pattern>,
+    /// Dead and stuck states.
+    pub dead: u64,
+    /// Those that hold one of the parts.
+    pub explained: u64,
+}
+
+/// Minimal dead parts that together explain the dead and stuck states of a space: nearest states first, a state that
+/// holds a part already found is explained by it. Stops after `most` parts or when `stop` says so.
+#[must_use]
+pub fn gallery(game: &Game, space: &Space, most: usize, stop: &mut dyn FnMut() -> bool) -> Gallery {
+    let mut dead: Vec<StateId> = vec![];
+    for depth in 0..space.levels_len() {
+        dead.extend(space.level(depth).filter(|id| matches!(space.class(*id), Class::Dead | Class::Stuck)));
+    }
+    let mut out = Gallery { dead: dead.len() as u64, ..Gallery::default() };
+    let mut explained = vec![false; dead.len()];
+    let mut values = vec![0; game.bound.start.len()];
+    for first in 0..dead.len() {
+        if explained[first] {
+            continue;
+        }
+        if out.patterns.len() == most || stop() {
+            break;
+        }
+        let example = game.unpack(&space.state(dead[first]));
+        let Some(part) = minimal_part(game, space, &example) else { continue };
+        let mut states = 0;
+        for (id, done) in dead.iter().zip(&mut explained) {
+            game.bound.codec.unpack(&space.state(*id), &mut values);
+            if part.facts.iter().all(|f| values[f.at] == f.value) {
+                states += 1;
+                *done = true;
+            }
+        }
+        out.patterns.push(Pattern { part, example, states });
+    }
+    out.explained = explained.iter().filter(|e| **e).count() as u64;
+    out.patterns.sort_by(|a, b| b.states.cmp(&a.states).then_with(|| a.part.facts.cmp(&b.part.facts)));
+    out
+}
+
+/// States that nobody need be able to reach, over which something is said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Typed {
+    /// Every state that the types allow.
+    All,
+    /// Every placement of the same pieces on the cells that moves can change, with every value that moves give to single
+    /// variables.
+    Placements,
+}
+
+/// With `all`, all typed states of a game; without it, or where those are too many, all placements of its pieces. At most
+/// [`PLACEMENTS_MAX`]; states in which the model breaks are left out.
+#[must_use]
+pub fn typed_states(game: &Game, effects: Option<&Effects>, all: bool) -> Option<(Typed, Vec<Vec<i32>>)> {
+    let b = &game.bound;
+    let sound = |list: Vec<Vec<i32>>| -> Vec<Vec<i32>> {
+        let mut worker = game.worker();
+        let mut words = vec![0; b.codec.layout().words()];
+        let mut fits = |s: &Vec<i32>| b.codec.pack(s, &mut words).is_ok() && worker.status(&words).is_ok();
+        list.into_iter().filter(|s| fits(s)).collect()
+    };
+    if let Some(n) = b.codec.states_len().filter(|n| all && *n <= PLACEMENTS_MAX) {
+        let mut words = vec![0; b.codec.layout().words()];
+        let all = (0..n).map(|i| {
+            b.codec.nth(i, &mut words);
+            game.unpack(&words)
+        });
+        let all = all.filter(|s| s[b.ended_at()] == 0).collect();
+        return Some((Typed::All, sound(all)));
+    }
+    let effects = effects?;
+    let mut moves = vec![false; b.start.len()];
+    let mut met: BTreeSet<(usize, i32)> = BTreeSet::new();
+    for c in effects.list.iter().flatten() {
+        moves[c.0] = true;
+        met.insert((c.0, c.2));
+    }
+    let mut states = vec![b.position.clone()];
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        let slot = &b.slots[v];
+        let places: Vec<usize> = (slot.base..slot.base + slot.len).filter(|p| moves[*p]).collect();
+        let mut next = vec![];
+        match def.shape {
+            Shape::Grid | Shape::Set => {
+                let mut pieces: Vec<i32> = places.iter().map(|p| b.position[*p]).collect();
+                pieces.sort_unstable();
+                for s in &states {
+                    let mut order = pieces.clone();
+                    loop {
+                        let mut s = s.clone();
+                        places.iter().zip(&order).for_each(|(p, x)| s[*p] = *x);
+                        next.push(s);
+                        if next.len() as u64 > PLACEMENTS_MAX {
+                            return None;
+                        }
+                        if !next_order(&mut order) {
+                            break;
+                        }
+                    }
+                }
+            }
+            Shape::One => {
+                for s in &states {
+                    let now = s[slot.base];
+                    let can = |x: &i32| *x == now || met.contains(&(slot.base, *x));
+                    for x in values_of(b, v).into_iter().filter(can) {
+                        let mut s = s.clone();
+                        s[slot.base] = x;
+                        next.push(s);
+                    }
+                    if next.len() as u64 > PLACEMENTS_MAX {
+                        return None;
+                    }
+                }
+            }
+            _ if places.is_empty() => continue,
+            _ => return None,
+        }
+        states = next;
+    }
+    Some((Typed::Placements, sound(states)))
+}
+
+/// The next arrangement of values in lexicographic order; false after the last.
+fn next_order(values: &mut [i32]) -> bool {
+    let Some(i) = (1..values.len()).rev().find(|i| values[i - 1] < values[*i]) else { return false };
+    let j = (i..values.len()).rev().find(|j| values[*j] > values[i - 1]).unwrap_or(i);
+    values.swap(i - 1, j);
+    values[i..].reverse();
+    true
+}
+
+/// A fact in words: `barge at r2c3`, `no barge at r2c3`, `tile[r1c1] = 5`, `tug = r2c2`.
+#[must_use]
+pub fn fact_text(b: &Bound, fact: Fact) -> String {
+    let Some(v) = var_of_places(b)[fact.at] else { return "ended".into() };
+    let def = &b.model.vars[v];
+    let i = fact.at - b.slots[v].base;
+    let text = || b.scalar_text(def.dom.scalar(), fact.value.into(), false);
+    match def.shape {
+        Shape::Set => {
+            let not = if fact.value == 0 { "no " } else { "" };
+            format!("{not}{} at {}", def.name, cell_name(i, b.cols))
+        }
+        Shape::Grid => format!("{}[{}] = {}", def.name, cell_name(i, b.cols), text()),
+        Shape::Array(key) => format!("{}[{}] = {}", def.name, b.key_names(key)[i], text()),
+        Shape::One => format!("{} = {}", def.name, text()),
+        Shape::List(_) | Shape::Lists(..) => {
+            let cap = b.slots[v].cap + 1;
+            let list = match def.shape {
+                Shape::Lists(key, _) => format!("{}[{}]", def.name, b.key_names(key)[i / cap]),
+                _ => def.name.clone(),
+            };
+            match i % cap {
+                0 => format!("len({list}) = {}", fact.value),
+                n => format!("{list}[{n}] = {}", text()),
+            }
+        }
+    }
+}
+
+/// The cells that facts are about, by number, and the cells beside them on which a grid of the level holds something:
+/// walls, water and the like.
+#[must_use]
+pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
+    let vars = var_of_places(b);
+    let mut cells = vec![];
+    for f in facts {
+        let Some(v) = vars[f.at] else { continue };
+        let def = &b.model.vars[v];
+        match (def.shape, def.dom.scalar()) {
+            (Shape::Grid | Shape::Set, _) => cells.push(f.at - b.slots[v].base),
+            (Shape::One | Shape::Array(_), Scalar::Cell | Scalar::Maybe(Base::Cell)) if f.value >= 0 => {
+                cells.push(f.value as usize);
+            }
+            _ => {}
+        }
+    }
+    cells.sort_unstable();
+    cells.dedup();
+    let stands = |cell: usize| {
+        b.model.vars.iter().enumerate().any(|(v, d)| {
+            let twin = b.model.vars.iter().any(|t| t.rearranged == Some(v));
+            !d.state && d.shape == Shape::Grid && !d.hidden && !twin && b.data[b.slots[v].base + cell] != 0
+        })
+    };
+    let mut beside = vec![];
+    for &c in &cells {
+        let (r, col) = (c / b.cols.max(1), c % b.cols.max(1));
+        for (dr, dc) in &DIR_STEPS[..4] {
+            let (r, col) = (r as i64 + dr, col as i64 + dc);
+            if r >= 0 && col >= 0 && r < b.rows as i64 && col < b.cols as i64 {
+                let cell = r as usize * b.cols + col as usize;
+                if stands(cell) && !cells.contains(&cell) {
+                    beside.push(cell);
+                }
+            }
+        }
+    }
+    beside.sort_unstable();
+    beside.dedup();
+    (cells, beside)
+}

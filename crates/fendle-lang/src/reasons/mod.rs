@@ -1,0 +1,9 @@
+//! Reasons: effects of the rules, kept quantities and their proofs, dead parts, laws, proofs checked again.
+
+pub mod dead;
+pub mod effects;
+pub mod invariant;
+pub mod keeps;
+pub mod laws;
+pub mod parts;
+pub mod recheck;

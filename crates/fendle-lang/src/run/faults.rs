@@ -1,0 +1,83 @@
+//! Ways in which a model can break while it runs.
+
+use super::*;
+
+/// Ways in which a model can break while it runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[allow(missing_docs)]
+pub enum FaultKind {
+    OutOfDomain,
+    OffBoard,
+    Overflow,
+    DivideByZero,
+    RepeatBound,
+    LoopTooLong,
+    NoMatch,
+    TwoMatches,
+    ParityOfEqual,
+    TooFarAway,
+    NotRearranged,
+    NotSpread,
+    AlwaysBroken,
+    KeepsBroken,
+    StepBudget,
+    ListFull,
+    ListEmpty,
+    NoEntry,
+    NotInList,
+    NothingToDraw,
+    BadWeight,
+    TooFine,
+    TooManyOutcomes,
+    NoneGiven,
+    WrittenTooLong,
+}
+
+/// A model fault: what broke, where in the model, on which value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[allow(missing_docs)]
+pub struct RunFault {
+    pub kind: FaultKind,
+    pub span: Span,
+    pub value: i64,
+}
+
+impl fmt::Display for RunFault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let v = self.value;
+        match self.kind {
+            FaultKind::OutOfDomain => write!(f, "{v} is not among the values this may hold"),
+            FaultKind::OffBoard => write!(f, "this place is off the board"),
+            FaultKind::Overflow => write!(f, "this number grows too large"),
+            FaultKind::DivideByZero => write!(f, "division by zero"),
+            FaultKind::RepeatBound => {
+                write!(f, "still not done after {v} rounds, the bound of this `repeat`")
+            }
+            FaultKind::LoopTooLong => write!(f, "this loop would run {v} times; {LOOP_MAX} are allowed"),
+            FaultKind::NoMatch => write!(f, "nothing matches, and one is wanted"),
+            FaultKind::TwoMatches => write!(f, "more than one matches, and exactly one is wanted"),
+            FaultKind::ParityOfEqual => write!(f, "`parity` of a grid in which {v} stands twice"),
+            FaultKind::TooFarAway => write!(f, "this place is too far from the board"),
+            FaultKind::NotRearranged => write!(f, "this grid is no rearrangement of its start any more"),
+            FaultKind::NotSpread => write!(f, "these lists no longer hold each of their values once"),
+            FaultKind::AlwaysBroken => write!(f, "a law of the model is broken"),
+            FaultKind::KeepsBroken => write!(f, "a move changes this quantity, which no move should"),
+            FaultKind::ListFull => write!(f, "this list is full: it holds {v}"),
+            FaultKind::ListEmpty => write!(f, "this list is empty"),
+            FaultKind::NoEntry => write!(f, "this list has no entry {v}"),
+            FaultKind::NotInList => write!(f, "this is not in there"),
+            FaultKind::NothingToDraw => {
+                write!(f, "there is nothing to draw from; say what happens then with `else {{ ... }}`")
+            }
+            FaultKind::BadWeight => write!(f, "{v} is no weight: 0 to {WEIGHT_MAX} are"),
+            FaultKind::TooFine => write!(
+                f,
+                "the chances of this move are too fine to be kept exactly; a lower bound of its cascade, with `else cut`, sets rare branches aside"
+            ),
+            FaultKind::TooManyOutcomes => write!(f, "this move has more than {OUTCOMES_MAX} outcomes"),
+            FaultKind::NoneGiven => write!(f, "this is `none`, and a value is wanted"),
+            FaultKind::WrittenTooLong => write!(f, "{v} values do not fit this lane"),
+            FaultKind::StepBudget => write!(f, "one transition took more than {STEP_BUDGET} loop steps"),
+        }
+    }
+}

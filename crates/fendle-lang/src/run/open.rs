@@ -1,0 +1,376 @@
+//! States of which nothing is known at first: each value is settled when it is read or written, in every way that is left.
+//! So the effects of a move are found that reads a few cells of a board of any size.
+
+use super::*;
+
+/// Hidden values that are tried one way after the other.
+pub(super) struct Unknown {
+    pub(super) known: HashMap<usize, i32>,
+    /// What was read, in order: the value's place in the state, and which it was.
+    pub(super) seen: Vec<(usize, i32)>,
+    pub(super) whole: bool,
+}
+
+/// A state of which nothing is known at first: each value is settled when it is read or written, in every way that
+/// its type allows, one way after the other.
+#[derive(Default)]
+pub(super) struct OpenState {
+    pub(super) settled: Vec<bool>,
+    /// What was settled, in order: the value's place in the state, and which it was.
+    pub(super) seen: Vec<(usize, i32)>,
+    /// Values that are ruled out, by place.
+    pub(super) not: Vec<(usize, i32)>,
+    /// The variable of each place.
+    pub(super) var_of: Vec<usize>,
+    /// Something was read that is not followed.
+    pub(super) lost: bool,
+    /// No value was left: this way is none.
+    pub(super) none_left: bool,
+}
+
+/// What was settled on the way to a value, and the value.
+pub(crate) type OpenValue = (Vec<(usize, i32)>, i64);
+
+/// One way that an open state can go.
+pub(crate) struct OpenWay<'w> {
+    /// What was settled on this way: places in the state and their values, each place once.
+    pub seen: &'w [(usize, i32)],
+    /// The state after the move; it counts only where something was settled.
+    pub after: &'w [i32],
+}
+
+/// One way that the part of a move which can lose may go.
+pub(crate) struct LosingWay {
+    /// The hidden values that it read: their places in the state.
+    pub reads: Vec<(usize, i32)>,
+    /// Whether the game is lost.
+    pub lost: bool,
+    /// The chance of its draws.
+    pub chance: Chance,
+}
+
+impl<'b> Eval<'b> {
+    /// A hidden value that nobody knows: each in turn, as if it were drawn.
+    pub(super) fn guessed(&mut self, v: usize, at: usize) -> i64 {
+        let slot = &self.b.slots[v];
+        let Some(unknown) = &mut self.unknown else { return self.now[at].into() };
+        if let Some((_, value)) = unknown.seen.iter().find(|(x, _)| *x == at) {
+            return (*value).into();
+        }
+        let values: Vec<i32> = match unknown.known.get(&at) {
+            Some(&known) => vec![known],
+            None => (slot.lo as i32..=slot.hi as i32).collect(),
+        };
+        let pick = self.chooser.one_of(values.len());
+        unknown.seen.push((at, values[pick]));
+        values[pick].into()
+    }
+
+    // ---- open states ----
+
+    pub(super) fn lose_sight(&mut self) {
+        if let Some(open) = &mut self.open {
+            open.lost = true;
+        }
+    }
+
+    /// The values that a place of an open state can still hold.
+    pub(super) fn left_for(&self, open: &OpenState, at: usize) -> Vec<i32> {
+        let v = open.var_of[at];
+        let (def, slot) = (&self.b.model.vars[v], &self.b.slots[v]);
+        let allowed = |x: i32| !open.not.contains(&(at, x));
+        if def.rearranged.is_some() {
+            let part = slot.base..slot.base + slot.len;
+            let mut left = self.b.start[part.clone()].to_vec();
+            for (_, x) in open.seen.iter().filter(|(p, _)| part.contains(p)) {
+                if let Some(i) = left.iter().position(|l| l == x) {
+                    left.swap_remove(i);
+                }
+            }
+            left.sort_unstable();
+            left.dedup();
+            left.retain(|x| allowed(*x));
+            return left;
+        }
+        if !slot.active {
+            return vec![slot.pad() as i32];
+        }
+        let none = slot.maybe.then_some(NONE as i32);
+        none.into_iter().chain(slot.lo as i32..=slot.hi as i32).filter(|x| allowed(*x)).collect()
+    }
+
+    /// Whether a rearranged grid has a value elsewhere, as often as it holds it.
+    pub(super) fn is_placed(&self, open: &OpenState, at: usize, value: i64) -> bool {
+        let v = open.var_of[at];
+        if self.b.model.vars[v].rearranged.is_none() {
+            return false;
+        }
+        let slot = &self.b.slots[v];
+        let part = slot.base..slot.base + slot.len;
+        let placed = open.seen.iter().filter(|(p, x)| part.contains(p) && i64::from(*x) == value).count();
+        placed == self.b.start[part].iter().filter(|x| i64::from(**x) == value).count()
+    }
+
+    /// Whether a rearranged grid has no more room for a value than it still has to hold it.
+    pub(super) fn must_be_here(&self, open: &OpenState, at: usize, value: i32) -> bool {
+        let v = open.var_of[at];
+        if self.b.model.vars[v].rearranged.is_none() {
+            return false;
+        }
+        let slot = &self.b.slots[v];
+        let part = slot.base..slot.base + slot.len;
+        let all = self.b.start[part.clone()].iter().filter(|x| **x == value).count();
+        let placed = open.seen.iter().filter(|(p, x)| part.contains(p) && *x == value).count();
+        let room = part.filter(|p| !open.settled[*p] && !open.not.contains(&(*p, value))).count();
+        room + placed == all
+    }
+
+    pub(super) fn settle_as(&mut self, at: usize, value: i32) {
+        let Some(open) = &mut self.open else { return };
+        open.settled[at] = true;
+        open.seen.push((at, value));
+        self.now[at] = value;
+        self.before[at] = value;
+    }
+
+    /// Settles a place of an open state, if it is not settled yet.
+    pub(super) fn settle(&mut self, at: usize) {
+        let Some(open) = &self.open else { return };
+        if open.settled[at] {
+            return;
+        }
+        let values = self.left_for(open, at);
+        let value = match values.len() {
+            0 => {
+                let least = self.b.slots[open.var_of[at]].lo as i32;
+                if let Some(open) = &mut self.open {
+                    open.none_left = true;
+                }
+                least
+            }
+            1 => values[0],
+            n => values[self.chooser.one_of(n)],
+        };
+        self.settle_as(at, value);
+    }
+
+    pub(super) fn settle_all(&mut self, v: usize) {
+        if self.open.is_none() || !self.b.model.vars[v].state {
+            return;
+        }
+        if matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..)) {
+            self.lose_sight();
+        }
+        let slot = &self.b.slots[v];
+        for at in slot.base..slot.base + slot.len {
+            self.settle(at);
+        }
+    }
+
+    /// Where the one value of an open state stands that an expression reads, if it is that plain and not settled.
+    pub(super) fn open_place(&mut self, e: &Expr, frame: &mut [V]) -> Run<Option<usize>> {
+        let (v, i) = match &e.kind {
+            Ek::Var(When::Now | When::Before, v) if self.b.model.vars[*v].shape == Shape::One => (*v, 0),
+            Ek::Index(block, index) if !matches!(block.ty, Ty::Lists(..)) => match &block.kind {
+                Ek::Var(When::Now | When::Before, v) => (*v, self.one(index, frame)? as usize),
+                _ => return Ok(None),
+            },
+            _ => return Ok(None),
+        };
+        let at = self.b.slots[v].base + i;
+        Ok(self.open.as_ref().is_some_and(|o| self.b.model.vars[v].state && !o.settled[at]).then_some(at))
+    }
+
+    /// Whether an unsettled place holds a value: one way if it must or cannot, else two.
+    pub(super) fn asks_if(&mut self, at: usize, value: i64) -> bool {
+        let Some(open) = &self.open else { return false };
+        if self.is_placed(open, at, value) {
+            return false;
+        }
+        let left = self.left_for(open, at);
+        let Some(&value) = left.iter().find(|x| i64::from(**x) == value) else { return false };
+        let yes = left.len() == 1 || self.must_be_here(open, at, value) || self.chooser.one_of(2) == 0;
+        if yes {
+            self.settle_as(at, value);
+        } else if let Some(open) = &mut self.open {
+            open.not.push((at, value));
+        }
+        yes
+    }
+
+    pub(super) fn asks_same(&mut self, a: &Expr, b: &Expr, frame: &mut [V]) -> Run<bool> {
+        for (x, y) in [(a, b), (b, a)] {
+            if let Some(at) = self.open_place(x, frame)? {
+                let value = self.one(y, frame)?;
+                // The other side may have settled it.
+                if self.open.as_ref().is_some_and(|o| !o.settled[at]) {
+                    return Ok(self.asks_if(at, value));
+                }
+            }
+        }
+        Ok(self.one(a, frame)? == self.one(b, frame)?)
+    }
+
+    pub(super) fn asks_same_block(&mut self, a: &Expr, b: &Expr, frame: &mut [V]) -> Run<bool> {
+        for (x, y) in [(a, b), (b, a)] {
+            let Ek::Var(When::Now | When::Before, v) = x.kind else { continue };
+            let list = matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..));
+            if !self.b.model.vars[v].state || list {
+                continue;
+            }
+            let V::Block(values) = self.eval(y, frame)? else { continue };
+            let slot = self.b.slots[v].clone();
+            for (i, value) in values.into_iter().enumerate() {
+                let at = slot.base + i;
+                let same = match self.open.as_ref().is_some_and(|o| o.settled[at]) {
+                    true => self.now[at] == value,
+                    false => self.asks_if(at, value.into()),
+                };
+                if !same {
+                    return Ok(false);
+                }
+            }
+            return Ok(true);
+        }
+        Ok(match (self.eval(a, frame)?, self.eval(b, frame)?) {
+            (V::List(a, _), V::List(b, _)) => a == b,
+            (a, b) => a == b,
+        })
+    }
+
+    pub(super) fn open_up(&mut self, take: &[usize]) {
+        let mut var_of = vec![0; self.b.start.len()];
+        for (v, slot) in self.b.slots.iter().enumerate().filter(|(v, _)| self.b.model.vars[*v].state) {
+            var_of[slot.base..slot.base + slot.len].fill(v);
+        }
+        let settled = vec![false; self.b.start.len()];
+        self.open = Some(Box::new(OpenState { settled, var_of, ..OpenState::default() }));
+        self.chooser = Chooser::Script { take: take.to_vec(), seen: vec![] };
+        self.fuel = STEP_BUDGET;
+    }
+
+    /// Makes a move in an open state, in every way that the types and the draws allow. Ways that are refused or break the
+    /// model are none. `each` says whether to go on. False when it did not, or when something was read that is not
+    /// followed: then the ways are not all.
+    pub(crate) fn open_ways(
+        &mut self,
+        of: usize,
+        params: &[i64],
+        each: &mut dyn FnMut(Option<OpenWay<'_>>) -> bool,
+    ) -> bool {
+        let start = self.b.start.clone();
+        let mut take = vec![];
+        loop {
+            self.open_up(&take);
+            let done = self.apply_once(&start, of, params);
+            let Some(open) = self.open.take() else { return false };
+            if open.lost {
+                return false;
+            }
+            let go_on = match done {
+                Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
+                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state }))
+                }
+                _ => each(None),
+            };
+            let Chooser::Script { seen, .. } = &self.chooser else { return false };
+            if !go_on {
+                return false;
+            }
+            if !next_way(&mut take, seen) {
+                return true;
+            }
+        }
+    }
+
+    /// The value of an expression in an open state, in every way: what was read, and the value. `None` when there are
+    /// more than `most` ways, or something is read that is not followed.
+    pub(crate) fn open_values(&mut self, e: &Expr, frame: &[i64], most: usize) -> Option<Vec<OpenValue>> {
+        let mut out = vec![];
+        let mut take = vec![];
+        loop {
+            self.open_up(&take);
+            self.now = self.b.start.clone();
+            self.before = self.now.clone();
+            let mut frame: Vec<V> = frame.iter().map(|v| V::One(*v)).collect();
+            let value = self.one(e, &mut frame);
+            let open = self.open.take()?;
+            if open.lost || out.len() >= most {
+                return None;
+            }
+            if !open.none_left {
+                // A fault is no value: nothing can be said.
+                out.push((open.seen, value.ok()?));
+            }
+            let Chooser::Script { seen, .. } = &self.chooser else { return None };
+            if !next_way(&mut take, seen) {
+                return Some(out);
+            }
+        }
+    }
+
+    /// Runs the part of a move that can lose the game, in every way that hidden values it reads can be. `body`
+    /// is that part; `after` what follows it. Empty when the move is not allowed. `None` when there are more than `most` ways, or hidden values are
+    /// read in a way that is not followed.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub(crate) fn ways_to_lose(
+        &mut self,
+        state: &[i32],
+        (of, params): (usize, &[i64]),
+        (body, after, status): (&[Stmt], &[&ProcDef], bool),
+        known: &HashMap<usize, i32>,
+        most: usize,
+    ) -> Run<Option<Vec<LosingWay>>> {
+        let model = self.b.model.clone();
+        let def = &model.moves[of];
+        let lost = |e: usize| model.endings[e].kind == EndKind::Lost;
+        let mut out = vec![];
+        let mut take: Vec<usize> = vec![];
+        loop {
+            self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
+            self.unknown = Some(Unknown { known: known.clone(), seen: vec![], whole: false });
+            self.fuel = STEP_BUDGET;
+            self.now = state.to_vec();
+            let ended = self.b.ended_at();
+            self.now[ended] = 0;
+            self.before = self.now.clone();
+            self.chance = Chance::SURE;
+            let mut frame = vec![V::One(0); def.locals.len()];
+            for (slot, &p) in frame.iter_mut().zip(params) {
+                *slot = V::One(p);
+            }
+            for offer in &def.offers {
+                if self.one(offer, &mut frame)? == 0 {
+                    self.unknown = None;
+                    return Ok(Some(vec![]));
+                }
+            }
+            let mut flow = self.block(body, &mut frame)?;
+            if matches!(flow, Flow::Refused(..)) {
+                self.unknown = None;
+                return Ok(Some(vec![]));
+            }
+            for block in after {
+                if matches!(flow, Flow::Next) {
+                    flow = self.lone_block(block)?;
+                }
+            }
+            let mut is_lost = self.now[ended] != 0 && lost(self.now[ended] as usize - 1);
+            if !is_lost && status && matches!(flow, Flow::Next) {
+                is_lost = self.conditions()?.is_some_and(lost);
+            }
+            let Some(unknown) = self.unknown.take() else { return Ok(None) };
+            if unknown.whole || out.len() >= most {
+                return Ok(None);
+            }
+            out.push(LosingWay { reads: unknown.seen, lost: is_lost, chance: self.chance });
+            let Chooser::Script { seen, .. } = &self.chooser else { return Ok(None) };
+            if !next_way(&mut take, seen) {
+                return Ok(Some(out));
+            }
+        }
+    }
+}

@@ -1,0 +1,11 @@
+//! States of one level: what its values are and where they lie, packing, the canonical form, the moves.
+
+pub mod bound;
+pub mod canon;
+pub mod chance;
+pub mod packing;
+
+pub use bound::*;
+pub use canon::Canon;
+pub use chance::Chance;
+pub use packing::Codec;

@@ -1,0 +1,693 @@
+//! Values of a state to packed bits and back.
+//!
+//! ```text
+//! bits:  | field 0 | field 1 | ... | ended |
+//!        a plain field holds  value - lo  in ceil(log2(hi - lo + 1)) bits, cell after cell
+//!        a rearranged grid holds its rank among all arrangements of its values
+//! ```
+//!
+//! The rank of an arrangement is its place in lexicographic order: the factorial number system
+//! for distinct values (Knuth, TAOCP 4A, 7.2.1.2), multinomial counting when values repeat.
+
+use fendle_core::Layout;
+
+/// A fault while packing: the field number whose values are no rearrangement any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NotRearranged(pub usize);
+
+#[derive(Clone, Debug)]
+enum Field {
+    /// Numbers spread over lists: the rank of their order times the rank of the lengths.
+    Spread {
+        slot: usize,
+        len: usize,
+        spread: Spread,
+        bit: u32,
+        width: u32,
+        tag: usize,
+    },
+    /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
+    Bits {
+        slot: usize,
+        len: usize,
+        lo: i32,
+        count: u64,
+        width: u32,
+        none: bool,
+    },
+    Rank {
+        slot: usize,
+        len: usize,
+        ranker: Ranker,
+        bit: u32,
+        width: u32,
+        tag: usize,
+    },
+}
+
+impl Field {
+    /// How many values each packed number of the field takes.
+    fn values_len(&self) -> impl Iterator<Item = u64> + use<> {
+        match self {
+            Field::Bits { len, count, .. } => std::iter::repeat_n(*count, *len),
+            Field::Rank { ranker, .. } => std::iter::repeat_n(ranker.total, 1),
+            Field::Spread { spread, .. } => std::iter::repeat_n(spread.total, 1),
+        }
+    }
+}
+
+/// Packs and unpacks the states of one bound model.
+#[derive(Clone, Debug, Default)]
+pub struct Codec {
+    fields: Vec<Field>,
+    bits: u32,
+    /// Whether some packed words are no state: lists leave entries unused.
+    gaps: bool,
+    /// Where each value of a state is packed.
+    places: Vec<Packed>,
+}
+
+/// Where one value of a state is packed.
+#[derive(Clone, Copy, Debug)]
+enum Packed {
+    /// Nowhere: it never changes.
+    Fixed,
+    /// In `width` bits from `bit` on, less `lo`.
+    Bits { bit: u32, width: u32, lo: i32, none: bool },
+    /// In the rank that is this field.
+    Rank { field: u32 },
+}
+
+/// Bits needed to tell `count` values apart.
+fn width_of(count: u64) -> u32 {
+    64 - count.saturating_sub(1).leading_zeros()
+}
+
+impl Codec {
+    /// Adds `len` values from `slot` on, each in `lo..=hi`.
+    pub fn plain(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
+        self.add(slot, len, lo, hi, false);
+    }
+
+    /// The same for values that may be `none`.
+    pub fn maybe(&mut self, slot: usize, len: usize, lo: i64, hi: i64) {
+        self.add(slot, len, lo - 1, hi, true);
+    }
+
+    /// Says that the fields added hold a list: not every combination of values is a state.
+    pub fn has_gaps(&mut self) {
+        self.gaps = true;
+    }
+
+    fn add(&mut self, slot: usize, len: usize, lo: i64, hi: i64, none: bool) {
+        let width = width_of((hi - lo + 1) as u64);
+        let first = self.bits;
+        self.bits += width * len as u32;
+        if self.places.len() < slot + len {
+            self.places.resize(slot + len, Packed::Fixed);
+        }
+        if width > 0 {
+            for i in 0..len {
+                self.places[slot + i] =
+                    Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32, none };
+            }
+        }
+        self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width, none });
+    }
+
+    /// Adds a grid that is always a rearrangement of `values`. False if the number of
+    /// arrangements does not fit 64 bits: then nothing was added.
+    pub fn rearranged(&mut self, slot: usize, values: &[i32], tag: usize) -> bool {
+        let Some(ranker) = Ranker::new(values) else { return false };
+        let width = width_of(ranker.total);
+        let first = self.bits;
+        self.bits += width;
+        if self.places.len() < slot + values.len() {
+            self.places.resize(slot + values.len(), Packed::Fixed);
+        }
+        let field = self.fields.len() as u32;
+        self.places[slot..slot + values.len()].fill(Packed::Rank { field });
+        self.fields.push(Field::Rank { slot, len: values.len(), ranker, bit: first, width, tag });
+        true
+    }
+
+    /// Adds `lists` lists of at most `cap` entries that together hold each of `lo..=hi` once. False
+    /// if the number of arrangements does not fit 64 bits, or a list could not hold all: then
+    /// nothing was added.
+    pub fn spread(
+        &mut self,
+        slot: usize,
+        lists: usize,
+        cap: usize,
+        (lo, hi): (i64, i64),
+        pad: i64,
+        tag: usize,
+    ) -> bool {
+        let Some(spread) = Spread::new(lists, cap, lo, hi, pad) else { return false };
+        let (width, len) = (width_of(spread.total), lists * (cap + 1));
+        let first = self.bits;
+        self.bits += width;
+        if self.places.len() < slot + len {
+            self.places.resize(slot + len, Packed::Fixed);
+        }
+        let field = self.fields.len() as u32;
+        self.places[slot..slot + len].fill(Packed::Rank { field });
+        self.fields.push(Field::Spread { slot, len, spread, bit: first, width, tag });
+        true
+    }
+
+    /// The shape of a packed state.
+    #[must_use]
+    pub fn layout(&self) -> Layout {
+        Layout::new(self.bits)
+    }
+
+    /// How many typed states there are, if that fits 64 bits.
+    #[must_use]
+    pub fn states_len(&self) -> Option<u64> {
+        if self.gaps {
+            return None;
+        }
+        self.fields.iter().try_fold(1u64, |n, f| f.values_len().try_fold(n, u64::checked_mul))
+    }
+
+    /// Packs typed state number `n`, below [`Codec::states_len`].
+    pub fn nth(&self, mut n: u64, out: &mut [u64]) {
+        out.fill(0);
+        let mut bit = 0usize;
+        for field in &self.fields {
+            let width = match field {
+                Field::Bits { width, .. } | Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
+            };
+            for count in field.values_len() {
+                let value = n % count;
+                n /= count;
+                if width > 0 {
+                    out[bit / 64] |= value << (bit % 64);
+                    if bit % 64 + width as usize > 64 {
+                        out[bit / 64 + 1] |= value >> (64 - bit % 64);
+                    }
+                }
+                bit += width as usize;
+            }
+        }
+    }
+
+    /// Packs the values into `out`, which holds [`Layout::words`] words.
+    ///
+    /// # Errors
+    ///
+    /// When a rearranged grid no longer is one.
+    #[inline]
+    pub fn pack(&self, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
+        let mut at = 0usize;
+        let mut filled = 0u32;
+        let mut acc = 0u64;
+        for field in &self.fields {
+            match field {
+                Field::Bits { slot, len, lo, width, none, .. } => {
+                    if *width == 0 {
+                        continue;
+                    }
+                    for &v in &values[*slot..*slot + *len] {
+                        let value = code_of(v, *lo, *none);
+                        put(out, &mut at, &mut acc, &mut filled, value, *width);
+                    }
+                }
+                Field::Rank { slot, len, ranker, width, tag, .. } => {
+                    let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                    if *width > 0 {
+                        put(out, &mut at, &mut acc, &mut filled, rank, *width);
+                    }
+                }
+                Field::Spread { slot, len, spread, width, tag, .. } => {
+                    let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                    if *width > 0 {
+                        put(out, &mut at, &mut acc, &mut filled, rank, *width);
+                    }
+                }
+            }
+        }
+        if at < out.len() {
+            out[at] = acc;
+        }
+        Ok(())
+    }
+
+    /// Packs a state that differs from an already packed one in the values at `changed` only:
+    /// `out` holds the packed words of the other one. Positions may be named more than once.
+    ///
+    /// # Errors
+    ///
+    /// When a rearranged grid no longer is one.
+    #[inline]
+    pub fn patch(&self, values: &[i32], changed: &[u32], out: &mut [u64]) -> Result<(), NotRearranged> {
+        let mut ranked = None;
+        for &slot in changed {
+            match self.places[slot as usize] {
+                Packed::Fixed => {}
+                Packed::Bits { bit, width, lo, none } => {
+                    let value = code_of(values[slot as usize], lo, none);
+                    overwrite(out, bit, width, value);
+                }
+                Packed::Rank { field } if ranked == Some(field) => {}
+                Packed::Rank { field } => {
+                    ranked = Some(field);
+                    if let Field::Spread { slot, len, spread, bit, width, tag } = &self.fields[field as usize]
+                    {
+                        let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                        overwrite(out, *bit, *width, rank);
+                    }
+                    if let Field::Rank { slot, len, ranker, bit, width, tag } = &self.fields[field as usize] {
+                        let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                        overwrite(out, *bit, *width, rank);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The inverse of [`Codec::pack`].
+    #[inline]
+    pub fn unpack(&self, words: &[u64], values: &mut [i32]) {
+        let mut bit = 0usize;
+        for field in &self.fields {
+            match field {
+                Field::Bits { slot, len, lo, width, none, .. } => {
+                    let out = &mut values[*slot..*slot + *len];
+                    if *width == 0 {
+                        out.fill(if *none { NONE } else { *lo });
+                        continue;
+                    }
+                    for v in out {
+                        let code = get(words, &mut bit, *width) as u32 as i32;
+                        *v = if *none && code == 0 { NONE } else { code.wrapping_add(*lo) };
+                    }
+                }
+                Field::Rank { slot, len, ranker, width, .. } => {
+                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
+                    ranker.unrank(rank, &mut values[*slot..*slot + *len]);
+                }
+                Field::Spread { slot, len, spread, width, .. } => {
+                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
+                    spread.unrank(rank, &mut values[*slot..*slot + *len]);
+                }
+            }
+        }
+    }
+}
+
+/// `none` as a value of a state.
+const NONE: i32 = crate::model::NONE as i32;
+
+#[inline(always)]
+fn code_of(value: i32, lo: i32, none: bool) -> u64 {
+    if none && value == NONE { 0 } else { u64::from(value.wrapping_sub(lo) as u32) }
+}
+
+#[inline]
+fn put(out: &mut [u64], at: &mut usize, acc: &mut u64, filled: &mut u32, value: u64, width: u32) {
+    *acc |= value << *filled;
+    *filled += width;
+    if *filled >= 64 {
+        out[*at] = *acc;
+        *at += 1;
+        *filled -= 64;
+        *acc = if *filled == 0 { 0 } else { value >> (width - *filled) };
+    }
+}
+
+#[inline]
+fn overwrite(out: &mut [u64], bit: u32, width: u32, value: u64) {
+    if width == 0 {
+        return;
+    }
+    let (word, shift) = ((bit / 64) as usize, bit % 64);
+    let mask = u64::MAX >> (64 - width);
+    out[word] = out[word] & !(mask << shift) | value << shift;
+    if shift + width > 64 {
+        let back = 64 - shift;
+        out[word + 1] = out[word + 1] & !(mask >> back) | value >> back;
+    }
+}
+
+#[inline]
+fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
+    let (word, shift) = (*bit / 64, *bit % 64);
+    *bit += width as usize;
+    let mut value = words[word] >> shift;
+    if shift + width as usize > 64 {
+        value |= words[word + 1] << (64 - shift);
+    }
+    if width == 64 { value } else { value & ((1 << width) - 1) }
+}
+
+/// Ranks ways to lay n distinct numbers onto p ordered piles: an order of the numbers (factorial number
+/// system) and the heights of the piles (combinatorial number system; Knuth, TAOCP 4A, 7.2.1.3).
+#[derive(Clone, Debug)]
+struct Spread {
+    lists: usize,
+    cap: usize,
+    lo: i32,
+    /// What stands in unused places.
+    pad: i32,
+    n: usize,
+    /// `ways[p][n]`: heights of p piles that hold n together.
+    ways: Vec<Vec<u64>>,
+    factorials: Vec<u64>,
+    total: u64,
+}
+
+impl Spread {
+    fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
+        let n = usize::try_from(hi - lo + 1)
+            .ok()
+            .filter(|&n| n <= 20 && n <= cap && (1..=64).contains(&lists))?;
+        let mut ways = vec![vec![0u64; n + 1]; lists + 1];
+        ways[0][0] = 1;
+        for p in 1..=lists {
+            // Running sums: the topmost pile holds what the others leave.
+            let mut sum = 0u64;
+            let sums: Option<Vec<u64>> = ways[p - 1]
+                .iter()
+                .map(|w| {
+                    sum = sum.checked_add(*w)?;
+                    Some(sum)
+                })
+                .collect();
+            ways[p] = sums?;
+        }
+        let mut factorials = vec![1u64; n + 1];
+        for i in 1..=n {
+            factorials[i] = factorials[i - 1] * i as u64;
+        }
+        let total = factorials[n].checked_mul(ways[lists][n])?;
+        Some(Spread { lists, cap, lo: lo as i32, pad: pad as i32, n, ways, factorials, total })
+    }
+
+    #[inline]
+    fn rank(&self, values: &[i32]) -> Option<u64> {
+        let mut unused = (1u32 << self.n) - 1;
+        let (mut order, mut heights, mut left) = (0u64, 0u64, self.n);
+        for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
+            let len = list[0] as usize;
+            if len > left {
+                return None;
+            }
+            let behind = &self.ways[self.lists - 1 - i];
+            heights += (0..len).map(|l| behind[left - l]).sum::<u64>();
+            for &v in &list[1..=len] {
+                let at = u32::try_from(v.wrapping_sub(self.lo)).ok().filter(|&a| (a as usize) < self.n)?;
+                if unused >> at & 1 == 0 {
+                    return None;
+                }
+                unused &= !(1 << at);
+                left -= 1;
+                order += u64::from((unused & ((1 << at) - 1)).count_ones()) * self.factorials[left];
+            }
+        }
+        (left == 0).then_some(heights * self.factorials[self.n] + order)
+    }
+
+    fn unrank(&self, rank: u64, values: &mut [i32]) {
+        let (mut heights, mut order) = (rank / self.factorials[self.n], rank % self.factorials[self.n]);
+        let mut unused = (1u32 << self.n) - 1;
+        let mut left = self.n;
+        for (i, list) in values.chunks_exact_mut(self.cap + 1).enumerate() {
+            let behind = &self.ways[self.lists - 1 - i];
+            let mut len = 0;
+            while len < left && heights >= behind[left - len] {
+                heights -= behind[left - len];
+                len += 1;
+            }
+            list[0] = len as i32;
+            for v in &mut list[1..=len] {
+                left -= 1;
+                let mut skip = order / self.factorials[left];
+                order %= self.factorials[left];
+                let mut rest = unused;
+                while skip > 0 {
+                    rest &= rest - 1;
+                    skip -= 1;
+                }
+                let at = rest.trailing_zeros();
+                unused &= !(1 << at);
+                *v = self.lo + at as i32;
+            }
+            list[len + 1..].fill(self.pad);
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+struct Ranker {
+    /// The distinct values, ascending.
+    values: Vec<i32>,
+    counts: Vec<u32>,
+    /// Index of a value by `value - values[0]`, where the spread is small; 255 for none.
+    table: Vec<u8>,
+    /// `weights[i]` arrangements of the values behind position i, all distinct.
+    weights: Vec<u64>,
+    total: u64,
+    distinct: bool,
+}
+
+impl Ranker {
+    fn new(all: &[i32]) -> Option<Ranker> {
+        let mut values = all.to_vec();
+        values.sort_unstable();
+        values.dedup();
+        let counts: Vec<u32> = values.iter().map(|v| all.iter().filter(|a| *a == v).count() as u32).collect();
+        if values.len() > 255 {
+            return None;
+        }
+        // n! / (c1! c2! ...) as a product of binomials, each exact.
+        let mut total: u128 = 1;
+        let mut placed = 0u128;
+        for &count in &counts {
+            for i in 1..=u128::from(count) {
+                placed += 1;
+                total = total.checked_mul(placed)? / i;
+                if total > u128::from(u64::MAX) {
+                    return None;
+                }
+            }
+        }
+        let distinct = counts.iter().all(|&c| c == 1) && all.len() <= 20;
+        let n = all.len();
+        let mut weights = vec![1u64; n];
+        if distinct {
+            for i in (0..n.saturating_sub(1)).rev() {
+                weights[i] = weights[i + 1] * (n - 1 - i) as u64;
+            }
+        }
+        let lowest = values.first().copied().unwrap_or(0);
+        let spread = i64::from(values.last().copied().unwrap_or(0)) - i64::from(lowest);
+        let mut table = vec![];
+        if spread < 1024 {
+            table = vec![255; spread as usize + 1];
+            for (i, v) in values.iter().enumerate() {
+                table[(v - lowest) as usize] = i as u8;
+            }
+        }
+        Some(Ranker { values, counts, table, weights, total: total as u64, distinct })
+    }
+
+    /// A copy of the counts on the stack: nothing is allocated for a state.
+    #[inline]
+    fn counts_here(&self) -> [u32; 255] {
+        let mut counts = [0; 255];
+        counts[..self.counts.len()].copy_from_slice(&self.counts);
+        counts
+    }
+
+    #[inline]
+    fn index(&self, value: i32) -> Option<usize> {
+        if self.table.is_empty() {
+            return self.values.binary_search(&value).ok();
+        }
+        let at = i64::from(value) - i64::from(self.values[0]);
+        match self.table.get(usize::try_from(at).ok()?) {
+            Some(&i) if i != 255 => Some(i as usize),
+            _ => None,
+        }
+    }
+
+    #[inline]
+    fn rank(&self, grid: &[i32]) -> Option<u64> {
+        if self.distinct {
+            let mut unused = (1u32 << grid.len()) - 1;
+            let mut rank = 0;
+            for (&v, &weight) in grid.iter().zip(&self.weights) {
+                let bit = 1u32 << self.index(v)?;
+                if unused & bit == 0 {
+                    return None;
+                }
+                rank += u64::from((unused & (bit - 1)).count_ones()) * weight;
+                unused ^= bit;
+            }
+            return Some(rank);
+        }
+        let mut counts = self.counts_here();
+        let mut arrangements = u128::from(self.total);
+        let mut rank = 0u128;
+        for (i, &v) in grid.iter().enumerate() {
+            let left = (grid.len() - i) as u128;
+            let index = self.index(v)?;
+            if counts[index] == 0 {
+                return None;
+            }
+            let below: u128 = counts[..index].iter().map(|&c| u128::from(c)).sum();
+            rank += arrangements * below / left;
+            arrangements = arrangements * u128::from(counts[index]) / left;
+            counts[index] -= 1;
+        }
+        Some(rank as u64)
+    }
+
+    #[inline]
+    fn unrank(&self, mut rank: u64, grid: &mut [i32]) {
+        if self.distinct {
+            let mut unused = (1u32 << grid.len()) - 1;
+            for (cell, &weight) in grid.iter_mut().zip(&self.weights) {
+                // 32-bit division is several times faster where it is enough.
+                let digit = if rank <= u64::from(u32::MAX) && weight <= u64::from(u32::MAX) {
+                    let d = rank as u32 / weight as u32;
+                    rank = u64::from(rank as u32 - d * weight as u32);
+                    d
+                } else {
+                    let d = rank / weight;
+                    rank -= d * weight;
+                    d as u32
+                };
+                let mut rest = unused;
+                for _ in 0..digit {
+                    rest &= rest - 1;
+                }
+                let bit = rest & rest.wrapping_neg();
+                *cell = self.values[bit.trailing_zeros() as usize];
+                unused ^= bit;
+            }
+            return;
+        }
+        let mut counts = self.counts_here();
+        let mut arrangements = u128::from(self.total);
+        let mut rank = u128::from(rank);
+        let n = grid.len();
+        for (i, cell) in grid.iter_mut().enumerate() {
+            let left = (n - i) as u128;
+            for (index, count) in counts.iter_mut().take(self.counts.len()).enumerate() {
+                let here = arrangements * u128::from(*count) / left;
+                if rank < here {
+                    *cell = self.values[index];
+                    arrangements = here;
+                    *count -= 1;
+                    break;
+                }
+                rank -= here;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    /// All arrangements of a multiset by plain recursion.
+    fn arrangements(values: &[i32]) -> BTreeSet<Vec<i32>> {
+        if values.is_empty() {
+            return BTreeSet::from([vec![]]);
+        }
+        let mut out = BTreeSet::new();
+        for i in 0..values.len() {
+            let mut rest = values.to_vec();
+            let v = rest.remove(i);
+            for mut tail in arrangements(&rest) {
+                tail.insert(0, v);
+                out.insert(tail);
+            }
+        }
+        out
+    }
+
+    #[test]
+    fn ranks_are_a_bijection_in_lexicographic_order() {
+        for values in [vec![0, 1, 2, 3, 4], vec![0, 1, 1, 2, 2, 2], vec![5, 5, 5], vec![-3, 900, 2000, 7]] {
+            let mut codec = Codec::default();
+            assert!(codec.rearranged(0, &values, 0));
+            let all = arrangements(&values);
+            for (i, a) in all.iter().enumerate() {
+                let mut words = vec![0; codec.layout().words()];
+                codec.pack(a, &mut words).expect("a rearrangement");
+                assert_eq!(words[0], i as u64, "{a:?}");
+                let mut back = vec![0; a.len()];
+                codec.unpack(&words, &mut back);
+                assert_eq!(&back, a);
+            }
+            assert_eq!(codec.layout().bits, width_of(all.len() as u64).max(1));
+        }
+    }
+
+    #[test]
+    fn ten_distinct_values_take_22_bits_and_sixteen_take_45() {
+        for (n, bits) in [(4, 5), (9, 19), (10, 22), (16, 45), (20, 62)] {
+            let mut codec = Codec::default();
+            assert!(codec.rearranged(0, &(0..n).collect::<Vec<_>>(), 0));
+            assert_eq!(codec.layout().bits, bits);
+        }
+        assert!(!Codec::default().rearranged(0, &(0..30).collect::<Vec<_>>(), 0));
+    }
+
+    #[test]
+    fn a_lost_value_is_noticed() {
+        let mut codec = Codec::default();
+        codec.rearranged(0, &[0, 1, 2, 2], 7);
+        let mut out = [0];
+        assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(7)));
+        assert_eq!(codec.pack(&[0, 1, 2, 9], &mut out), Err(NotRearranged(7)));
+        let mut codec = Codec::default();
+        codec.rearranged(0, &[0, 1, 2, 3], 8);
+        assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(8)));
+    }
+
+    #[test]
+    fn patching_gives_what_packing_gives() {
+        let mut codec = Codec::default();
+        codec.plain(0, 40, 0, 4);
+        codec.rearranged(40, &[0, 1, 2, 3, 4], 0);
+        codec.plain(45, 30, -9, 100);
+        codec.plain(75, 1, 3, 3);
+        let mut values: Vec<i32> =
+            (0..40).map(|i| i % 5).chain(0..5).chain((0..30).map(|i| i - 9)).chain([3]).collect();
+        let mut words = vec![0; codec.layout().words()];
+        codec.pack(&values, &mut words).expect("fits");
+        for round in 0..200u32 {
+            let (a, b) = (round * 7 % 40, 45 + round * 11 % 30);
+            values[a as usize] = (round * 3 % 5) as i32;
+            values[b as usize] = (round * 13 % 110) as i32 - 9;
+            values.swap(40 + (round % 5) as usize, 40 + (round / 5 % 5) as usize);
+            codec.patch(&values, &[a, b, 40, 41, a, 75], &mut words).expect("fits");
+            let mut whole = vec![0; words.len()];
+            codec.pack(&values, &mut whole).expect("fits");
+            assert_eq!(words, whole, "round {round}");
+        }
+    }
+
+    #[test]
+    fn plain_fields_cross_words() {
+        let mut codec = Codec::default();
+        codec.plain(0, 50, 0, 4);
+        codec.plain(50, 1, 7, 7);
+        codec.plain(51, 3, -100, 100);
+        assert_eq!(codec.layout().bits, 150 + 24);
+        let values: Vec<i32> = (0..50).map(|i| i % 5).chain([7, -100, 3, 100]).collect();
+        let mut words = vec![0; codec.layout().words()];
+        codec.pack(&values, &mut words).expect("plain");
+        let mut back = vec![0; values.len()];
+        codec.unpack(&words, &mut back);
+        assert_eq!(back, values);
+    }
+}

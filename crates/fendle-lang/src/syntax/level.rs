@@ -1,0 +1,349 @@
+//! Level files: TOML to values, each with its place in the file.
+//!
+//! Knows nothing of models: [`mod@crate::bind`] gives the values their meaning.
+
+use toml_edit::{ImDocument, Item, Table, Value};
+
+use crate::source::{Diagnostic, FileId, Span, near};
+
+/// Greatest size of a level file, in bytes.
+pub const FILE_BYTES_MAX: u64 = 8 << 20;
+/// Greatest number of cells on a board.
+pub const CELLS_MAX: usize = 1 << 14;
+
+/// A value as written.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Raw {
+    /// What it is.
+    pub kind: RawKind,
+    /// Where it is.
+    pub span: Span,
+}
+
+/// Kinds of written values.
+#[derive(Clone, Debug, PartialEq)]
+pub enum RawKind {
+    /// A text; with the byte of its first character where text and file agree byte by byte.
+    Text(String, Option<u32>),
+    /// A whole number.
+    Int(i64),
+    /// A bool.
+    Bool(bool),
+    /// A table of values.
+    Table(Vec<(Key, Raw)>),
+    /// A list of values.
+    List(Vec<Raw>),
+}
+
+/// A key and its place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Key {
+    /// The key.
+    pub text: String,
+    /// Its place.
+    pub span: Span,
+}
+
+/// One level of a file.
+#[derive(Clone, Debug, Default)]
+pub struct Level {
+    /// Its name; `1`, `2`, ... where none is given.
+    pub name: String,
+    /// What is printed above it.
+    pub title: String,
+    /// Its place: the name where there is one.
+    pub span: Span,
+    /// Rows and columns, where given.
+    pub size: Option<((usize, usize), Span)>,
+    /// Values for the model's `level` names; those of the file come first, later ones win.
+    pub values: Vec<(Key, Raw)>,
+    /// The start of `state` variables and drawings.
+    pub start: Vec<(Key, Raw)>,
+    /// What the player sees of hidden things, where the level gives no layout.
+    pub told: Vec<(Key, Raw)>,
+    /// What is expected.
+    pub expect: Vec<(Key, Raw)>,
+}
+
+/// A level file.
+#[derive(Clone, Debug)]
+pub struct LevelFile {
+    /// The file.
+    pub file: FileId,
+    /// A library name or a path relative to the file.
+    pub model: Key,
+    /// What the file is called.
+    pub title: String,
+    /// Its levels, at least one.
+    pub levels: Vec<Level>,
+}
+
+/// Numbers that may be expected of a level, beside `solvable`.
+pub const EXPECT_COUNTS: &[&str] = &[
+    "moves",
+    "states",
+    "transitions",
+    "edges",
+    "depth",
+    "goal",
+    "lost",
+    "over",
+    "stuck",
+    "dead",
+    "winnable",
+    "free",
+    "fatal_moves",
+    "certain",
+    "almost_certain",
+    "fatal_draws",
+    "guesses",
+];
+
+struct Reader<'a> {
+    file: FileId,
+    text: &'a str,
+    errors: &'a mut Vec<Diagnostic>,
+}
+
+/// Reads a level file. `None` when it cannot be used at all; errors are appended.
+pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<LevelFile> {
+    let doc = match ImDocument::parse(text) {
+        Ok(doc) => doc,
+        Err(e) => {
+            let span = e.span().map_or(Span::default(), |r| Span::new(r.start, r.end));
+            let message = e.message().lines().next().unwrap_or("unreadable").to_string();
+            errors.push(
+                Diagnostic::error("L001", file, span, format!("this is no level file: {message}"))
+                    .note("level files are TOML; see `fendle new slide` for one to start from"),
+            );
+            return None;
+        }
+    };
+    let mut r = Reader { file, text, errors };
+    let before = r.errors.len();
+    let root = doc.as_table();
+    r.keys(root, &["model", "title", "size", "values", "level"], "a level file");
+    let model = match root.get_key_value("model") {
+        Some((_, item)) => match item.as_str() {
+            Some(name) => Key { text: name.to_string(), span: item_span(item) },
+            None => {
+                r.error("L002", item_span(item), "`model` is the name of a model, in quotes");
+                return None;
+            }
+        },
+        None => {
+            let end = text.find('\n').unwrap_or(text.len());
+            r.error("L003", Span::new(0, end), "this level file names no model")
+                .notes
+                .push("begin it with `model = \"slide\"`, a library name or a path".into());
+            return None;
+        }
+    };
+    let title = r.text_of(root, "title");
+    let size = r.size(root);
+    let values = r.table(root, "values");
+    let mut levels = vec![];
+    match root.get("level") {
+        Some(Item::ArrayOfTables(list)) => {
+            for (i, table) in list.iter().enumerate() {
+                r.keys(table, &["name", "title", "size", "values", "start", "told", "expect"], "a level");
+                let mut name = r.text_of(table, "name");
+                if name.is_empty() {
+                    name = (i + 1).to_string();
+                }
+                let span = table
+                    .get("name")
+                    .map(item_span)
+                    .or_else(|| table.span().map(|s| Span::new(s.start, s.end)))
+                    .unwrap_or_default();
+                let mut all = values.clone();
+                all.extend(r.table(table, "values"));
+                let expect = r.table(table, "expect");
+                r.expect(&expect);
+                levels.push(Level {
+                    name,
+                    title: r.text_of(table, "title"),
+                    span,
+                    size: r.size(table).or(size),
+                    values: all,
+                    start: r.table(table, "start"),
+                    told: r.table(table, "told"),
+                    expect,
+                });
+            }
+        }
+        Some(other) => {
+            r.error("L004", item_span(other), "levels are written as `[[level]]`");
+        }
+        None => {
+            let end = text.find('\n').unwrap_or(text.len());
+            r.error("L005", Span::new(0, end), "this file holds no level")
+                .notes
+                .push("add one: a line `[[level]]`, then `name = \"...\"` and its start".into());
+        }
+    }
+    for (i, level) in levels.iter().enumerate() {
+        if let Some(first) = levels[..i].iter().find(|l| l.name == level.name) {
+            let first = first.span;
+            let error =
+                Diagnostic::error("L006", file, level.span, format!("two levels are named `{}`", level.name));
+            r.errors.push(error.also(file, first, "the first one"));
+        }
+    }
+    let usable = r.errors.len() == before;
+    usable.then_some(LevelFile { file, model, title, levels })
+}
+
+fn item_span(item: &Item) -> Span {
+    item.span().map_or(Span::default(), |s| Span::new(s.start, s.end))
+}
+
+impl Reader<'_> {
+    fn error(&mut self, code: &'static str, span: Span, message: impl Into<String>) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(code, self.file, span, message));
+        self.errors.last_mut().expect("just pushed")
+    }
+
+    fn keys(&mut self, table: &Table, known: &[&str], what: &str) {
+        for (name, item) in table.iter() {
+            if known.contains(&name) {
+                continue;
+            }
+            let span =
+                table.key(name).and_then(|k| k.span()).map_or(item_span(item), |s| Span::new(s.start, s.end));
+            let near = near(name, known.iter().copied());
+            let error = self.error("L007", span, format!("{what} has no key `{name}`"));
+            match near {
+                Some(n) => error.notes.push(format!("did you mean `{n}`?")),
+                None => error.notes.push(format!("its keys are: {}", known.join(", "))),
+            }
+        }
+    }
+
+    fn text_of(&mut self, table: &Table, key: &str) -> String {
+        match table.get(key) {
+            None => String::new(),
+            Some(item) => match item.as_str() {
+                Some(s) => s.to_string(),
+                None => {
+                    self.error("L008", item_span(item), format!("`{key}` is a text in quotes"));
+                    String::new()
+                }
+            },
+        }
+    }
+
+    fn size(&mut self, table: &Table) -> Option<((usize, usize), Span)> {
+        let item = table.get("size")?;
+        let span = item_span(item);
+        let list: Option<Vec<i64>> =
+            item.as_array().map(|a| a.iter().filter_map(Value::as_integer).collect());
+        match list.as_deref() {
+            Some(&[r, c]) if r > 0 && c > 0 => Some(((r as usize, c as usize), span)),
+            _ => {
+                self.error("L009", span, "`size` is `[rows, columns]`, both at least 1");
+                None
+            }
+        }
+    }
+
+    fn expect(&mut self, expect: &[(Key, Raw)]) {
+        for (key, raw) in expect {
+            let good = match key.text.as_str() {
+                "solvable" | "no_guess" => matches!(raw.kind, RawKind::Bool(_)),
+                "chance" => matches!(raw.kind, RawKind::Text(..)),
+                k if EXPECT_COUNTS.contains(&k) => matches!(raw.kind, RawKind::Int(n) if n >= 0),
+                other => {
+                    let near =
+                        near(other, EXPECT_COUNTS.iter().copied().chain(["solvable", "no_guess", "chance"]));
+                    let error = self.error("L010", key.span, format!("`{other}` cannot be expected"));
+                    match near {
+                        Some(n) => error.notes.push(format!("did you mean `{n}`?")),
+                        None => error.notes.push(format!(
+                            "what can be: solvable, no_guess, chance, {}",
+                            EXPECT_COUNTS.join(", ")
+                        )),
+                    }
+                    true
+                }
+            };
+            if !good {
+                let want = match key.text.as_str() {
+                    "solvable" | "no_guess" => "true or false",
+                    "chance" => "a fraction in quotes, such as \"5/20\"",
+                    _ => "a count",
+                };
+                self.error("L010", raw.span, format!("`{}` is {want}", key.text));
+            }
+        }
+    }
+
+    fn table(&mut self, table: &Table, key: &str) -> Vec<(Key, Raw)> {
+        let Some(item) = table.get(key) else { return vec![] };
+        let Some(inner) = item.as_table_like() else {
+            self.error("L011", item_span(item), format!("`{key}` is a table: `{key}.NAME = ...`"));
+            return vec![];
+        };
+        let mut out = vec![];
+        for (name, item) in inner.iter() {
+            let span =
+                inner.key(name).and_then(|k| k.span()).map_or(item_span(item), |s| Span::new(s.start, s.end));
+            if let Some(raw) = self.raw(item) {
+                out.push((Key { text: name.to_string(), span }, raw));
+            }
+        }
+        out
+    }
+
+    fn raw(&mut self, item: &Item) -> Option<Raw> {
+        let span = item_span(item);
+        if let Some(table) = item.as_table_like() {
+            let mut out = vec![];
+            for (name, item) in table.iter() {
+                let at = table
+                    .key(name)
+                    .and_then(|k| k.span())
+                    .map_or(item_span(item), |s| Span::new(s.start, s.end));
+                out.push((Key { text: name.to_string(), span: at }, self.raw(item)?));
+            }
+            return Some(Raw { kind: RawKind::Table(out), span });
+        }
+        match item.as_value() {
+            Some(value) => self.value(value),
+            None => {
+                self.error("L012", span, "a value is wanted here");
+                None
+            }
+        }
+    }
+
+    fn value(&mut self, value: &Value) -> Option<Raw> {
+        let span = value.span().map_or(Span::default(), |s| Span::new(s.start, s.end));
+        let kind = match value {
+            Value::Integer(n) => RawKind::Int(*n.value()),
+            Value::Boolean(b) => RawKind::Bool(*b.value()),
+            Value::String(s) => {
+                let text = s.value().clone();
+                // Where the file holds the text byte for byte, errors can point into it.
+                let at = self.text[span.range()]
+                    .find(text.as_str())
+                    .filter(|_| !text.is_empty() && !text.contains('\r'));
+                let text = text.replace("\r\n", "\n");
+                RawKind::Text(text, at.map(|a| span.start + a as u32))
+            }
+            Value::Array(list) => {
+                let mut out = vec![];
+                for v in list {
+                    out.push(self.value(v)?);
+                }
+                RawKind::List(out)
+            }
+            Value::InlineTable(_) => return self.raw(&Item::Value(value.clone())),
+            _ => {
+                self.error("L012", span, "only texts, whole numbers, true and false are values here");
+                return None;
+            }
+        };
+        Some(Raw { kind, span })
+    }
+}
