@@ -25,7 +25,7 @@ use serde::Serialize;
 use crate::classify;
 use crate::contract::debug_check;
 use crate::limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
-use crate::model::{Expansion, Fault, Head, Model, MoveId, Status, Worker};
+use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
 use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
 
@@ -496,7 +496,12 @@ impl<'m> Sweep<'m> {
 
 fn pool(cell: &OnceLock<rayon::ThreadPool>, threads: usize) -> &rayon::ThreadPool {
     cell.get_or_init(|| {
-        rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("threads can be started")
+        let wanted = rayon::ThreadPoolBuilder::new().num_threads(threads).build();
+        // Where the system starts no more threads, this one does it all.
+        wanted.unwrap_or_else(|_| {
+            let alone = rayon::ThreadPoolBuilder::new().num_threads(1).use_current_thread().build();
+            alone.expect("a pool of the thread that is there")
+        })
     })
 }
 
@@ -547,7 +552,7 @@ fn class_of(head: &Head) -> Class {
 }
 
 /// A fault and the shortest way to it: `route` ends in the state where it shows.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Faulted {
     /// What broke.
     pub fault: Fault,
@@ -623,6 +628,13 @@ pub struct Explored {
 }
 
 impl Explored {
+    /// Nothing explored, of states of this layout.
+    #[must_use]
+    pub fn empty(layout: Layout) -> Explored {
+        let space = Space::new(layout, true);
+        Explored { counts: Exploration::default(), space, nearest_fatal: None, fault: None }
+    }
+
     /// The first shortest way in move order to one of these states that lies at `depth`.
     #[must_use]
     pub fn route_to(

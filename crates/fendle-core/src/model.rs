@@ -88,7 +88,7 @@ pub enum Status {
 /// A rule of the model that broke while it was run: not an answer about the puzzle.
 ///
 /// `site` is the model's own number for the place and kind; [`Model::fault_text`] explains it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Fault {
     /// Which place in the model broke, and how: the model's own numbering.
     pub site: u32,

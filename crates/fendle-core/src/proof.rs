@@ -25,6 +25,8 @@ use crate::space::Space;
 pub const MAGIC: &[u8] = b"fendle proof 1\n";
 /// Greatest header.
 const HEADER_MAX: usize = 64 << 20;
+/// Most bytes of a proof file that is read.
+pub const FILE_BYTES_MAX: u64 = 4 << 30;
 
 /// Why a file is no proof.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -23,7 +23,7 @@ pub mod state;
 pub mod syntax;
 
 pub use code::Game;
-pub use level::{Level, LevelFile, bind};
+pub use level::{Level, LevelFile, bind, bind_until};
 pub use source::{Diagnostic, FileId, Severity, Sources, Span};
 pub use state::Bound;
 

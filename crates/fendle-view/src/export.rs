@@ -1,64 +1,83 @@
-//! State graphs for other programs: GraphML, DOT, JSON, CSV.
+//! State graphs for other programs: GraphML, DOT, JSON, CSV, each written as it is made.
+//!
+//! A graph may have millions of nodes: `text` gives the position of one when it is written, so that no list of texts is
+//! ever held.
 
-use std::fmt::Write as _;
+use std::io::{self, Write};
 
-use crate::net::{Net, Status};
+use crate::net::{Net, Node, Status};
 use crate::scene::escaped;
 
+/// Gives a node's position as text, by its number.
+pub type Text<'t> = &'t dyn Fn(usize) -> String;
+
+/// The fields of a node in the order in which every format lists them, its position first.
+const NODE_FIELDS: [(&str, &str); 7] = [
+    ("position", "string"),
+    ("depth", "int"),
+    ("status", "string"),
+    ("start", "boolean"),
+    ("must_pass", "boolean"),
+    ("on_shortest", "boolean"),
+    ("states", "long"),
+];
+
+/// The fields of a node behind its position, as text.
+fn fields(n: &Node) -> [String; 6] {
+    let yes = |b: bool| b.to_string();
+    [
+        n.depth.to_string(),
+        n.status.word().to_string(),
+        yes(n.start),
+        yes(n.must_pass),
+        yes(n.on_way),
+        n.count.to_string(),
+    ]
+}
+
 /// The graph in the GraphML format.
-#[must_use]
-pub fn graphml(net: &Net) -> String {
-    let mut out = String::from(
-        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<graphml xmlns=\"http://graphml.graphdrawing.org/xmlns\">\n",
-    );
-    for (id, on, kind) in [
-        ("position", "node", "string"),
-        ("depth", "node", "int"),
-        ("status", "node", "string"),
-        ("start", "node", "boolean"),
-        ("must_pass", "node", "boolean"),
-        ("on_shortest", "node", "boolean"),
-        ("states", "node", "long"),
-        ("move", "edge", "string"),
-        ("fatal", "edge", "boolean"),
-    ] {
-        let _ = writeln!(out, "  <key id=\"{id}\" for=\"{on}\" attr.name=\"{id}\" attr.type=\"{kind}\"/>");
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn graphml(net: &Net, text: Text<'_>, out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>")?;
+    writeln!(out, "<graphml xmlns=\"http://graphml.graphdrawing.org/xmlns\">")?;
+    let nodes = NODE_FIELDS.iter().map(|(id, kind)| (*id, "node", *kind));
+    let edges = [("move", "edge", "string"), ("fatal", "edge", "boolean")];
+    for (id, on, kind) in nodes.chain(edges) {
+        writeln!(out, "  <key id=\"{id}\" for=\"{on}\" attr.name=\"{id}\" attr.type=\"{kind}\"/>")?;
     }
-    let _ = writeln!(out, "  <graph id=\"{}\" edgedefault=\"directed\">", escaped(&net.title));
+    writeln!(out, "  <graph id=\"{}\" edgedefault=\"directed\">", escaped(&net.title))?;
     for (i, n) in net.nodes.iter().enumerate() {
-        let _ = writeln!(
-            out,
-            "    <node id=\"n{i}\"><data key=\"position\">{}</data><data key=\"depth\">{}</data><data key=\"status\">{}</data>\
-             <data key=\"start\">{}</data><data key=\"must_pass\">{}</data><data key=\"on_shortest\">{}</data>\
-             <data key=\"states\">{}</data></node>",
-            escaped(&n.text),
-            n.depth,
-            n.status.word(),
-            n.start,
-            n.must_pass,
-            n.on_way,
-            n.count
-        );
+        write!(out, "    <node id=\"n{i}\">")?;
+        let values = std::iter::once(escaped(&text(i))).chain(fields(n));
+        for ((key, _), value) in NODE_FIELDS.iter().zip(values) {
+            write!(out, "<data key=\"{key}\">{value}</data>")?;
+        }
+        writeln!(out, "</node>")?;
     }
     for (i, a) in net.arrows.iter().enumerate() {
-        let _ = writeln!(
+        writeln!(
             out,
             "    <edge id=\"e{i}\" source=\"n{}\" target=\"n{}\"><data key=\"move\">{}</data><data key=\"fatal\">{}</data></edge>",
             a.from,
             a.to,
             escaped(&net.names[a.name as usize]),
             a.fatal
-        );
+        )?;
     }
-    out.push_str("  </graph>\n</graphml>\n");
-    out
+    writeln!(out, "  </graph>\n</graphml>")
 }
 
 /// The graph in the DOT language.
-#[must_use]
-pub fn dot(net: &Net) -> String {
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn dot(net: &Net, text: Text<'_>, out: &mut dyn Write) -> io::Result<()> {
     let quoted = |t: &str| format!("\"{}\"", t.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', " "));
-    let mut out = format!("digraph {} {{\n", quoted(&net.title));
+    writeln!(out, "digraph {} {{", quoted(&net.title))?;
     for (i, n) in net.nodes.iter().enumerate() {
         let shape = match n.status {
             Status::Goal => "diamond",
@@ -66,84 +85,89 @@ pub fn dot(net: &Net) -> String {
             Status::Lost | Status::Over => "point",
             _ => "ellipse",
         };
-        let _ = writeln!(
+        writeln!(
             out,
             "  n{i} [label={}, shape={shape}, status={}, depth={}, start={}, must_pass={}, states={}];",
-            quoted(&n.text),
+            quoted(&text(i)),
             quoted(n.status.word()),
             n.depth,
             n.start,
             n.must_pass,
             n.count
-        );
+        )?;
     }
     for a in &net.arrows {
-        let _ = writeln!(
-            out,
-            "  n{} -> n{} [label={}, fatal={}];",
-            a.from,
-            a.to,
-            quoted(&net.names[a.name as usize]),
-            a.fatal
-        );
+        let name = quoted(&net.names[a.name as usize]);
+        writeln!(out, "  n{} -> n{} [label={name}, fatal={}];", a.from, a.to, a.fatal)?;
     }
-    out.push_str("}\n");
-    out
+    writeln!(out, "}}")
 }
 
 /// The graph as JSON: nodes in order, edges by the numbers of their nodes.
-#[must_use]
-pub fn json(net: &Net) -> String {
-    let nodes: Vec<serde_json::Value> = net
-        .nodes
-        .iter()
-        .map(|n| {
-            serde_json::json!({
-                "position": n.text, "depth": n.depth, "status": n.status.word(), "start": n.start,
-                "must_pass": n.must_pass, "on_shortest": n.on_way, "states": n.count,
-            })
-        })
-        .collect();
-    let edges: Vec<serde_json::Value> = net
-        .arrows
-        .iter()
-        .map(|a| {
-            serde_json::json!({
-                "from": a.from, "to": a.to, "move": net.names[a.name as usize], "fatal": a.fatal,
-            })
-        })
-        .collect();
-    serde_json::json!({"title": net.title, "notes": net.notes, "nodes": nodes, "edges": edges}).to_string()
-        + "\n"
-}
-
-/// The graph as two tables with heads: nodes and edges.
-#[must_use]
-pub fn csv(net: &Net) -> (String, String) {
-    let quoted = |t: &str| {
-        // A field that begins like a formula would be run by a spreadsheet.
-        let t = if t.starts_with(['=', '+', '-', '@']) { format!("'{t}") } else { t.to_string() };
-        format!("\"{}\"", t.replace('"', "\"\""))
-    };
-    let mut nodes = String::from("node,position,depth,status,start,must_pass,on_shortest,states\n");
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn json(net: &Net, text: Text<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let comma = |i: usize| if i == 0 { "" } else { "," };
+    let quoted = |t: &str| serde_json::Value::from(t).to_string();
+    // Keys in the order of the alphabet, as everywhere else.
+    write!(out, "{{\"edges\":[")?;
+    for (i, a) in net.arrows.iter().enumerate() {
+        let name = quoted(&net.names[a.name as usize]);
+        let sep = comma(i);
+        write!(out, "{sep}{{\"fatal\":{},\"from\":{},\"move\":{name},\"to\":{}}}", a.fatal, a.from, a.to)?;
+    }
+    write!(out, "],\"nodes\":[")?;
     for (i, n) in net.nodes.iter().enumerate() {
-        let _ = writeln!(
-            nodes,
-            "{i},{},{},{},{},{},{},{}",
-            quoted(&n.text),
+        write!(
+            out,
+            "{}{{\"depth\":{},\"must_pass\":{},\"on_shortest\":{},\"position\":{},\"start\":{},\"states\":{},\"status\":{}}}",
+            comma(i),
             n.depth,
-            n.status.word(),
-            n.start,
             n.must_pass,
             n.on_way,
-            n.count
-        );
+            quoted(&text(i)),
+            n.start,
+            n.count,
+            quoted(n.status.word())
+        )?;
     }
-    let mut edges = String::from("from,to,move,fatal\n");
+    let notes: Vec<String> = net.notes.iter().map(|n| quoted(n)).collect();
+    writeln!(out, "],\"notes\":[{}],\"title\":{}}}", notes.join(","), quoted(&net.title))
+}
+
+/// The nodes of the graph as a table with a head.
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn csv_nodes(net: &Net, text: Text<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let names = NODE_FIELDS.map(|f| f.0).join(",");
+    writeln!(out, "node,{names}")?;
+    for (i, n) in net.nodes.iter().enumerate() {
+        writeln!(out, "{i},{},{}", csv_field(&text(i)), fields(n).join(","))?;
+    }
+    Ok(())
+}
+
+/// The edges of the graph as a table with a head.
+///
+/// # Errors
+///
+/// When it cannot be written.
+pub fn csv_edges(net: &Net, out: &mut dyn Write) -> io::Result<()> {
+    writeln!(out, "from,to,move,fatal")?;
     for a in &net.arrows {
-        let _ = writeln!(edges, "{},{},{},{}", a.from, a.to, quoted(&net.names[a.name as usize]), a.fatal);
+        writeln!(out, "{},{},{},{}", a.from, a.to, csv_field(&net.names[a.name as usize]), a.fatal)?;
     }
-    (nodes, edges)
+    Ok(())
+}
+
+fn csv_field(t: &str) -> String {
+    // A field that begins like a formula would be run by a spreadsheet.
+    let t = if t.starts_with(['=', '+', '-', '@']) { format!("'{t}") } else { t.to_string() };
+    format!("\"{}\"", t.replace('"', "\"\""))
 }
 
 #[cfg(test)]
@@ -165,15 +189,22 @@ mod tests {
             names: vec![evil.into()],
             ..Net::default()
         };
-        let back: serde_json::Value = serde_json::from_str(&json(&net)).unwrap();
+        let text = |i: usize| net.nodes[i].text.clone();
+        let written = |write: &dyn Fn(&mut dyn Write) -> io::Result<()>| {
+            let mut out = vec![];
+            write(&mut out).expect("memory can be written");
+            String::from_utf8(out).expect("text")
+        };
+        let back: serde_json::Value = serde_json::from_str(&written(&|o| json(&net, &text, o))).unwrap();
         assert_eq!(back["nodes"][0]["position"], evil);
         assert_eq!(back["edges"][0]["move"], evil);
-        let xml = graphml(&net);
+        let xml = written(&|o| graphml(&net, &text, o));
         assert!(xml.contains("a&quot;b&lt;c&gt;&amp;") && !xml.contains("<c>"));
-        let (nodes, edges) = csv(&net);
+        let nodes = written(&|o| csv_nodes(&net, &text, o));
+        let edges = written(&|o| csv_edges(&net, o));
         assert!(nodes.contains("\"a\"\"b<c>&,") && nodes.contains("\"'=1+1\""), "{nodes}");
         assert!(edges.starts_with("from,to,move,fatal\n0,1,"));
-        let text = dot(&net);
+        let text = written(&|o| dot(&net, &text, o));
         assert!(text.contains("label=\"a\\\"b<c>&,\\\\ \""), "{text}");
     }
 }

@@ -228,9 +228,10 @@ pub fn layers(net: &Net) -> Spots {
 }
 
 /// Nodes that repel each other and arrows that pull (Fruchterman, Reingold, 1991), far nodes taken together (Barnes, Hut,
-/// 1986). The same seed gives the same picture, on any number of threads. O(rounds times n log n).
+/// 1986). The same seed gives the same picture, on any number of threads. O(rounds times n log n). `stop` ends it before all
+/// rounds are done: what is laid out then is rougher, and where it is depends on when.
 #[must_use]
-pub fn force(net: &Net, seed: u64, rounds: usize) -> Spots {
+pub fn force(net: &Net, seed: u64, rounds: usize, stop: &(dyn Fn() -> bool + Sync)) -> Spots {
     let n = net.nodes.len();
     let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
     let mut random = || {
@@ -272,6 +273,9 @@ pub fn force(net: &Net, seed: u64, rounds: usize) -> Spots {
     let mut heat = (n as f32).sqrt() * 0.15;
     let cool = (0.02 / heat).powf(1.0 / rounds.max(1) as f32);
     for _ in 0..rounds {
+        if stop() {
+            break;
+        }
         let tree = Tree::of(&at);
         let moved: Spots = (0..n)
             .into_par_iter()
@@ -609,8 +613,8 @@ mod tests {
     fn forces_spread_a_ring_and_repeat_themselves() {
         let mut net = chain(40);
         net.arrows.push(Arrow { from: 39, to: 0, name: 0, fatal: false });
-        let spots = force(&net, 3, 400);
-        assert_eq!(spots, force(&net, 3, 400));
+        let spots = force(&net, 3, 400, &|| false);
+        assert_eq!(spots, force(&net, 3, 400, &|| false));
         let far = |i: usize, j: usize| {
             let (a, b) = (spots[i % 40], spots[j % 40]);
             ((a.0 - b.0).powi(2) + (a.1 - b.1).powi(2)).sqrt()
@@ -625,7 +629,7 @@ mod tests {
     #[test]
     fn far_nodes_together_push_like_each_alone() {
         let net = chain(200);
-        let spots = force(&net, 5, 10);
+        let spots = force(&net, 5, 10, &|| false);
         let tree = Tree::of(&spots);
         for &(x, y) in spots.iter().step_by(17) {
             let (mut fx, mut fy, mut all) = (0.0f32, 0.0f32, 0.0f32);

@@ -4,6 +4,14 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use fendle_ask::Wish;
+use fendle_ask::find::Draws;
+use fendle_ask::graph::Keep;
+use fendle_core::simulate::Policy;
+
+use crate::files::{Files, ending};
+use crate::picture::may_write;
+use crate::session::Trouble;
 
 /// Ask a tile or grid puzzle what is solvable, what is dead, and why.
 ///
@@ -83,11 +91,11 @@ pub enum PolicyArg {
 }
 
 impl PolicyArg {
-    /// Its name.
-    pub fn word(self) -> &'static str {
+    /// The policy.
+    pub fn policy(self) -> Policy {
         match self {
-            PolicyArg::Random => "random",
-            PolicyArg::Greedy => "greedy",
+            PolicyArg::Random => Policy::Random,
+            PolicyArg::Greedy => Policy::Greedy,
         }
     }
 }
@@ -102,11 +110,11 @@ pub enum DrawsArg {
 }
 
 impl DrawsArg {
-    /// Its name.
-    pub fn word(self) -> &'static str {
+    /// As the question has it.
+    pub fn draws(self) -> Draws {
         match self {
-            DrawsArg::SomeDraw => "some draw",
-            DrawsArg::EveryDraw => "every draw",
+            DrawsArg::SomeDraw => Draws::Some,
+            DrawsArg::EveryDraw => Draws::Every,
         }
     }
 }
@@ -163,6 +171,27 @@ pub struct PictureArgs {
     pub theme: ThemeArg,
 }
 
+impl PictureArgs {
+    /// The file, where there is one.
+    pub fn files(&self) -> &[PathBuf] {
+        self.output.as_slice()
+    }
+
+    /// Whether it is to be a page.
+    pub fn is_page(&self) -> bool {
+        self.output.as_ref().is_some_and(|path| ending(path) == "html")
+    }
+
+    /// Refuses a file that cannot be written, before anything is computed. `pages`: it may be a page.
+    ///
+    /// # Errors
+    ///
+    /// Words.
+    pub fn refuse(&self, files: &Files, pages: bool) -> Result<(), Trouble> {
+        self.output.as_ref().map_or(Ok(()), |path| may_write(files, path, pages))
+    }
+}
+
 /// Which states of a graph are kept.
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KeepArg {
@@ -174,6 +203,18 @@ pub enum KeepArg {
     Winnable,
     /// Only those on shortest solutions.
     Shortest,
+}
+
+impl KeepArg {
+    /// As the question has it.
+    pub fn keep(self) -> Keep {
+        match self {
+            KeepArg::All => Keep::All,
+            KeepArg::Alive => Keep::Alive,
+            KeepArg::Winnable => Keep::Winnable,
+            KeepArg::Shortest => Keep::Shortest,
+        }
+    }
 }
 
 /// How a graph is laid out.
@@ -265,6 +306,21 @@ pub struct LevelArgs {
     pub sets: Vec<String>,
 }
 
+impl LevelArgs {
+    /// As the question has it.
+    pub fn wish(&self) -> Wish {
+        Wish {
+            file: self.file.clone(),
+            level: self.level.clone(),
+            at: self.at.clone(),
+            after: self.after.clone(),
+            as_player: self.view == ViewArg::Player,
+            known: self.known,
+            sets: self.sets.clone(),
+        }
+    }
+}
+
 /// The commands, in the order of the work.
 #[derive(Subcommand, Debug)]
 pub enum Command {
@@ -299,6 +355,9 @@ pub enum Command {
         /// Which level of the file, by name, the proof is rechecked against; the one that it names by default.
         #[arg(long, value_name = "NAME", requires = "proof")]
         level: Option<String>,
+        /// Give a level value with which the proof was made, such as rows=4; may be repeated.
+        #[arg(long = "set", value_name = "NAME=VALUE", requires = "proof")]
+        sets: Vec<String>,
     },
     /// The position, and what is on it, counted.
     Show {

@@ -1,115 +1,46 @@
 //! The binary: arguments, files, progress, output, exit codes. No algorithms.
 //!
-//! Exit codes: 0 what was asked holds; 1 it does not; 2 bad usage, model, level, or a model
-//! fault; 3 undecided; 130 interrupted.
+//! A command asks a question of `fendle-ask` and gives the answer as text ([`text`]), as JSON ([`json`]), or as a picture
+//! ([`picture`]). Exit codes are decided there, in `End`: 0 what was asked holds; 1 it does not; 2 bad usage, model, level, or a
+//! model fault; 3 undecided; 130 interrupted.
 
 mod args;
 mod cmd;
 mod files;
-mod know;
-mod look;
+mod json;
+mod library;
+mod memory;
+mod picture;
+mod progress;
 mod report;
-mod watch;
+mod session;
+mod text;
 
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
+use std::sync::Arc;
 
 use clap::Parser;
+use fendle_ask::{End, StoppedBy, Store};
+use fendle_core::Limit;
+use serde_json::json;
 
-use args::{Cli, Command, Common, When};
+use args::{Cli, Command, When};
+use files::Files;
 use report::Reporter;
+use session::{Ended, Session, Trouble};
 
-/// How a command ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Exit {
-    /// What was asked holds.
-    Yes,
-    /// It does not.
-    No,
-    /// Bad usage, model or level, or a model fault.
-    Bad,
-    /// A limit was hit.
-    Undecided,
-    /// Interrupted.
-    Interrupted,
-}
-
-impl Exit {
-    fn code(self) -> u8 {
-        match self {
-            Exit::Yes => 0,
-            Exit::No => 1,
-            Exit::Bad => 2,
-            Exit::Undecided => 3,
-            Exit::Interrupted => 130,
-        }
-    }
-}
-
-/// Why a command could not end as it should.
-#[derive(Debug)]
-pub enum Trouble {
-    /// Diagnostics were reported already.
-    Reported,
-    /// A message for people.
-    Message(String),
-    /// Output could not be written.
-    Output(io::Error),
-}
-
-impl From<io::Error> for Trouble {
-    fn from(e: io::Error) -> Trouble {
-        Trouble::Output(e)
-    }
-}
-
-/// What every command works with.
-pub struct Session {
-    /// Options that mean the same everywhere.
-    pub common: Common,
-    /// Where results go.
-    pub out: Box<dyn Write>,
-    /// Where diagnostics and progress go.
-    pub reporter: Reporter,
-}
-
-impl Session {
-    /// Writes one line of the result.
-    ///
-    /// # Errors
-    ///
-    /// When it cannot be written.
-    pub fn line(&mut self, text: impl AsRef<str>) -> io::Result<()> {
-        writeln!(self.out, "{}", text.as_ref())
-    }
-
-    /// Writes several lines.
-    ///
-    /// # Errors
-    ///
-    /// When they cannot be written.
-    pub fn lines<T: AsRef<str>>(&mut self, list: &[T]) -> io::Result<()> {
-        list.iter().try_for_each(|l| writeln!(self.out, "{}", l.as_ref()))
-    }
-
-    /// Writes the one JSON value of a command.
-    ///
-    /// # Errors
-    ///
-    /// When it cannot be written.
-    pub fn json(&mut self, value: &serde_json::Value) -> io::Result<()> {
-        writeln!(self.out, "{}", serde_json::to_string_pretty(value).expect("values have text keys"))
-    }
-}
+#[global_allocator]
+static ALLOCATOR: memory::Counting = memory::Counting;
 
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(e) => {
-            let code = if e.use_stderr() { Exit::Bad } else { Exit::Yes };
+            let end = if e.use_stderr() { End::Bad } else { End::Yes };
             // A closed pipe is no error.
             let _ = e.print();
-            return ExitCode::from(code.code());
+            return ExitCode::from(end.code());
         }
     };
     let color = match cli.common.color {
@@ -117,50 +48,89 @@ fn main() -> ExitCode {
         When::Never => false,
         When::Auto => io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
     };
-    let plain = cli.common.color == When::Never;
-    let quiet = cli.common.quiet;
+    let budget = Arc::new(progress::budget(&cli.common));
     let mut session = Session {
+        reporter: Reporter {
+            err: Box::new(io::stderr()),
+            color,
+            plain: cli.common.color == When::Never,
+            quiet: cli.common.quiet,
+        },
         common: cli.common,
-        out: Box::new(io::BufWriter::new(io::stdout().lock())),
-        reporter: Reporter { color, plain, quiet },
+        out: Box::new(io::BufWriter::new(io::stdout())),
+        store: Store::default(),
+        files: Files::default(),
+        budget,
     };
-    let ended = run(cli.command, &mut session).and_then(|exit| {
-        session.out.flush()?;
-        Ok(exit)
-    });
-    let exit = match ended {
-        Ok(exit) => exit,
-        Err(Trouble::Output(e)) if e.kind() == io::ErrorKind::BrokenPipe => {
-            // Nothing more can be said to a closed pipe; dropping the buffer must not try to.
-            std::mem::forget(session);
-            return ExitCode::from(0);
-        }
+    let ended = run(cli.command, &mut session).or_else(|trouble| say(&mut session, trouble));
+    let ended = ended.and_then(|end| Ok(session.out.flush().map(|()| end)?));
+    let end = match ended {
+        Ok(end) => end,
         Err(Trouble::Output(e)) => {
-            eprintln!("fendle: the output cannot be written: {e}");
+            let closed = e.kind() == io::ErrorKind::BrokenPipe;
+            if !closed {
+                session.reporter.say(&format!("fendle: the output cannot be written: {e}"));
+            }
+            // Nothing more can be said there; dropping the buffer must not try to.
             std::mem::forget(session);
-            return ExitCode::from(Exit::Bad.code());
+            if closed { End::Yes } else { End::Bad }
         }
-        Err(Trouble::Message(text)) => {
-            let _ = session.out.flush();
-            eprintln!("fendle: {text}");
-            Exit::Bad
-        }
-        Err(Trouble::Reported) => {
-            let _ = session.out.flush();
-            Exit::Bad
-        }
+        Err(Trouble::Ask(_)) => End::Bad,
     };
-    ExitCode::from(exit.code())
+    ExitCode::from(end.code())
 }
 
-fn run(command: Command, s: &mut Session) -> Result<Exit, Trouble> {
+/// Says why there is no answer, and gives the ending.
+fn say(s: &mut Session, trouble: Trouble) -> Ended {
+    let trouble = match trouble {
+        Trouble::Ask(trouble) => trouble,
+        output @ Trouble::Output(_) => return Err(output),
+    };
+    match trouble {
+        fendle_ask::Trouble::Message(words) => {
+            s.out.flush()?;
+            s.reporter.say(&format!("fendle: {words}"));
+            Ok(End::Bad)
+        }
+        fendle_ask::Trouble::Diagnostics(list) => {
+            s.out.flush()?;
+            s.reporter.show(&s.store.sources, &list);
+            Ok(End::Bad)
+        }
+        fendle_ask::Trouble::Fault(fault) => {
+            if s.is_json() {
+                s.json(&json!({"verdict": "fault", "fault": &fault}))?;
+            }
+            s.out.flush()?;
+            s.reporter.show(&s.store.sources, std::slice::from_ref(&fault.diagnostic));
+            Ok(End::Bad)
+        }
+        fendle_ask::Trouble::Limit(limit) => undecided(s, limit),
+    }
+}
+
+/// A limit that was hit before anything was found.
+fn undecided(s: &mut Session, limit: Limit) -> Ended {
+    let words = s.budget.words(limit);
+    let sentence = text::undecided(limit, &words);
+    if s.is_json() {
+        let by = StoppedBy { limit, words };
+        s.json(&json!({"verdict": "undecided", "why": sentence, "stopped_by": by}))?;
+    } else {
+        s.line(sentence)?;
+    }
+    Ok(End::of(fendle_ask::Verdict::Undecided, Some(limit), false))
+}
+
+/// Runs a command.
+fn run(command: Command, s: &mut Session) -> Ended {
     match command {
         Command::Demo => cmd::demo::run(s),
         Command::New { family, dir, list } => cmd::new::run(s, family.as_deref(), dir, list),
-        Command::Check { paths, proof: Some(proof), level, .. } => match paths.as_slice() {
-            [file] => cmd::proof::check(s, &proof, file, level),
-            _ => Err(Trouble::Message("--proof is rechecked against one level file".into())),
-        },
+        Command::Check { paths, proof: Some(proof), level, sets, .. } => {
+            let file = cmd::check::one_file(&paths)?;
+            cmd::check::recheck_proof(s, &proof, file, level, sets)
+        }
         Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
         Command::Show { level, line, picture } => cmd::show::run(s, &level, line, &picture),
         Command::Moves { level, picture } => cmd::moves::run(s, &level, &picture),

@@ -1,14 +1,17 @@
 //! Diagnostics to text: rich with the source underlined, or plain with one line each.
 
+use std::io::Write;
+
 use codespan_reporting::diagnostic::{Diagnostic as Shown, Label, LabelStyle, Severity as Level};
 use codespan_reporting::files::SimpleFiles;
-use codespan_reporting::term::termcolor::{ColorChoice, StandardStream, WriteColor};
+use codespan_reporting::term::termcolor::{Ansi, NoColor, WriteColor};
 use codespan_reporting::term::{self, Chars, Config, DisplayStyle};
 use fendle_lang::{Diagnostic, Severity, Sources};
 
 /// Where and how diagnostics are written.
-#[derive(Clone, Copy, Debug)]
 pub struct Reporter {
+    /// The stream.
+    pub err: Box<dyn Write>,
     /// With colour.
     pub color: bool,
     /// One line each.
@@ -18,31 +21,37 @@ pub struct Reporter {
 }
 
 impl Reporter {
-    /// Writes diagnostics to the error stream.
-    pub fn show(&self, sources: &Sources, list: &[Diagnostic]) {
+    /// Writes diagnostics.
+    pub fn show(&mut self, sources: &Sources, list: &[Diagnostic]) {
         for d in list {
             if self.quiet && d.severity == Severity::Warning {
                 continue;
             }
             if self.plain {
-                eprintln!("{}", d.plain(sources));
+                self.say(&d.plain(sources));
+            } else if self.color {
+                emit(&mut Ansi::new(&mut self.err), sources, d);
             } else {
-                let choice = if self.color { ColorChoice::Always } else { ColorChoice::Never };
-                let mut stream = StandardStream::stderr(choice);
-                emit(&mut stream, sources, d);
+                emit(&mut NoColor::new(&mut self.err), sources, d);
             }
         }
         let errors = list.iter().filter(|d| d.severity == Severity::Error).count();
         if errors > 1 && !self.quiet {
-            eprintln!("{errors} errors");
+            self.say(&format!("{errors} errors"));
         }
     }
 
     /// A hint that is no diagnostic.
-    pub fn hint(&self, text: &str) {
+    pub fn hint(&mut self, text: &str) {
         if !self.quiet {
-            eprintln!("fendle: {text}");
+            self.say(&format!("fendle: {text}"));
         }
+    }
+
+    /// A line that is always said.
+    pub fn say(&mut self, text: &str) {
+        // Nothing can be done about an error stream that is gone.
+        let _ = writeln!(self.err, "{text}");
     }
 }
 

@@ -24,6 +24,7 @@ mod values;
 
 use num_rational::BigRational;
 use num_traits::{ToPrimitive, Zero};
+use serde::{Serialize, Serializer};
 
 use crate::explore::Explored;
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
@@ -42,7 +43,32 @@ pub enum Value {
     Between(f64, f64),
 }
 
+/// For programs: the fraction as text and a number near it, or the two bounds.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeMap;
+        let mut map = s.serialize_map(Some(2))?;
+        match self {
+            Value::Exact(r) => {
+                map.serialize_entry("exact", &r.to_string())?;
+                map.serialize_entry("about", &self.middle())?;
+            }
+            Value::Between(lo, hi) => {
+                map.serialize_entry("at_least", lo)?;
+                map.serialize_entry("at_most", hi)?;
+            }
+        }
+        map.end()
+    }
+}
+
 impl Value {
+    /// The middle between the bounds.
+    #[must_use]
+    pub fn middle(&self) -> f64 {
+        f64::midpoint(self.low(), self.high())
+    }
+
     /// A lower bound.
     #[must_use]
     pub fn low(&self) -> f64 {

@@ -3,13 +3,15 @@
 use std::sync::Arc;
 
 use fendle_core as core;
-use fendle_core::{Aim, Expansion, Fault, Layout, MoveId, Odds, Place, Refusal, Start, Status, Worker};
+use fendle_core::{
+    Aim, Expansion, Fault, Layout, Limit, MoveId, Odds, Place, Refusal, Start, Status, Worker,
+};
 
 use crate::code::ir::Code;
 use crate::code::lower::{lower, with_tells};
 use crate::code::machine::{Break, Halt, Machine, Outcome, Outcomes};
 use crate::model::{EndKind, Keeps, code};
-use crate::run::{Eval, RunFault, TooLarge};
+use crate::run::{Eval, FaultKind, RunFault, TooLarge};
 use crate::state::Bound;
 use crate::state::chance::{gcd, lcm};
 
@@ -281,15 +283,28 @@ impl Runner<'_> {
         None
     }
 
-    /// Writes the outcomes of a move that paused at a draw.
-    fn drawn(&mut self, of: MoveId, first: Halt, out: &mut Expansion) -> Option<Fault> {
+    /// The limit of the machine that a break stands for, if it is none of the model.
+    fn limit_of(&self, b: Break) -> Option<Limit> {
+        match self.game.code.sites[b.site.0 as usize].kind {
+            FaultKind::TooManyOutcomes => Some(Limit::Outcomes),
+            FaultKind::TooFine => Some(Limit::TooFine),
+            _ => None,
+        }
+    }
+
+    /// Writes the outcomes of a move that paused at a draw. The inner error tells a limit from a fault.
+    fn drawn(
+        &mut self,
+        of: MoveId,
+        first: Halt,
+        out: &mut Expansion,
+    ) -> Result<Option<Fault>, Result<Limit, Fault>> {
         if let Err(b) = self.machine.all_outcomes(first, &mut self.outcomes) {
-            return Some(broken(b, Some(of)));
+            return Err(self.limit_of(b).ok_or(broken(b, Some(of))));
         }
         let parts = &self.outcomes.parts;
         if weigh(parts, &mut self.weights).is_none() {
-            let site = self.game.code.points.first().map_or(crate::code::ir::Site(0), |p| p.too_fine);
-            return Some(broken(Break { site, value: 0 }, Some(of)));
+            return Err(Ok(Limit::TooFine));
         }
         let mut fault = None;
         let states = self.outcomes.states.chunks_exact(self.words.len());
@@ -317,7 +332,7 @@ impl Runner<'_> {
             out.outcome_with(state, odds);
         }
         out.end_move(of);
-        fault
+        Ok(fault)
     }
 
     /// The status of the loaded state.
@@ -375,11 +390,21 @@ impl Worker for Runner<'_> {
                         self.words.copy_from_slice(&self.source);
                         self.machine.pack(&mut self.words).map(|()| true)
                     }
-                    Ok(halt @ (Halt::Paused(_) | Halt::Cut)) => {
-                        let broken = self.drawn(of, halt, out);
-                        fault = fault.or(broken);
-                        continue;
-                    }
+                    Ok(halt @ (Halt::Paused(_) | Halt::Cut)) => match self.drawn(of, halt, out) {
+                        Ok(broken) => {
+                            fault = fault.or(broken);
+                            continue;
+                        }
+                        Err(Err(broken)) => {
+                            fault = fault.or(Some(broken));
+                            continue;
+                        }
+                        // Nothing more is asked of this state: it stays open.
+                        Err(Ok(limit)) => {
+                            out.give_up(limit);
+                            break;
+                        }
+                    },
                     Ok(_) => Ok(false),
                     Err(b) => Err(b),
                 };
@@ -439,6 +464,24 @@ impl Worker for Runner<'_> {
             }
         }
         a == b
+    }
+
+    fn allowed(&mut self, state: &[u64]) -> Result<Vec<MoveId>, Fault> {
+        let status = self.status(state)?;
+        if !matches!(status, Status::Running | Status::Goal) {
+            return Ok(vec![]);
+        }
+        self.machine.forget_ended();
+        let mut out = vec![];
+        for number in 0..self.game.code.moves.len() {
+            let of = MoveId(number as u32);
+            match self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
+                // A refusal cannot follow a draw.
+                Halt::Done | Halt::Paused(_) | Halt::Cut => out.push(of),
+                _ => {}
+            }
+        }
+        Ok(out)
     }
 
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {

@@ -20,6 +20,8 @@ pub enum Stopped {
     NoAnswer(NoAnswer),
     /// The model broke.
     Fault(RunFault),
+    /// Somebody said stop.
+    Asked,
 }
 
 impl From<NotCounts> for Stopped {
@@ -45,6 +47,7 @@ impl std::fmt::Display for Stopped {
             Stopped::NoAnswer(NoAnswer::Contradiction) => write!(f, "no layout agrees with what is seen"),
             Stopped::NoAnswer(NoAnswer::TooWide) => write!(f, "too many clues hang together"),
             Stopped::Fault(e) => write!(f, "the model breaks: {e}"),
+            Stopped::Asked => write!(f, "this was stopped"),
         }
     }
 }
@@ -211,6 +214,9 @@ impl<'b> Player<'b> {
         let mut queue: VecDeque<Vec<i32>> = [self.state.clone()].into();
         let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(self.state.clone(), None)].into();
         while let Some(state) = queue.pop_front() {
+            if self.b.stop.is_asked() {
+                return Err(Stopped::Asked);
+            }
             for (m, ways) in self.ways(&state)? {
                 if !Player::is_safe(found, ways.as_deref()) {
                     continue;

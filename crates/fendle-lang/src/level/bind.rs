@@ -10,7 +10,7 @@ use crate::model::*;
 use crate::position::read::{Binder, Text, cell_list, lines, parts, unknown_key};
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Span};
-use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot};
+use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 
 /// Binds a model to a level. `sets` are values that win over the level's (`--set`).
@@ -21,6 +21,18 @@ pub fn bind(
     file: FileId,
     level: &Level,
     sets: &[(Key, Raw, FileId)],
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Bound> {
+    bind_until(model, file, level, sets, &Stop::default(), errors)
+}
+
+/// The same, and what is evaluated then and later asks `stop`.
+pub fn bind_until(
+    model: &Arc<Model>,
+    file: FileId,
+    level: &Level,
+    sets: &[(Key, Raw, FileId)],
+    stop: &Stop,
     errors: &mut Vec<Diagnostic>,
 ) -> Option<Bound> {
     let before = errors.len();
@@ -44,6 +56,7 @@ pub fn bind(
         seen: vec![None; model.tells.len()],
         as_player: false,
         canon: None,
+        stop: stop.clone(),
     };
     for (key, _, at) in sets {
         if !model.vars.iter().any(|v| !v.state && v.name == key.text) {

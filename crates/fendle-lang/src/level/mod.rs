@@ -4,4 +4,4 @@ pub mod bind;
 mod likeness;
 
 pub use crate::syntax::level::{Level, LevelFile, read};
-pub use bind::bind;
+pub use bind::{bind, bind_until};

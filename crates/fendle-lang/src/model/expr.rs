@@ -226,17 +226,12 @@ pub fn conjuncts_of(body: &Body) -> Vec<Body> {
     }
 }
 
-/// Puts conditions together again.
-pub struct And;
-
-impl And {
-    /// One condition that holds when all do; `None` of nothing. They share their local names.
-    #[must_use]
-    pub fn of(parts: Vec<Body>) -> Option<Body> {
-        parts.into_iter().reduce(|a, b| {
-            let span = a.expr.span;
-            let kind = Ek::And(Box::new(a.expr), Box::new(b.expr));
-            Body { expr: Expr { kind, ty: Ty::Bool, span }, locals: a.locals }
-        })
-    }
+/// One condition that holds when all do; `None` of nothing. They share their local names.
+#[must_use]
+pub fn all_of(parts: Vec<Body>) -> Option<Body> {
+    parts.into_iter().reduce(|a, b| {
+        let span = a.expr.span;
+        let kind = Ek::And(Box::new(a.expr), Box::new(b.expr));
+        Body { expr: Expr { kind, ty: Ty::Bool, span }, locals: a.locals }
+    })
 }

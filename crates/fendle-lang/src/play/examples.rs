@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::level::bind::bind;
+use crate::level::bind_until;
 use crate::model::{EndKind, Example, Model, Shape, Show};
 use crate::play::{MoveTable, Step, is_stuck, merged, step, with_draws};
 use crate::position::read::Binder;
@@ -11,7 +11,7 @@ use crate::run::Eval;
 use crate::source::{Diagnostic, Span};
 use crate::state::Bound;
 use crate::state::chance::Chance;
-use crate::state::ending_text;
+use crate::state::{Stop, ending_text};
 use crate::syntax::level::{Key, Level, Raw, RawKind};
 use crate::syntax::tree::{ExampleLine, ExprKind, OutcomeHow};
 
@@ -24,18 +24,27 @@ pub struct ExampleResult {
     pub failures: Vec<Diagnostic>,
 }
 
+/// Somebody said stop; the results of the examples that were run before.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Stopped(pub Vec<ExampleResult>);
+
 /// Runs all examples of a model; `text` is its source.
-#[must_use]
-pub fn run_all(model: &Arc<Model>, text: &str) -> Vec<ExampleResult> {
-    model
-        .examples
-        .iter()
-        .map(|e| {
-            let mut failures = vec![];
-            run(model, text, e, &mut failures);
-            ExampleResult { title: e.title.clone(), failures }
-        })
-        .collect()
+///
+/// # Errors
+///
+/// [`Stopped`] when `stop` says so before all were run.
+pub fn run_all(model: &Arc<Model>, text: &str, stop: &Stop) -> Result<Vec<ExampleResult>, Stopped> {
+    let mut out = vec![];
+    for e in &model.examples {
+        let mut failures = vec![];
+        run(model, text, e, stop, &mut failures);
+        // What an example says that was stopped says nothing.
+        if stop.is_asked() {
+            return Err(Stopped(out));
+        }
+        out.push(ExampleResult { title: e.title.clone(), failures });
+    }
+    Ok(out)
 }
 
 fn level_of(text: &str, example: &Example) -> Level {
@@ -62,11 +71,17 @@ fn level_of(text: &str, example: &Example) -> Level {
     level
 }
 
-fn run(model: &Arc<Model>, text: &str, example: &Example, failures: &mut Vec<Diagnostic>) -> Option<()> {
+fn run(
+    model: &Arc<Model>,
+    text: &str,
+    example: &Example,
+    stop: &Stop,
+    failures: &mut Vec<Diagnostic>,
+) -> Option<()> {
     let file = model.file;
     let fail = |span: Span, message: String| Diagnostic::error("E001", file, span, message);
     let level = level_of(text, example);
-    let b = bind(model, file, &level, &[], failures)?;
+    let b = bind_until(model, file, &level, &[], stop, failures)?;
     let Ok(moves) = MoveTable::new(&b) else {
         failures.push(fail(example.span, "this example has too many moves".into()));
         return None;

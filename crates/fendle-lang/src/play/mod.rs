@@ -1,6 +1,9 @@
 //! Playing moves by the reference executor: reading them, tracing them, replaying solutions.
 
 pub mod examples;
+mod session;
+
+pub use session::{Session, Turn};
 
 use std::collections::HashMap;
 

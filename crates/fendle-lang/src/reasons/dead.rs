@@ -36,31 +36,30 @@ pub fn is_bad(class: Class) -> bool {
     matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
 }
 
-/// The states of a space, unpacked one after the other.
-fn each_state(game: &Game, space: &Space, mut visit: impl FnMut(StateId, Class, &[i32])) {
-    let mut values = vec![0; game.bound.start.len()];
-    for depth in 0..space.levels_len() {
-        for id in space.level(depth) {
-            game.bound.codec.unpack(&space.state(id), &mut values);
-            visit(id, space.class(id), &values);
-        }
-    }
-}
-
 /// A smallest-by-inclusion part of a dead state that is dead wherever it stands in this space: every state with the same
 /// facts is dead, stuck, lost or over. `None` when the state itself agrees with one that is not.
 ///
-/// States that were not classified count as hopeful. O(|S| times values).
+/// States that were not classified count as hopeful. `None` also when `stop` says so. O(|S| times values).
 #[must_use]
-pub fn minimal_part(game: &Game, space: &Space, state: &[i32]) -> Option<DeadPart> {
+pub fn minimal_part(
+    game: &Game,
+    space: &Space,
+    state: &[i32],
+    stop: &mut dyn FnMut() -> bool,
+) -> Option<DeadPart> {
     let b = &game.bound;
     let places = b.ended_at();
     let mut differences = Differences::new(places);
-    each_state(game, space, |_, class, other| {
-        if !is_bad(class) {
-            differences.add((0..places).map(|i| other[i] != state[i]));
+    let mut values = vec![0; b.start.len()];
+    for (n, id) in space.ids().enumerate() {
+        if n % 4096 == 4095 && stop() {
+            return None;
         }
-    });
+        if !is_bad(space.class(id)) {
+            b.codec.unpack(&space.state(id), &mut values);
+            differences.add((0..places).map(|i| values[i] != state[i]));
+        }
+    }
     let vars = var_of_places(b);
     let cost: Vec<u32> = (0..places)
         .map(|i| match vars[i].map(|v| b.model.vars[v].shape) {
@@ -94,6 +93,10 @@ pub struct Gallery {
     pub dead: u64,
     /// Those that hold one of the parts.
     pub explained: u64,
+    /// Those whose smallest part is held by no other state: that says which state it is, and is no reason.
+    pub alone: u64,
+    /// Somebody said stop before all were looked at.
+    pub stopped: bool,
 }
 
 /// Minimal dead parts that together explain the dead and stuck states of a space: nearest states first, a state that
@@ -101,32 +104,40 @@ pub struct Gallery {
 #[must_use]
 pub fn gallery(game: &Game, space: &Space, most: usize, stop: &mut dyn FnMut() -> bool) -> Gallery {
     let mut dead: Vec<StateId> = vec![];
-    for depth in 0..space.levels_len() {
-        dead.extend(space.level(depth).filter(|id| matches!(space.class(*id), Class::Dead | Class::Stuck)));
-    }
+    dead.extend(space.ids().filter(|id| matches!(space.class(*id), Class::Dead | Class::Stuck)));
     let mut out = Gallery { dead: dead.len() as u64, ..Gallery::default() };
     let mut explained = vec![false; dead.len()];
+    let mut alone = vec![];
     let mut values = vec![0; game.bound.start.len()];
     for first in 0..dead.len() {
         if explained[first] {
             continue;
         }
-        if out.patterns.len() == most || stop() {
+        if out.patterns.len() == most {
+            break;
+        }
+        if stop() {
+            out.stopped = true;
             break;
         }
         let example = game.unpack(&space.state(dead[first]));
-        let Some(part) = minimal_part(game, space, &example) else { continue };
-        let mut states = 0;
-        for (id, done) in dead.iter().zip(&mut explained) {
+        let Some(part) = minimal_part(game, space, &example, stop) else { continue };
+        let mut holders = vec![];
+        for (i, id) in dead.iter().enumerate() {
             game.bound.codec.unpack(&space.state(*id), &mut values);
             if part.facts.iter().all(|f| values[f.at] == f.value) {
-                states += 1;
-                *done = true;
+                holders.push(i);
             }
         }
-        out.patterns.push(Pattern { part, example, states });
+        if holders.len() < 2 {
+            alone.push(first);
+            continue;
+        }
+        holders.iter().for_each(|i| explained[*i] = true);
+        out.patterns.push(Pattern { part, example, states: holders.len() as u64 });
     }
     out.explained = explained.iter().filter(|e| **e).count() as u64;
+    out.alone = alone.iter().filter(|i| !explained[**i]).count() as u64;
     out.patterns.sort_by(|a, b| b.states.cmp(&a.states).then_with(|| a.part.facts.cmp(&b.part.facts)));
     out
 }
@@ -144,7 +155,12 @@ pub enum Typed {
 /// With `all`, all typed states of a game; without it, or where those are too many, all placements of its pieces. At most
 /// [`PLACEMENTS_MAX`]; states in which the model breaks are left out.
 #[must_use]
-pub fn typed_states(game: &Game, effects: Option<&Effects>, all: bool) -> Option<(Typed, Vec<Vec<i32>>)> {
+pub fn typed_states(
+    game: &Game,
+    effects: Option<&Effects>,
+    all: bool,
+    stop: &mut dyn FnMut() -> bool,
+) -> Option<(Typed, Vec<Vec<i32>>)> {
     let b = &game.bound;
     let sound = |list: Vec<Vec<i32>>| -> Vec<Vec<i32>> {
         let mut worker = game.worker();
@@ -169,6 +185,9 @@ pub fn typed_states(game: &Game, effects: Option<&Effects>, all: bool) -> Option
         met.insert((c.0, c.2));
     }
     let mut states = vec![b.position.clone()];
+    if stop() {
+        return None;
+    }
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         let places: Vec<usize> = (slot.base..slot.base + slot.len).filter(|p| moves[*p]).collect();
@@ -221,6 +240,37 @@ fn next_order(values: &mut [i32]) -> bool {
     values.swap(i - 1, j);
     values[i..].reverse();
     true
+}
+
+/// A state with nothing on the cells that a part is about but the part itself: what stands there by chance is put away, so
+/// that a drawing shows the part alone. Only for drawings: it need be no state of the level.
+#[must_use]
+pub fn only_part(b: &Bound, state: &[i32], facts: &[Fact]) -> Vec<i32> {
+    let (cells, beside) = cells_of(b, facts);
+    let shown = |c: usize| cells.contains(&c) || beside.contains(&c);
+    let away = (0..b.cells()).find(|c| !shown(*c));
+    let is_fact = |at: usize| facts.iter().any(|f| f.at == at);
+    let mut out = state.to_vec();
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
+        let slot = &b.slots[v];
+        match (def.shape, def.dom.scalar()) {
+            (Shape::Grid | Shape::Set, scalar) if slot.active && def.rearranged.is_none() => {
+                let nothing =
+                    if matches!(scalar, Scalar::Bool | Scalar::Int) { slot.lo.max(0) } else { slot.lo };
+                for c in (0..slot.len).filter(|c| shown(*c) && !is_fact(slot.base + c)) {
+                    out[slot.base + c] = nothing as i32;
+                }
+            }
+            (Shape::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) if !is_fact(slot.base) => {
+                let here = usize::try_from(out[slot.base]).is_ok_and(shown);
+                if let (true, Some(away)) = (here, away) {
+                    out[slot.base] = away as i32;
+                }
+            }
+            _ => {}
+        }
+    }
+    out
 }
 
 /// A fact in words: `barge at r2c3`, `no barge at r2c3`, `tile[r1c1] = 5`, `tug = r2c2`.

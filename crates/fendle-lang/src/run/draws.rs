@@ -54,6 +54,7 @@ impl<'b> Eval<'b> {
     ) -> Run<Option<Outcome>> {
         let mut take: Vec<usize> = vec![];
         for _ in 0..=most {
+            self.go_on(self.b.model.moves[of].span)?;
             self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
             match self.apply_once(state, of, params)? {
                 Outcome::Done(made) => {

@@ -28,6 +28,7 @@ pub enum FaultKind {
     NothingToDraw,
     BadWeight,
     TooFine,
+    Stopped,
     TooManyOutcomes,
     NoneGiven,
     WrittenTooLong,
@@ -40,6 +41,23 @@ pub struct RunFault {
     pub kind: FaultKind,
     pub span: Span,
     pub value: i64,
+}
+
+impl RunFault {
+    /// Whether it is a limit of the machine and no fault of the model: too many outcomes, too fine chances, or somebody
+    /// who said stop.
+    #[must_use]
+    pub fn is_limit(&self) -> bool {
+        self.kind.is_limit()
+    }
+}
+
+impl FaultKind {
+    /// Whether it is a limit of the machine: see [`RunFault::is_limit`].
+    #[must_use]
+    pub fn is_limit(self) -> bool {
+        matches!(self, FaultKind::TooManyOutcomes | FaultKind::TooFine | FaultKind::Stopped)
+    }
 }
 
 impl fmt::Display for RunFault {
@@ -74,6 +92,7 @@ impl fmt::Display for RunFault {
                 f,
                 "the chances of this move are too fine to be kept exactly; a lower bound of its cascade, with `else cut`, sets rare branches aside"
             ),
+            FaultKind::Stopped => write!(f, "this was stopped"),
             FaultKind::TooManyOutcomes => write!(f, "this move has more than {OUTCOMES_MAX} outcomes"),
             FaultKind::NoneGiven => write!(f, "this is `none`, and a value is wanted"),
             FaultKind::WrittenTooLong => write!(f, "{v} values do not fit this lane"),

@@ -44,6 +44,8 @@ pub const WEIGHT_MAX: i64 = 1 << 20;
 /// Most outcomes of one move that are kept at a time.
 pub const OUTCOMES_MAX: usize = 1 << 20;
 
+/// Loop steps between two looks at whether to stop.
+const STOP_STRIDE: i64 = 1 << 13;
 /// Most ways through one move that this executor tries.
 const SCRIPTS_MAX: usize = 1 << 16;
 
@@ -528,7 +530,9 @@ impl<'b> Eval<'b> {
     pub fn all_starts(&mut self, most: usize) -> Run<Option<Vec<Drawn>>> {
         let mut out = vec![];
         let mut take: Vec<usize> = vec![];
+        let span = self.b.model.setup.as_ref().map_or(Span::default(), |s| s.span);
         loop {
+            self.go_on(span)?;
             self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
             out.push(self.set_up()?);
             let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Some(out)) };

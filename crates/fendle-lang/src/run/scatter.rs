@@ -109,6 +109,7 @@ pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
             let mut tried = 0u64;
             let mut go = |layout: &[i32], w: u64| -> Result<bool, RunFault> {
                 tried += 1;
+                Eval::new(b).go_on(b.model.vars[var].span)?;
                 let slot = &b.slots[var];
                 let mut s = state.clone();
                 s[slot.base..slot.base + slot.len].copy_from_slice(layout);
@@ -197,6 +198,7 @@ pub fn scatter(b: &Bound, dice: &mut Dice) -> Result<Vec<i32>, NoStart> {
         let mut attempts = 0;
         loop {
             attempts += 1;
+            Eval::new(b).go_on(def.span).map_err(NoStart::Fault)?;
             let part = slot.base..slot.base + slot.len;
             if let Some(n) = count {
                 state[part.clone()].fill(0);

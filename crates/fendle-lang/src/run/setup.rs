@@ -114,6 +114,7 @@ pub fn sample(b: &Bound, seed: u64) -> Result<Sampled, NoStart> {
     let mut dice = Dice::new(seed);
     let mut drops: HashMap<Span, u64> = HashMap::new();
     for attempt in 1..=attempts.max(1) as u64 {
+        Eval::new(b).go_on(Span::default()).map_err(NoStart::Fault)?;
         let mut pick = |weights: &[u64]| dice.pick(weights);
         match Eval::new(b).draw_start(&mut pick).map_err(NoStart::Fault)? {
             Drawn::Start(state, _) => return Ok(Sampled { state, attempts: attempt }),

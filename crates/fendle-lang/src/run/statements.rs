@@ -38,7 +38,18 @@ impl<'b> Eval<'b> {
         if self.fuel < 0 {
             return Err(RunFault { kind: FaultKind::StepBudget, span, value: 0 });
         }
+        if self.fuel % STOP_STRIDE == 0 {
+            self.go_on(span)?;
+        }
         Ok(())
+    }
+
+    /// A fault when somebody said stop.
+    pub(crate) fn go_on(&self, span: Span) -> Run<()> {
+        match self.b.stop.is_asked() {
+            true => Self::fault(FaultKind::Stopped, span, 0),
+            false => Ok(()),
+        }
     }
 
     pub(super) fn stmt(&mut self, stmt: &Stmt, frame: &mut [V]) -> Run<Flow> {

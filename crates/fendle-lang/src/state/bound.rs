@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::model::*;
-use crate::state::{Canon, Codec};
+use crate::state::{Canon, Codec, Stop};
 
 /// Most entries of a list.
 pub const LIST_MAX: i64 = 4096;
@@ -95,6 +95,8 @@ pub struct Bound {
     pub as_player: bool,
     /// Brings states into one form where things are alike.
     pub canon: Option<Canon>,
+    /// Ends what takes long.
+    pub stop: Stop,
 }
 
 /// `r1c3` for a cell of a board with that many columns.

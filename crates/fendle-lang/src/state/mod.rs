@@ -4,8 +4,10 @@ pub mod bound;
 pub mod canon;
 pub mod chance;
 pub mod packing;
+pub mod stop;
 
 pub use bound::*;
 pub use canon::Canon;
 pub use chance::Chance;
 pub use packing::Codec;
+pub use stop::Stop;

@@ -2,7 +2,8 @@
 //!
 //! Each case runs in a process of its own, so that the operating system's high-water mark of
 //! memory is that of the case. Dimensions: packed by rank (`slide`) against plain bits (`shove`),
-//! sure moves against drawn ones (`merge`), one thread against two. `layout` and `page` measure pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
+//! sure moves against drawn ones (`merge`), one thread against two. `layout` and `page` measure
+//! pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
 //! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one.
@@ -13,7 +14,8 @@ use std::time::Instant;
 
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
-use fendle_lang::{Game, Sources, bind, compile, level};
+use fendle_lang::syntax::level;
+use fendle_lang::{Game, Sources, bind, compile};
 use fendle_view::net::{Arrow, Boards, Net, Node, Status, force, layers};
 use fendle_view::text::{bytes, grouped, table};
 use fendle_view::tiles::{Figure, Paint, Thing};
@@ -159,7 +161,7 @@ fn woven(n: u32) -> Net {
 fn run_layout(n: u32) {
     let net = woven(n);
     let began = Instant::now();
-    let spots = force(&net, 1, 120);
+    let spots = force(&net, 1, 120, &|| false);
     let by_force = began.elapsed().as_secs_f64();
     assert!(spots.len() == n as usize && spots.iter().all(|p| p.0.is_finite() && p.1.is_finite()));
     let began = Instant::now();
@@ -191,16 +193,16 @@ fn run_page() {
     let mut boards = Boards { rows: 2, cols: 4, ..Boards::default() };
     boards.kinds.push(vec![]);
     boards.kinds.extend((1..8).map(|k| vec![Thing::new(Figure::Slab, Paint::Named(k), k.to_string())]));
-    for id in (0..space.levels_len()).flat_map(|d| space.level(d)) {
-        number[id.0 as usize] = net.nodes.len() as u32;
+    for id in space.ids() {
+        number[id.index()] = net.nodes.len() as u32;
         let state = game.unpack(&space.state(id));
         boards.cells.push(state.iter().take(8).map(|v| *v as u16).collect());
         net.nodes.push(Node::plain(game.bound.line(&state), space.depth_of(id), Status::Winnable));
     }
     for d in 0..space.levels_len() {
         space.each_edges(d, |id, edges| {
-            let arrow = |to: u32| Arrow { from: number[id.0 as usize], to, name: 0, fatal: false };
-            net.arrows.extend(edges.iter().map(|e| arrow(number[e.to.0 as usize])));
+            let arrow = |to: u32| Arrow { from: number[id.index()], to, name: 0, fatal: false };
+            net.arrows.extend(edges.iter().map(|e| arrow(number[e.to.index()])));
         });
     }
     net.boards = Some(boards);

@@ -15,7 +15,9 @@ use fendle_lang::known::player::{Player, risk_of};
 use fendle_lang::model::{EndKind, Model};
 use fendle_lang::play::MoveTable;
 use fendle_lang::run::setup::{Dice, sample};
-use fendle_lang::{Bound, Sources, bind, compile, level, scatter};
+use fendle_lang::run::scatter;
+use fendle_lang::syntax::level;
+use fendle_lang::{Bound, Sources, bind, compile};
 use fendle_view::text::{grouped, table};
 use rayon::prelude::*;
 

@@ -1,93 +1,178 @@
 //! `fendle demo`: the harbour pack from end to end, with no arguments.
 
-use std::collections::BTreeSet;
 use std::path::Path;
+use std::sync::Arc;
 
 use clap::Parser as _;
-use fendle_core::odds::{AimValue, odds};
-use fendle_core::{Model as _, explore};
-use fendle_lang::known::player::Stopped;
-use fendle_lang::play::MoveTable;
+use fendle_ask::audit::{Job, audit, end_of};
+use fendle_ask::explore::{How, NearestFatal, explore};
+use fendle_ask::fairness::{NotFair, fairness};
+use fendle_ask::load::{Source, load_source, load_text};
+use fendle_ask::odds::{Odds, ask};
+use fendle_ask::routes::class_word;
+use fendle_ask::solve::{Solved, solve};
+use fendle_ask::why::{dead_parts, one_position};
+use fendle_ask::{Answer, Loaded, Position, Store, Want, Wish};
+use fendle_core::odds::AimValue;
+use fendle_core::simulate::Policy;
+use fendle_core::{Class, Exploration, Model as _};
 use fendle_lang::reasons::effects::QUICK_WAYS;
 use fendle_lang::reasons::keeps::proof;
-use fendle_lang::{Bound, Game, bind};
-use fendle_view::board::side_by_side;
-use fendle_view::text::{counted, grouped, wrapped};
+use fendle_lang::{Bound, Game};
+use fendle_view::text::{counted, grouped};
 
-use super::infer::fair;
-use super::odds::value_text;
-use super::solve::{Failed, answer};
-use super::{
-    WIDTH, audit, class_word, fault_trouble, lucky_names, move_lines, move_names, position_lines, title_of,
-    why,
-};
-use crate::args::{Cli, LevelArgs, ViewArg};
-use crate::files::{Store, Want, begin, game_of, load_text, report};
-use crate::know::{Play, fault_words, from, in_order};
-use crate::look::write_file;
+use super::audit;
+use crate::args::Cli;
+use crate::files::Files;
+use crate::library::PACK;
 use crate::report::Reporter;
-use crate::watch::{Watcher, limits};
-use crate::{Exit, Session, Trouble};
+use crate::session::{Ended, Session, Trouble};
+use crate::text::{self, beside, headed, move_lines, position_lines, value_text, wrapped};
 
-/// The pack: file name and text.
-pub const PACK: &[(&str, &str)] = &[
-    ("packs/harbour/ferry.toml", include_str!("../../../../packs/harbour/ferry.toml")),
-    ("packs/harbour/yard.toml", include_str!("../../../../packs/harbour/yard.toml")),
-    ("packs/harbour/rope.toml", include_str!("../../../../packs/harbour/rope.toml")),
-    ("packs/harbour/market.toml", include_str!("../../../../packs/harbour/market.toml")),
-    ("packs/harbour/nets.toml", include_str!("../../../../packs/harbour/nets.toml")),
-    ("packs/harbour/hold.toml", include_str!("../../../../packs/harbour/hold.toml")),
-    ("packs/harbour/hawser.toml", include_str!("../../../../packs/harbour/hawser.toml")),
-    ("packs/harbour/reef.toml", include_str!("../../../../packs/harbour/reef.toml")),
-    ("packs/harbour/flats.toml", include_str!("../../../../packs/harbour/flats.toml")),
-    ("packs/harbour/lanterns.toml", include_str!("../../../../packs/harbour/lanterns.toml")),
-];
+/// What stands between two levels.
+fn rule(s: &mut Session) -> Result<(), Trouble> {
+    s.line("")?;
+    Ok(s.line("-".repeat(78))?)
+}
+
+/// A level with its position, and what can be asked of it.
+fn level(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
+    let b = &level.game.bound;
+    rule(s)?;
+    s.line(level.title())?;
+    s.lines(level.begin.words())?;
+    s.line("")?;
+    s.lines(position_lines(&Position::new(b, &b.position)))?;
+    if b.model.hides() && b.seen.iter().all(Option::is_none) {
+        s.line("")?;
+        s.line("as the player sees it:")?;
+        s.lines(position_lines(&Position::new(&level.as_player(), &b.position)))?;
+    }
+    s.line("")?;
+    if b.model.hides() { hidden(s, level) } else { open(s, level) }
+}
 
 /// A level with hidden things: played fairly, and what each choice is worth where that is small.
-fn hidden(s: &mut Session, game: &Game, moves: &MoveTable) -> Result<(), Trouble> {
-    let b = &game.bound;
-    let history = vec![b.position.clone()];
-    if b.seen.iter().all(Option::is_none) {
-        match fair::played(b, moves, &history) {
-            Ok(report) => {
-                let ways =
-                    fair::safe_ways(b, moves, &history).map_err(|e| Trouble::Message(e.to_string()))?;
-                fair::write_text(s, b, &report)?;
-                if let Some(ways) = ways {
-                    fair::write_ways(s, &ways)?;
-                }
-                return Ok(());
+fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
+    if level.game.bound.seen.iter().all(Option::is_none) {
+        match fairness(level, &s.budget) {
+            Ok(answer) => {
+                let mut out = vec![];
+                text::fairness::body(&mut out, &answer.found, level);
+                return Ok(s.lines(out)?);
             }
-            Err(Stopped::NotCounts(_)) => {}
-            Err(e) => return Err(Trouble::Message(e.to_string())),
+            // What is told is no count: its layouts are weighed one by one.
+            Err(NotFair::Words(_)) => {}
+            Err(NotFair::Trouble(e)) => return Err(e.into()),
         }
     }
-    if let Play::Knowing(knowing, worlds) = from(game, &history, &[], true)? {
-        let limits = in_order(limits(&s.common));
-        let watcher = Watcher::new(&s.common);
-        let fail = |f| Trouble::Message(fault_words(game, &f));
-        let found = explore(&*knowing, limits, false, &watcher).map_err(fail)?;
-        let answers = odds(&*knowing, &found, &limits, &watcher).map_err(fail)?;
-        watcher.finish();
-        s.line(format!(
-            "played with what can be known: {}, {}",
-            counted(worlds as u64, "layout", "layouts"),
-            counted(found.counts.states, "information state", "information states")
-        ))?;
-        if let Some(a) = answers {
-            if let Some(v) = &a.win {
-                s.line(format!("best probability to win: {}", value_text(v, true)))?;
-            }
-            if let Some(v) = &a.moves {
-                s.line(format!("least expected moves: {}", value_text(v, false)))?;
-            }
-            for m in a.from_start.iter().filter(|_| a.moves.is_none()) {
-                let win = m.win.as_ref().map_or(String::new(), |v| value_text(v, true));
-                s.line(format!("  {:<12} wins {win}", game.move_name(m.of)))?;
-            }
-        }
+    let answer = ask(&s.store, level, (None, Policy::Greedy), &s.budget)?;
+    let o = &answer.found;
+    s.line(format!(
+        "played with what can be known: {}, {}",
+        counted(o.layouts as u64, "layout", "layouts"),
+        counted(o.states, "information state", "information states")
+    ))?;
+    if let Some(v) = &o.best_probability {
+        s.line(format!("best probability to win: {}", value_text(v, true)))?;
+    }
+    if let Some(v) = &o.least_expected_moves {
+        return Ok(s.line(format!("least expected moves: {}", value_text(v, false)))?);
+    }
+    for m in o.moves.iter().flatten() {
+        let win = m.best_probability.as_ref().map_or(String::new(), |v| value_text(v, true));
+        s.line(format!("  {:<12} wins {win}", m.name))?;
     }
     Ok(())
+}
+
+/// A level on which nothing is hidden: a solution or a proof, its whole space, and what chance does.
+fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
+    let game = &level.game;
+    let solved = solve(&s.store, level, &s.budget, &mut |_| {})?;
+    if let Some(fault) = solved.fault {
+        return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
+    }
+    solution(s, game, &solved)?;
+    let a = &solved.found;
+    if a.states == 0 && a.solution.is_none() && game.has_goal() {
+        return Ok(s.line("no state was visited for this answer")?);
+    }
+    let space = explore(&s.store, level, How::default(), &s.budget)?;
+    let c = &space.found.counts;
+    s.line(format!(
+        "{}, {} transitions, depth {}",
+        counted(c.states, "state", "states"),
+        grouped(c.transitions),
+        c.depth
+    ))?;
+    if !game.has_goal() || !game.is_sure() || game.aim().is_some() {
+        let answer = ask(&s.store, level, (None, Policy::Greedy), &s.budget)?;
+        chance(s, &answer.found)?;
+    }
+    s.line(classes(c, game.has_goal()))?;
+    if let Some(fatal) = &space.found.nearest_fatal_move {
+        nearest_fatal(s, fatal, c)?;
+    }
+    Ok(())
+}
+
+fn solution(s: &mut Session, game: &Game, solved: &Answer<Solved>) -> Result<(), Trouble> {
+    let a = &solved.found;
+    match &a.solution {
+        Some(names) => {
+            let lucky = if a.if_lucky { " if lucky" } else { "" };
+            s.line(format!("solvable{lucky} in {}:", counted(names.len() as u64, "move", "moves")))?;
+            s.lines(move_lines(names))?;
+        }
+        None if !game.has_goal() => s.line("this model has no goal; it has an aim")?,
+        None => s.lines(wrapped(&format!("{}: {}", a.verdict, a.words)))?,
+    }
+    Ok(())
+}
+
+fn chance(s: &mut Session, o: &Odds) -> Result<(), Trouble> {
+    if let Some(v) = &o.best_probability {
+        s.line(format!("best probability to win: {}", value_text(v, true)))?;
+    }
+    if let Some(AimValue::Best(v)) = o.aim.as_ref().map(|a| &a.0) {
+        s.line(format!("best value of the aim: {}", value_text(v, false)))?;
+    }
+    if let Some(play) = &o.aim_play {
+        s.lines(move_lines(play))?;
+    }
+    Ok(())
+}
+
+/// `won 3, lost 0, ...`: the classes that a model can have.
+fn classes(c: &Exploration, goal: bool) -> String {
+    let list = [
+        ("won", c.goal, goal),
+        ("lost", c.lost, goal),
+        ("over", c.over, c.over > 0),
+        ("stuck", c.stuck, true),
+        ("dead", c.dead, goal),
+        ("winnable", c.winnable, goal),
+        ("free", c.free, c.free > 0),
+        ("open", c.open, c.open > 0),
+    ];
+    let words: Vec<String> =
+        list.iter().filter(|k| k.2).map(|(w, n, _)| format!("{w} {}", grouped(*n))).collect();
+    words.join(", ")
+}
+
+fn nearest_fatal(s: &mut Session, fatal: &NearestFatal, c: &Exploration) -> Result<(), Trouble> {
+    s.line(format!(
+        "{}; the nearest, after {}, ends: {}",
+        counted(c.fatal_moves, "fatal move", "fatal moves"),
+        counted(fatal.depth as u64, "move", "moves"),
+        fatal.lucky.last().map_or("", String::as_str)
+    ))?;
+    let block = |p: &Position, class: Class| headed(format!("{}:", class_word(class)), position_lines(p));
+    let before = fatal.position.iter().map(|p| block(p, Class::Winnable));
+    let after = fatal.after.iter().map(|p| block(p, fatal.after_class.unwrap_or(Class::Dead)));
+    let blocks: Vec<Vec<String>> = before.chain(after).collect();
+    Ok(s.lines(beside(&blocks))?)
 }
 
 /// One answer of each kind to the question why: file, level, moves before it, all dead parts.
@@ -103,16 +188,13 @@ const REASONS: &[(usize, &str, Option<&str>, bool)] = &[
 fn reasons(s: &mut Session) -> Result<(), Trouble> {
     for (i, (file, level, after, all)) in REASONS.iter().enumerate() {
         let (name, text) = PACK[*file];
-        let args = LevelArgs {
+        let wish = Wish {
             file: name.into(),
             level: Some((*level).into()),
-            at: None,
             after: after.map(Into::into),
-            view: ViewArg::Author,
-            known: false,
-            sets: vec![],
+            ..Wish::default()
         };
-        let mut loaded = load_text(s, &args, text.into())?;
+        let loaded = load_text(&mut s.store, &s.files, &wish, Want::One, &s.budget, text.into())?;
         let mut command = format!("fendle why {name} --level {level:?}");
         if let Some(moves) = after {
             command.push_str(&format!(" \\\n           --after {moves:?}"));
@@ -120,30 +202,40 @@ fn reasons(s: &mut Session) -> Result<(), Trouble> {
         if *all {
             command.push_str(" --all");
         }
-        s.line("")?;
-        s.line("-".repeat(78))?;
+        rule(s)?;
         s.line(format!("$ {command}"))?;
         s.line("")?;
         if *all {
-            why::run_all(s, &loaded, false, 9, None)?;
+            let answer = dead_parts(&s.store, &loaded, (false, PARTS), &s.budget)?;
+            s.lines(text::why::dead_parts(&answer, &loaded))?;
         } else {
-            why::one_position(s, &loaded, false)?;
+            let answer = one_position(&s.store, &loaded, false, &s.budget)?;
+            s.lines(text::why::lines(&answer, &loaded))?;
         }
         if i == 0 {
-            // The same once more, had the model said nothing.
-            let mut model = (*loaded.game.bound.model).clone();
-            model.keeps.clear();
-            let bound = Bound { model: std::sync::Arc::new(model), ..loaded.game.bound.clone() };
-            loaded.game = Game::new(bound).map_err(|_| Trouble::Message("the model is too large".into()))?;
-            s.line("")?;
-            s.line("And when the model does not say what is kept, Fendle finds it:")?;
-            let (kept, _) = proof(&loaded.game, QUICK_WAYS, &mut || false);
-            if let Some(kept) = kept {
-                why::write_proof(s, &loaded.game.bound, &kept)?;
-            }
+            undeclared(s, loaded)?;
         }
     }
     Ok(())
+}
+
+/// Dead parts that the demo asks for.
+const PARTS: usize = 9;
+
+/// The same once more, had the model said nothing of what is kept.
+fn undeclared(s: &mut Session, mut loaded: Loaded) -> Result<(), Trouble> {
+    let mut model = (*loaded.game.bound.model).clone();
+    model.keeps.clear();
+    let bound = Bound { model: Arc::new(model), ..loaded.game.bound.clone() };
+    loaded.game = Game::new(bound).map_err(|_| Trouble::words("the model is too large"))?;
+    s.line("")?;
+    s.line("And when the model does not say what is kept, Fendle finds it:")?;
+    let (kept, _) = proof(&loaded.game, QUICK_WAYS, &mut || s.budget.is_stopped());
+    let mut out = vec![];
+    if let Some(kept) = kept {
+        text::why::proof(&mut out, &loaded, &kept);
+    }
+    Ok(s.lines(out)?)
 }
 
 /// Pictures that the demo writes: the command, and what it draws.
@@ -195,34 +287,38 @@ const PICTURES: &[(&[&str], &str)] = &[
 /// Writes pictures of the pack into a folder, by the commands that anyone would use, and names them.
 fn pictures(s: &mut Session) -> Result<(), Trouble> {
     let dir = std::env::temp_dir().join("fendle-demo");
-    std::fs::create_dir_all(&dir)
-        .map_err(|e| Trouble::Message(format!("{} cannot be made: {e}", dir.display())))?;
+    let cannot =
+        |what: &str, e: std::io::Error| Trouble::words(format!("{} cannot be {what}: {e}", dir.display()));
+    std::fs::create_dir_all(&dir).map_err(|e| cannot("made", e))?;
     for (name, text) in PACK {
         let file = Path::new(name).file_name().unwrap_or_default();
-        write_file(&dir.join(file), text.as_bytes())?;
+        s.files.write(&dir.join(file), |out| out.write_all(text.as_bytes()))?;
     }
-    s.line("")?;
-    s.line("-".repeat(78))?;
+    rule(s)?;
     s.line(format!("Pictures, in {}:", dir.display()))?;
-    let reporter = Reporter { quiet: true, ..s.reporter };
-    let mut silent = Session { common: s.common.clone(), out: Box::new(std::io::sink()), reporter };
     // The commands are run where their files are.
     let back = std::env::current_dir().ok();
-    std::env::set_current_dir(&dir)
-        .map_err(|e| Trouble::Message(format!("{} cannot be entered: {e}", dir.display())))?;
-    let done = draw_all(s, &mut silent);
+    std::env::set_current_dir(&dir).map_err(|e| cannot("entered", e))?;
+    let done = draw_all(s);
     if let Some(back) = back {
-        std::env::set_current_dir(back).map_err(|e| Trouble::Message(e.to_string()))?;
+        std::env::set_current_dir(back).map_err(|e| Trouble::words(e.to_string()))?;
     }
     done
 }
 
-fn draw_all(s: &mut Session, silent: &mut Session) -> Result<(), Trouble> {
+fn draw_all(s: &mut Session) -> Result<(), Trouble> {
     for (args, words) in PICTURES {
         let full = std::iter::once(&"fendle").chain(args.iter());
-        let cli = Cli::try_parse_from(full).map_err(|e| Trouble::Message(e.to_string()))?;
-        silent.common.seed = cli.common.seed;
-        crate::run(cli.command, silent)?;
+        let cli = Cli::try_parse_from(full).map_err(|e| Trouble::words(e.to_string()))?;
+        let mut silent = Session {
+            common: s.common.clone(),
+            out: Box::new(std::io::sink()),
+            reporter: Reporter { err: Box::new(std::io::sink()), color: false, plain: true, quiet: true },
+            store: Store::default(),
+            files: Files::default(),
+            budget: Arc::clone(&s.budget),
+        };
+        crate::run(cli.command, &mut silent)?;
         let quoted: Vec<String> = args
             .iter()
             .map(|a| if a.contains(' ') { format!("\"{a}\"") } else { (*a).to_string() })
@@ -234,144 +330,37 @@ fn draw_all(s: &mut Session, silent: &mut Session) -> Result<(), Trouble> {
 }
 
 /// Runs the command.
-pub fn run(s: &mut Session) -> Result<Exit, Trouble> {
-    let mut store = Store::default();
+pub fn run(s: &mut Session) -> Ended {
     let mut results = vec![];
     s.line("Saltmarsh Harbour: every level of the demo pack, asked what can be asked.")?;
     for (name, text) in PACK {
         let mut errors = vec![];
-        let Some((levels, model)) = store.levels(Path::new(name), (*text).to_string(), &mut errors) else {
-            return Err(report(s, &store, &errors));
+        let read = s.store.levels(&s.files, Path::new(name), (*text).to_string(), &mut errors);
+        let Some((levels, model)) = read else { return Err(fendle_ask::Trouble::Diagnostics(errors).into()) };
+        let source = |own: &fendle_lang::syntax::level::Level| Source {
+            file: levels.file,
+            file_title: levels.title.clone(),
+            model: Arc::clone(&model),
+            level: own.clone(),
         };
-        for level in &levels.levels {
-            let Some(mut bound) = bind(&model, levels.file, level, &[], &mut errors) else {
-                return Err(report(s, &store, &errors));
-            };
-            let (begun, starts) = match begin(&mut bound, Want::All, s.common.seed) {
-                Ok(found) => found,
-                Err(e) => return Err(report(s, &store, &[*e])),
-            };
-            let (mut game, moves) = match game_of(bound, levels.file, level.span) {
-                Ok(made) => made,
-                Err(e) => return Err(report(s, &store, &[*e])),
-            };
-            game.starts = starts;
-            let b = &game.bound;
-            s.line("")?;
-            s.line("-".repeat(78))?;
-            s.line(title_of(&levels.title, &level.name, &level.title, b))?;
-            if let Some(words) = begun.words() {
-                s.line(words)?;
-            }
-            s.line("")?;
-            s.lines(&position_lines(b, &b.position, &BTreeSet::new()))?;
-            if b.model.hides() && b.seen.iter().all(Option::is_none) {
-                let shown = Bound { as_player: true, ..b.clone() };
-                s.line("")?;
-                s.line("as the player sees it:")?;
-                s.lines(&position_lines(&shown, &b.position, &BTreeSet::new()))?;
-            }
-            s.line("")?;
-            if game.bound.model.hides() {
-                hidden(s, &game, &moves)?;
-                continue;
-            }
-            let a = match answer(&game, &moves, &s.common) {
-                Ok(a) => a,
-                Err(Failed::Message(m)) => return Err(Trouble::Message(m)),
-                Err(Failed::Fault(f)) => return Err(fault_trouble(s, &store, &game, &f)),
-            };
-            match &a.moves {
-                Some(names) => {
-                    let lucky = if a.lucky { " if lucky" } else { "" };
-                    s.line(format!("solvable{lucky} in {}:", counted(names.len() as u64, "move", "moves")))?;
-                    s.lines(&move_lines(names))?;
-                }
-                None if !game.has_goal() => s.line("this model has no goal; it has an aim")?,
-                None => {
-                    s.lines(&wrapped(&format!("{}: {}", a.verdict, a.proof), WIDTH))?;
-                }
-            }
-            if a.states == 0 && a.moves.is_none() && game.has_goal() {
-                s.line("no state was visited for this answer")?;
-                continue;
-            }
-            let watcher = Watcher::new(&s.common);
-            let found = explore(&game, limits(&s.common), false, &watcher);
-            watcher.finish();
-            let found = found.map_err(|f| Trouble::Message(game.run_fault(&f).to_string()))?;
-            if let Some(f) = &found.fault {
-                return Err(fault_trouble(s, &store, &game, f));
-            }
-            let c = &found.counts;
-            s.line(format!(
-                "{}, {} transitions, depth {}",
-                counted(c.states, "state", "states"),
-                grouped(c.transitions),
-                c.depth
-            ))?;
-            if !game.has_goal() || !game.is_sure() || game.aim().is_some() {
-                let watcher = Watcher::new(&s.common);
-                let answers = odds(&game, &found, &limits(&s.common), &watcher)
-                    .map_err(|f| Trouble::Message(game.run_fault(&f).to_string()))?;
-                watcher.finish();
-                if let Some(a) = answers {
-                    if let Some(v) = a.win {
-                        s.line(format!("best probability to win: {}", value_text(&v, true)))?;
-                    }
-                    if let Some(AimValue::Best(v)) = a.aim {
-                        s.line(format!("best value of the aim: {}", value_text(&v, false)))?;
-                    }
-                    if let Some(play) = a.aim_play {
-                        s.lines(&move_lines(&move_names(&game, &play)))?;
-                    }
-                }
-            }
-            let classes = [
-                ("won", c.goal, game.has_goal()),
-                ("lost", c.lost, game.has_goal()),
-                ("over", c.over, c.over > 0),
-                ("stuck", c.stuck, true),
-                ("dead", c.dead, game.has_goal()),
-                ("winnable", c.winnable, game.has_goal()),
-                ("free", c.free, c.free > 0),
-                ("open", c.open, c.open > 0),
-            ];
-            let words: Vec<String> =
-                classes.iter().filter(|k| k.2).map(|(w, n, _)| format!("{w} {}", grouped(*n))).collect();
-            s.line(words.join(", "))?;
-            if let (Some(route), Some(depth)) = (&found.nearest_fatal, c.first_fatal_depth) {
-                let names = lucky_names(&game, &moves, route);
-                s.line(format!(
-                    "{}; the nearest, after {}, ends: {}",
-                    counted(c.fatal_moves, "fatal move", "fatal moves"),
-                    counted(depth.into(), "move", "moves"),
-                    names.last().map_or("", String::as_str)
-                ))?;
-                let mut blocks = vec![];
-                let from = route.states.len() - 2;
-                for words in &route.states[from..] {
-                    let class = found.space.find(words).map_or("", |id| class_word(found.space.class(id)));
-                    let mut block = vec![format!("{class}:")];
-                    block.extend(position_lines(b, &game.unpack(words), &BTreeSet::new()));
-                    blocks.push(block);
-                }
-                s.lines(&side_by_side(&blocks, 4, WIDTH))?;
-            }
+        for own in &levels.levels {
+            let loaded = load_source(&source(own), Want::All, &s.budget, &mut errors)?;
+            level(s, &loaded)?;
         }
-        results.extend(audit::audit_levels(s, name, levels.file, &model, levels.levels.clone(), &mut errors));
+        let jobs: Vec<Job> =
+            levels.levels.iter().map(|own| Job { path: (*name).into(), source: source(own) }).collect();
+        results.extend(audit(&s.store, &jobs, &s.budget, &mut errors));
         if !errors.is_empty() {
-            return Err(report(s, &store, &errors));
+            return Err(fendle_ask::Trouble::Diagnostics(errors).into());
         }
     }
     reasons(s)?;
     pictures(s)?;
-    s.line("")?;
-    s.line("-".repeat(78))?;
+    rule(s)?;
     s.line("The audit of the whole pack:")?;
     s.line("")?;
-    let exit = audit::write(s, &store, &results)?;
+    let end = audit::give(s, &results, end_of(&results))?;
     s.line("")?;
     s.line("Next: `fendle new shove yard` writes a model and a level; `fendle moves yard/first.toml` asks.")?;
-    Ok(exit)
+    Ok(end)
 }

@@ -1,20 +1,21 @@
 //! `fendle completions` and `fendle manual`.
 
 use clap::CommandFactory;
+use fendle_ask::End;
 
 use crate::args::Cli;
-use crate::{Exit, Session, Trouble};
+use crate::session::{Ended, Session};
 
 /// Prints a completion script.
-pub fn completions(s: &mut Session, shell: clap_complete::Shell) -> Result<Exit, Trouble> {
+pub fn completions(s: &mut Session, shell: clap_complete::Shell) -> Ended {
     let mut text = vec![];
     clap_complete::generate(shell, &mut Cli::command(), "fendle", &mut text);
     s.out.write_all(&text)?;
-    Ok(Exit::Yes)
+    Ok(End::Yes)
 }
 
 /// Prints the manual page: the program, then each command.
-pub fn manual(s: &mut Session) -> Result<Exit, Trouble> {
+pub fn manual(s: &mut Session) -> Ended {
     let mut text = vec![];
     let mut root = Cli::command();
     root.build();
@@ -28,5 +29,5 @@ pub fn manual(s: &mut Session) -> Result<Exit, Trouble> {
         man.render_options_section(&mut text)?;
     }
     s.out.write_all(&text)?;
-    Ok(Exit::Yes)
+    Ok(End::Yes)
 }

@@ -193,6 +193,13 @@ impl Outcomes {
     }
 }
 
+/// What one branch counts beside its values and its loop steps.
+const BRANCH_WORK: u64 = 64;
+/// Most work for the outcomes of one move, about a second of it: past this they count as too many.
+const WORK_MAX: u64 = 1 << 27;
+/// Most values of branches that wait.
+const VALUES_MAX: usize = 1 << 24;
+
 impl<'c> Machine<'c> {
     /// Makes a move that draws, in all ways that the draws can fall. Equal outcomes are one. `first`
     /// is how [`Machine::try_move`] paused.
@@ -213,6 +220,8 @@ impl<'c> Machine<'c> {
         let mut chance = Chance::SURE;
         let mut score = Mean::ZERO;
         let mut too_fine = Site(0);
+        let mut too_many = Site(0);
+        let mut work = 0;
         loop {
             let fine = |x: Option<Mean>, site: Site| x.ok_or(Break { site, value: 0 });
             match halt {
@@ -230,8 +239,9 @@ impl<'c> Machine<'c> {
                             if weights.0 == 0 { 1 } else { entry(mem, weights, i) as u64 }
                         };
                         let total: u64 = (0..n).map(|i| weight(&self.mem, i)).sum();
+                        too_many = p.too_many;
                         if out.stack.list.len() + out.parked.list.len() + n as usize > OUTCOMES_MAX {
-                            return Err(Break { site: p.too_many, value: 0 });
+                            return Err(Break { site: too_many, value: 0 });
                         }
                         // The last first, so that the first is taken first.
                         for i in (0..n).rev() {
@@ -276,6 +286,11 @@ impl<'c> Machine<'c> {
             out.stack.values.truncate(branch.at);
             (chance, score) = (branch.chance, branch.score);
             halt = self.run(branch.pc + 1)?;
+            let values = out.stack.values.len() + out.parked.values.len();
+            work += BRANCH_WORK + branch.len as u64 + 8 * (branch.fuel - self.fuel).unsigned_abs();
+            if work > WORK_MAX || values > VALUES_MAX {
+                return Err(Break { site: too_many, value: 0 });
+            }
         }
     }
 

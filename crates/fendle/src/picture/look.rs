@@ -5,18 +5,14 @@
 //! blocks; cell variables are agents, rings with a dot. A model without a board is drawn as piles, where it has lists by
 //! key. What is on no cell is written in words.
 
-use std::fs;
-use std::path::Path;
-
 use fendle_lang::Bound;
 use fendle_lang::model::{self, Base, Drawee, Range, Scalar, Shape, TellDef};
 use fendle_lang::position::Drawn;
-use fendle_lang::reasons::dead::{Fact, cells_of};
-use fendle_view::page;
+use fendle_lang::reasons::dead::{Fact, cells_of, only_part};
 use fendle_view::scene::Scene;
-use fendle_view::tiles::{Figure, Paint, Theme, Thing, Tiles, sheet};
+use fendle_view::tiles::{Figure, Paint, Theme, Thing, Tiles};
 
-use crate::Trouble;
+use crate::session::Trouble;
 
 /// The board of a position with what stands on it; `None` where the model has neither a board nor piles.
 pub fn tiles(b: &Bound, state: &[i32], title: &str) -> Option<Tiles> {
@@ -76,8 +72,8 @@ fn thing(b: &Bound, of: Drawee, value: i64, plain: bool, default: (Figure, usize
     let look = b.model.look(of, value, plain).unwrap_or_default();
     let figure = look.figure.map_or(default.0, |f| Figure::ALL[f].1);
     let paint = match look.paint {
-        Some(hir::Paint::Named(n)) => Paint::Named(n),
-        Some(hir::Paint::Rgb(r, g, b)) => Paint::Rgb((r, g, b)),
+        Some(model::Paint::Named(n)) => Paint::Named(n),
+        Some(model::Paint::Rgb(r, g, b)) => Paint::Rgb((r, g, b)),
         None => Paint::Named(default.1),
     };
     Thing::new(figure, paint, look.label.unwrap_or(default.2))
@@ -269,80 +265,20 @@ fn glyph(b: &Bound, v: usize, x: i32) -> String {
 
 /// A part of a position: its cells and the walls beside them, the rest blank.
 pub fn part(b: &Bound, state: &[i32], facts: &[Fact], title: &str) -> Option<Tiles> {
-    let mut out = tiles(b, state, title)?;
+    let mut out = tiles(b, &only_part(b, state, facts), title)?;
     let (cells, beside) = cells_of(b, facts);
     out.blank = (0..b.cells()).map(|c| !cells.contains(&c) && !beside.contains(&c)).collect();
     Some(out)
-}
-
-/// The ending of a file's name, in small letters.
-pub fn ending(path: &Path) -> String {
-    path.extension().and_then(|e| e.to_str()).unwrap_or("").to_ascii_lowercase()
-}
-
-/// Writes a picture as its file's ending says.
-///
-/// # Errors
-///
-/// A message when the ending is none of a picture, or the file cannot be written.
-pub fn write_scene(path: &Path, scene: &Scene) -> Result<(), Trouble> {
-    match ending(path).as_str() {
-        "svg" => write_file(path, scene.svg().as_bytes()),
-        "png" => match scene.png(2.0).or_else(|| scene.png(1.0)) {
-            Some(bytes) => write_file(path, &bytes),
-            None => Err(Trouble::Message(format!(
-                "a picture of {:.0} x {:.0} is too large for PNG; SVG has no such limit",
-                scene.width, scene.height
-            ))),
-        },
-        other => Err(Trouble::Message(format!(
-            "{} is no picture that can be written: -o wants a name ending in .svg or .png, not .{other}",
-            path.display()
-        ))),
-    }
-}
-
-/// Writes a file.
-///
-/// # Errors
-///
-/// A message when it cannot be written.
-pub fn write_file(path: &Path, bytes: &[u8]) -> Result<(), Trouble> {
-    fs::write(path, bytes).map_err(|e| Trouble::Message(format!("{} cannot be written: {e}", path.display())))
-}
-
-/// A play as one file: a sheet of its positions, or a page that plays it. `frames`: words and state.
-///
-/// # Errors
-///
-/// A message where the model has no board, or the file cannot be written.
-pub fn write_play(
-    picture: &crate::args::PictureArgs,
-    path: &Path,
-    b: &Bound,
-    title: &str,
-    frames: &[(String, Vec<i32>)],
-) -> Result<(), Trouble> {
-    let theme = picture.theme.theme();
-    let scenes: Vec<Scene> =
-        frames.iter().map(|(words, state)| scene(b, state, words, theme)).collect::<Result<_, _>>()?;
-    if ending(path) == "html" {
-        let list: Vec<(String, Scene)> = frames.iter().map(|f| f.0.clone()).zip(scenes).collect();
-        return write_file(path, page::frames(title, &list).as_bytes());
-    }
-    write_scene(path, &sheet(&scenes, 1240.0, theme, title))
 }
 
 /// The board of a position as a picture.
 ///
 /// # Errors
 ///
-/// A message where the model has no board.
+/// Words where the model has no board.
 pub fn scene(b: &Bound, state: &[i32], title: &str, theme: Theme) -> Result<Scene, Trouble> {
     match tiles(b, state, title) {
         Some(t) => Ok(t.scene(theme)),
-        None => Err(Trouble::Message(
-            "this model has no board to be drawn; `fendle show` writes its values".into(),
-        )),
+        None => Err(Trouble::words("this model has no board to be drawn; `fendle show` writes its values")),
     }
 }

@@ -1,0 +1,229 @@
+//! What a question may cost: one deadline, one budget of memory, one way to be interrupted, for all of its phases.
+//!
+//! A [`Budget`] is made once for a question, when its command begins. Every loop that can run for long looks at it, through
+//! [`Watch`]. After a limit was hit, what was seen is put in order for half a second at the most.
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use fendle_core::{Limit, Limits, Progress, Watch};
+use serde::Serialize;
+
+/// How long what was seen may be put in order after a limit was hit.
+const WRAP_UP: Duration = Duration::from_millis(400);
+
+/// The limits that are asked for.
+#[derive(Clone, Copy, Debug)]
+pub struct Wanted {
+    /// Most distinct states.
+    pub max_states: Option<u64>,
+    /// Bytes of memory.
+    pub memory: u64,
+    /// Time for everything.
+    pub time: Option<Duration>,
+    /// Threads; 0 means one for each core.
+    pub threads: usize,
+    /// Seed for everything that is drawn.
+    pub seed: u64,
+}
+
+impl Default for Wanted {
+    fn default() -> Wanted {
+        Wanted { max_states: None, memory: 4 << 30, time: None, threads: 0, seed: 1 }
+    }
+}
+
+/// What stands around a question: who may interrupt it, who is told how far it is, and how much memory is in use.
+pub struct Surroundings {
+    /// Set when somebody asks to stop.
+    pub interrupted: &'static AtomicBool,
+    /// Told how far a search is, now and then.
+    pub listener: Option<Box<dyn Fn(&Progress, Duration) + Send + Sync>>,
+    /// Bytes that the process holds now, where that is known.
+    pub memory_now: Option<fn() -> u64>,
+}
+
+static NEVER: AtomicBool = AtomicBool::new(false);
+
+impl Default for Surroundings {
+    fn default() -> Surroundings {
+        Surroundings { interrupted: &NEVER, listener: None, memory_now: None }
+    }
+}
+
+/// One deadline and one budget for all phases of a question.
+pub struct Budget {
+    wanted: Wanted,
+    began: Instant,
+    around: Surroundings,
+    /// When a limit was first told of.
+    hit: Mutex<Option<Instant>>,
+}
+
+impl Budget {
+    /// Begins now.
+    #[must_use]
+    pub fn new(wanted: Wanted, around: Surroundings) -> Budget {
+        Budget { wanted, began: Instant::now(), around, hit: Mutex::new(None) }
+    }
+
+    /// A budget without a deadline, for what is small by itself.
+    #[must_use]
+    pub fn plain(wanted: Wanted) -> Budget {
+        Budget::new(Wanted { time: None, ..wanted }, Surroundings::default())
+    }
+
+    /// The limits that were asked for.
+    #[must_use]
+    pub fn wanted(&self) -> &Wanted {
+        &self.wanted
+    }
+
+    /// Seconds since it began.
+    #[must_use]
+    pub fn seconds(&self) -> f64 {
+        self.began.elapsed().as_secs_f64()
+    }
+
+    /// The limits of a search, from what was asked for.
+    #[must_use]
+    pub fn limits(&self) -> Limits {
+        Limits {
+            max_states: self.wanted.max_states.unwrap_or(u64::MAX),
+            // The program itself, and what an answer takes beside the tables.
+            memory_bytes: self
+                .wanted
+                .memory
+                .saturating_sub((self.wanted.memory / 16).max(16 << 20))
+                .max(1 << 19),
+            threads: self.wanted.threads,
+            drop_edges: false,
+        }
+    }
+
+    /// Whether to stop, and why.
+    #[must_use]
+    pub fn stopped(&self) -> Option<Limit> {
+        let limit = if self.around.interrupted.load(Ordering::Relaxed) {
+            Some(Limit::Interrupted)
+        } else if self.wanted.time.is_some_and(|t| self.began.elapsed() >= t) {
+            Some(Limit::Time)
+        } else if self.around.memory_now.is_some_and(|now| now() > self.memory_line()) {
+            Some(Limit::Memory)
+        } else {
+            None
+        };
+        if limit.is_some() {
+            let mut hit = self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            hit.get_or_insert_with(Instant::now);
+        }
+        limit
+    }
+
+    /// Bytes in use from which on a question stops: a little before the budget, so that the answer still fits.
+    fn memory_line(&self) -> u64 {
+        let all = self.wanted.memory;
+        all.saturating_sub((all / 32).max(8 << 20)).max(all / 2)
+    }
+
+    /// The same for loops that only want to know whether.
+    pub fn is_stopped(&self) -> bool {
+        self.stopped().is_some()
+    }
+
+    /// A limit in words.
+    #[must_use]
+    pub fn words(&self, limit: Limit) -> String {
+        match limit {
+            Limit::MaxStates => {
+                let most = self.wanted.max_states.unwrap_or(0);
+                format!("the limit of {} states (--max-states)", crate::words::grouped(most))
+            }
+            Limit::Memory => {
+                format!("the memory budget of {} (--memory)", crate::words::bytes(self.wanted.memory))
+            }
+            Limit::Time => format!("the time of {:?} (--time)", self.wanted.time.unwrap_or_default()),
+            Limit::Interrupted => "an interrupt".into(),
+            Limit::SetAside => {
+                "branches of chance that were set aside past the bound of their cascade".into()
+            }
+            Limit::TableFull => "a table of states that holds as many as it can number".into(),
+            Limit::Outcomes => "a move with more outcomes than are written down".into(),
+            Limit::TooFine => "weights of what is hidden that are too fine to be kept exactly".into(),
+            Limit::Layouts => format!(
+                "more than {} layouts of what is hidden, which are weighed one by one here",
+                crate::words::grouped(crate::knowledge::WORLDS_MAX as u64)
+            ),
+        }
+    }
+
+    /// What it took so far.
+    #[must_use]
+    pub fn effort(&self, states: u64) -> Effort {
+        let seconds = self.seconds();
+        Effort { seconds, states_per_second: (states as f64 / seconds.max(1e-9)) as u64 }
+    }
+}
+
+impl Watch for Budget {
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        if let Some(listener) = &self.around.listener {
+            listener(progress, self.began.elapsed());
+        }
+        self.stopped()
+    }
+
+    fn wrap_up(&self, _: &Progress) -> Option<Limit> {
+        let hit = *self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        match hit {
+            Some(at) if at.elapsed() > WRAP_UP => self.stopped(),
+            Some(_) => None,
+            // The search ended by a limit of its own, such as a number of states: the deadline is still the deadline.
+            None => self.stopped(),
+        }
+    }
+}
+
+/// How much time an answer took, kept apart from what it says.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+pub struct Effort {
+    /// Seconds since the question was begun.
+    pub seconds: f64,
+    /// Distinct states a second.
+    pub states_per_second: u64,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    static STOP: AtomicBool = AtomicBool::new(false);
+
+    #[test]
+    fn each_limit_says_its_own_name() {
+        let around = || Surroundings { interrupted: &STOP, ..Surroundings::default() };
+        let b = Budget::new(Wanted { time: Some(Duration::ZERO), ..Wanted::default() }, around());
+        assert_eq!(b.look(&Progress::default()), Some(Limit::Time));
+        assert_eq!(b.wrap_up(&Progress::default()), None, "a little more time");
+        let full = Surroundings { memory_now: Some(|| u64::MAX), ..Surroundings::default() };
+        assert_eq!(Budget::new(Wanted::default(), full).stopped(), Some(Limit::Memory));
+        let b = Budget::new(Wanted::default(), around());
+        assert_eq!(b.stopped(), None);
+        STOP.store(true, Ordering::SeqCst);
+        assert_eq!(b.stopped(), Some(Limit::Interrupted));
+        let limits = [
+            Limit::MaxStates,
+            Limit::Memory,
+            Limit::Time,
+            Limit::Interrupted,
+            Limit::SetAside,
+            Limit::TableFull,
+            Limit::Outcomes,
+            Limit::TooFine,
+            Limit::Layouts,
+        ];
+        let words: std::collections::BTreeSet<String> = limits.iter().map(|l| b.words(*l)).collect();
+        assert_eq!(words.len(), limits.len());
+    }
+}

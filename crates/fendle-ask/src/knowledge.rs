@@ -1,0 +1,145 @@
+//! How a level is played by an analysis: with the layout known, or with what the player can know.
+
+use fendle_core::knowledge::{Knowing, NotKnown};
+use fendle_core::{Limit, Limits, Model, MoveId};
+use fendle_lang::run::setup::{NoStart, worlds};
+use fendle_lang::{Bound, Game};
+
+use crate::answer::{Trouble, limit_of};
+use crate::budget::Budget;
+use crate::load::Loaded;
+
+/// Most worlds that are weighed one by one.
+pub const WORLDS_MAX: usize = 1 << 17;
+
+/// How a level is played by an analysis.
+pub enum Play<'g> {
+    /// Nothing is hidden, or the layout is taken as known.
+    Open,
+    /// With what can be known; and how many worlds there are at the start.
+    Knowing(Box<Knowing<'g>>, usize),
+}
+
+impl Play<'_> {
+    /// What an analysis works on: the model, how many worlds there are at the start (0 without knowledge), and the
+    /// limits.
+    pub fn on<'p>(&'p self, game: &'p Game, budget: &Budget) -> (&'p dyn Model, usize, Limits) {
+        let limits = budget.limits();
+        match self {
+            Play::Knowing(k, n) => (&**k, *n, in_order(limits)),
+            Play::Open => (game, 0, limits),
+        }
+    }
+
+    /// Whether states are what a player can know.
+    #[must_use]
+    pub fn is_knowing(&self) -> bool {
+        matches!(self, Play::Knowing(..))
+    }
+}
+
+/// One state after the other by one thread: information states are numbered as they are met.
+#[must_use]
+pub fn in_order(limits: Limits) -> Limits {
+    Limits { threads: 1, ..limits }
+}
+
+/// Whether play is with one layout, named or not: where a level gives only what is told, there is none.
+///
+/// # Errors
+///
+/// Words, where a question about positions of one layout is asked of a level that gives none.
+pub fn needs_layout(level: &Loaded, what: &str) -> Result<(), Trouble> {
+    if level.game.bound.seen.iter().any(Option::is_some) {
+        return Err(Trouble::Message(format!(
+            "`{what}` needs a layout, and this level gives only what is seen; `fendle infer` answers over all layouts that agree"
+        )));
+    }
+    Ok(())
+}
+
+/// The words for questions that take the layout as known.
+///
+/// # Errors
+///
+/// Words, where the level hides things and nothing says that the layout is known, or there is none.
+pub fn needs_known(level: &Loaded, what: &str) -> Result<(), Trouble> {
+    if level.game.bound.model.hides() && !level.known {
+        return Err(Trouble::Message(format!(
+            "`{what}` speaks of positions of one layout, and this level hides things from the player: --known takes the \
+             layout as known; `fendle infer` and `fendle explore` speak of what can be known"
+        )));
+    }
+    needs_layout(level, what)
+}
+
+/// How a level is to be played. `boards`: where the level gives no layout, all boards and not only the one that
+/// the seed draws. `what` names the question, for the words where there is no layout to be known.
+///
+/// # Errors
+///
+/// [`Trouble::Limit`] with [`Limit::Layouts`] where more worlds are possible than are weighed.
+pub fn play<'g>(level: &'g Loaded, boards: bool, what: &str, budget: &Budget) -> Result<Play<'g>, Trouble> {
+    if level.known && level.game.bound.model.hides() {
+        needs_layout(level, &format!("{what} --known"))?;
+    }
+    if level.known {
+        return Ok(Play::Open);
+    }
+    from(&level.game, &level.history, &level.played, boards && level.takes_all(), budget)
+}
+
+/// The same from the states on the way, the first being where play began, and the moves between them. `whole`: all
+/// boards, and not only those that look like the first state.
+///
+/// # Errors
+///
+/// As for [`play`].
+pub fn from<'g>(
+    game: &'g Game,
+    history: &[Vec<i32>],
+    played: &[usize],
+    whole: bool,
+    budget: &Budget,
+) -> Result<Play<'g>, Trouble> {
+    if !game.bound.model.hides() {
+        return Ok(Play::Open);
+    }
+    let begun = game.bound.at(history[0].clone());
+    let begun = Bound { drawn: game.bound.drawn, ..begun };
+    let all = match worlds(&begun, WORLDS_MAX) {
+        Ok(Some(all)) => all,
+        Ok(None) => return Err(Limit::Layouts.into()),
+        Err(NoStart::TooFine) => return Err(Limit::TooFine.into()),
+        Err(NoStart::Fault(f)) => {
+            return Err(limit_of(&f, budget).map_or_else(|| not_known(f.to_string()), Trouble::Limit));
+        }
+        Err(e) => return Err(not_known(e.to_string())),
+    };
+    let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (game.pack(s), *w)).collect();
+    let whole = whole || game.bound.seen.iter().any(Option::is_some);
+    let first = game.pack(&history[0]);
+    let truth = (!whole).then_some(first.as_slice());
+    let mut knowing = Knowing::new(game, &packed, truth).map_err(|e| no_information(game, e))?;
+    for (m, state) in played.iter().zip(&history[1..]) {
+        let id = knowing.begins()[0].0;
+        let next = knowing.after(id, MoveId(*m as u32), &game.pack(state));
+        knowing.begin_at(next.map_err(|e| no_information(game, e))?);
+    }
+    let count = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
+    Ok(Play::Knowing(Box::new(knowing), count))
+}
+
+fn not_known(why: String) -> Trouble {
+    Trouble::Message(format!("what can be known is not known: {why}"))
+}
+
+/// Why there is no information state.
+fn no_information(game: &Game, e: NotKnown) -> Trouble {
+    match e {
+        NotKnown::Fault(f) => not_known(game.run_fault(&f).to_string()),
+        NotKnown::NoWorld => not_known("no layout agrees with what is seen".into()),
+        NotKnown::TooFine => Limit::TooFine.into(),
+        NotKnown::Limit(limit) => limit.into(),
+    }
+}

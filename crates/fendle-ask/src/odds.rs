@@ -1,0 +1,274 @@
+//! What chance does to a level, and what each move is worth.
+
+use fendle_core::odds::{AimValue, Answers, NoOdds, Value, odds};
+use fendle_core::simulate::{Policy, Simulated, mean_interval, share_interval, simulate};
+use fendle_core::{Aim, Explored, Limit, Model as _};
+use fendle_lang::run::setup::Dice;
+use serde::{Serialize, Serializer};
+use serde_json::json;
+
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report};
+use crate::budget::Budget;
+use crate::knowledge::play;
+use crate::load::{Loaded, Store};
+use crate::position::Position;
+use crate::routes::move_names;
+
+/// Plays where an exact answer is out of reach and nobody says how many.
+const PLAYS: u64 = 2_000;
+/// Moves after which a simulated play is broken off.
+pub const MOVES_MAX: u64 = 10_000;
+
+/// What a move from the start is worth.
+#[derive(Clone, Debug, Serialize)]
+pub struct MoveWorth {
+    /// The move.
+    #[serde(rename = "move")]
+    pub name: String,
+    /// How many outcomes it has.
+    pub outcomes: u32,
+    /// The best probability to win after it.
+    pub best_probability: Option<Value>,
+    /// The best value of the aim after it.
+    pub aim: Option<Value>,
+}
+
+/// The best value of the aim.
+#[derive(Clone, Debug)]
+pub struct AimAnswer(pub AimValue);
+
+impl Serialize for AimAnswer {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        match &self.0 {
+            AimValue::Best(v) => v.serialize(s),
+            AimValue::Unbounded => json!({"unbounded": true}).serialize(s),
+            AimValue::Unknown(why) => json!({"unknown": why}).serialize(s),
+        }
+    }
+}
+
+/// Played games, as an estimate.
+#[derive(Clone, Debug, Serialize)]
+pub struct Estimate {
+    /// The policy.
+    pub policy: &'static str,
+    /// The seed.
+    pub seed: u64,
+    /// Plays that were played.
+    pub plays: u64,
+    /// Won plays.
+    pub won: u64,
+    /// Plays broken off after [`MOVES_MAX`] moves.
+    pub unfinished: u64,
+    /// 95 % interval of the share of won plays.
+    pub win_share_95: (f64, f64),
+    /// Mean score.
+    pub mean_score: f64,
+    /// 95 % interval of the mean score.
+    pub mean_score_95: (f64, f64),
+    /// Mean number of moves.
+    pub mean_moves: f64,
+}
+
+impl Estimate {
+    fn of(e: &Simulated, policy: Policy, seed: u64) -> Estimate {
+        let plays = e.plays.max(1) as f64;
+        Estimate {
+            policy: policy_word(policy),
+            seed,
+            plays: e.plays,
+            won: e.won,
+            unfinished: e.unfinished,
+            win_share_95: share_interval(e.won, e.plays),
+            mean_score: e.score.0 / plays,
+            mean_score_95: mean_interval(e.score.0, e.score.1, e.plays),
+            mean_moves: e.moves as f64 / plays,
+        }
+    }
+}
+
+/// The name of a policy.
+#[must_use]
+pub fn policy_word(policy: Policy) -> &'static str {
+    match policy {
+        Policy::Random => "random",
+        Policy::Greedy => "greedy",
+    }
+}
+
+/// What chance does to a level.
+#[derive(Clone, Debug, Serialize)]
+pub struct Odds {
+    /// `with knowledge` or `layout known`.
+    pub played: &'static str,
+    /// Everything was seen.
+    pub complete: bool,
+    /// States seen.
+    pub states: u64,
+    /// Whether a goal can be reached at all; `None`: not known.
+    pub possible: Option<bool>,
+    /// Least moves to a goal, if everything falls well.
+    pub shortest_if_lucky: Option<u32>,
+    /// Some way of playing wins against every draw.
+    pub certain: Option<bool>,
+    /// Some way of playing wins with probability 1.
+    pub almost_certain: Option<bool>,
+    /// The best probability to win.
+    pub best_probability: Option<Value>,
+    /// The least expected number of moves.
+    pub least_expected_moves: Option<Value>,
+    /// The best value of the aim.
+    pub aim: Option<AimAnswer>,
+    /// A play that reaches it.
+    pub aim_play: Option<Vec<String>>,
+    /// The greatest chance with which one move is set aside.
+    pub set_aside_most: Option<Value>,
+    /// Fatal moves in the space.
+    pub fatal_moves: u64,
+    /// Fatal draws.
+    pub fatal_draws: u64,
+    /// Moves that only lower the best probability.
+    pub blunders: Option<u64>,
+    /// What each move from the start is worth.
+    pub moves: Option<Vec<MoveWorth>>,
+    /// Played games.
+    pub estimate: Option<Estimate>,
+    /// Layouts at the start, with knowledge; 0 without.
+    #[serde(skip)]
+    pub layouts: usize,
+    /// The model has a goal.
+    #[serde(skip)]
+    pub has_goal: bool,
+    /// Chance takes part.
+    #[serde(skip)]
+    pub chance: bool,
+    /// What is to be made most or least of.
+    #[serde(skip)]
+    pub wanted: Option<Aim>,
+    /// Winnable states.
+    #[serde(skip)]
+    pub winnable: u64,
+    /// How many starts there are.
+    #[serde(skip)]
+    pub starts: usize,
+    /// Where play begins.
+    #[serde(skip)]
+    pub position: Position,
+}
+
+impl Odds {
+    /// Whether there are exact answers, or bounds that hold.
+    #[must_use]
+    pub fn is_answered(&self) -> bool {
+        self.moves.is_some()
+    }
+}
+
+/// The answer for an explored level; `worlds`: layouts at the start, with knowledge.
+#[must_use]
+pub fn answered(
+    level: &Loaded,
+    found: &Explored,
+    a: Option<&Answers>,
+    estimate: Option<Estimate>,
+    worlds: usize,
+) -> Odds {
+    let (game, c) = (&level.game, &found.counts);
+    let whole = c.limit.is_none() && !c.cut;
+    let mut b = game.bound.clone();
+    b.as_player |= worlds > 0;
+    Odds {
+        played: if worlds > 0 { "with knowledge" } else { "layout known" },
+        complete: c.complete && !c.cut,
+        states: c.states,
+        possible: if c.goal > 0 { Some(true) } else { whole.then_some(false) },
+        shortest_if_lucky: c.shortest,
+        certain: a.map(|a| a.certain),
+        almost_certain: a.map(|a| a.almost_certain),
+        best_probability: a.and_then(|a| a.win.clone()),
+        least_expected_moves: a.and_then(|a| a.moves.clone()),
+        aim: a.and_then(|a| a.aim.clone()).map(AimAnswer),
+        aim_play: a.and_then(|a| a.aim_play.as_ref()).map(|p| move_names(level, p)),
+        set_aside_most: a.and_then(|a| a.aside.as_ref()).map(|x| Value::Exact(x.0.clone())),
+        fatal_moves: c.fatal_moves,
+        fatal_draws: c.fatal_draws,
+        blunders: a.and_then(|a| a.blunders),
+        moves: a.map(|a| {
+            let one = |m: &fendle_core::odds::MoveOdds| MoveWorth {
+                name: game.move_name(m.of),
+                outcomes: m.outcomes,
+                best_probability: m.win.clone(),
+                aim: m.aim.clone(),
+            };
+            a.from_start.iter().map(one).collect()
+        }),
+        estimate,
+        layouts: worlds,
+        has_goal: game.has_goal(),
+        chance: c.chance,
+        wanted: game.aim(),
+        winnable: c.winnable,
+        starts: found.space.starts().len(),
+        position: Position::new(&b, &b.position),
+    }
+}
+
+/// Asks what chance does to a level. `plays`: games to be played too.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to be explored.
+pub fn ask(
+    store: &Store,
+    level: &Loaded,
+    (plays, policy): (Option<u64>, Policy),
+    budget: &Budget,
+) -> Result<Answer<Odds>, Trouble> {
+    let game = &level.game;
+    let play = play(level, true, "odds", budget)?;
+    let (model, worlds, limits) = play.on(game, budget);
+    let broke = |f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f)));
+    let found = fendle_core::explore(model, limits, false, budget).map_err(broke)?;
+    let asked = Asked::known(level);
+    let states = found.counts.states;
+    if let Some(fault) = &found.fault {
+        let place = match worlds {
+            0 => fault.clone(),
+            _ => fendle_core::explore::Faulted { fault: fault.fault, ..Default::default() },
+        };
+        let report = fault_report(store, level, &place);
+        let none = answered(level, &found, None, None, worlds);
+        let answer = Answer::new(asked, Verdict::Undecided, none).faulted(Some(report));
+        return Ok(answer.took(budget, states));
+    }
+    let mut limit = found.counts.limit;
+    let answers = match limit {
+        Some(_) => None,
+        None => match odds(model, &found, &limits, budget) {
+            Ok(a) => Some(a),
+            Err(NoOdds::Fault(f)) => return Err(broke(f)),
+            Err(NoOdds::Limit(hit)) => {
+                limit = Some(hit);
+                None
+            }
+        },
+    };
+    // Where exact answers are out of reach, played games; they say so.
+    let plays = plays.or(answers.is_none().then_some(PLAYS));
+    let mut estimate = None;
+    if let Some(n) = plays.filter(|_| limit != Some(Limit::Interrupted)) {
+        let seed = budget.wanted().seed;
+        let mut dice = Dice::new(seed);
+        let mut pick = |w: &[u64]| dice.pick(w);
+        let sample = simulate(model, policy, (n, MOVES_MAX), &mut pick, budget).map_err(broke)?;
+        if answers.is_some() {
+            limit = sample.limit;
+        } else if sample.limit == Some(Limit::Interrupted) {
+            limit = sample.limit;
+        }
+        estimate = (sample.plays > 0).then(|| Estimate::of(&sample, policy, seed));
+    }
+    let holds = if answers.is_some() { Verdict::Holds } else { Verdict::Undecided };
+    let odds = answered(level, &found, answers.as_ref(), estimate, worlds);
+    Ok(Answer::new(asked, holds, odds).stopped(limit, budget).took(budget, states))
+}

@@ -1,0 +1,228 @@
+//! What each move of a finished or broken-off play cost.
+
+use fendle_core::graph::Distances;
+use fendle_core::{Class, Explored, Model as _};
+use fendle_lang::play::{Session, Step, Turn, place_name};
+use fendle_lang::reasons::dead::is_bad;
+use fendle_lang::run::setup::Dice;
+use fendle_lang::state::ending_text;
+use serde::{Serialize, Serializer};
+use serde_json::json;
+
+use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of};
+use crate::budget::Budget;
+use crate::explore::searched_whole;
+use crate::knowledge::needs_known;
+use crate::load::{Loaded, Store};
+use crate::position::Position;
+use crate::routes::{call_text, class_word};
+
+/// A position as the review sees it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Seen {
+    /// Its class.
+    pub class: Class,
+    /// Moves to the nearest goal.
+    pub far: Option<u32>,
+}
+
+impl Seen {
+    fn of(found: &Explored, far: &Distances, packed: &[u64]) -> Seen {
+        match found.space.find(packed) {
+            Some(id) => {
+                let class = found.space.class(id);
+                let far = far.get(id).filter(|_| matches!(class, Class::Goal | Class::Winnable));
+                Seen { class, far }
+            }
+            None => Seen { class: Class::Open, far: None },
+        }
+    }
+
+    /// In one word: `won`, the moves to a goal, `dead`, or `?` where it is not decided.
+    #[must_use]
+    pub fn text(self) -> String {
+        match (self.class, self.far) {
+            (Class::Goal, _) => "won".into(),
+            (Class::Winnable, Some(n)) => n.to_string(),
+            (Class::Open, _) => "?".into(),
+            (class, _) => class_word(class).into(),
+        }
+    }
+}
+
+/// One attempt of the play.
+#[derive(Clone, Debug)]
+pub struct Attempt {
+    /// Its number among the moves that were made, from 1; `None` for a refused one.
+    pub number: Option<usize>,
+    /// The move, and what was drawn.
+    pub name: String,
+    /// Why it was refused.
+    pub refused: Option<String>,
+    /// Before it.
+    pub before: Seen,
+    /// After it.
+    pub after: Seen,
+}
+
+impl Attempt {
+    /// Moves lost against the best one; `None` where the way is lost or unknown.
+    #[must_use]
+    pub fn cost(&self) -> Option<u32> {
+        match (self.before.far, self.after.far, self.after.class) {
+            (Some(was), Some(is), Class::Winnable | Class::Goal) => Some((is + 1).saturating_sub(was)),
+            _ => None,
+        }
+    }
+
+    /// Whether it is a fatal move.
+    #[must_use]
+    pub fn is_fatal(&self) -> bool {
+        self.refused.is_none() && self.before.class == Class::Winnable && is_bad(self.after.class)
+    }
+}
+
+impl Serialize for Attempt {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        json!({
+            "number": self.number,
+            "move": self.name,
+            "refused": self.refused,
+            "distance_before": self.before.far,
+            "distance_after": self.after.far,
+            "cost": self.cost().filter(|_| self.refused.is_none()),
+            "verdict": class_word(self.after.class),
+            "fatal": self.is_fatal(),
+        })
+        .serialize(s)
+    }
+}
+
+/// A play reviewed.
+#[derive(Clone, Debug, Serialize)]
+pub struct Review {
+    /// Distances are those of lucky draws.
+    pub if_lucky: bool,
+    /// The least number of moves from the start.
+    pub minimum: Option<u32>,
+    /// Moves that were made.
+    pub moves: usize,
+    /// Attempts that were refused.
+    pub refused: usize,
+    /// Moves lost before the first fatal one.
+    pub moves_lost: u32,
+    /// The number of the first fatal move, from 1.
+    pub first_fatal_move: Option<usize>,
+    /// Moves made after it.
+    pub went_on: Option<usize>,
+    /// How the play ended.
+    pub ended: String,
+    /// Moves that were not played since the game had ended.
+    pub not_played: usize,
+    /// The attempts.
+    pub steps: Vec<Attempt>,
+    /// The space was seen whole.
+    pub complete: bool,
+    /// Where it began.
+    #[serde(skip)]
+    pub start: Position,
+    /// How the start stands.
+    #[serde(skip)]
+    pub start_seen: Seen,
+    /// How the last position stands.
+    #[serde(skip)]
+    pub last: Seen,
+}
+
+/// Reviews a play.
+///
+/// # Errors
+///
+/// [`Trouble`] when a move cannot be read, or the model breaks.
+pub fn review(
+    store: &mut Store,
+    level: &Loaded,
+    moves: &str,
+    budget: &Budget,
+) -> Result<Answer<Review>, Trouble> {
+    needs_known(level, "review")?;
+    let list = level.parse_moves(store, "MOVES", moves)?;
+    let game = &level.game;
+    let b = &game.bound;
+    if !game.has_goal() {
+        return Err("this model has no goal, so no move leads away from it; `fendle odds` says what each move is worth for its aim"
+            .into());
+    }
+    let found = searched_whole(store, level, game, budget)?;
+    let far = Distances::in_space(&found.space, budget)?;
+    let see = |state: &[i32]| Seen::of(&found, &far, &game.pack(state));
+    let mut session = Session::new(b, &level.moves);
+    let start = see(session.state());
+    let mut steps: Vec<Attempt> = vec![];
+    let mut dice = Dice::new(budget.wanted().seed);
+    let (mut made, mut ended, mut not_played) = (0, None, 0);
+    for (i, call) in list.iter().enumerate() {
+        let name = level.moves.name(call.number).to_string();
+        let wrong = |why: String| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1));
+        let step = level
+            .play_call(session.state(), call, false, &mut dice)
+            .map_err(|f| match limit_of(&f, budget) {
+                Some(limit) => limit.into(),
+                None => wrong(format!("breaks the model: {f}")),
+            })?
+            .map_err(wrong)?;
+        let before = see(session.state());
+        let refused = |why: String| Attempt {
+            number: None,
+            name: name.clone(),
+            refused: Some(why),
+            before,
+            after: before,
+        };
+        steps.push(match session.take(call.number, step) {
+            Turn::Made(played) => {
+                made += 1;
+                ended = played.ended;
+                let name = call_text(&name, &played);
+                Attempt { number: Some(made), name, refused: None, before, after: see(session.state()) }
+            }
+            Turn::NotMade(Step::Refused { site, at }) => {
+                let places: Vec<String> = at.iter().map(|p| place_name(b, *p)).collect();
+                let at = if places.is_empty() { String::new() } else { format!(" at {}", places.join(", ")) };
+                refused(format!("{}{at}", b.model.refuses[site].why))
+            }
+            Turn::NotMade(Step::NotOffered | Step::Made(_)) => refused("not offered".into()),
+            Turn::NotMade(Step::Ended(_)) => {
+                not_played = list.len() - i;
+                break;
+            }
+        });
+    }
+    let own: Vec<&Attempt> = steps.iter().filter(|a| a.refused.is_none()).collect();
+    let fatal = own.iter().position(|a| a.is_fatal());
+    let last = see(session.state());
+    let open = start.class == Class::Open || steps.iter().any(|a| a.after.class == Class::Open);
+    let review = Review {
+        if_lucky: !game.is_sure(),
+        minimum: start.far,
+        moves: own.len(),
+        refused: steps.len() - own.len(),
+        moves_lost: own.iter().take(fatal.unwrap_or(own.len())).filter_map(|a| a.cost()).sum(),
+        first_fatal_move: fatal.map(|i| i + 1),
+        went_on: fatal.map(|i| own.len() - i - 1),
+        ended: match (ended, last.class) {
+            (Some(e), _) => ending_text(&b.model.endings[e]),
+            (None, Class::Stuck) => "stuck".into(),
+            (None, _) => "broken off".into(),
+        },
+        not_played,
+        complete: found.counts.limit.is_none(),
+        start: Position::new(b, &b.position),
+        start_seen: start,
+        last,
+        steps,
+    };
+    let holds = if open { Verdict::Undecided } else { Verdict::Holds };
+    let states = found.counts.states;
+    Ok(Answer::new(Asked::of(level), holds, review).stopped(found.counts.limit, budget).took(budget, states))
+}

@@ -1,0 +1,373 @@
+//! A shortest solution, or a proof that there is none, or what stands in the way.
+
+use fendle_core::solve::solve_seeing;
+use fendle_core::{Limit, Model as _, Space};
+use fendle_lang::play::is_won;
+use fendle_lang::reasons::effects::WAYS_MAX;
+use fendle_lang::reasons::invariant::Apart;
+use fendle_lang::reasons::keeps::{Kept, Proof, proof};
+use fendle_lang::run::Eval;
+use fendle_lang::state::ending_text;
+use serde::Serialize;
+use serde_json::{Value, json};
+
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report};
+use crate::budget::Budget;
+use crate::explore::what_is_known;
+use crate::fairness;
+use crate::knowledge::{needs_known, needs_layout, play};
+use crate::load::{Loaded, Store};
+use crate::position::Position;
+use crate::routes::{call_text, played_route};
+use crate::words::{counted, grouped};
+
+/// What solving a level found.
+#[derive(Clone, Debug, Serialize)]
+pub struct Solved {
+    /// `solvable`, `unsolvable`, `undecided`, `no goal` or `fault`.
+    pub verdict: &'static str,
+    /// How many moves the solution has.
+    pub moves: Option<usize>,
+    /// Its moves, with what is drawn on the way.
+    pub solution: Option<Vec<String>>,
+    /// It depends on what is drawn.
+    pub if_lucky: bool,
+    /// The proof for programs.
+    pub proof: Value,
+    /// The proof in words, or what is missing.
+    #[serde(skip)]
+    pub words: String,
+    /// Distinct states seen.
+    pub states: u64,
+    /// Bits of one packed state.
+    pub bits_per_state: u32,
+    /// The positions passed through, the start first.
+    #[serde(skip)]
+    pub positions: Vec<Position>,
+    /// Where the level begins.
+    #[serde(skip)]
+    pub start: Position,
+    /// The kept quantities that are the proof.
+    #[serde(skip)]
+    pub kept: Option<Proof>,
+}
+
+/// Solves a level whose layout is known, or that hides nothing. `closed` is shown the space where it is exhausted and holds no
+/// goal.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to be searched.
+pub fn solve(
+    store: &Store,
+    level: &Loaded,
+    budget: &Budget,
+    closed: &mut dyn FnMut(&Space),
+) -> Result<Answer<Solved>, Trouble> {
+    if level.known {
+        needs_layout(level, "solve --known")?;
+    }
+    let game = &level.game;
+    let b = &game.bound;
+    let none = Solved {
+        verdict: "unsolvable",
+        moves: None,
+        solution: None,
+        if_lucky: false,
+        proof: Value::Null,
+        words: String::new(),
+        states: 0,
+        bits_per_state: game.layout().bits,
+        positions: vec![],
+        start: Position::new(b, &b.position),
+        kept: None,
+    };
+    let asked = Asked::of(level);
+    if !game.has_goal() {
+        let what =
+            if game.aim().is_some() { "; `fendle odds` asks how good its aim can be made" } else { "" };
+        let words = format!("this model has no goal, so there is nothing to solve{what}");
+        let found = Solved { verdict: "no goal", proof: json!({"kind": "no goal"}), words, ..none };
+        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
+    }
+    if game.starts.len() <= 1
+        && let Some(ended) = ended_at_start(level)
+    {
+        let words = format!("the start has ended: {ended}");
+        let found = Solved { proof: json!({"kind": "ended", "status": ended}), words, ..none };
+        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
+    }
+    // The rules first: a kept quantity that is proved needs no search. How many ways through the rules are followed is what
+    // `why` allows itself, so that what the one can prove the other can.
+    let (kept, only_checked) = proof(game, WAYS_MAX, &mut || budget.is_stopped());
+    if let Some(kept) = kept {
+        let words = proof_lines(level, &kept).join("; ");
+        let found = Solved { proof: proof_json(level, &kept), words, kept: Some(kept), ..none };
+        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
+    }
+    let solved = solve_seeing(game, budget.limits(), budget, closed);
+    let solved = solved
+        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+    let mut found = Solved { states: solved.states, ..none };
+    let (mut holds, mut limit, mut fault) = (Verdict::Fails, None, None);
+    match solved.verdict {
+        fendle_core::Verdict::Solvable(route) => {
+            let wrong = |why: String| {
+                Trouble::Message(format!(
+                    "the solution found does not hold: {why}; this is a mistake in fendle"
+                ))
+            };
+            let played = played_route(game, &level.moves, &route).map_err(wrong)?;
+            if !is_won(b, played.states.last().expect("a route has a start")) {
+                return Err(wrong("the last state is no goal".into()));
+            }
+            holds = Verdict::Holds;
+            found.verdict = "solvable";
+            found.if_lucky = !game.is_sure() || game.starts.len() > 1;
+            let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
+            let names: Vec<String> = names.collect();
+            found.moves = Some(names.len());
+            found.solution = Some(names);
+            found.positions = played.states.iter().map(|s| Position::new(b, s)).collect();
+            found.words = "replayed by the reference executor".into();
+            found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": found.if_lucky});
+        }
+        fendle_core::Verdict::Unsolvable => {
+            let states = counted(solved.states, "state", "states");
+            found.words = format!("the space is exhausted: none of its {states} is won");
+            found.proof = json!({"kind": "exhausted space", "states": solved.states});
+        }
+        fendle_core::Verdict::Undecided(by) => {
+            (holds, limit) = (Verdict::Undecided, Some(by));
+            found.verdict = "undecided";
+            found.words = format!(
+                "stopped by {}; no goal within {} of the start",
+                budget.words(by),
+                counted(solved.depth.into(), "move", "moves")
+            );
+            found.proof = json!({"kind": "none", "limit": by, "depth": solved.depth});
+            if let Some(sep) = only_checked {
+                let why = &b.model.keeps[sep.keeps].why;
+                found.words.push_str(&format!(
+                    "; unsolvable if a declared quantity is kept, which is not proved: it is {} here and {} wherever the goal holds ({why})",
+                    sep.here, sep.wanted
+                ));
+                found.proof["unsolvable_if_kept"] =
+                    json!({"because": why, "here": sep.here, "wanted": sep.wanted});
+            }
+        }
+        fendle_core::Verdict::Faulted(faulted) => {
+            found.verdict = "fault";
+            fault = Some(fault_report(store, level, &faulted));
+        }
+    }
+    Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))
+}
+
+/// The words for a start that has ended otherwise than won.
+fn ended_at_start(level: &Loaded) -> Option<String> {
+    let b = &level.game.bound;
+    let ended = Eval::new(b).status(&b.position).ok().flatten()?;
+    let ending = &b.model.endings[ended];
+    (ending.kind != fendle_lang::model::EndKind::Goal).then(|| ending_text(ending))
+}
+
+/// A proof from kept quantities in words: what is kept, and what that means here.
+#[must_use]
+pub fn proof_lines(level: &Loaded, proof: &Proof) -> Vec<String> {
+    match proof {
+        Proof::Declared(sep, kept) => {
+            let keeps = &level.game.bound.model.keeps[sep.keeps];
+            let how = match kept {
+                Kept::ProvedByEnumeration { states } => {
+                    format!("proved on all {} typed states", grouped(*states))
+                }
+                _ => "proved from the rules".to_string(),
+            };
+            vec![format!(
+                "kept quantity, {how}: it is {} here and {} wherever the goal holds; no move changes it, because {}",
+                sep.here, sep.wanted, keeps.why
+            )]
+        }
+        Proof::Found(list) => {
+            let how = "found and proved from the rules";
+            list.iter().map(|a| found_line(level, a, how, list.len())).collect()
+        }
+    }
+}
+
+/// A found quantity that separates, in words.
+#[must_use]
+pub fn found_line(level: &Loaded, a: &Apart, how: &str, ways: usize) -> String {
+    let goal =
+        if ways == 1 { "wherever the goal holds" } else { "wherever the goal holds in one of its ways" };
+    format!(
+        "kept quantity, {how}: {}. It is {} here and {} {goal}, and no move changes it",
+        a.quantity.words(&level.game.bound),
+        a.here,
+        a.wanted
+    )
+}
+
+/// A proof from kept quantities for programs.
+#[must_use]
+pub fn proof_json(level: &Loaded, proof: &Proof) -> Value {
+    match proof {
+        Proof::Declared(sep, kept) => json!({
+            "kind": "kept quantity",
+            "found": false,
+            "because": level.game.bound.model.keeps[sep.keeps].why,
+            "here": sep.here,
+            "wanted": sep.wanted,
+            "how": match kept {
+                Kept::ProvedByEnumeration { states } => format!("proved on all {states} typed states"),
+                _ => "proved from the rules".into(),
+            },
+        }),
+        Proof::Found(list) => json!({
+            "kind": "kept quantity",
+            "found": true,
+            "how": "proved from the rules",
+            "quantities": list.iter().map(|a| found_json(level, a)).collect::<Vec<_>>(),
+        }),
+    }
+}
+
+/// A found quantity that separates, for programs.
+#[must_use]
+pub fn found_json(level: &Loaded, a: &Apart) -> Value {
+    let b = &level.game.bound;
+    json!({
+        "quantity": a.quantity.text(b),
+        "words": a.quantity.words(b),
+        "keeps": a.quantity.keeps_line(b),
+        "here": a.here,
+        "wanted": a.wanted,
+    })
+}
+
+/// Solving with hidden things: a way on which every step is certain when it is made, or where guesses are forced. Nothing is
+/// called a solution that uses what cannot be known: a guess is called one.
+#[derive(Clone, Debug, Serialize)]
+pub struct SolvedKnowing {
+    /// `solvable`, `unsolvable`, `undecided` or `fault`.
+    pub verdict: &'static str,
+    /// Always `with knowledge`.
+    pub played: &'static str,
+    /// How many moves the way has, where one is given.
+    pub moves: Option<usize>,
+    /// Its moves.
+    pub solution: Option<Vec<String>>,
+    /// What kind of answer it is.
+    #[serde(flatten)]
+    pub kind: Knowing,
+}
+
+/// Kinds of answers of [`SolvedKnowing`].
+#[derive(Clone, Debug, Serialize)]
+#[serde(untagged)]
+pub enum Knowing {
+    /// A way for one who knows no more than is told.
+    Way {
+        /// No guess is forced on it.
+        no_guess: bool,
+        /// Where the guesses are: moves made before each.
+        guesses_before_moves: Vec<usize>,
+        /// The chance to survive all guesses.
+        #[serde(serialize_with = "crate::infer::as_fraction")]
+        chance_to_survive_all: fendle_core::infer::Fraction,
+        /// No shorter way is safe.
+        shortest: bool,
+    },
+    /// What the information states say.
+    Space {
+        /// Some way of playing wins whatever is hidden.
+        certain: bool,
+        /// Least moves to a goal, if everything falls well.
+        shortest_if_lucky: Option<u32>,
+        /// Information states seen.
+        states: u64,
+    },
+}
+
+/// Solves a level with what the player can know.
+///
+/// # Errors
+///
+/// [`Trouble`] when there is nothing to be searched.
+pub fn solve_knowing(
+    store: &Store,
+    level: &Loaded,
+    budget: &Budget,
+) -> Result<Answer<SolvedKnowing>, Trouble> {
+    let asked = Asked::of(level);
+    let with = |verdict, solution: Option<Vec<String>>, kind| SolvedKnowing {
+        verdict,
+        played: "with knowledge",
+        moves: solution.as_ref().map(Vec::len),
+        solution,
+        kind,
+    };
+    let seen = level.game.bound.seen.iter().any(Option::is_some);
+    // Where one thing walks, the fewest moves that never need a guess.
+    let ways = if seen { None } else { fairness::safe_ways(level, budget).ok().flatten() };
+    if let Some(names) = ways.as_ref().filter(|w| !w.more).and_then(|w| w.shortest.clone()) {
+        let kind = Knowing::Way {
+            no_guess: true,
+            guesses_before_moves: vec![],
+            chance_to_survive_all: fendle_core::infer::fraction(1, 1),
+            shortest: true,
+        };
+        let found = with("solvable", Some(names), kind);
+        return Ok(Answer::new(asked, Verdict::Holds, found).took(budget, 0));
+    }
+    let report = if seen { None } else { fairness::played(level, budget).ok() };
+    if let Some(r) = report.filter(|r| r.won) {
+        let kind = Knowing::Way {
+            no_guess: r.is_fair(),
+            guesses_before_moves: r.guesses.iter().map(|g| g.after).collect(),
+            chance_to_survive_all: r.survive(),
+            shortest: false,
+        };
+        let found = with("solvable", Some(r.moves), kind);
+        return Ok(Answer::new(asked, Verdict::Holds, found).took(budget, 0));
+    }
+    let play = play(level, true, "solve", budget)?;
+    let space = what_is_known(store, level, &play, budget)?;
+    let c = &space.counts;
+    let holds = space.verdict();
+    let verdict = match holds {
+        Verdict::Holds => "solvable",
+        Verdict::Fails => "unsolvable",
+        Verdict::Undecided if space.fault.is_some() => "fault",
+        Verdict::Undecided => "undecided",
+    };
+    let kind = Knowing::Space {
+        certain: space.certain && c.complete,
+        shortest_if_lucky: c.shortest,
+        states: c.states,
+    };
+    let states = c.states;
+    // A goal that was seen is one, whatever was not.
+    let limit = space.limit().filter(|l| holds != Verdict::Holds || *l == Limit::Interrupted);
+    let fault = if holds == Verdict::Holds { None } else { space.fault };
+    Ok(Answer::new(asked, holds, with(verdict, None, kind))
+        .stopped(limit, budget)
+        .faulted(fault)
+        .took(budget, states))
+}
+
+/// Whether a level is solved with knowledge: things are hidden, and nobody said that the layout is known.
+#[must_use]
+pub fn is_knowing(level: &Loaded) -> bool {
+    level.game.bound.model.hides() && !level.known
+}
+
+/// The words where no proof or picture is offered because things are hidden.
+///
+/// # Errors
+///
+/// These words.
+pub fn offered(level: &Loaded, what: &str) -> Result<(), Trouble> {
+    needs_known(level, what)
+}

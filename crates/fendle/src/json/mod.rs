@@ -1,0 +1,42 @@
+//! Answers as JSON values. An answer serialises itself, with what it took beside; the files here are for the questions
+//! whose value has something more to it.
+
+pub mod check;
+pub mod compare;
+pub mod graph;
+pub mod show;
+pub mod solve;
+pub mod why;
+
+use std::path::PathBuf;
+
+use fendle_ask::Answer;
+use serde::Serialize;
+use serde_json::{Value, json};
+
+use crate::memory;
+
+/// An answer with what it took.
+pub fn answer<T: Serialize>(a: &Answer<T>) -> Value {
+    let mut out = json!(a);
+    out["effort"] = effort(a);
+    out
+}
+
+/// The same, naming the file that was written.
+pub fn answer_and_file<T: Serialize>(a: &Answer<T>, wrote: &[PathBuf]) -> Value {
+    let mut out = answer(a);
+    if let Some(path) = wrote.first() {
+        out["wrote"] = json!(path);
+    }
+    out
+}
+
+/// What an answer took.
+fn effort<T>(a: &Answer<T>) -> Value {
+    json!({
+        "seconds": a.effort.seconds,
+        "states_per_second": a.effort.states_per_second,
+        "peak_memory_bytes": memory::peak(),
+    })
+}

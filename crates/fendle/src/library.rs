@@ -1,0 +1,51 @@
+//! What is built into the program: the library models, levels to start from, and the harbour pack.
+
+/// A library model.
+pub struct Family {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is, in one line.
+    pub what: &'static str,
+    /// Its source.
+    pub model: &'static str,
+    /// A level to start from; `$MODEL` stands for the model's file.
+    pub starter: &'static str,
+}
+
+macro_rules! family {
+    ($name:literal, $what:literal) => {
+        Family {
+            name: $name,
+            what: $what,
+            model: include_str!(concat!("../../../models/", $name, ".fendle")),
+            starter: include_str!(concat!("../../../models/", $name, ".start.toml")),
+        }
+    };
+}
+
+/// The library.
+pub const LIBRARY: &[Family] = &[
+    family!("slide", "sliding tiles: a neighbour of the gap moves into it"),
+    family!("shove", "pushing bodies: an agent pushes one body at a time; water swallows"),
+    family!(
+        "merge",
+        "shift and merge: equal tiles that meet become their double, and a tile appears by chance"
+    ),
+    family!("match", "swap to line up three: runs vanish, tiles fall, and more may come from above"),
+    family!("clump", "remove connected groups: tiles fall, empty columns close up"),
+    family!("fall", "falling blocks: steered while they fall, full rows vanish"),
+    family!("sweep", "hidden rocks: numbers tell how many neighbours are rocks"),
+    family!("wade", "a walker among hidden mires, to a safe place"),
+    family!("pairs", "hidden pairs: two are uncovered, equal ones stay"),
+    family!("coil", "stacked rings on posts: only smaller onto larger"),
+];
+
+macro_rules! pack {
+    ($($name:literal),*) => {
+        &[$((concat!("packs/harbour/", $name, ".toml"), include_str!(concat!("../../../packs/harbour/", $name, ".toml")))),*]
+    };
+}
+
+/// The harbour pack: file names and texts.
+pub const PACK: &[(&str, &str)] =
+    pack!("ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns");

@@ -1,0 +1,51 @@
+//! The report of a pack: a table with small boards, sorted by a click on its head.
+
+use fendle_ask::audit::Audited;
+use fendle_core::Exploration;
+use fendle_view::page::{Row, sorted_table};
+use fendle_view::scene::Scene;
+use fendle_view::tiles::Theme;
+
+use super::look::cells;
+use crate::text::audit::{sum, went};
+
+/// Width and height in which a small board stands, and the most that one cell takes.
+const BOARD: f32 = 160.0;
+const CELL: f32 = 24.0;
+
+/// The page.
+pub fn page(list: &[Audited]) -> String {
+    let count = |a: &Audited, f: fn(&Exploration) -> u64| a.counts.as_ref().map(f);
+    let rows: Vec<Row> = list
+        .iter()
+        .map(|a| Row {
+            picture: board(a),
+            words: vec![
+                a.level.clone(),
+                a.file.clone(),
+                went(a).into(),
+                a.verdict.clone(),
+                a.differs.join("; "),
+            ],
+            numbers: vec![
+                a.moves,
+                count(a, |c| c.states),
+                count(a, |c| c.depth.into()),
+                count(a, |c| c.dead),
+                count(a, |c| c.fatal_moves),
+            ],
+        })
+        .collect();
+    sorted_table(
+        &sum(list),
+        &["level", "file", "audit", "verdict", "what differs"],
+        &["moves", "states", "depth", "dead", "fatal moves"],
+        &rows,
+    )
+}
+
+fn board(a: &Audited) -> Option<Scene> {
+    let b = &a.loaded.as_ref()?.game.bound;
+    let t = cells(b, &a.position.as_ref()?.state)?;
+    Some(t.small(Theme::Light, (BOARD / t.cols.max(t.rows).max(1) as f32).min(CELL)))
+}

@@ -1,0 +1,190 @@
+//! State graphs: laid out, as a picture, a page, or a file for other programs.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use fendle_ask::graph::{Graph, Matching, Node, by_meaning};
+use fendle_ask::{Budget, Loaded};
+use fendle_core::Class;
+use fendle_view::net::{Arrow, Boards, Net, Node as Drawn, Spots, Status, force, layers, scene};
+use fendle_view::tiles::Thing;
+use fendle_view::{export, page};
+
+use super::look::cells;
+use super::{Drawing, write as write_drawing};
+use crate::args::{ArrowsArg, GraphArgs, LayoutArg};
+use crate::files::{Files, ending};
+use crate::session::Trouble;
+
+/// Nodes that a picture holds; a page holds more.
+pub const PICTURE_NODES: usize = 4_000;
+/// Nodes that a page holds.
+pub const PAGE_NODES: usize = 100_000;
+/// Nodes that a file for other programs holds.
+pub const FILE_NODES: usize = 5_000_000;
+/// Cells of boards that a page holds; above it shows the positions as text.
+const BOARD_CELLS: usize = 4_000_000;
+/// Kinds of cells that a page tells apart.
+const KINDS_MAX: u16 = 40_000;
+/// Rounds of the layout by force.
+const ROUNDS: usize = 120;
+/// Width and height of a picture.
+const SIZE: (f32, f32) = (1280.0, 800.0);
+
+/// A class as pictures show it.
+pub fn status(class: Class) -> Status {
+    match class {
+        Class::Goal => Status::Goal,
+        Class::Lost => Status::Lost,
+        Class::Over => Status::Over,
+        Class::Stuck => Status::Stuck,
+        Class::Dead => Status::Dead,
+        Class::Winnable => Status::Winnable,
+        Class::Free => Status::Free,
+        Class::Open | Class::Running | Class::Idle => Status::Open,
+    }
+}
+
+/// The most nodes that a file of this kind holds.
+///
+/// # Errors
+///
+/// Words for a kind that cannot be written.
+pub fn nodes_of(path: &Path) -> Result<usize, Trouble> {
+    Ok(match ending(path).as_str() {
+        "html" => PAGE_NODES,
+        "svg" | "png" => PICTURE_NODES,
+        "graphml" | "dot" | "json" | "csv" => FILE_NODES,
+        other => {
+            return Err(Trouble::words(format!(
+                "-o wants a name ending in .html, .svg, .png, .graphml, .dot, .json or .csv, not .{other}"
+            )));
+        }
+    })
+}
+
+/// A graph with its places. Where it goes to a file for other programs it has none, and its nodes no texts: those are made as
+/// they are written.
+pub struct Laid {
+    net: Net,
+    spots: Spots,
+}
+
+/// Lays a graph out for the file it goes to.
+///
+/// # Errors
+///
+/// Words where `--place` names no place, and the limit that was hit.
+pub fn lay_out(level: &Loaded, graph: &Graph, args: &GraphArgs, budget: &Budget) -> Result<Laid, Trouble> {
+    let game = &level.game;
+    let kind = ending(&args.output);
+    let drawn = matches!(kind.as_str(), "html" | "svg" | "png");
+    let node = |(i, n): (usize, &Node)| Drawn {
+        start: n.start,
+        must_pass: n.must_pass,
+        on_way: n.on_way,
+        count: n.count,
+        ..Drawn::plain(if drawn { graph.text(game, i) } else { String::new() }, n.depth, status(n.class))
+    };
+    let arrows = graph.arrows.iter();
+    let mut net = Net {
+        title: graph.title.clone(),
+        nodes: graph.nodes.iter().enumerate().map(node).collect(),
+        arrows: arrows.map(|a| Arrow { from: a.from, to: a.to, name: a.name, fatal: a.fatal }).collect(),
+        names: graph.names.clone(),
+        notes: graph.notes.clone(),
+        boards: None,
+    };
+    if kind == "html" {
+        net.boards = boards(level, graph);
+    }
+    let spots = match (&args.place, drawn) {
+        (_, false) => vec![],
+        (Some(text), _) => by_meaning(game, graph, text)?,
+        (None, _) if args.layout == LayoutArg::Layers => layers(&net),
+        (None, _) => force(&net, budget.wanted().seed, ROUNDS, &|| budget.is_stopped()),
+    };
+    Ok(Laid { net, spots })
+}
+
+/// The boards of nodes that stand for one state; `None` where there is nothing to draw, or too much of it.
+fn boards(level: &Loaded, graph: &Graph) -> Option<Boards> {
+    let b = &level.game.bound;
+    let mut out = Boards { cells: vec![vec![]; graph.nodes.len()], ..Boards::default() };
+    let mut kinds: HashMap<Vec<Thing>, u16> = HashMap::new();
+    for (id, node) in &graph.members {
+        if graph.nodes.get(*node as usize).is_none_or(|n| n.count != 1) {
+            continue;
+        }
+        let t = cells(b, &level.game.unpack(&graph.found.space.state(*id)))?;
+        if out.rows == 0 {
+            (out.rows, out.cols, out.piles) = (t.rows, t.cols, !t.piles.is_empty());
+            if graph.nodes.len() * t.cells.len() > BOARD_CELLS {
+                return None;
+            }
+        }
+        if (t.rows, t.cols) != (out.rows, out.cols) {
+            return None;
+        }
+        for things in t.cells {
+            let next = u16::try_from(kinds.len()).ok().filter(|n| *n < KINDS_MAX)?;
+            out.cells[*node as usize].push(*kinds.entry(things).or_insert(next));
+        }
+    }
+    let mut list: Vec<(Vec<Thing>, u16)> = kinds.into_iter().collect();
+    list.sort_by_key(|k| k.1);
+    out.kinds = list.into_iter().map(|k| k.0).collect();
+    Some(out).filter(|b| b.rows > 0)
+}
+
+/// Writes one graph; gives the files.
+///
+/// # Errors
+///
+/// Words where a file cannot be written.
+pub fn write(
+    files: &Files,
+    level: &Loaded,
+    graph: &Graph,
+    laid: &Laid,
+    args: &GraphArgs,
+) -> Result<Vec<PathBuf>, Trouble> {
+    let Laid { net, spots } = laid;
+    let path = &args.output;
+    let text = |i: usize| graph.text(&level.game, i);
+    match ending(path).as_str() {
+        "html" => write_drawing(files, path, &Drawing::Page(page::graph(&net.title, &[(net, spots)], &[])))?,
+        "svg" | "png" => {
+            let tint = args.arrows == ArrowsArg::Moves;
+            let picture = scene(net, spots, tint, args.theme.theme(), SIZE);
+            write_drawing(files, path, &Drawing::Picture(picture))?;
+        }
+        "graphml" => files.write(path, |out| export::graphml(net, &text, out))?,
+        "dot" => files.write(path, |out| export::dot(net, &text, out))?,
+        "json" => files.write(path, |out| export::json(net, &text, out))?,
+        _ => {
+            let list = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
+            files.write(&list[0], |out| export::csv_nodes(net, &text, out))?;
+            files.write(&list[1], |out| export::csv_edges(net, out))?;
+            return Ok(list.to_vec());
+        }
+    }
+    Ok(vec![path.clone()])
+}
+
+/// Writes two graphs side by side on one page.
+///
+/// # Errors
+///
+/// Words where the file cannot be written.
+pub fn write_beside(
+    files: &Files,
+    path: &Path,
+    (a, b): (&Laid, &Laid),
+    matching: &Matching,
+) -> Result<Vec<PathBuf>, Trouble> {
+    let heading = format!("{} beside {}", a.net.title, b.net.title);
+    let page = page::graph(&heading, &[(&a.net, &a.spots), (&b.net, &b.spots)], &matching.pairs);
+    write_drawing(files, path, &Drawing::Page(page))?;
+    Ok(vec![path.to_path_buf()])
+}

@@ -1,0 +1,125 @@
+//! What every command works with: its options, its streams, the texts it reads, and its one budget.
+
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use fendle_ask::load::load;
+use fendle_ask::{Answer, Budget, End, Loaded, Store, Want};
+use serde_json::Value;
+
+use crate::args::{Common, Format, LevelArgs};
+use crate::files::Files;
+use crate::report::Reporter;
+
+/// Why a command could not end as it should.
+#[derive(Debug)]
+pub enum Trouble {
+    /// What was asked cannot be asked, or a limit was hit before anything was found.
+    Ask(fendle_ask::Trouble),
+    /// Output could not be written.
+    Output(io::Error),
+}
+
+impl Trouble {
+    /// Words for people.
+    pub fn words(text: impl Into<String>) -> Trouble {
+        Trouble::Ask(fendle_ask::Trouble::Message(text.into()))
+    }
+}
+
+impl From<io::Error> for Trouble {
+    fn from(e: io::Error) -> Trouble {
+        Trouble::Output(e)
+    }
+}
+
+impl From<fendle_ask::Trouble> for Trouble {
+    fn from(e: fendle_ask::Trouble) -> Trouble {
+        Trouble::Ask(e)
+    }
+}
+
+/// How a command ends: an ending, or trouble.
+pub type Ended = Result<End, Trouble>;
+
+/// What every command works with.
+pub struct Session {
+    /// Options that mean the same everywhere.
+    pub common: Common,
+    /// Where results go.
+    pub out: Box<dyn Write>,
+    /// Where diagnostics go.
+    pub reporter: Reporter,
+    /// The texts that were read.
+    pub store: Store,
+    /// Where they come from.
+    pub files: Files,
+    /// The one budget of this command.
+    pub budget: Arc<Budget>,
+}
+
+impl Session {
+    /// Whether the answer is wanted as a value.
+    pub fn is_json(&self) -> bool {
+        self.common.format == Format::Json
+    }
+
+    /// Loads the level that is named, with one start or all of them.
+    pub fn load(&mut self, args: &LevelArgs, want: Want) -> Result<Loaded, Trouble> {
+        let want = if args.after.is_some() { Want::One } else { want };
+        let level = load(&mut self.store, &self.files, &args.wish(), want, &self.budget)?;
+        if let (Some(n), false) = (level.one_of, self.is_json()) {
+            self.reporter.hint(&format!(
+                "{} holds {n} levels; this is the first, `{}` (--level takes another)",
+                args.file.display(),
+                level.name
+            ));
+        }
+        Ok(level)
+    }
+
+    /// Writes lines of the result.
+    pub fn lines<T: AsRef<str>>(&mut self, list: impl IntoIterator<Item = T>) -> io::Result<()> {
+        list.into_iter().try_for_each(|l| writeln!(self.out, "{}", l.as_ref()))
+    }
+
+    /// Writes one line of the result.
+    pub fn line(&mut self, text: impl AsRef<str>) -> io::Result<()> {
+        writeln!(self.out, "{}", text.as_ref())
+    }
+
+    /// Writes the one JSON value of a command.
+    pub fn json(&mut self, value: &Value) -> io::Result<()> {
+        writeln!(self.out, "{}", serde_json::to_string_pretty(value).expect("values have text keys"))
+    }
+
+    /// Writes an answer as it is wanted, says its fault, and gives its ending.
+    pub fn give<T>(
+        &mut self,
+        answer: &Answer<T>,
+        json: impl FnOnce(&Answer<T>) -> Value,
+        text: impl FnOnce(&Answer<T>) -> Vec<String>,
+    ) -> Ended {
+        if self.is_json() {
+            self.json(&json(answer))?;
+        } else if answer.fault.is_none() || !answer.asked.level.is_empty() {
+            self.lines(text(answer))?;
+        }
+        if let Some(fault) = &answer.fault {
+            self.out.flush()?;
+            self.reporter.show(&self.store.sources, std::slice::from_ref(&fault.diagnostic));
+        }
+        Ok(answer.end())
+    }
+
+    /// Says that files were written.
+    pub fn wrote(&mut self, files: &[PathBuf]) -> io::Result<()> {
+        if self.is_json() || files.is_empty() {
+            return Ok(());
+        }
+        let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
+        self.line("")?;
+        self.line(format!("wrote {}", names.join(" and ")))
+    }
+}

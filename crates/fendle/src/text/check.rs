@@ -1,0 +1,136 @@
+//! `check` as text.
+
+use fendle_ask::check::{Checked, Item, turns_alike};
+use fendle_ask::{Answer, End};
+use fendle_lang::model::{Model, ShapeTurns};
+use fendle_view::text::{counted, grouped, table};
+
+use super::{beside, headed, stopped_line};
+
+/// What was checked, file by file.
+pub fn lines(c: &Checked) -> Vec<String> {
+    let mut out = vec![];
+    for item in &c.items {
+        match item {
+            Item::Model(n) => {
+                let m = &c.models[*n];
+                let passed = counted(m.examples_passed as u64, "example passes", "examples pass");
+                let failing = match m.examples_failed.len() {
+                    0 => String::new(),
+                    n => format!(", {n} failing"),
+                };
+                out.push(format!("{}: model {}, {passed}{failing}", m.file, m.model));
+            }
+            Item::Levels { path, count, model, rows, keeps, laws } => {
+                out.push(format!("{path}: {} of {model}", counted(*count as u64, "level", "levels")));
+                levels(&mut out, c, rows, (*keeps, *laws));
+            }
+        }
+    }
+    out
+}
+
+fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bool, bool)) {
+    let list = || rows.iter().map(|n| &c.levels[*n]);
+    for l in list() {
+        if let Some(code) = &l.code {
+            out.push(format!("code of `{}`:", l.level));
+            out.push(code.clone());
+        }
+    }
+    let table_rows: Vec<Vec<String>> = list()
+        .map(|l| {
+            let mut row = vec![
+                l.level.clone(),
+                if l.rows > 0 { format!("{} x {}", l.rows, l.cols) } else { "-".into() },
+                grouped(l.bits_per_state.into()),
+                grouped(l.moves as u64),
+                l.start.clone(),
+                l.two_statuses.clone(),
+            ];
+            if keeps {
+                row.push(l.kept_quantities.join("; "));
+            }
+            if laws {
+                row.push(l.laws.join("; "));
+            }
+            row
+        })
+        .collect();
+    if table_rows.is_empty() {
+        return;
+    }
+    let mut head = vec!["level", "board", "bits", "moves", "start", "two statuses at once"];
+    if keeps {
+        head.push("kept quantities");
+    }
+    if laws {
+        head.push("laws");
+    }
+    out.extend(table(&head, &table_rows).into_iter().map(|l| format!("  {l}")));
+}
+
+/// Every shape of the models in all its turns.
+pub fn shapes(c: &Checked) -> Vec<String> {
+    let mut out: Vec<String> = c.models.iter().flat_map(|m| shapes_of(&m.definition)).collect();
+    out.push(String::new());
+    out
+}
+
+fn shapes_of(model: &Model) -> Vec<String> {
+    let mut out = vec![];
+    for group in &model.shapes {
+        out.push(String::new());
+        out.push(format!("shapes {} of {}", group.name, model.name));
+        group.shapes.iter().for_each(|s| shape(&mut out, s));
+    }
+    out
+}
+
+fn shape(out: &mut Vec<String>, shape: &ShapeTurns) {
+    let cells = || shape.turns.iter().flatten().copied().chain([(0, 0)]);
+    let ends = |of: fn(&(i64, i64)) -> i64| {
+        let list: Vec<i64> = cells().map(|c| of(&c)).collect();
+        list.iter().copied().min().unwrap_or(0)..=list.iter().copied().max().unwrap_or(0)
+    };
+    let (rows, cols) = (ends(|c| c.0), ends(|c| c.1));
+    let about = match shape.corner {
+        true => "a corner: the upper left one of the marked cell",
+        false => "the marked cell",
+    };
+    let alike: Vec<String> = turns_alike(shape).iter().map(|(i, j)| format!("{i} and {j}")).collect();
+    let alike = match alike.is_empty() {
+        true => String::new(),
+        false => format!("; turns {} look alike and lie differently", alike.join(", ")),
+    };
+    out.push(String::new());
+    out.push(format!(
+        "  {}: {} of {} drawn turns differ, about {about}{alike}",
+        shape.name,
+        shape.turns.len(),
+        shape.drawn
+    ));
+    let glyph = |turn: &[(i64, i64)], at: (i64, i64)| match (turn.contains(&at), at == (0, 0)) {
+        (true, true) => "@",
+        (false, true) => "+",
+        (true, false) => "x",
+        (false, false) => ".",
+    };
+    let block = |(t, turn): (usize, &Vec<(i64, i64)>)| {
+        let row = |r: i64| cols.clone().map(|c| glyph(turn, (r, c))).collect::<Vec<_>>().join(" ");
+        headed(format!("turn {t}"), rows.clone().map(row).collect())
+    };
+    let blocks: Vec<Vec<String>> = shape.turns.iter().enumerate().map(block).collect();
+    out.extend(beside(&blocks).into_iter().map(|l| format!("  {l}")));
+}
+
+/// The last line.
+pub fn last(a: &Answer<Checked>, end: End) -> Option<String> {
+    match end {
+        End::Yes => Some("all is well".into()),
+        End::Undecided | End::Interrupted => {
+            Some(format!("undecided: {}; what is above was checked", stopped_line(a).unwrap_or_default()))
+        }
+        End::No | End::Bad => None,
+    }
+}

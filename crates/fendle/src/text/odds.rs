@@ -1,0 +1,186 @@
+//! `odds` as text.
+
+use fendle_ask::Answer;
+use fendle_ask::odds::{Estimate, MOVES_MAX, Odds};
+use fendle_core::Aim;
+use fendle_core::odds::{AimValue, Value};
+use fendle_view::text::{counted, grouped, table};
+
+use super::{move_lines, named, value_text};
+
+/// What chance does to a level.
+pub fn lines(a: &Answer<Odds>) -> Vec<String> {
+    let o = &a.found;
+    let mut out = named(&a.asked);
+    if a.fault.is_some() {
+        out.push("no answer: the model broke".into());
+        return out;
+    }
+    if o.is_answered() {
+        if o.layouts > 0 {
+            let layouts = counted(o.layouts as u64, "layout", "layouts");
+            out.push(format!("played with what can be known: {layouts} at the start"));
+        }
+        answers(&mut out, o);
+    } else {
+        let why = a.stopped_by.as_ref().map_or("a limit", |s| s.words.as_str());
+        let states = counted(o.states, "state", "states");
+        out.push(format!("no exact answer: stopped by {why} after {states}"));
+        if o.possible == Some(true) {
+            out.push("possible: a goal was seen".into());
+        }
+    }
+    if let Some(e) = &o.estimate {
+        out.push(String::new());
+        estimate(&mut out, o.has_goal, e);
+    }
+    if o.is_answered()
+        && let Some(by) = super::stopped_line(a)
+    {
+        out.push(format!("the plays were {by}"));
+    }
+    out
+}
+
+fn answers(out: &mut Vec<String>, o: &Odds) {
+    let yes = |b: bool| if b { "yes" } else { "no" };
+    let mut rows: Vec<(&str, String)> = vec![];
+    if o.has_goal {
+        let lucky = o.shortest_if_lucky.map_or(String::new(), |n| {
+            format!("; shortest if lucky: {}", counted(n.into(), "move", "moves"))
+        });
+        let possible = o.possible.map_or("not known: no goal was seen", yes);
+        rows.push(("possible", format!("{possible}{lucky}")));
+        let way = |b: Option<bool>, how: &str| {
+            let b = b == Some(true);
+            format!("{}: {} way of playing wins {how}", yes(b), if b { "some" } else { "no" })
+        };
+        rows.push(("certain", way(o.certain, "against every draw")));
+        rows.push(("almost certain", way(o.almost_certain, "with probability 1")));
+        if let Some(v) = &o.best_probability {
+            rows.push(("best probability", value_text(v, true)));
+        }
+        let none = "none: no way of playing wins with probability 1";
+        let moves = o.least_expected_moves.as_ref().map_or(none.into(), |v| value_text(v, false));
+        rows.push(("least expected moves", moves));
+    }
+    if let (Some(aim), Some(wanted)) = (&o.aim, o.wanted) {
+        let what = match wanted {
+            Aim::MostScore => "most score",
+            Aim::LeastScore => "least score",
+            Aim::Most => "aim, most",
+            Aim::Least => "aim, least",
+        };
+        let text = match &aim.0 {
+            AimValue::Best(v) if !o.chance => value_text(v, false),
+            AimValue::Best(v) => format!("{} expected", value_text(v, false)),
+            AimValue::Unbounded => "unbounded: a cycle gains every time round".into(),
+            AimValue::Unknown(why) => format!("not known: {why}"),
+        };
+        rows.push((what, text));
+    }
+    if rows.is_empty() {
+        out.push("this model has neither a goal nor an aim: nothing can be better or worse".into());
+    }
+    out.extend(rows.iter().map(|(name, text)| format!("{name:<22}{text}")));
+    if let Some(most) = &o.set_aside_most {
+        out.push(format!(
+            "{:<22}at most {} of a move, past the bound of its cascade: answers are intervals",
+            "set aside",
+            value_text(most, true)
+        ));
+    }
+    if o.has_goal && o.winnable > 0 {
+        let mut parts = vec![counted(o.fatal_moves, "fatal move", "fatal moves")];
+        if o.chance {
+            parts.push(counted(o.fatal_draws, "fatal draw", "fatal draws"));
+        }
+        if let Some(n) = o.blunders {
+            parts.push(counted(n, "blunder", "blunders"));
+        }
+        let states = counted(o.states, "state", "states");
+        out.push(format!("{:<22}{}, in {states}", "in the space", parts.join(", ")));
+    }
+    if o.moves.as_ref().is_some_and(|m| !m.is_empty()) {
+        out.push(String::new());
+        out.extend(worth(o));
+    }
+    if let Some(play) = o.aim_play.as_ref().filter(|p| !p.is_empty()) {
+        out.push(String::new());
+        out.push("a play that reaches it:".into());
+        out.extend(move_lines(play));
+    }
+}
+
+/// What each move from the start is worth, as a table.
+fn worth(o: &Odds) -> Vec<String> {
+    let moves = o.moves.as_deref().unwrap_or_default();
+    let by_middle = |a: &&Value, b: &&Value| a.middle().total_cmp(&b.middle());
+    let best = moves.iter().filter_map(|m| m.best_probability.as_ref()).max_by(by_middle);
+    let most = o.wanted.is_some_and(Aim::wants_most);
+    let best_aim = moves.iter().filter_map(|m| m.aim.as_ref()).max_by(|a, b| {
+        let order = by_middle(a, b);
+        if most { order } else { order.reverse() }
+    });
+    let mut head = vec!["move", "outcomes"];
+    if o.has_goal {
+        head.extend(["best probability", ""]);
+    }
+    if best_aim.is_some() {
+        head.extend(["aim", ""]);
+    }
+    let rows: Vec<Vec<String>> = moves
+        .iter()
+        .map(|m| {
+            let mut row = vec![m.name.clone(), grouped(m.outcomes.into())];
+            if let (Some(v), Some(best)) = (&m.best_probability, best) {
+                row.push(value_text(v, true));
+                row.push(if best.middle() > 0.0 && v.high() <= f64::MIN_POSITIVE * 4.0 {
+                    "fatal".into()
+                } else if v.is_below(best) {
+                    "a blunder".into()
+                } else if v == best && best.middle() > 0.0 {
+                    "best".into()
+                } else {
+                    String::new()
+                });
+            }
+            if let (Some(v), Some(best)) = (&m.aim, best_aim) {
+                row.push(value_text(v, false));
+                row.push(if v == best { "best".into() } else { String::new() });
+            }
+            row
+        })
+        .collect();
+    table(&head, &rows)
+}
+
+fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
+    out.push(format!(
+        "an estimate, no proof: {} with the policy `{}`, seed {}",
+        counted(e.plays, "play", "plays"),
+        e.policy,
+        e.seed
+    ));
+    if has_goal {
+        let (lo, hi) = e.win_share_95;
+        out.push(format!(
+            "  won {} of {}: {:.2} %, 95 % interval {:.2} to {:.2} %",
+            grouped(e.won),
+            grouped(e.plays),
+            100.0 * e.won as f64 / e.plays.max(1) as f64,
+            100.0 * lo,
+            100.0 * hi
+        ));
+        out.push("  the best way of playing wins at least as often as this policy does".into());
+    }
+    let (a, b) = e.mean_score_95;
+    out.push(format!(
+        "  mean score {:.2}, 95 % interval {a:.2} to {b:.2}; mean length {:.1} moves",
+        e.mean_score, e.mean_moves
+    ));
+    if e.unfinished > 0 {
+        let plays = counted(e.unfinished, "play", "plays");
+        out.push(format!("  {plays} broken off after {MOVES_MAX} moves"));
+    }
+}

@@ -1,0 +1,104 @@
+//! `solve` as text.
+
+use fendle_ask::Answer;
+use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
+use fendle_core::infer::fraction;
+use fendle_view::text::counted;
+
+use super::{beside, chance_text, headed, move_lines, named, position_lines, wrapped};
+
+/// A solution, or the proof that there is none, or what is missing. `brief`: without boards.
+pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
+    let s = &a.found;
+    let mut out = named(&a.asked);
+    let Some(moves) = &s.solution else {
+        if !brief {
+            out.extend(position_lines(&s.start));
+            out.push(String::new());
+        }
+        if s.verdict == "fault" {
+            out.push("no answer: the model broke".into());
+            return out;
+        }
+        out.extend(wrapped(&format!("{}: {}", s.verdict, s.words)));
+        if s.states > 0 && s.verdict == "undecided" {
+            out.push(format!("{} seen", counted(s.states, "state", "states")));
+        }
+        return out;
+    };
+    if moves.is_empty() {
+        out.push("solvable: the start is won already".into());
+    } else {
+        let length = counted(moves.len() as u64, "move", "moves");
+        let lucky = if s.if_lucky { " if lucky" } else { "" };
+        out.push(format!("solvable{lucky} in {length}, and in no fewer ({})", s.words));
+        out.extend(move_lines(moves));
+    }
+    out.push(format!("{} seen", counted(s.states, "state", "states")));
+    if !brief {
+        out.push(String::new());
+        let words = |i: usize| if i == 0 { "start".into() } else { format!("{i}. {}", moves[i - 1]) };
+        let blocks: Vec<Vec<String>> =
+            s.positions.iter().enumerate().map(|(i, p)| headed(words(i), position_lines(p))).collect();
+        out.extend(beside(&blocks));
+    }
+    out
+}
+
+/// A way for one who knows no more than is told, or what the information states say.
+pub fn knowing(a: &Answer<SolvedKnowing>) -> Vec<String> {
+    let s = &a.found;
+    let mut out = named(&a.asked);
+    match &s.kind {
+        Knowing::Way { no_guess, guesses_before_moves, chance_to_survive_all, shortest } => {
+            let names: Vec<String> = s
+                .solution
+                .iter()
+                .flatten()
+                .enumerate()
+                .map(|(i, m)| {
+                    let guess = if guesses_before_moves.contains(&i) { " (a guess)" } else { "" };
+                    format!("{m}{guess}")
+                })
+                .collect();
+            let n = counted(names.len() as u64, "move", "moves");
+            let certain = "every step is certain when it is made";
+            out.push(match (*no_guess, *shortest) {
+                (true, true) => format!("solvable without a guess in {n}, and in no fewer: {certain}"),
+                (true, false) => format!("solvable without a guess, in {n}: {certain}"),
+                (false, _) => {
+                    debug_assert!(*chance_to_survive_all != fraction(1, 1));
+                    let guesses = counted(guesses_before_moves.len() as u64, "guess", "guesses");
+                    let survive = chance_text(chance_to_survive_all);
+                    format!("solvable in {n} with {guesses}; the chance to survive them all is {survive}")
+                }
+            });
+            out.extend(move_lines(&names));
+            out.push(if *shortest {
+                "--known takes the layout as known".into()
+            } else {
+                "a way for one who knows no more than is told; not always the shortest (--known takes the layout as known)"
+                    .into()
+            });
+        }
+        Knowing::Space { certain, shortest_if_lucky, states } => {
+            let states = counted(*states, "information state", "information states");
+            let lucky = counted(shortest_if_lucky.unwrap_or(0).into(), "move", "moves");
+            out.push(match (s.verdict, *certain) {
+                ("solvable", true) => format!(
+                    "certain: some way of playing wins whatever is hidden; shortest if lucky: {lucky} ({states})"
+                ),
+                ("solvable", false) => format!(
+                    "possible, by guessing: shortest if lucky: {lucky} ({states}); `fendle odds` says how likely"
+                ),
+                ("unsolvable", _) => format!("unsolvable: none of {states} is won"),
+                ("fault", _) => format!("no answer: the model broke after {states}"),
+                _ => {
+                    let by = a.stopped_by.as_ref().map_or("a limit", |s| s.words.as_str());
+                    format!("undecided: stopped by {by} after {states}")
+                }
+            });
+        }
+    }
+    out
+}
