@@ -266,8 +266,7 @@ fn open_facts(store: &Store, level: &Loaded, space: bool, budget: &Budget) -> Re
     if space && facts.fault.is_none() {
         let found = searched(store, level, &level.game, budget)?;
         facts.fault = found.fault.as_ref().map(|f| crate::answer::fault_report(store, level, f));
-        let hit = found.counts.limit.or(found.counts.cut.then_some(Limit::SetAside));
-        if let Some(hit) = hit {
+        if let Some(hit) = found.counts.limit {
             facts.limit = facts.limit.or(Some(hit));
             facts.why = format!("not decided: stopped by {}", budget.words(hit));
         }
@@ -398,7 +397,8 @@ fn check(facts: &Facts, name: &str, want: &RawKind, budget: &Budget) -> Checked 
             (None, None) => open(),
         },
         (RawKind::Int(want), name) => {
-            let counts = facts.counts.as_ref().filter(|c| c.limit.is_none() && !c.cut);
+            // Branches past the bound of a cascade that the level declares are set aside: the counts are of what it declares.
+            let counts = facts.counts.as_ref().filter(|c| c.limit.is_none());
             match counts.map(|c| json!(c)).as_ref().and_then(|c| c[name].as_i64()) {
                 Some(n) => fits(n == *want, format!("expected {name} = {want}, it is {n}")),
                 None if facts.limit.is_some() => open(),

@@ -187,6 +187,10 @@ pub enum NotFair {
 /// [`NotFair`].
 pub fn fairness(level: &Loaded, budget: &Budget) -> Result<Answer<Fairness>, NotFair> {
     let b = &level.game.bound;
+    if !b.model.hides() {
+        let words = format!("the model `{}` hides nothing", b.model.name);
+        return Err(NotFair::Trouble(Trouble::Message(words)));
+    }
     if b.seen.iter().any(Option::is_some) {
         let words = "--no-guess plays a layout, and this level gives only what is seen";
         return Err(NotFair::Trouble(words.into()));

@@ -122,6 +122,7 @@ pub struct Odds {
     /// A play that reaches it.
     pub aim_play: Option<Vec<String>>,
     /// The greatest chance with which one move is set aside.
+    #[serde(serialize_with = "as_exact")]
     pub set_aside_most: Option<Value>,
     /// Fatal moves in the space.
     pub fatal_moves: u64,
@@ -154,6 +155,14 @@ pub struct Odds {
     /// Where play begins.
     #[serde(skip)]
     pub position: Position,
+}
+
+/// An exact value as its fraction.
+fn as_exact<S: Serializer>(value: &Option<Value>, s: S) -> Result<S::Ok, S::Error> {
+    match value {
+        Some(Value::Exact(r)) => s.serialize_str(&r.to_string()),
+        other => other.serialize(s),
+    }
 }
 
 impl Odds {

@@ -28,18 +28,20 @@ impl Position {
         Position { line: b.shown_line(state), drawn: b.draw(state), state: state.to_vec() }
     }
 
-    /// Boards and values as plain lines, for notes.
+    /// Boards with their rows and columns numbered, and values, as plain lines for notes.
     #[must_use]
     pub fn plain_lines(&self) -> Vec<String> {
         let mut out = vec![];
-        for Picture { rows, joined, .. } in &self.drawn.pictures {
-            let widest = rows.iter().flatten().map(|c| c.chars().count()).max().unwrap_or(1);
-            let gap = if *joined && widest == 1 { "" } else { " " };
-            let line = |row: &Vec<String>| {
-                let cells: Vec<String> = row.iter().map(|c| format!("{c:>widest$}")).collect();
-                cells.join(gap).trim_end().to_string()
+        for Picture { rows, .. } in &self.drawn.pictures {
+            let columns: Vec<String> =
+                (1..=rows.first().map_or(0, Vec::len)).map(|c| c.to_string()).collect();
+            let widest = rows.iter().flatten().chain(&columns).map(|c| c.chars().count()).max().unwrap_or(1);
+            let line = |head: String, row: &[String]| {
+                let cells: String = row.iter().map(|c| format!("  {c:>widest$}")).collect();
+                format!("{head:>2}{cells}").trim_end().to_string()
             };
-            out.extend(rows.iter().map(line));
+            out.push(line(String::new(), &columns));
+            out.extend(rows.iter().enumerate().map(|(r, row)| line((r + 1).to_string(), row)));
         }
         out.extend(self.drawn.values.iter().map(|(name, value)| format!("{name} = {value}")));
         out

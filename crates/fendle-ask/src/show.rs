@@ -62,7 +62,8 @@ pub fn show(level: &Loaded) -> Answer<Shown> {
 pub fn status_text(b: &Bound, state: &[i32]) -> String {
     match Eval::new(b).status(state) {
         Ok(None) => "running".into(),
-        Ok(Some(e)) => ending_text(&b.model.endings[e]),
+        // Past the endings of the model stands the state of what was set aside.
+        Ok(Some(e)) => b.model.endings.get(e).map_or("set aside".into(), ending_text),
         Err(fault) => format!("the model breaks: {fault}"),
     }
 }

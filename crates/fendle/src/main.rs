@@ -61,6 +61,7 @@ fn main() -> ExitCode {
         store: Store::default(),
         files: Files::default(),
         budget,
+        level: None,
     };
     let ended = run(cli.command, &mut session).or_else(|trouble| say(&mut session, trouble));
     let ended = ended.and_then(|end| Ok(session.out.flush().map(|()| end)?));
@@ -99,7 +100,7 @@ fn say(s: &mut Session, trouble: Trouble) -> Ended {
         }
         fendle_ask::Trouble::Fault(fault) => {
             if s.is_json() {
-                s.json(&json!({"verdict": "fault", "fault": &fault}))?;
+                s.json(&json!({"level": s.level, "verdict": "fault", "fault": &fault}))?;
             }
             s.out.flush()?;
             s.reporter.show(&s.store.sources, std::slice::from_ref(&fault.diagnostic));
@@ -115,7 +116,7 @@ fn undecided(s: &mut Session, limit: Limit) -> Ended {
     let sentence = text::undecided(limit, &words);
     if s.is_json() {
         let by = StoppedBy { limit, words };
-        s.json(&json!({"verdict": "undecided", "why": sentence, "stopped_by": by}))?;
+        s.json(&json!({"level": s.level, "verdict": "undecided", "why": sentence, "stopped_by": by}))?;
     } else {
         s.line(sentence)?;
     }

@@ -57,6 +57,8 @@ pub struct Session {
     pub files: Files,
     /// The one budget of this command.
     pub budget: Arc<Budget>,
+    /// The level that is asked about, once it is loaded.
+    pub level: Option<String>,
 }
 
 impl Session {
@@ -69,6 +71,7 @@ impl Session {
     pub fn load(&mut self, args: &LevelArgs, want: Want) -> Result<Loaded, Trouble> {
         let want = if args.after.is_some() { Want::One } else { want };
         let level = load(&mut self.store, &self.files, &args.wish(), want, &self.budget)?;
+        self.level = Some(level.name.clone());
         if let (Some(n), false) = (level.one_of, self.is_json()) {
             self.reporter.hint(&format!(
                 "{} holds {n} levels; this is the first, `{}` (--level takes another)",

@@ -35,21 +35,27 @@ impl Checker<'_> {
 
     pub(super) fn function(&mut self, i: usize, call: Option<Span>) -> Option<Ty> {
         if self.busy.contains(&i) {
-            let (name, ..) = self.fn_asts[i].clone();
+            let name = self.fn_asts[i].name.clone();
             self.error("M015", call.unwrap_or(name.span), format!("`{}` calls itself", name.text))
                 .notes
                 .push("functions cannot recurse; use `flood`, `for` or `repeat at most`".into());
             return None;
         }
-        if let Some(f) = &self.fns[i] {
-            return Some(f.body.ty);
+        if let Some(ty) = self.fns[i].as_ref().map(|f| f.body.ty) {
+            let at = call.unwrap_or(self.fn_asts[i].name.span);
+            return self.may_nest(self.fn_heights[i], at).then_some(ty);
         }
         self.busy.push(i);
+        let outer = std::mem::replace(&mut self.deepest, self.nesting);
         let scope = std::mem::take(&mut self.scope);
         let place = std::mem::replace(&mut self.place, Place::Fn);
-        let (name, params, body) = self.fn_asts[i].clone();
+        let FnTree { name, params, result, body } = self.fn_asts[i].clone();
         self.params(&params);
         let body = self.expr(&body);
+        let body = match &result {
+            Some(ty) => self.result(body, ty),
+            None => body,
+        };
         // A grid of bools is given as the set of cells that it is.
         let body = if body.ty == Ty::Grid(Scalar::Bool) { Expr { ty: Ty::Set, ..body } } else { body };
         let ty = body.ty;
@@ -58,9 +64,40 @@ impl Checker<'_> {
         }
         let locals = std::mem::replace(&mut self.scope, scope).locals;
         self.place = place;
+        self.fn_heights[i] = self.deepest - self.nesting;
+        self.deepest = self.deepest.max(outer);
         self.busy.pop();
         self.fns[i] = Some(FnDef { name: name.text, params: params.len(), locals, body });
         Some(ty)
+    }
+
+    /// What a function gives, held to the type that it is declared to give.
+    fn result(&mut self, body: Expr, ty: &tree::Type) -> Expr {
+        match &ty.kind {
+            tree::TypeKind::Named(n) if n == "place" => self.coerce(body, Ty::Place),
+            tree::TypeKind::Set => self.coerce(body, Ty::Set),
+            _ => match self.dom(ty) {
+                Some(dom) => {
+                    let value = self.coerce(body, dom.scalar().ty());
+                    within(value, &dom)
+                }
+                None => body,
+            },
+        }
+    }
+
+    /// Whether so many more levels may be nested here; says once where they may not.
+    pub(super) fn may_nest(&mut self, levels: u32, span: Span) -> bool {
+        self.deepest = self.deepest.max(self.nesting + levels);
+        if self.nesting + levels <= NESTING_MAX {
+            return true;
+        }
+        if !std::mem::replace(&mut self.too_deep, true) {
+            self.error("M085", span, "calls are nested too deeply here").notes.push(format!(
+                "what a function calls counts where it is called; at most {NESTING_MAX} levels are followed"
+            ));
+        }
+        false
     }
 
     pub(super) fn procedure(&mut self, i: usize, call: Option<Span>) {
@@ -72,9 +109,12 @@ impl Checker<'_> {
             return;
         }
         if self.procs[i].is_some() {
+            let at = call.unwrap_or(self.proc_asts[i].0.span);
+            self.may_nest(self.proc_heights[i], at);
             return;
         }
         self.proc_busy.push(i);
+        let outer = std::mem::replace(&mut self.deepest, self.nesting);
         let scope = std::mem::take(&mut self.scope);
         let place = std::mem::replace(&mut self.place, Place::Proc);
         let refused = std::mem::replace(&mut self.refused_here, false);
@@ -86,6 +126,8 @@ impl Checker<'_> {
         self.place = place;
         self.proc_refuses[i] = std::mem::replace(&mut self.refused_here, refused);
         self.proc_draws[i] = std::mem::replace(&mut self.drawn, drawn);
+        self.proc_heights[i] = self.deepest - self.nesting;
+        self.deepest = self.deepest.max(outer);
         self.proc_busy.pop();
         self.procs[i] = Some(ProcDef { name: name.text, params: params.len(), locals, body });
     }

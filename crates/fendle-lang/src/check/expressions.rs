@@ -4,6 +4,16 @@ use super::*;
 
 impl Checker<'_> {
     pub(super) fn expr(&mut self, e: &A) -> Expr {
+        if !self.may_nest(1, e.span) {
+            return self.bad(e.span);
+        }
+        self.nesting += 1;
+        let out = self.expr_here(e);
+        self.nesting -= 1;
+        out
+    }
+
+    fn expr_here(&mut self, e: &A) -> Expr {
         let span = e.span;
         let make = |kind, ty| Expr { kind, ty, span };
         match &e.kind {

@@ -79,6 +79,19 @@ struct Scope {
     on_board: Vec<usize>,
 }
 
+/// A function as it is written.
+#[derive(Clone)]
+struct FnTree {
+    name: Name,
+    params: Vec<tree::Param>,
+    result: Option<tree::Type>,
+    body: A,
+}
+
+/// How deep expressions and statements may be nested, through calls as well: both executors follow a call where it stands, and
+/// this is what their stacks hold.
+const NESTING_MAX: u32 = 400;
+
 struct Checker<'a> {
     file: FileId,
     errors: &'a mut Vec<Diagnostic>,
@@ -94,9 +107,18 @@ struct Checker<'a> {
     move_asts: Vec<(Name, Vec<tree::Param>)>,
     vars: Vec<VarDef>,
     tallies: Vec<String>,
-    fn_asts: Vec<(Name, Vec<tree::Param>, A)>,
+    fn_asts: Vec<FnTree>,
     fns: Vec<Option<FnDef>>,
     busy: Vec<usize>,
+    /// How many expressions and statements enclose this one, through calls as well.
+    nesting: u32,
+    /// The greatest that `nesting` has been since the body that is checked began.
+    deepest: u32,
+    /// How deep the bodies that are checked already are nested in themselves, through calls as well: of functions, of procedures.
+    fn_heights: Vec<u32>,
+    proc_heights: Vec<u32>,
+    /// Said once that calls are nested too deeply.
+    too_deep: bool,
     proc_asts: Vec<(Name, Vec<tree::Param>, tree::Block)>,
     procs: Vec<Option<ProcDef>>,
     proc_busy: Vec<usize>,
@@ -207,6 +229,11 @@ impl<'a> Checker<'a> {
             fn_asts: vec![],
             fns: vec![],
             busy: vec![],
+            nesting: 0,
+            deepest: 0,
+            fn_heights: vec![],
+            proc_heights: vec![],
+            too_deep: false,
             proc_asts: vec![],
             procs: vec![],
             proc_busy: vec![],

@@ -424,15 +424,24 @@ impl Checker<'_> {
                         self.tallies.push(name.text.clone());
                     }
                 }
-                Item::Fn { name, params, body } if self.declare(name, Global::Fn(self.fn_asts.len())) => {
-                    self.fn_asts.push((name.clone(), params.clone(), body.clone()));
+                Item::Fn { name, params, result, body }
+                    if self.declare(name, Global::Fn(self.fn_asts.len())) =>
+                {
+                    self.fn_asts.push(FnTree {
+                        name: name.clone(),
+                        params: params.clone(),
+                        result: result.clone(),
+                        body: body.clone(),
+                    });
                     self.fns.push(None);
+                    self.fn_heights.push(0);
                 }
                 Item::Proc { name, params, body }
                     if self.declare(name, Global::Proc(self.proc_asts.len())) =>
                 {
                     self.proc_asts.push((name.clone(), params.clone(), body.clone()));
                     self.procs.push(None);
+                    self.proc_heights.push(0);
                     self.proc_refuses.push(false);
                     self.proc_draws.push(false);
                 }

@@ -150,7 +150,7 @@ impl Checker<'_> {
                 return self.bad(span);
             }
             let Some(ty) = self.function(f, Some(name.span)) else { return self.bad(span) };
-            let params = self.fn_asts[f].1.clone();
+            let params = self.fn_asts[f].params.clone();
             let args = self.args(name, &params, args);
             return make(Ek::Call(f, args), ty);
         }

@@ -2,6 +2,9 @@
 
 use super::*;
 
+/// A statement takes more of a stack than an expression.
+const STATEMENT: u32 = 2;
+
 impl Checker<'_> {
     pub(super) fn block(&mut self, block: &[tree::Stmt]) -> Vec<Stmt> {
         self.nested(|c| c.statements(block))
@@ -24,7 +27,13 @@ impl Checker<'_> {
                 }
                 break;
             }
-            if let Some(kind) = self.stmt(stmt) {
+            if !self.may_nest(STATEMENT, stmt.span) {
+                continue;
+            }
+            self.nesting += STATEMENT;
+            let checked = self.stmt(stmt);
+            self.nesting -= STATEMENT;
+            if let Some(kind) = checked {
                 out.push(Stmt { kind, span: stmt.span });
             }
         }

@@ -438,6 +438,8 @@ pub enum Item {
     Fn {
         name: Name,
         params: Vec<Param>,
+        /// The type of what it gives, where the model says it.
+        result: Option<Type>,
         body: Expr,
     },
     Proc {

@@ -317,6 +317,7 @@ fn draw_all(s: &mut Session) -> Result<(), Trouble> {
             store: Store::default(),
             files: Files::default(),
             budget: Arc::clone(&s.budget),
+            level: None,
         };
         crate::run(cli.command, &mut silent)?;
         let quoted: Vec<String> = args

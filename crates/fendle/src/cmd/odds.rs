@@ -27,7 +27,12 @@ pub fn run(
         }
     }
     let files = if not_drawn.is_none() && answer.fault.is_none() { picture.files() } else { &[] };
-    let end = s.give(&answer, |a| json::answer_and_file(a, files), text::odds::lines)?;
+    let value = |a: &_| {
+        let mut out = json::answer(a);
+        out["wrote"] = serde_json::json!(files.first());
+        out
+    };
+    let end = s.give(&answer, value, text::odds::lines)?;
     s.wrote(files)?;
     if let (Some(why), false) = (not_drawn, s.is_json()) {
         s.line("")?;

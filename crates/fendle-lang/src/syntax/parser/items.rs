@@ -195,11 +195,9 @@ impl Parser<'_> {
             "fn" => {
                 let name = self.name("the function's name")?;
                 let params = self.params()?;
-                if self.eat_op(":") {
-                    self.ty()?;
-                }
+                let result = if self.eat_op(":") { Some(self.ty()?) } else { None };
                 self.op("=")?;
-                Item::Fn { name, params, body: self.expr()? }
+                Item::Fn { name, params, result, body: self.expr()? }
             }
             "proc" => {
                 let name = self.name("the procedure's name")?;
