@@ -19,6 +19,8 @@ use crate::words::{counted, grouped};
 
 /// States that may be searched, all levels with something taken out together, without being asked to.
 const IDLE_STATES: u64 = 4_000_000;
+/// States by which it is told which cells are one body.
+const BODY_STATES: usize = 2_000;
 /// States above which the model's bound is looked at on the solution only.
 const BOUND_STATES: u64 = 300_000;
 
@@ -266,7 +268,12 @@ fn check_bound(game: &Game, found: &Explored, far: &Distances, budget: &Budget) 
 
 /// Takes each wall, piece and cell out alone and solves the level again.
 fn idle_parts(game: &Game, found: &Explored, limits: &Limits, anyway: bool, budget: &Budget) -> Idle {
-    let list = without_each(&game.bound);
+    // Some states of all depths show which cells of a grid are one body.
+    let space = &found.space;
+    let stride = (space.ids_len() / BODY_STATES).max(1);
+    let reached: Vec<Vec<i32>> =
+        space.ids().step_by(stride).map(|id| game.unpack(&space.state(id))).collect();
+    let list = without_each(&game.bound, &reached);
     let work = found.counts.states.saturating_mul(list.len() as u64);
     if work > IDLE_STATES && !anyway {
         return Idle::NotTried(format!(

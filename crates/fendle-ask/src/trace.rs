@@ -11,6 +11,7 @@ use serde_json::{Map, Value, json};
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, trouble_of};
 use crate::budget::Budget;
 use crate::explore::searched;
+use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, class_word};
@@ -142,9 +143,7 @@ pub fn trace(
     verdict: bool,
     budget: &Budget,
 ) -> Result<Answer<Trace>, Trouble> {
-    if level.known {
-        crate::knowledge::needs_layout(level, "trace --known")?;
-    }
+    needs_layout(level, "trace")?;
     let list = level.parse_moves(store, "MOVES", moves)?;
     let game = &level.game;
     let b = &game.bound;

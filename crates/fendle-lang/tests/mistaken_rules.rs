@@ -10,6 +10,7 @@ use fendle_lang::Game;
 use fendle_lang::play::examples::run_all;
 use fendle_lang::run::setup;
 use fendle_lang::run::{Eval, FaultKind};
+use fendle_lang::state::Stop;
 
 const MERGE: &str = include_str!("../../../models/merge.fendle");
 const MATCH: &str = include_str!("../../../models/match.fendle");
@@ -18,7 +19,8 @@ const FALL: &str = include_str!("../../../models/fall.fendle");
 /// The titles of the examples that fail.
 fn failing(text: &str) -> Vec<String> {
     let model = common::model(text);
-    run_all(&model, text).into_iter().filter(|r| !r.failures.is_empty()).map(|r| r.title).collect()
+    let results = run_all(&model, text, &Stop::default()).expect("nobody says stop");
+    results.into_iter().filter(|r| !r.failures.is_empty()).map(|r| r.title).collect()
 }
 
 /// The model with one place changed.

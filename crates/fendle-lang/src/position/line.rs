@@ -108,9 +108,20 @@ impl Bound {
         errors: &mut Vec<Diagnostic>,
     ) -> Option<Option<(Vec<i32>, Vec<Option<Vec<Option<i64>>>>)>> {
         let tells = &self.model.tells;
+        let name_of = |part: &str| part.split_once('=').map(|(name, _)| name.trim().to_string());
+        let is_given =
+            |v: usize| text.split(';').any(|p| name_of(p).as_ref() == Some(&self.model.vars[v].name));
         let named = |part: &str| {
-            let (name, _) = part.split_once('=')?;
-            tells.iter().position(|t| t.name == name.trim())
+            let name = name_of(part)?;
+            let t = tells.iter().position(|t| t.name == name)?;
+            // A tell may be named like the hidden variable itself. Whoever also says what lies open speaks as the author does,
+            // and where that is no variable, whoever leaves nothing covered.
+            let hidden = self.model.vars.iter().any(|v| v.hidden && v.name == name);
+            let by_author = match tells[t].opened() {
+                Some(v) => is_given(v),
+                None => !part.contains('~'),
+            };
+            (!hidden || !by_author).then_some(t)
         };
         if !text.split(';').any(|p| named(p).is_some()) {
             return Some(None);

@@ -112,9 +112,10 @@ pub struct Without {
     pub bound: Bound,
 }
 
-/// The level with each wall, each piece and each empty cell taken out alone.
+/// The level with each wall, each piece and each empty cell taken out alone. `reached`: some states of its space, by which it is
+/// told which cells of a grid are one body: a body is taken out whole.
 #[must_use]
-pub fn without_each(b: &Bound) -> Vec<Without> {
+pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
     let model = &b.model;
     let mut out = vec![];
     let mut taken = vec![false; b.cells()];
@@ -138,28 +139,39 @@ pub fn without_each(b: &Bound) -> Vec<Without> {
             (None, false) if def.shape == Shape::Set || def.dom.scalar() == Scalar::Bool => Some(0),
             _ => None,
         };
+        let mut gone: Vec<usize> = vec![];
         for cell in 0..slot.len {
             let from = if def.state { &b.position } else { &b.data };
             let value = i64::from(from[slot.base + cell]);
             if value != nothing.unwrap_or(0) {
                 taken[cell] = true;
             }
+            if gone.contains(&cell) {
+                continue;
+            }
             // Rearranged grids keep their pieces; what the goal wants is no part to be taken out.
             let fixed = def.rearranged.is_some() || twin || !def.state && def.shape == Shape::Set;
             let Some(nothing) = nothing.filter(|n| *n != value && slot.holds(*n) && !fixed) else { continue };
             let mut bound = b.clone();
-            if def.state {
-                bound.position[slot.base + cell] = nothing as i32;
-                bound.start[slot.base + cell] = nothing as i32;
-            } else {
-                bound.data[slot.base + cell] = nothing as i32;
+            let cells = match def.state {
+                true => body_at(b, v, cell, reached),
+                false => vec![cell],
+            };
+            for &part in &cells {
+                if def.state {
+                    bound.position[slot.base + part] = nothing as i32;
+                    bound.start[slot.base + part] = nothing as i32;
+                } else {
+                    bound.data[slot.base + part] = nothing as i32;
+                }
             }
             out.push(Without {
                 kind: if def.state { Removed::Piece } else { Removed::Wall },
                 name: def.name.clone(),
-                cell: cell_name(cell, b.cols),
+                cell: cells.iter().map(|c| cell_name(*c, b.cols)).collect::<Vec<_>>().join(" "),
                 bound,
             });
+            gone.extend(cells);
         }
     }
     for cell in (0..b.cells()).filter(|c| !taken[*c]) {
@@ -178,6 +190,51 @@ pub fn without_each(b: &Bound) -> Vec<Without> {
     }
     out.sort_by_key(|w| w.kind);
     out
+}
+
+/// The cells of the body of which a cell of a grid is a part: all that hold its value, where these keep their form in every state
+/// that was reached and are seen to move, or hang together and never do. Else the cell alone.
+fn body_at(b: &Bound, v: usize, cell: usize, reached: &[Vec<i32>]) -> Vec<usize> {
+    let slot = &b.slots[v];
+    let value = b.position[slot.base + cell];
+    let held =
+        |state: &[i32]| -> Vec<usize> { (0..slot.len).filter(|c| state[slot.base + c] == value).collect() };
+    let cells = held(&b.position);
+    if cells.len() < 2 || b.model.vars[v].dom.scalar() == Scalar::Bool {
+        return vec![cell];
+    }
+    // Rows and columns from the first cell, so that a body that was moved has the same form.
+    let form = |cells: &[usize]| -> Vec<(i64, i64)> {
+        let at = |c: usize| ((c / b.cols) as i64, (c % b.cols) as i64);
+        let first = cells.first().map_or((0, 0), |c| at(*c));
+        cells.iter().map(|c| (at(*c).0 - first.0, at(*c).1 - first.1)).collect()
+    };
+    let own = form(&cells);
+    let mut moves = false;
+    for state in reached {
+        let there = held(state);
+        if form(&there) != own {
+            return vec![cell];
+        }
+        moves |= there != cells;
+    }
+    if moves || hangs_together(&cells, b.cols) { cells } else { vec![cell] }
+}
+
+/// Whether cells are one piece, side by side.
+fn hangs_together(cells: &[usize], cols: usize) -> bool {
+    let mut seen = vec![cells[0]];
+    let mut next = 0;
+    while let Some(&c) = seen.get(next) {
+        next += 1;
+        let beside = |o: &usize| {
+            let (rows, columns) = ((o / cols).abs_diff(c / cols), (o % cols).abs_diff(c % cols));
+            rows + columns == 1
+        };
+        let more: Vec<usize> = cells.iter().copied().filter(|o| beside(o) && !seen.contains(o)).collect();
+        seen.extend(more);
+    }
+    seen.len() == cells.len()
 }
 
 impl Without {

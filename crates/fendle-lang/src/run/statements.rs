@@ -57,10 +57,9 @@ impl<'b> Eval<'b> {
         match &stmt.kind {
             St::Assign(target, value) => {
                 let mut value = self.eval(value, frame)?;
-                if let (V::List(items, cap), Target::Local(l)) = (&mut value, target)
-                    && let V::List(_, bound) = &frame[*l]
-                {
-                    *cap = *bound;
+                if let (V::List(items, cap), Target::Local(l)) = (&mut value, target) {
+                    // A list that changes was made with its bound; any other is named anew each time it is met, and has none.
+                    *cap = if let V::List(_, bound) = &frame[*l] { *bound } else { i64::MAX };
                     if items.len() as i64 > *cap {
                         return Self::fault(FaultKind::ListFull, span, *cap);
                     }
