@@ -116,13 +116,19 @@ impl Session {
         Ok(answer.end())
     }
 
-    /// Says that files were written.
+    /// Says that a file was written.
     pub fn wrote(&mut self, files: &[PathBuf]) -> io::Result<()> {
-        if self.is_json() || files.is_empty() {
-            return Ok(());
+        match files {
+            [file] if !self.is_json() => self.line(format!("wrote {}", file.display())),
+            _ => Ok(()),
         }
-        let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
-        self.line("")?;
-        self.line(format!("wrote {}", names.join(" and ")))
+    }
+
+    /// The same behind a blank line.
+    pub fn wrote_apart(&mut self, files: &[PathBuf]) -> io::Result<()> {
+        if !self.is_json() && !files.is_empty() {
+            self.line("")?;
+        }
+        self.wrote(files)
     }
 }

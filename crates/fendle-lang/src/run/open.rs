@@ -3,6 +3,9 @@
 
 use super::*;
 
+/// Most values among which one place of an open state is settled in every way.
+const LEFT_MAX: usize = 2_048;
+
 /// Hidden values that are tried one way after the other.
 pub(super) struct Unknown {
     pub(super) known: HashMap<usize, i32>,
@@ -149,6 +152,11 @@ impl<'b> Eval<'b> {
                 least
             }
             1 => values[0],
+            n if n > LEFT_MAX => {
+                // As many ways as values, and each would list them all.
+                self.lose_sight();
+                values[0]
+            }
             n => values[self.chooser.one_of(n)],
         };
         self.settle_as(at, value);

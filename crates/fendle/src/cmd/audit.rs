@@ -7,13 +7,19 @@ use fendle_ask::load::Source;
 use fendle_ask::{End, Provider as _};
 use serde_json::json;
 
-use crate::files::collect;
+use crate::files::{collect, ending};
 use crate::picture::{self, Drawing};
-use crate::session::{Ended, Session};
+use crate::session::{Ended, Session, Trouble};
 use crate::text;
 
 /// Runs the command.
 pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
+    if let Some(path) = output.filter(|path| ending(path) != "html") {
+        return Err(Trouble::words(format!(
+            "{} is no page: -o wants a name ending in .html",
+            path.display()
+        )));
+    }
     let files = collect(paths, &["toml"])?;
     let (mut jobs, mut errors) = (vec![], vec![]);
     for path in &files {

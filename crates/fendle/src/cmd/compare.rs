@@ -6,7 +6,7 @@ use fendle_ask::Want;
 use fendle_ask::compare::compare;
 
 use crate::args::{LevelArgs, ViewArg};
-use crate::session::{Ended, Session};
+use crate::session::{Ended, Session, Trouble};
 use crate::{json, text};
 
 /// Runs the command.
@@ -16,6 +16,11 @@ pub fn run(
     (level, with): (Option<String>, Option<String>),
     known: bool,
 ) -> Ended {
+    if second.is_none() && with.is_none() {
+        return Err(Trouble::words(
+            "name a second level file, or with --with a second level of the same file",
+        ));
+    }
     let one = |file: &Path, level: &Option<String>| LevelArgs {
         file: file.to_path_buf(),
         level: level.clone(),

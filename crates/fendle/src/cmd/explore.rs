@@ -44,7 +44,7 @@ pub fn run(
             out
         },
     )?;
-    s.wrote(picture.files())?;
+    s.wrote_apart(picture.files())?;
     Ok(end)
 }
 

@@ -46,6 +46,6 @@ pub fn run(
     let verbose = s.common.verbose;
     let end =
         s.give(&answer, |a| json::answer_and_file(a, files), |a| text::infer::lines(a, &level, verbose))?;
-    s.wrote(files)?;
+    s.wrote_apart(files)?;
     Ok(end)
 }

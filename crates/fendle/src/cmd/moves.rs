@@ -16,6 +16,6 @@ pub fn run(s: &mut Session, args: &LevelArgs, picture: &PictureArgs) -> Ended {
         picture::write(&s.files, path, &drawing)?;
     }
     s.give(&answer, |a| json::answer_and_file(a, picture.files()), text::moves::lines)?;
-    s.wrote(picture.files())?;
+    s.wrote_apart(picture.files())?;
     Ok(answer.end())
 }

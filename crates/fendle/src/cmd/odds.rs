@@ -33,7 +33,7 @@ pub fn run(
         out
     };
     let end = s.give(&answer, value, text::odds::lines)?;
-    s.wrote(files)?;
+    s.wrote_apart(files)?;
     if let (Some(why), false) = (not_drawn, s.is_json()) {
         s.line("")?;
         s.line(format!("nothing is drawn: {why}"))?;

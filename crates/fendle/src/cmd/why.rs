@@ -30,6 +30,6 @@ pub fn run(
     }
     let files = picture.files();
     let end = s.give(&answer, |a| json::answer_and_file(a, files), |a| text::why::dead_parts(a, &level))?;
-    s.wrote(files)?;
+    s.wrote_apart(files)?;
     Ok(end)
 }
