@@ -102,7 +102,7 @@ pub struct Charts {
     pub depths: Vec<[u64; 8]>,
     /// Running states by their number of allowed moves; `None` where the transitions were not kept.
     pub branching: Option<Vec<u64>>,
-    /// Winnable states by their distance to a goal; `None` where the transitions were not kept.
+    /// Winnable states by their distance to a goal; `None` where the transitions were not kept, or time ran out.
     pub distances: Option<Vec<u64>>,
 }
 
@@ -280,7 +280,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         Some(idle) => Some(structured(level, model, &found, &limits, (worlds == 0, idle), budget, &drawer)),
         None => None,
     };
-    let charts = how.charts.then(|| charts(&found, budget)).transpose()?;
+    let charts = how.charts.then(|| charts(&found, budget));
     let report = how.report.then(|| report(level, &found, worlds > 0, &limits, budget));
     let c = &found.counts;
     let limit = c.limit.or(structure.as_ref().and_then(Structured::limit));
@@ -325,7 +325,7 @@ fn nearest(level: &Loaded, found: &Explored, drawer: &Drawer<'_>, route: &Route)
 }
 
 /// The numbers behind the charts of a space.
-fn charts(found: &Explored, budget: &Budget) -> Result<Charts, Trouble> {
+fn charts(found: &Explored, budget: &Budget) -> Charts {
     let space = &found.space;
     let mut depths = vec![[0u64; 8]; space.levels_len() as usize];
     for (depth, row) in depths.iter_mut().enumerate() {
@@ -337,9 +337,9 @@ fn charts(found: &Explored, budget: &Budget) -> Result<Charts, Trouble> {
     let mut out = Charts { depths, ..Charts::default() };
     if space.has_edges() {
         out.branching = Some(by_moves(space));
-        out.distances = Some(Distances::in_space(space, budget)?.to_goal(space));
+        out.distances = Distances::in_space(space, budget).ok().map(|far| far.to_goal(space));
     }
-    Ok(out)
+    out
 }
 
 /// What a report of a level holds, each part where it is known in time.

@@ -21,6 +21,9 @@ use crate::words::{counted, grouped};
 /// Edges that may be looked at while a renaming is looked for.
 const BUDGET: u64 = 100_000_000;
 
+/// States that stand for themselves where time ran out or somebody interrupted: more would take long to be written.
+const STOPPED_NODES: usize = 20_000;
+
 /// Which states of a graph are kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Keep {
@@ -144,10 +147,15 @@ pub fn graph(store: &Store, level: &Loaded, cut: &Cut, budget: &Budget) -> Resul
     let progress = Progress { states: found.counts.states, ..Progress::default() };
     // After a limit what was seen is still put in order, for as long as the budget allows.
     let pace = if limit.is_some() { Pace::wrapping_up(budget) } else { Pace::new(budget) };
+    let most = match limit {
+        Some(Limit::Time | Limit::Interrupted) => cut.most.min(STOPPED_NODES),
+        _ => cut.most,
+    };
+    let cut = Cut { most, ..cut.clone() };
     let mut builder = Builder {
         level,
         found: &found,
-        cut,
+        cut: &cut,
         budget,
         pace: pace.at(progress),
         out: Graph {

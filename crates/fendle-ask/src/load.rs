@@ -611,7 +611,12 @@ fn begin_at(
     // A layout that the position gives is not drawn again.
     let slots = bound.slots.clone();
     let part = |v: &usize| slots[*v].base..slots[*v].base + slots[*v].len;
-    bound.scattered.retain(|v| position[part(v)] == bound.start[part(v)]);
+    let named = |v: &usize| {
+        let of = &bound.model.vars[*v].name;
+        at.split(';').filter_map(|p| p.split_once('=')).any(|(name, _)| name.trim() == of)
+    };
+    let drawn_again = |v: &usize| !named(v) && position[part(v)] == bound.start[part(v)];
+    bound.scattered = bound.scattered.iter().copied().filter(drawn_again).collect();
     bound.position = position;
     bound.drawn = false;
     Ok(())

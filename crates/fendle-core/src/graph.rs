@@ -220,7 +220,10 @@ impl Distances {
     /// The [`Limit`] that the watch names.
     pub fn in_space(space: &Space, watch: &dyn Watch) -> Result<Distances, Limit> {
         let progress = Progress { states: space.states_len(), ..Progress::default() };
-        let mut pace = Pace::new(watch).at(progress);
+        // After a limit what was seen is still put in order.
+        let stopped = watch.look(&progress).is_some();
+        let pace = if stopped { Pace::wrapping_up(watch) } else { Pace::new(watch) };
+        let mut pace = pace.at(progress);
         Distances::of(space, &Arrows::backward(space, &mut pace)?, &mut pace)
     }
 

@@ -64,7 +64,13 @@ fn charts(level: &Loaded, a: &Answer<Space>, which: ChartArg, theme: Theme) -> R
         _ => {}
     }
     match (numbers.distances.as_deref(), which) {
-        (None, ChartArg::Distance) => return Err(Trouble::words(missing)),
+        (None, ChartArg::Distance) => {
+            let why = a
+                .stopped_by
+                .as_ref()
+                .map(|by| format!("there was no time for the distances: stopped by {}", by.words));
+            return Err(Trouble::words(why.unwrap_or(missing.into())));
+        }
         (Some([]), ChartArg::Distance) => {
             return Err(Trouble::words("no goal was reached: there is no distance to draw"));
         }

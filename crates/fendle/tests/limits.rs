@@ -1,0 +1,263 @@
+//! Limits, for every command alike: one deadline, one budget of memory, interrupts, and files that are whole or not there.
+//! No test asks how fast the machine is: what would go on for ever is ended by the guard of the helper.
+
+mod common;
+
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use common::{Run, dir_with, fendle};
+
+/// A board that no machine finishes.
+const WIDE: &str = "model = 'merge'\n[[level]]\nname = 'wide'\nvalues = { high = 4, wide = 4 }\n";
+
+/// A yard with ten bodies.
+const YARD: &str = "model = 'shove'\n[[level]]\nname = 'ten'\nstart.yard = '''\n........\n.o.o.o..\n..o.A...\n.o._.._.\n.._._..o\n_._.._..\n.o..o..o\n'''\n";
+
+/// A real board of matches with refill by chance.
+const EIGHT: &str = "model = 'match'\n[[level]]\nname = 'eight'\n\
+    values = { kinds = 5, refill = 'chance', gathering = true, cascades = 4, limit = 9, wanted = [9, 9, 9, 0, 0] }\n\
+    start.tile = '''\n12345123\n23451234\n34512345\n45123451\n51234512\n12345123\n23451234\n34351235\n'''\n";
+
+const BIG: &str = "model big\nstate bits: array 1..20 of 0..1 = 0\nstate done: bool = false\n\
+    move go() {\n    offer not done\n    for i in 1..20 { bits[i] = draw in 0..1 }\n    done = true\n}\n\
+    goal done and bits[1] == 1\n";
+
+fn with_all() -> tempfile::TempDir {
+    dir_with(&[
+        ("wide.toml", WIDE),
+        ("yard.toml", YARD),
+        ("eight.toml", EIGHT),
+        ("big.fendle", BIG),
+        ("big.toml", "model = 'big.fendle'\n[[level]]\nname = 'b'\n"),
+    ])
+}
+
+/// Runs until the first Ctrl-C, which comes after a second.
+fn interrupted(dir: &Path, args: &[&str]) -> Run {
+    let child = Command::new(assert_cmd::cargo::cargo_bin("fendle"))
+        .current_dir(dir)
+        .args(args)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("it runs");
+    std::thread::sleep(std::time::Duration::from_secs(1));
+    let sent = Command::new("kill").args(["-INT", &child.id().to_string()]).status();
+    assert!(sent.is_ok_and(|s| s.success()), "the signal was sent");
+    let out = child.wait_with_output().expect("it ends");
+    Run {
+        code: out.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&out.stdout).into_owned(),
+        err: String::from_utf8_lossy(&out.stderr).into_owned(),
+    }
+}
+
+#[test]
+fn every_command_ends_with_its_time() {
+    let dir = with_all();
+    for args in [
+        &["explore", "wide.toml"][..],
+        &["explore", "yard.toml", "--structure"],
+        &["solve", "yard.toml"],
+        &["find", "wide.toml", "stuck"],
+        &["why", "yard.toml"],
+        &["why", "yard.toml", "--all"],
+        &["odds", "wide.toml"],
+        &["graph", "yard.toml", "-o", "x.html"],
+        &["graph", "yard.toml", "-o", "x.json"],
+        &["review", "yard.toml", "go up"],
+        &["trace", "yard.toml", "go up", "--verdict"],
+        &["compare", "yard.toml", "yard.toml", "--spaces"],
+    ] {
+        let mut all = args.to_vec();
+        all.extend(["--time", "500ms"]);
+        let r = fendle(dir.path(), &all);
+        assert_eq!(r.code, 3, "{args:?}\n{}{}", r.out, r.err);
+        assert!(!r.out.contains("memory") && !r.err.contains("memory"), "{args:?}\n{}{}", r.out, r.err);
+        all.extend(["--format", "json"]);
+        let r = fendle(dir.path(), &all);
+        assert_eq!(r.code, 3, "{args:?}\n{}{}", r.out, r.err);
+        if args[0] != "graph" {
+            assert_eq!(r.json()["stopped_by"]["limit"], "time", "{args:?}\n{}", r.out);
+        }
+    }
+    let r = fendle(dir.path(), &["check", "eight.toml", "--time", "500ms"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    // Each level is audited with what the others leave of the one deadline.
+    fs::write(dir.path().join("many.toml"), YARD.replace("[[level]]", "[[level]]\nexpect.solvable = true"))
+        .expect("writable");
+    let r = fendle(dir.path(), &["audit", "many.toml", "--time", "500ms"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+}
+
+#[cfg(unix)]
+#[test]
+fn an_interrupt_ends_every_command_with_what_is_known() {
+    let dir = with_all();
+    for args in [
+        &["explore", "yard.toml"][..],
+        &["explore", "yard.toml", "--structure"],
+        &["solve", "yard.toml"],
+        &["find", "wide.toml", "stuck"],
+        &["why", "yard.toml"],
+        &["odds", "wide.toml"],
+        &["graph", "yard.toml", "-o", "x.json"],
+        &["compare", "yard.toml", "yard.toml", "--spaces"],
+        &["check", "eight.toml"],
+    ] {
+        let r = interrupted(dir.path(), args);
+        assert_eq!(r.code, 130, "{args:?}\n{}{}", r.out, r.err);
+        assert!(!r.err.contains("panicked"), "{args:?}\n{}", r.err);
+    }
+    let left: Vec<_> = fs::read_dir(dir.path()).expect("readable").filter_map(Result::ok).collect();
+    assert!(left.iter().all(|f| !f.file_name().to_string_lossy().ends_with(".part")));
+}
+
+#[test]
+fn knowledge_graphs_and_files_count_against_the_memory() {
+    let wade = "model = 'wade'
+size = [5, 5]
+[[level]]
+name = 'w'
+values = { mires = 8, home = 'r1c1', goal_ = 'r5c5' }
+";
+    let pairs = "model = 'pairs'\n[[level]]\nname = 'p'\nvalues.deal = '''\n1 2 3 4\n1 2 3 4\n5 5 6 6\n'''\n";
+    let dir =
+        dir_with(&[("yard.toml", YARD), ("wade.toml", wade), ("pairs.toml", pairs), ("wide.toml", WIDE)]);
+    for args in [
+        &["explore", "yard.toml", "--format", "json"][..],
+        &["solve", "yard.toml", "--format", "json"],
+        &["explore", "wide.toml", "--format", "json"],
+        &["compare", "yard.toml", "yard.toml", "--spaces", "--format", "json"],
+        &["explore", "pairs.toml", "--format", "json"],
+        &["explore", "wade.toml", "--format", "json"],
+    ] {
+        let mut all = args.to_vec();
+        all.extend(["--memory", "64M"]);
+        let r = fendle(dir.path(), &all);
+        assert_eq!(r.code, 3, "{args:?}\n{}{}", r.out, r.err);
+        if let Some(peak) = r.json()["effort"]["peak_memory_bytes"].as_u64() {
+            assert!(peak <= 72 << 20, "{args:?}: {peak} bytes");
+        }
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn a_limit_from_outside_is_told() {
+    let dir = with_all();
+    let exe = assert_cmd::cargo::cargo_bin("fendle");
+    let script = format!("ulimit -v 400000; {} explore yard.toml", exe.display());
+    let out = Command::new("sh").args(["-c", &script]).current_dir(dir.path()).output().expect("it runs");
+    let err = String::from_utf8_lossy(&out.stderr);
+    assert_eq!(out.status.code(), Some(3), "{err}");
+    assert!(err.contains("the system gives no more memory"), "{err}");
+}
+
+#[test]
+fn states_are_cut_exactly() {
+    let pairs = "model = 'pairs'\n[[level]]\nname = 'p'\nvalues.deal = '''\n1 2 3\n2 3 1\n'''\n";
+    let drawn = "model = 'merge'\n[[level]]\nname = 'd'\nvalues = { high = 2, wide = 3 }\n";
+    let dir = dir_with(&[("pairs.toml", pairs), ("drawn.toml", drawn), ("yard.toml", YARD)]);
+    for file in ["pairs.toml", "drawn.toml", "yard.toml"] {
+        for n in [1, 2, 5, 17] {
+            let most = n.to_string();
+            let r = fendle(dir.path(), &["explore", file, "--max-states", &most, "--format", "json"]);
+            assert_eq!((r.code, r.json()["states"].as_u64()), (3, Some(n)), "{file} {n}: {}", r.err);
+        }
+    }
+}
+
+#[test]
+fn files_are_written_whole_and_never_over_what_is_read() {
+    let dir = dir_with(&[
+        ("yard.toml", YARD),
+        ("small.toml", "model = 'slide'\n[[level]]\nname = 's'\nvalues.target = '''\n1 2\n3 .\n'''\n"),
+    ]);
+    for args in [
+        &["graph", "small.toml", "-o", "small.json"][..],
+        &["show", "small.toml", "-o", "small.svg"],
+        &["solve", "small.toml", "--proof", "small.proof"],
+    ] {
+        assert_eq!(fendle(dir.path(), args).code, 0, "{args:?}");
+    }
+    // An output that is also the input, under whatever name.
+    fs::copy(dir.path().join("small.toml"), dir.path().join("small.html")).expect("writable");
+    let before = fs::read(dir.path().join("small.html")).expect("readable");
+    for args in [
+        &["graph", "small.html", "-o", "small.html"][..],
+        &["audit", "small.html", "-o", "small.html"],
+        &["solve", "small.html", "--proof", "./small.html"],
+        &["explore", "small.html", "-o", "small.html"],
+    ] {
+        let r = fendle(dir.path(), args);
+        assert_eq!(r.code, 2, "{args:?}\n{}{}", r.out, r.err);
+        assert!(r.err.contains("is read by this command"), "{args:?}\n{}", r.err);
+        assert_eq!(fs::read(dir.path().join("small.html")).expect("readable"), before);
+    }
+    // Two at once: one of them is left, whole.
+    let both: Vec<_> = (0..2)
+        .map(|_| {
+            Command::new(assert_cmd::cargo::cargo_bin("fendle"))
+                .current_dir(dir.path())
+                .args(["graph", "yard.toml", "-o", "both.json", "--max-states", "20000", "-q"])
+                .stdout(Stdio::null())
+                .spawn()
+                .expect("it runs")
+        })
+        .collect();
+    for mut child in both {
+        child.wait().expect("it ends");
+    }
+    let text = fs::read_to_string(dir.path().join("both.json")).expect("written");
+    assert!(serde_json::from_str::<serde_json::Value>(&text).is_ok());
+    let names: Vec<String> = fs::read_dir(dir.path())
+        .expect("readable")
+        .filter_map(|f| Some(f.ok()?.file_name().to_string_lossy().into_owned()))
+        .collect();
+    assert!(names.iter().all(|n| !n.ends_with(".part")), "{names:?}");
+}
+
+#[test]
+fn a_limit_of_the_machine_is_no_fault_of_the_model() {
+    let dir = with_all();
+    let r = fendle(dir.path(), &["moves", "eight.toml", "--format", "json"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    let v = r.json();
+    let (allowed, refused) =
+        (v["allowed"].as_array().expect("a list"), v["refused"].as_array().expect("a list"));
+    assert!(!allowed.is_empty() && refused.iter().any(|m| m["why"] == "no line"), "{}", r.out);
+    for args in [
+        &["solve", "eight.toml"][..],
+        &["odds", "eight.toml", "--plays", "2"],
+        &["find", "eight.toml", "stuck"],
+        &["explore", "eight.toml"],
+        &["odds", "big.toml", "--plays", "2"],
+        &["explore", "big.toml"],
+    ] {
+        let r = fendle(dir.path(), args);
+        assert_eq!(r.code, 3, "{args:?}\n{}{}", r.out, r.err);
+        assert!(!r.err.contains("fault") && r.out.contains("outcomes"), "{args:?}\n{}{}", r.out, r.err);
+    }
+    // What is drawn is drawn, however many outcomes there are.
+    let name = allowed[0]["move"].as_str().expect("a name");
+    assert_eq!(fendle(dir.path(), &["trace", "eight.toml", name]).code, 0);
+}
+
+#[test]
+fn a_closed_pipe_is_no_error() {
+    let dir = with_all();
+    let mut child = Command::new(assert_cmd::cargo::cargo_bin("fendle"))
+        .current_dir(dir.path())
+        .args(["moves", "eight.toml"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("it runs");
+    drop(child.stdout.take());
+    let out = child.wait_with_output().expect("it ends");
+    assert_eq!(out.status.code(), Some(0));
+    assert!(out.stderr.is_empty(), "{}", String::from_utf8_lossy(&out.stderr));
+}
