@@ -34,12 +34,15 @@ impl Default for Wanted {
     }
 }
 
+/// Who is told how far a search is, and how long it has taken.
+pub type Listener = Box<dyn Fn(&Progress, Duration) + Send + Sync>;
+
 /// What stands around a question: who may interrupt it, who is told how far it is, and how much memory is in use.
 pub struct Surroundings {
     /// Set when somebody asks to stop.
     pub interrupted: &'static AtomicBool,
     /// Told how far a search is, now and then.
-    pub listener: Option<Box<dyn Fn(&Progress, Duration) + Send + Sync>>,
+    pub listener: Option<Listener>,
     /// Bytes that the process holds now, where that is known.
     pub memory_now: Option<fn() -> u64>,
 }

@@ -276,10 +276,9 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         (true, true) => odds(model, &found, &limits, budget).ok().and_then(|a| a.win),
         _ => None,
     };
-    let structure = match how.structure.filter(|_| fault.is_none()) {
-        Some(idle) => Some(structured(level, model, &found, &limits, (worlds == 0, idle), budget, &drawer)),
-        None => None,
-    };
+    let wanted = how.structure.filter(|_| fault.is_none());
+    let structure =
+        wanted.map(|idle| structured(level, model, &found, &limits, (worlds == 0, idle), budget, &drawer));
     let charts = how.charts.then(|| charts(&found, budget));
     let report = how.report.then(|| report(level, &found, worlds > 0, &limits, budget));
     let c = &found.counts;

@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use fendle_core::infer::{Fraction, Inferred, Kind, fraction, most_disjoint};
 use fendle_lang::known::Way;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
-use fendle_lang::model::{EndKind, Scalar, Shape};
-use fendle_lang::play::{Step, step};
+use fendle_lang::model::{EndKind, Extent, Scalar};
+use fendle_lang::play::{Tried, step};
 use serde::Serialize;
 use serde_json::json;
 
@@ -326,7 +326,7 @@ fn guess(level: &Loaded, player: &Player<'_>, found: &Inferred, after: usize) ->
     let Some((first, risk)) = list.first().cloned() else { return Ok(None) };
     let lives = |m: usize| -> Result<bool, Stopped> {
         Ok(match step(b, table, &player.state, m, false)? {
-            Step::Made(made) => {
+            Tried::Made(made) => {
                 made.iter().all(|p| p.ended.is_none_or(|e| b.model.endings[e].kind != EndKind::Lost))
             }
             _ => false,
@@ -396,7 +396,7 @@ pub fn safe_ways(level: &Loaded, budget: &Budget) -> Result<Option<Ways>, Stoppe
         .filter(|&v| {
             let def = &b.model.vars[v];
             let plain = def.state && !def.hidden && def.shadow_of.is_none();
-            plain && def.shape == Shape::One && def.dom.scalar() == Scalar::Cell
+            plain && def.shape == Extent::One && def.dom.scalar() == Scalar::Cell
         })
         .collect();
     let ([walker], true) = (walkers.as_slice(), b.model.has_goal()) else { return Ok(None) };
@@ -433,7 +433,7 @@ pub fn safe_ways(level: &Loaded, budget: &Budget) -> Result<Option<Ways>, Stoppe
             if !ways.as_deref().is_some_and(safe) {
                 continue;
             }
-            let Step::Made(list) = step(b, table, &state, m, false)? else { continue };
+            let Tried::Made(list) = step(b, table, &state, m, false)? else { continue };
             let [played] = list.as_slice() else { continue };
             let next = &played.made.state;
             if from.contains_key(next) {

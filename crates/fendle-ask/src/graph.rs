@@ -6,7 +6,7 @@ use fendle_core::graph::{Arrows, Parts};
 use fendle_core::shape::{Likeness, likeness};
 use fendle_core::structure::{OnWay, structure};
 use fendle_core::{Class, Expansion, Explored, Limit, Model as _, Pace, Progress, StateId};
-use fendle_lang::model::{Scalar, Shape};
+use fendle_lang::model::{Extent, Scalar};
 use fendle_lang::{Bound, FileId, Game};
 use serde::{Serialize, Serializer};
 use serde_json::json;
@@ -570,7 +570,7 @@ pub fn by_meaning(game: &Game, graph: &Graph, text: &str) -> Result<Vec<(f32, f3
             return Ok(Box::new(|_, depth| depth as f32));
         }
         let (var, part) = name.split_once('.').unwrap_or((name, ""));
-        let v = b.model.var(var).filter(|v| b.model.vars[*v].state && b.model.vars[*v].shape == Shape::One);
+        let v = b.model.var(var).filter(|v| b.model.vars[*v].state && b.model.vars[*v].shape == Extent::One);
         let v = v.ok_or_else(|| wrong(&format!("`{var}` is no single value of the state")))?;
         let (at, cols) = (b.slots[v].base, b.cols.max(1) as i32);
         match (b.model.vars[v].dom.scalar(), part) {

@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, HashMap};
 
 use fendle_core::Limits;
-use fendle_core::infer::{Fraction, Inferred, Kind, NoAnswer, Proof, Step, about, fraction};
+use fendle_core::infer::{Deduction, Fraction, Inferred, Kind, NoAnswer, Proof, about, fraction};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::{Value, odds};
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
 use fendle_lang::known::Source;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
-use fendle_lang::model::{EndKind, Range, Shape};
+use fendle_lang::model::{EndKind, Extent, Range};
 use fendle_lang::run::Eval;
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_lang::run::setup::Dice;
@@ -204,7 +204,7 @@ impl Serialize for StepReport {
 }
 
 impl StepReport {
-    fn of(b: &Bound, player: &Player<'_>, t: &Step) -> StepReport {
+    fn of(b: &Bound, player: &Player<'_>, t: &Deduction) -> StepReport {
         let known = &player.known;
         let cell = |&(c, v): &(u32, bool)| {
             let (var, at) = known.cells[c as usize];
@@ -374,8 +374,8 @@ pub fn place_name(b: &Bound, var: usize, index: usize) -> String {
     let def = &b.model.vars[var];
     let many = b.model.vars.iter().filter(|v| v.hidden).count() > 1;
     let name = match def.shape {
-        Shape::Grid | Shape::Set => cell_name(index, b.cols),
-        Shape::Array(k) => b.key_names(k)[index].clone(),
+        Extent::Grid | Extent::Set => cell_name(index, b.cols),
+        Extent::Array(k) => b.key_names(k)[index].clone(),
         _ => return def.name.clone(),
     };
     if many { format!("{} {name}", def.name) } else { name }
@@ -689,7 +689,7 @@ fn risk_over(
         let state = level.game.unpack(words);
         let made = fendle_lang::play::step(b, &level.moves, &state, n, false)
             .map_err(|f| trouble_of(store, level, budget, &f, (&state, Some(level.moves.name(n)))))?;
-        let fendle_lang::play::Step::Made(list) = made else { return Ok(None) };
+        let fendle_lang::play::Tried::Made(list) = made else { return Ok(None) };
         for p in list.iter().filter(|p| p.ended.is_some_and(is_lost)) {
             lost += fraction(u128::from(*weight), all) * fraction(p.made.chance.num, p.made.chance.den);
         }

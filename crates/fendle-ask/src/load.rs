@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fendle_lang::model::Model;
-use fendle_lang::play::{Call, MoveTable, Step, merged, step, step_drawn, with_draws};
+use fendle_lang::play::{Call, MoveTable, Tried, merged, step, step_drawn, with_draws};
 use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::run::scatter::{hidden_vars, scatter};
 use fendle_lang::run::setup::{self, Dice, NoStart};
@@ -240,13 +240,13 @@ impl Loaded {
         call: &Call,
         past_goals: bool,
         dice: &mut Dice,
-    ) -> Result<Result<Step, String>, RunFault> {
+    ) -> Result<Result<Tried, String>, RunFault> {
         let (b, moves) = (&self.game.bound, &self.moves);
         let Some(draws) = &call.draws else {
             return step_drawn(b, moves, state, call.number, past_goals, dice).map(Ok);
         };
         let outcomes = match step(b, moves, state, call.number, past_goals)? {
-            Step::Made(outcomes) => outcomes,
+            Tried::Made(outcomes) => outcomes,
             other => return Ok(Ok(other)),
         };
         let many = outcomes.len();
@@ -254,7 +254,7 @@ impl Loaded {
             merged(outcomes.clone()).iter().take(6).map(|p| format!("/ {}", p.draws_text())).collect();
         let fits = with_draws(outcomes, draws);
         Ok(match fits.len() {
-            1 => Ok(Step::Made(fits)),
+            1 => Ok(Tried::Made(fits)),
             0 => Err(format!("has no outcome `/ {draws}`; it has: {}", all.join("; "))),
             n => {
                 Err(format!("has {n} outcomes of {many} in which `{draws}` is drawn; name more of the draws"))
@@ -630,17 +630,17 @@ fn play_first(store: &mut Store, loaded: &mut Loaded, moves: &str, budget: &Budg
     for (i, call) in list.iter().enumerate() {
         let why = match loaded.play_call(&state, call, true, &mut dice) {
             Ok(Err(why)) => why,
-            Ok(Ok(Step::Made(mut outcomes))) => {
+            Ok(Ok(Tried::Made(mut outcomes))) => {
                 state = outcomes.remove(0).made.state;
                 loaded.played.push(call.number);
                 loaded.history.push(state.clone());
                 continue;
             }
-            Ok(Ok(Step::Refused { site, .. })) => {
+            Ok(Ok(Tried::Refused { site, .. })) => {
                 format!("is refused: {}", loaded.game.bound.model.refuses[site].why)
             }
-            Ok(Ok(Step::NotOffered)) => "is not offered there".into(),
-            Ok(Ok(Step::Ended(e))) => {
+            Ok(Ok(Tried::NotOffered)) => "is not offered there".into(),
+            Ok(Ok(Tried::Ended(e))) => {
                 let ending = &loaded.game.bound.model.endings[e];
                 format!("comes after the end: {}", fendle_lang::state::ending_text(ending))
             }

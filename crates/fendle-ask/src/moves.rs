@@ -5,7 +5,7 @@
 
 use fendle_core::knowledge::Knowing;
 use fendle_core::{Expansion, Limit, Model as _, MoveId, Odds, Place, Status};
-use fendle_lang::play::{Step, place_name, step_drawn};
+use fendle_lang::play::{Tried, place_name, step_drawn};
 use fendle_lang::run::setup::Dice;
 use fendle_lang::{Bound, Game};
 use serde::Serialize;
@@ -210,7 +210,7 @@ fn drawn(store: &Store, level: &Loaded, of: MoveId, budget: &Budget) -> Result<A
     for _ in 0..SAMPLES {
         let step = step_drawn(b, &level.moves, &b.position, of.0 as usize, true, &mut dice);
         match step {
-            Ok(Step::Made(mut made)) => list.push((made.remove(0).made.state, 1)),
+            Ok(Tried::Made(mut made)) => list.push((made.remove(0).made.state, 1)),
             Ok(_) => {}
             // A play that is too long to be drawn shows nothing, and the move is allowed all the same.
             Err(f) if limit_of(&f, budget).is_some() => break,

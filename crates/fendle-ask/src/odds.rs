@@ -270,9 +270,8 @@ pub fn ask(
         let mut dice = Dice::new(seed);
         let mut pick = |w: &[u64]| dice.pick(w);
         let sample = simulate(model, policy, (n, MOVES_MAX), &mut pick, budget).map_err(broke)?;
-        if answers.is_some() {
-            limit = sample.limit;
-        } else if sample.limit == Some(Limit::Interrupted) {
+        // Without exact answers what stopped these is named, unless somebody has interrupted since.
+        if answers.is_some() || sample.limit == Some(Limit::Interrupted) {
             limit = sample.limit;
         }
         estimate = (sample.plays > 0).then(|| Estimate::of(&sample, policy, seed));

@@ -2,7 +2,7 @@
 
 use fendle_core::proof::{StateSet, fingerprint, open, pack_states, seal};
 use fendle_core::{Model as _, Progress, Space, Watch as _};
-use fendle_lang::play::{Step, is_won};
+use fendle_lang::play::{Tried, is_won};
 use fendle_lang::reasons::invariant::Quantity;
 use fendle_lang::reasons::keeps::Proof;
 use fendle_lang::reasons::recheck::{closed_set, declared, quantities, rules_text, term_of, term_parts};
@@ -356,10 +356,10 @@ fn solution(
                 return Ok(Err("stopped before it was checked".into()));
             }
             match level.play_call(&state, call, false, &mut Dice::new(1)) {
-                Ok(Ok(Step::Made(mut outcomes))) if outcomes.len() == 1 => {
+                Ok(Ok(Tried::Made(mut outcomes))) if outcomes.len() == 1 => {
                     state = outcomes.remove(0).made.state;
                 }
-                Ok(Ok(Step::Made(_))) => {
+                Ok(Ok(Tried::Made(_))) => {
                     why = format!("move {}, {}, can have several outcomes", i + 1, moves[i]);
                     continue 'starts;
                 }

@@ -2,7 +2,7 @@
 
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Model as _};
-use fendle_lang::play::{Session, Step, Turn, place_name};
+use fendle_lang::play::{Session, Tried, Turn, place_name};
 use fendle_lang::reasons::dead::is_bad;
 use fendle_lang::run::setup::Dice;
 use fendle_lang::state::ending_text;
@@ -186,13 +186,13 @@ pub fn review(
                 let name = call_text(&name, &played);
                 Attempt { number: Some(made), name, refused: None, before, after: see(session.state()) }
             }
-            Turn::NotMade(Step::Refused { site, at }) => {
+            Turn::NotMade(Tried::Refused { site, at }) => {
                 let places: Vec<String> = at.iter().map(|p| place_name(b, *p)).collect();
                 let at = if places.is_empty() { String::new() } else { format!(" at {}", places.join(", ")) };
                 refused(format!("{}{at}", b.model.refuses[site].why))
             }
-            Turn::NotMade(Step::NotOffered | Step::Made(_)) => refused("not offered".into()),
-            Turn::NotMade(Step::Ended(_)) => {
+            Turn::NotMade(Tried::NotOffered | Tried::Made(_)) => refused("not offered".into()),
+            Turn::NotMade(Tried::Ended(_)) => {
                 not_played = list.len() - i;
                 break;
             }

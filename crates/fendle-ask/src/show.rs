@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fendle_lang::Bound;
-use fendle_lang::model::{Dom, Scalar, Shape, Show};
+use fendle_lang::model::{Dom, Extent, Scalar, Show};
 use fendle_lang::run::Eval;
 use fendle_lang::state::ending_text;
 use serde::Serialize;
@@ -74,7 +74,7 @@ fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
     let mut out = vec![];
     for (v, def) in model.vars.iter().enumerate() {
         let slot = &b.slots[v];
-        if !slot.active || !matches!(def.shape, Shape::Grid | Shape::Set) {
+        if !slot.active || !matches!(def.shape, Extent::Grid | Extent::Set) {
             continue;
         }
         let region = if def.state { state } else { &b.data };
@@ -110,7 +110,7 @@ fn is_free(b: &Bound, state: &[i32], v: usize, cell: usize) -> bool {
     if let Dom::Placed(p) = def.dom {
         let at = ((cell / b.cols) as i64, (cell % b.cols) as i64);
         !b.covered(p, region[slot.base].into()).contains(&at)
-    } else if def.shape == Shape::One {
+    } else if def.shape == Extent::One {
         region[slot.base] as usize != cell
     } else {
         i64::from(region[slot.base + cell]) == slot.lo.max(0)

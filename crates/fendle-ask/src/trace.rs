@@ -1,7 +1,7 @@
 //! Moves played phase by phase, with the model's notes; where it was fatal.
 
 use fendle_core::{Class, Limit};
-use fendle_lang::play::{Played, Session, Step, Turn, place_name};
+use fendle_lang::play::{Played, Session, Tried, Turn, place_name};
 use fendle_lang::run::setup::Dice;
 use fendle_lang::run::{Made, TraceEvent};
 use fendle_lang::state::ending_text;
@@ -262,7 +262,7 @@ fn made(
     }
 }
 
-fn not_made(store: &Store, level: &Loaded, name: &str, step: Step, state: &[i32]) -> NotMade {
+fn not_made(store: &Store, level: &Loaded, name: &str, step: Tried, state: &[i32]) -> NotMade {
     let b = &level.game.bound;
     let none = NotMade {
         name: name.into(),
@@ -273,7 +273,7 @@ fn not_made(store: &Store, level: &Loaded, name: &str, step: Step, state: &[i32]
         position: Position::new(b, state),
     };
     match step {
-        Step::Refused { site, at } => NotMade {
+        Tried::Refused { site, at } => NotMade {
             why: b.model.refuses[site].why.clone(),
             line: Some(store.sources.line_col(b.model.file, b.model.refuses[site].span.start).0),
             cells: at
@@ -283,10 +283,10 @@ fn not_made(store: &Store, level: &Loaded, name: &str, step: Step, state: &[i32]
             at: Some(at.iter().map(|&p| place_name(b, p)).collect()),
             ..none
         },
-        Step::NotOffered => NotMade { why: "not offered".into(), ..none },
-        Step::Ended(e) => {
+        Tried::NotOffered => NotMade { why: "not offered".into(), ..none },
+        Tried::Ended(e) => {
             NotMade { why: format!("the game has ended: {}", ending_text(&b.model.endings[e])), ..none }
         }
-        Step::Made(_) => none,
+        Tried::Made(_) => none,
     }
 }

@@ -3,7 +3,7 @@
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::Game;
-use fendle_lang::play::{Step, merged, step};
+use fendle_lang::play::{Tried, merged, step};
 use fendle_lang::reasons::dead::{
     DeadPart, Fact, Typed, fact_text, gallery, is_bad, minimal_part, typed_states,
 };
@@ -406,7 +406,7 @@ fn winnable(
         let name = level.moves.name(n);
         let made = step(b, &level.moves, &b.position, n, false)
             .map_err(|f| trouble_of(store, level, budget, &f, (&b.position, Some(name))))?;
-        let Step::Made(list) = made else { continue };
+        let Tried::Made(list) = made else { continue };
         moves += 1;
         let outcomes: Vec<(Class, Vec<i32>, String)> = merged(list)
             .into_iter()

@@ -1189,7 +1189,7 @@ fn possible(groups: &[(Vec<i64>, i64)], needs: &mut Vec<(i64, i64)>) -> bool {
 
 /// One step that a person can take.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Step {
+pub struct Deduction {
     /// How it is seen.
     pub kind: Kind,
     /// The clues that are looked at.
@@ -1253,16 +1253,16 @@ impl System {
     /// The steps, easiest first, in which a person can find everything that is certain. Each may use what the
     /// steps before found.
     #[must_use]
-    pub fn steps(&self, found: &Inferred) -> Vec<Step> {
+    pub fn steps(&self, found: &Inferred) -> Vec<Deduction> {
         let mut now = self.clone();
         let certain = |c: u32| found.certain(c);
         let mut open: Vec<u32> = (0..self.weights.len() as u32)
             .filter(|&c| self.fixed[c as usize].is_none() && certain(c).is_some())
             .collect();
-        let mut out: Vec<Step> = vec![];
+        let mut out: Vec<Deduction> = vec![];
         while !open.is_empty() {
             let mut best: Option<(Kind, usize)> = None;
-            let mut steps: Vec<Step> = vec![];
+            let mut steps: Vec<Deduction> = vec![];
             let prover = now.prover();
             for &c in &open {
                 let value = certain(c).unwrap_or(false);
@@ -1291,7 +1291,7 @@ impl System {
                 if best == Some(key) {
                     match steps.iter_mut().find(|s| s.clues == proof.clues) {
                         Some(s) => s.cells.push((c, value)),
-                        None => steps.push(Step { kind, clues: proof.clues, cells: vec![(c, value)] }),
+                        None => steps.push(Deduction { kind, clues: proof.clues, cells: vec![(c, value)] }),
                     }
                 }
             }

@@ -276,7 +276,7 @@ impl Expansion {
     /// Takes back what was written of the move that is being written, and marks the state that is being written as one of
     /// which not all is known: a limit of the machine ended the move. The state can only be ended after this.
     pub fn give_up(&mut self, limit: Limit) {
-        let words = if self.outcomes_len == 0 { 0 } else { self.outcomes.len() / self.outcomes_len };
+        let words = self.outcomes.len().checked_div(self.outcomes_len).unwrap_or(0);
         self.outcomes_len = self.open_run;
         self.outcomes.truncate(self.open_run * words);
         self.odds.truncate(self.open_run);

@@ -76,7 +76,7 @@ impl Worker for Counting {
             }
             let status = if s == 3 { Status::Goal } else { Status::Running };
             if status == Status::Running || self.0 == Flaw::EndedMoves {
-                let to = if self.0 == Flaw::StrayBit { s + 1 | 4 * (s & 1) } else { (s + 1) % 4 };
+                let to = if self.0 == Flaw::StrayBit { (s + 1) | (4 * (s & 1)) } else { (s + 1) % 4 };
                 let to = if self.0 == Flaw::Forgets && self.1 > 6 { 0 } else { to };
                 let order = if self.0 == Flaw::Order { [1, 0] } else { [0, 1] };
                 for m in order {

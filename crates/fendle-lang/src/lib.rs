@@ -48,6 +48,6 @@ pub fn compile(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     let parsed = errors.len() == before;
     // Checking goes on after syntax errors, so that one run shows everything.
     let model = check::check(file, &source, errors);
-    source::settle(errors);
+    source::tidy(errors);
     if parsed { model } else { None }
 }

@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use common::{compare, game};
 use fendle_lang::Game;
 use fendle_lang::code::machine::Machine;
-use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::run::FaultKind;
 use plain::{
     C, COLS, Cell, MOST, Maker, N, ROWS, Result_, S, World, cell_text, number_text, set_text, truth_text,
@@ -47,8 +47,8 @@ impl Asked {
         let number =
             self.table.list.iter().position(|(of, _)| b.model.moves[*of].name == name).expect("a move");
         match step(b, &self.table, &b.position, number, false) {
-            Ok(Step::Made(list)) => Ok(Some(list[0].made.state.clone())),
-            Ok(Step::Refused { .. }) => Ok(None),
+            Ok(Tried::Made(list)) => Ok(Some(list[0].made.state.clone())),
+            Ok(Tried::Refused { .. }) => Ok(None),
             Ok(_) => panic!("a move that is offered"),
             Err(f) => Err(f.kind),
         }

@@ -566,7 +566,7 @@ fn turns(kind: &str) -> Vec<Vec<(i32, i32)>> {
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 struct Well {
     stack: Vec<Vec<bool>>,
-    /// Shape, turn, row and column.
+    /// Extent, turn, row and column.
     piece: (usize, usize, i32, i32),
     used: usize,
     rest: usize,

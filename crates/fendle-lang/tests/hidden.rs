@@ -12,7 +12,7 @@ use fendle_core::odds::{Value, odds};
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::known::player::Player;
 use fendle_lang::known::{Known, NotCounts, Sight};
-use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::run::scatter;
 use fendle_lang::run::setup::{Dice, worlds};
 use fendle_lang::{Game, Sources, compile};
@@ -183,7 +183,7 @@ fn an_odd_neighbourhood_told_and_covered_again_is_followed_through_its_history()
         for _ in 0..rng.random_range(1..=4) {
             let free: Vec<usize> = (0..cells).filter(|c| !truth[*c] && !open.contains(c)).collect();
             let Some(&c) = free.get(rng.random_range(0..free.len().max(1))) else { break };
-            let Ok(Step::Made(made)) = step(&g.bound, &moves, history.last().expect("one"), c, false) else {
+            let Ok(Tried::Made(made)) = step(&g.bound, &moves, history.last().expect("one"), c, false) else {
                 break;
             };
             history.push(made[0].made.state.clone());
@@ -338,7 +338,7 @@ fn information_states_and_clues_say_the_same_along_whole_plays() {
                 compare(&player.known, &agree.iter().collect::<Vec<_>>(), &format!("{level} seed {seed}"));
                 let state = history.last().expect("one").clone();
                 let n = rng.random_range(0..moves.list.len());
-                let Ok(Step::Made(made)) = step(&g.bound, &moves, &state, n, false) else { continue };
+                let Ok(Tried::Made(made)) = step(&g.bound, &moves, &state, n, false) else { continue };
                 if made[0].ended.is_some() {
                     break;
                 }

@@ -5,7 +5,7 @@ mod common;
 use common::game;
 use fendle_core::{Limits, Model as _, NoWatch, explore};
 use fendle_lang::Game;
-use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::run::{FaultKind, TraceEvent};
 
 /// Plays moves from the start; gives the position in one line, or what stopped it.
@@ -15,10 +15,12 @@ fn play(g: &Game, moves: &str) -> String {
     let mut state = g.bound.position.clone();
     for m in list.iter().map(|c| c.number) {
         match step(&g.bound, &table, &state, m, false) {
-            Ok(Step::Made(list)) => state = list[0].made.state.clone(),
-            Ok(Step::Refused { site, .. }) => return format!("refused: {}", g.bound.model.refuses[site].why),
-            Ok(Step::NotOffered) => return "not offered".into(),
-            Ok(Step::Ended(e)) => return format!("ended: {:?}", g.bound.model.endings[e].kind),
+            Ok(Tried::Made(list)) => state = list[0].made.state.clone(),
+            Ok(Tried::Refused { site, .. }) => {
+                return format!("refused: {}", g.bound.model.refuses[site].why);
+            }
+            Ok(Tried::NotOffered) => return "not offered".into(),
+            Ok(Tried::Ended(e)) => return format!("ended: {:?}", g.bound.model.endings[e].kind),
             Err(f) => return format!("fault: {:?}", f.kind),
         }
     }
@@ -191,7 +193,7 @@ fn phases_and_notes_come_in_order() {
     let g = game(text, "size = [1, 3]\nstart.at = 'r1c1'");
     let table = MoveTable::new(&g.bound).expect("few");
     let right = table.parse("right", fendle_lang::FileId(0), 0).expect("a move")[0].number;
-    let Ok(Step::Made(list)) = step(&g.bound, &table, &g.bound.position, right, false) else {
+    let Ok(Tried::Made(list)) = step(&g.bound, &table, &g.bound.position, right, false) else {
         panic!("allowed")
     };
     let words: Vec<String> = list[0]

@@ -6,7 +6,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use common::{SHOVE, SLIDE, game, games, model};
-use fendle_lang::play::{MoveTable, Step, step};
+use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::{Diagnostic, FileId, Game, Sources, bind, level};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -138,7 +138,7 @@ fn positions_reached_by_play_survive_too() {
             let mut state = g.bound.position.clone();
             for _ in 0..200 {
                 let m = rng.random_range(0..table.list.len());
-                if let Ok(Step::Made(list)) = step(&g.bound, &table, &state, m, true) {
+                if let Ok(Tried::Made(list)) = step(&g.bound, &table, &state, m, true) {
                     let next = list[0].made.state.clone();
                     state = next;
                 }
@@ -157,7 +157,7 @@ fn different_positions_have_different_lines_and_different_bits() {
     let mut i = 0;
     while i < states.len() {
         for m in 0..4 {
-            if let Ok(Step::Made(list)) = step(&g.bound, &table, &states[i].clone(), m, true)
+            if let Ok(Tried::Made(list)) = step(&g.bound, &table, &states[i].clone(), m, true)
                 && let state = list[0].made.state.clone()
                 && !states.contains(&state)
             {

@@ -1,7 +1,7 @@
 //! Bars made of text, and charts as pictures.
 
 use crate::net::Status;
-use crate::scene::{Anchor, Look, Scene, Shape, text_width};
+use crate::scene::{Anchor, Scene, Shape, Style, text_width};
 use crate::text::grouped;
 use crate::tiles::Theme;
 
@@ -58,7 +58,7 @@ pub fn depths(title: &str, values: &[[u64; 8]], theme: Theme) -> Scene {
     let (width, height) = (1240.0f32, 420.0f32);
     let (left, top, wide, tall) = (78.0f32, 52.0f32, 940.0f32, 300.0f32);
     let mut s = Scene::new(width, height, format!("{title}: states by depth"));
-    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 30.0, 17.0, Anchor::Start, title.into(), p.ink));
     let most = top_of(values.iter().map(|v| v.iter().sum::<u64>()).max().unwrap_or(0));
     rules(&mut s, (left, top, wide, tall), most, theme);
@@ -113,7 +113,7 @@ pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: 
     let (left, top) = (78.0f32, 52.0f32);
     let (wide, tall) = (width - left - 24.0, height - top - 64.0);
     let mut s = Scene::new(width, height, format!("{title}, {under}"));
-    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 30.0, 16.0, Anchor::Start, title.into(), p.ink));
     let most = top_of(bars.iter().map(|b| b.1).max().unwrap_or(0));
     rules(&mut s, (left, top, wide, tall), most, theme);
@@ -125,7 +125,7 @@ pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: 
         let x = left + step * (i as f32 + 0.5);
         if *n > 0 {
             let h = (tall * *n as f32 / most as f32).max(0.8);
-            let look = Look::fill(p.paints[0]);
+            let look = Style::fill(p.paints[0]);
             s.shapes.push(Shape::Rect(x - bar / 2.0, top + tall - h, bar, h, 0.0, look));
         }
         if i % every == 0 {
@@ -162,7 +162,7 @@ fn rules(s: &mut Scene, (left, top, wide, tall): (f32, f32, f32, f32), most: u64
     let step = round_step(most);
     for k in 0..=most / step {
         let y = top + tall * (1.0 - (k * step) as f32 / most as f32);
-        s.shapes.push(Shape::Lines(vec![(left, y), (left + wide, y)], false, Look::line(p.grid, 0.8)));
+        s.shapes.push(Shape::Lines(vec![(left, y), (left + wide, y)], false, Style::line(p.grid, 0.8)));
         s.shapes.push(Shape::Text(left - 8.0, y + 4.0, 12.0, Anchor::End, grouped(k * step), p.faint));
     }
 }
@@ -194,11 +194,11 @@ pub fn lanes(title: &str, under: &str, list: &[Lane], end: (f64, &str), theme: T
     let tall = row * list.len() as f32;
     let (width, height) = (left + wide + behind + 40.0, top + tall + 60.0);
     let mut s = Scene::new(width, height, format!("{title}: {under}"));
-    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 32.0, 17.0, Anchor::Start, title.into(), p.ink));
     for k in 0..=4 {
         let x = left + wide * k as f32 / 4.0;
-        s.shapes.push(Shape::Lines(vec![(x, top - 8.0), (x, top + tall)], false, Look::line(p.grid, 0.8)));
+        s.shapes.push(Shape::Lines(vec![(x, top - 8.0), (x, top + tall)], false, Style::line(p.grid, 0.8)));
         let words = format!("{}{}", short(end.0 * f64::from(k) / 4.0), end.1);
         s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, words, p.faint));
     }
@@ -209,16 +209,16 @@ pub fn lanes(title: &str, under: &str, list: &[Lane], end: (f64, &str), theme: T
         s.shapes.push(Shape::Text(left - 12.0, y + 19.0, size, Anchor::End, l.name.clone(), p.ink));
         let c = if l.best { p.paints[1] } else { p.paints[0] };
         let w = (at(l.low) - left).max(if l.high > 0.0 { 1.5 } else { 0.0 });
-        s.shapes.push(Shape::Rect(left, y + 5.0, w, row - 12.0, 2.0, Look::fill(c)));
+        s.shapes.push(Shape::Rect(left, y + 5.0, w, row - 12.0, 2.0, Style::fill(c)));
         if at(l.high) - at(l.low) > 0.5 {
             // What it can be at the most.
-            let look = Look { dash: Some(3.0), ..Look::line(c, 1.2) };
+            let look = Style { dash: Some(3.0), ..Style::line(c, 1.2) };
             s.shapes.push(Shape::Rect(at(l.low), y + 5.0, at(l.high) - at(l.low), row - 12.0, 2.0, look));
         }
         if l.best && l.high > 0.0 {
             let (x, y) = (left + 10.0, y + 5.0 + (row - 12.0) / 2.0);
             let points = vec![(x, y - 5.0), (x + 5.0, y), (x, y + 5.0), (x - 5.0, y)];
-            s.shapes.push(Shape::Lines(points, true, Look::fill(p.ink)));
+            s.shapes.push(Shape::Lines(points, true, Style::fill(p.ink)));
         }
         s.shapes.push(Shape::Text(left + wide + 16.0, y + 19.0, 13.0, Anchor::Start, l.words.clone(), p.ink));
     }
@@ -243,14 +243,14 @@ fn short(x: f64) -> String {
 fn segment(s: &mut Scene, status: Status, (x, y, w, h): (f32, f32, f32, f32), theme: Theme) {
     let p = theme.palette();
     let look = match status {
-        Status::Winnable | Status::Free => Look::fill(p.paints[0]),
+        Status::Winnable | Status::Free => Style::fill(p.paints[0]),
         // An outline would hide what is thinner than itself.
-        Status::Goal if h < 4.0 => Look::fill(p.paints[1]),
-        Status::Goal => Look::fill(p.paints[1]).with_line(p.ink, 0.8),
-        Status::Dead => Look::fill(p.cell).with_line(p.faint, 1.0),
-        Status::Stuck => Look::fill(p.faint),
-        Status::Lost | Status::Over => Look::fill(p.ground).with_line(p.paints[3], 1.2),
-        Status::Open => Look { dash: Some(3.0), ..Look::line(p.faint, 1.0) },
+        Status::Goal if h < 4.0 => Style::fill(p.paints[1]),
+        Status::Goal => Style::fill(p.paints[1]).with_line(p.ink, 0.8),
+        Status::Dead => Style::fill(p.cell).with_line(p.faint, 1.0),
+        Status::Stuck => Style::fill(p.faint),
+        Status::Lost | Status::Over => Style::fill(p.ground).with_line(p.paints[3], 1.2),
+        Status::Open => Style { dash: Some(3.0), ..Style::line(p.faint, 1.0) },
     };
     s.shapes.push(Shape::Rect(x, y, w, h, 0.0, look));
     if matches!(status, Status::Lost | Status::Over) {
@@ -259,7 +259,7 @@ fn segment(s: &mut Scene, status: Status, (x, y, w, h): (f32, f32, f32, f32), th
             s.shapes.push(Shape::Lines(
                 vec![(x, y + at), (x + w, y + at)],
                 false,
-                Look::line(p.paints[3], 0.8),
+                Style::line(p.paints[3], 0.8),
             ));
             at += 4.0;
         }

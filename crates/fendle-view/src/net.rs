@@ -5,7 +5,7 @@
 
 use rayon::prelude::*;
 
-use crate::scene::{Anchor, Look, Rgb, Scene, Shape, text_width};
+use crate::scene::{Anchor, Rgb, Scene, Shape, Style, text_width};
 use crate::text::grouped;
 use crate::tiles::{Palette, Theme, Thing};
 
@@ -407,7 +407,7 @@ fn dash_of(kind: usize) -> Option<f32> {
 pub fn scene(net: &Net, spots: &Spots, tint: bool, theme: Theme, (width, height): (f32, f32)) -> Scene {
     let p = theme.palette();
     let mut s = Scene::new(width, height, format!("{}: {} states", net.title, net.nodes.len()));
-    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 30.0, 17.0, Anchor::Start, net.title.clone(), p.ink));
     let (mut lo, mut hi) = ((f32::MAX, f32::MAX), (f32::MIN, f32::MIN));
     for q in spots {
@@ -439,7 +439,7 @@ pub fn scene(net: &Net, spots: &Spots, tint: bool, theme: Theme, (width, height)
             _ => (faint, if few { 0.9 } else { 0.3 }),
         };
         let dash = if tint && few { dash_of(kind) } else { a.fatal.then_some(4.0) };
-        let look = Look { dash: dash.filter(|_| !way), ..Look::line(c, width) };
+        let look = Style { dash: dash.filter(|_| !way), ..Style::line(c, width) };
         s.shapes.push(Shape::Lines(vec![f, t], false, look));
         if few {
             arrow_head(&mut s, f, t, r, c);
@@ -452,7 +452,7 @@ pub fn scene(net: &Net, spots: &Spots, tint: bool, theme: Theme, (width, height)
             let name = net.names.get(a.name as usize).cloned().unwrap_or_default();
             // On its own ground, so that a line does not strike it through.
             let wide = text_width(&name, 10.0) + 4.0;
-            s.shapes.push(Shape::Rect(x - wide / 2.0, y - 12.5, wide, 13.0, 2.0, Look::fill(p.ground)));
+            s.shapes.push(Shape::Rect(x - wide / 2.0, y - 12.5, wide, 13.0, 2.0, Style::fill(p.ground)));
             s.shapes.push(Shape::Text(x, y - 3.0, 10.0, Anchor::Middle, name, p.faint));
         }
     }
@@ -492,45 +492,45 @@ fn arrow_head(s: &mut Scene, f: (f32, f32), t: (f32, f32), r: f32, c: Rgb) {
     let side = r * 0.45;
     let points =
         vec![tip, (back.0 - uy * side, back.1 + ux * side), (back.0 + uy * side, back.1 - ux * side)];
-    s.shapes.push(Shape::Lines(points, true, Look::fill(c)));
+    s.shapes.push(Shape::Lines(points, true, Style::fill(c)));
 }
 
 fn node_shape(s: &mut Scene, n: &Node, (x, y): (f32, f32), r: f32, p: &Palette) {
     let c = n.status.colour(p);
     let thin = (r * 0.3).max(0.6);
-    let hollow = Look::fill(p.ground).with_line(c, thin);
+    let hollow = Style::fill(p.ground).with_line(c, thin);
     match n.status {
         Status::Goal => {
             let r = r * 1.5;
             let points = vec![(x, y - r), (x + r, y), (x, y + r), (x - r, y)];
-            s.shapes.push(Shape::Lines(points, true, Look::fill(c).with_line(p.ink, thin * 0.6)));
+            s.shapes.push(Shape::Lines(points, true, Style::fill(c).with_line(p.ink, thin * 0.6)));
         }
         Status::Lost => {
-            let look = Look::line(c, thin * 1.4);
+            let look = Style::line(c, thin * 1.4);
             s.shapes.push(Shape::Lines(vec![(x - r, y - r), (x + r, y + r)], false, look));
             s.shapes.push(Shape::Lines(vec![(x - r, y + r), (x + r, y - r)], false, look));
         }
         Status::Over => {
-            s.shapes.push(Shape::Lines(vec![(x - r, y), (x + r, y)], false, Look::line(c, thin * 2.0)))
+            s.shapes.push(Shape::Lines(vec![(x - r, y), (x + r, y)], false, Style::line(c, thin * 2.0)))
         }
         Status::Stuck => {
             s.shapes.push(Shape::Rect(x - r * 0.9, y - r * 0.9, r * 1.8, r * 1.8, 0.0, hollow));
         }
         Status::Dead => s.shapes.push(Shape::Circle(x, y, r * 0.9, hollow)),
-        Status::Open => s.shapes.push(Shape::Circle(x, y, r * 0.4, Look::fill(p.faint))),
-        Status::Winnable | Status::Free => s.shapes.push(Shape::Circle(x, y, r, Look::fill(c))),
+        Status::Open => s.shapes.push(Shape::Circle(x, y, r * 0.4, Style::fill(p.faint))),
+        Status::Winnable | Status::Free => s.shapes.push(Shape::Circle(x, y, r, Style::fill(c))),
     }
     if n.count > 1 {
         for k in [1.5, 1.9] {
-            s.shapes.push(Shape::Circle(x, y, r * k, Look::line(p.faint, thin * 0.7)));
+            s.shapes.push(Shape::Circle(x, y, r * k, Style::line(p.faint, thin * 0.7)));
         }
     }
     if n.must_pass {
         let r = r * 1.7;
-        s.shapes.push(Shape::Rect(x - r, y - r, 2.0 * r, 2.0 * r, r * 0.4, Look::line(p.wish, thin)));
+        s.shapes.push(Shape::Rect(x - r, y - r, 2.0 * r, 2.0 * r, r * 0.4, Style::line(p.wish, thin)));
     }
     if n.start {
-        s.shapes.push(Shape::Circle(x, y, r * 2.1, Look::line(p.ink, thin * 1.2)));
+        s.shapes.push(Shape::Circle(x, y, r * 2.1, Style::line(p.ink, thin * 1.2)));
     }
 }
 
@@ -562,14 +562,14 @@ fn draw_legend(s: &mut Scene, net: &Net, kinds: Option<&[String]>, (x, y): (f32,
         );
     }
     for (k, name) in kinds.unwrap_or_default().iter().enumerate() {
-        let look = Look { dash: dash_of(k), ..Look::line(p.paints[k % KINDS], 2.0) };
+        let look = Style { dash: dash_of(k), ..Style::line(p.paints[k % KINDS], 2.0) };
         s.shapes.push(Shape::Lines(vec![(x, y), (x + 26.0, y)], false, look));
         s.shapes.push(Shape::Text(x + 34.0, y + 5.0, 13.0, Anchor::Start, name.clone(), p.ink));
         y += 30.0;
     }
     for (name, look) in [
-        ("shortest solution", Look::line(p.wish, 3.0)),
-        ("fatal move", Look { dash: Some(4.0), ..Look::line(p.mark, 1.5) }),
+        ("shortest solution", Style::line(p.wish, 3.0)),
+        ("fatal move", Style { dash: Some(4.0), ..Style::line(p.mark, 1.5) }),
     ] {
         let there = if name == "fatal move" {
             kinds.is_none() && net.arrows.iter().any(|a| a.fatal)

@@ -4,7 +4,7 @@
 use serde_json::json;
 
 use crate::net::{Boards, Net, Spots, Status, kinds};
-use crate::scene::{Look, Rgb, Scene, Shape, escaped, outline};
+use crate::scene::{Rgb, Scene, Shape, Style, escaped, outline};
 use crate::tiles::{CELL, Theme, Tiles};
 
 /// JSON inside a page: nothing of it can end the script element.
@@ -86,7 +86,7 @@ fn boards(b: &Boards) -> serde_json::Value {
 fn stroke(shape: &Shape) -> serde_json::Value {
     let r = |v: f32| (f64::from(v) * 10.0).round() / 10.0;
     let colour = |c: Rgb| format!("#{:02x}{:02x}{:02x}", c.0, c.1, c.2);
-    let look = |l: &Look| {
+    let look = |l: &Style| {
         let (line, width) = l.line.map_or((None, 0.0), |(c, w)| (Some(colour(c)), w));
         (l.fill.map(colour), line, r(width), l.dash.map_or(0.0, r))
     };
@@ -135,7 +135,7 @@ fn gap(net: &Net, spots: &Spots) -> f32 {
 }
 
 /// One part of a report.
-pub enum Part {
+pub enum Section {
     /// A heading.
     Head(String),
     /// A paragraph.
@@ -145,12 +145,12 @@ pub enum Part {
     /// A picture.
     Picture(Scene),
     /// Parts side by side, where the window is wide enough.
-    Beside(Vec<Part>),
+    Beside(Vec<Section>),
 }
 
 /// A report: one page, no script.
 #[must_use]
-pub fn report(title: &str, parts: &[Part]) -> String {
+pub fn report(title: &str, parts: &[Section]) -> String {
     let mut out = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{0}</title><style>\
          body{{margin:24px auto;max-width:1280px;padding:0 20px;font:15px/1.5 system-ui,sans-serif;color:#1d2733;background:#faf9f5}}\
@@ -159,27 +159,27 @@ pub fn report(title: &str, parts: &[Part]) -> String {
          svg{{max-width:100%;height:auto}}.beside{{display:flex;flex-wrap:wrap;gap:8px 48px}}</style></head><body><h1>{0}</h1>\n",
         escaped(title)
     );
-    parts.iter().for_each(|p| write_part(&mut out, p));
+    parts.iter().for_each(|p| write_section(&mut out, p));
     out.push_str("</body></html>\n");
     out
 }
 
-fn write_part(out: &mut String, p: &Part) {
+fn write_section(out: &mut String, p: &Section) {
     match p {
-        Part::Head(t) => out.push_str(&format!("<h2>{}</h2>\n", escaped(t))),
-        Part::Words(t) => out.push_str(&format!("<p>{}</p>\n", escaped(t))),
-        Part::Table(rows) => {
+        Section::Head(t) => out.push_str(&format!("<h2>{}</h2>\n", escaped(t))),
+        Section::Words(t) => out.push_str(&format!("<p>{}</p>\n", escaped(t))),
+        Section::Table(rows) => {
             let row = |(a, b): &(String, String)| {
                 format!("<tr><td>{}</td><td>{}</td></tr>", escaped(a), escaped(b))
             };
             out.push_str(&format!("<table>{}</table>\n", rows.iter().map(row).collect::<String>()));
         }
-        Part::Picture(s) => out.push_str(&s.svg()),
-        Part::Beside(list) => {
+        Section::Picture(s) => out.push_str(&s.svg()),
+        Section::Beside(list) => {
             out.push_str("<div class=\"beside\">");
             for p in list {
                 out.push_str("<div>");
-                write_part(out, p);
+                write_section(out, p);
                 out.push_str("</div>");
             }
             out.push_str("</div>\n");
@@ -316,9 +316,12 @@ mod tests {
         let scene = tiles.scene(Theme::Dark);
         assert_eq!(well_formed(&scene.svg()), Ok(()));
         let parts = vec![
-            Part::Head(evil.into()),
-            Part::Beside(vec![Part::Picture(scene.clone()), Part::Table(vec![(evil.into(), evil.into())])]),
-            Part::Words(evil.into()),
+            Section::Head(evil.into()),
+            Section::Beside(vec![
+                Section::Picture(scene.clone()),
+                Section::Table(vec![(evil.into(), evil.into())]),
+            ]),
+            Section::Words(evil.into()),
         ];
         assert_eq!(well_formed(&report(evil, &parts)), Ok(()));
         assert_eq!(well_formed(&frames(evil, &[(evil.into(), scene.clone())])), Ok(()));

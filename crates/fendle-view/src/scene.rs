@@ -25,7 +25,7 @@ pub enum Anchor {
 
 /// How a shape is filled and outlined.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Look {
+pub struct Style {
     /// Colour inside.
     pub fill: Option<Rgb>,
     /// Colour and width of the outline.
@@ -34,21 +34,21 @@ pub struct Look {
     pub dash: Option<f32>,
 }
 
-impl Look {
+impl Style {
     /// Only filled.
     #[must_use]
-    pub fn fill(c: Rgb) -> Look {
-        Look { fill: Some(c), ..Look::default() }
+    pub fn fill(c: Rgb) -> Style {
+        Style { fill: Some(c), ..Style::default() }
     }
     /// Only outlined.
     #[must_use]
-    pub fn line(c: Rgb, width: f32) -> Look {
-        Look { line: Some((c, width)), ..Look::default() }
+    pub fn line(c: Rgb, width: f32) -> Style {
+        Style { line: Some((c, width)), ..Style::default() }
     }
     /// With an outline too.
     #[must_use]
-    pub fn with_line(self, c: Rgb, width: f32) -> Look {
-        Look { line: Some((c, width)), ..self }
+    pub fn with_line(self, c: Rgb, width: f32) -> Style {
+        Style { line: Some((c, width)), ..self }
     }
 }
 
@@ -56,11 +56,11 @@ impl Look {
 #[derive(Clone, Debug, PartialEq)]
 pub enum Shape {
     /// A rectangle with rounded corners: left, top, width, height, radius.
-    Rect(f32, f32, f32, f32, f32, Look),
+    Rect(f32, f32, f32, f32, f32, Style),
     /// A circle: centre and radius.
-    Circle(f32, f32, f32, Look),
+    Circle(f32, f32, f32, Style),
     /// Points joined by lines; `true` closes it.
-    Lines(Vec<(f32, f32)>, bool, Look),
+    Lines(Vec<(f32, f32)>, bool, Style),
     /// Words at a point on their base line, of this height.
     Text(f32, f32, f32, Anchor, String, Rgb),
 }
@@ -81,10 +81,10 @@ pub struct Scene {
 /// An outline in units of 2048 to the em, with its advance.
 struct Letter {
     advance: f32,
-    steps: Vec<Step>,
+    steps: Vec<PathStep>,
 }
 
-enum Step {
+enum PathStep {
     Move(f32, f32),
     Line(f32, f32),
     Quad(f32, f32, f32, f32),
@@ -109,17 +109,17 @@ fn letters() -> &'static HashMap<char, Letter> {
     })
 }
 
-fn steps_of(text: &str) -> Vec<Step> {
+fn steps_of(text: &str) -> Vec<PathStep> {
     let mut out = vec![];
     let mut rest = text;
     while let Some(kind) = rest.chars().next() {
         let end = rest[1..].find(|c: char| c.is_ascii_uppercase()).map_or(rest.len(), |i| i + 1);
         let n: Vec<f32> = rest[1..end].split(' ').filter_map(|s| s.parse().ok()).collect();
         match (kind, n.as_slice()) {
-            ('M', [x, y]) => out.push(Step::Move(*x, *y)),
-            ('L', [x, y]) => out.push(Step::Line(*x, *y)),
-            ('Q', [a, b, x, y]) => out.push(Step::Quad(*a, *b, *x, *y)),
-            _ => out.push(Step::Close),
+            ('M', [x, y]) => out.push(PathStep::Move(*x, *y)),
+            ('L', [x, y]) => out.push(PathStep::Line(*x, *y)),
+            ('Q', [a, b, x, y]) => out.push(PathStep::Quad(*a, *b, *x, *y)),
+            _ => out.push(PathStep::Close),
         }
         rest = &rest[end..];
     }
@@ -179,7 +179,7 @@ impl Scene {
 
     /// Puts another picture into this one, its corner at a point, scaled.
     pub fn place(&mut self, other: &Scene, x: f32, y: f32, scale: f32) {
-        let look = |l: &Look| Look {
+        let look = |l: &Style| Style {
             line: l.line.map(|(c, w)| (c, w * scale)),
             dash: l.dash.map(|d| d * scale),
             ..*l
@@ -307,10 +307,10 @@ pub fn outline(x: f32, y: f32, size: f32, anchor: Anchor, text: &str) -> String 
             let at = |a: f32, b: f32| format!("{:.1} {:.1}", x + a * scale, y - b * scale);
             // Writing to a string does not fail.
             let _ = match s {
-                Step::Move(a, b) => write!(out, "M{}", at(*a, *b)),
-                Step::Line(a, b) => write!(out, "L{}", at(*a, *b)),
-                Step::Quad(a, b, c, d) => write!(out, "Q{} {}", at(*a, *b), at(*c, *d)),
-                Step::Close => write!(out, "Z"),
+                PathStep::Move(a, b) => write!(out, "M{}", at(*a, *b)),
+                PathStep::Line(a, b) => write!(out, "L{}", at(*a, *b)),
+                PathStep::Quad(a, b, c, d) => write!(out, "Q{} {}", at(*a, *b), at(*c, *d)),
+                PathStep::Close => write!(out, "Z"),
             };
         }
         x += l.advance * scale;
@@ -318,7 +318,7 @@ pub fn outline(x: f32, y: f32, size: f32, anchor: Anchor, text: &str) -> String 
     out
 }
 
-fn svg_look(l: &Look) -> String {
+fn svg_look(l: &Style) -> String {
     let fill = l.fill.map_or("none".to_string(), hex);
     let mut out = format!(" fill=\"{fill}\"");
     if let Some((c, w)) = l.line {
@@ -371,12 +371,12 @@ fn text_path(x: f32, y: f32, size: f32, anchor: Anchor, text: &str) -> Option<Pa
         let l = letter(c);
         for s in &l.steps {
             match s {
-                Step::Move(a, b) => p.move_to(x + a * scale, y - b * scale),
-                Step::Line(a, b) => p.line_to(x + a * scale, y - b * scale),
-                Step::Quad(a, b, c, d) => {
+                PathStep::Move(a, b) => p.move_to(x + a * scale, y - b * scale),
+                PathStep::Line(a, b) => p.line_to(x + a * scale, y - b * scale),
+                PathStep::Quad(a, b, c, d) => {
                     p.quad_to(x + a * scale, y - b * scale, x + c * scale, y - d * scale);
                 }
-                Step::Close => p.close(),
+                PathStep::Close => p.close(),
             }
         }
         x += l.advance * scale;
@@ -411,8 +411,8 @@ mod tests {
     #[test]
     fn shapes_are_drawn_where_they_stand() {
         let mut s = Scene::new(20.0, 10.0, "two");
-        s.shapes.push(Shape::Rect(0.0, 0.0, 20.0, 10.0, 0.0, Look::fill((255, 255, 255))));
-        s.shapes.push(Shape::Circle(5.0, 5.0, 3.0, Look::fill((255, 0, 0))));
+        s.shapes.push(Shape::Rect(0.0, 0.0, 20.0, 10.0, 0.0, Style::fill((255, 255, 255))));
+        s.shapes.push(Shape::Circle(5.0, 5.0, 3.0, Style::fill((255, 0, 0))));
         s.shapes.push(Shape::Text(15.0, 9.0, 10.0, Anchor::Middle, "I".into(), (0, 0, 255)));
         let png = s.png(2.0).expect("small");
         let map = Pixmap::decode_png(&png).expect("what was written is read");

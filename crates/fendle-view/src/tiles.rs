@@ -3,7 +3,7 @@
 //! Things differ in form first and in colour second. Which form and colour a thing has is said by whoever makes the
 //! [`Tiles`].
 
-use crate::scene::{Anchor, Look, Rgb, Scene, Shape, text_width};
+use crate::scene::{Anchor, Rgb, Scene, Shape, Style, text_width};
 
 /// Light or dark.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -259,7 +259,7 @@ impl Tiles {
         let width = (EDGE + w + 12.0).max(words + 24.0).ceil();
         let height = (top + h + 12.0 + 20.0 * self.lines.len() as f32).ceil();
         let mut s = Scene::new(width, height, self.words());
-        s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Look::fill(p.ground)));
+        s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
         if !self.title.is_empty() {
             s.shapes.push(Shape::Text(12.0, 20.0, 15.0, Anchor::Start, self.title.clone(), p.ink));
         }
@@ -299,7 +299,7 @@ impl Tiles {
         let p = theme.palette();
         let mut s = Scene::new(CELL, CELL, "");
         if self.piles.is_empty() {
-            s.shapes.push(Shape::Rect(0.0, 0.0, CELL, CELL, 0.0, Look::fill(p.cell).with_line(p.grid, 1.0)));
+            s.shapes.push(Shape::Rect(0.0, 0.0, CELL, CELL, 0.0, Style::fill(p.cell).with_line(p.grid, 1.0)));
         }
         self.draw_things(&mut s, things, 0.0, 0.0, CELL, &p);
         s.shapes
@@ -324,18 +324,18 @@ impl Tiles {
                     cell,
                     cell,
                     0.0,
-                    Look { dash: Some(3.0), ..Look::line(p.grid, 0.5) },
+                    Style { dash: Some(3.0), ..Style::line(p.grid, 0.5) },
                 ));
                 continue;
             }
             if self.piles.is_empty() {
-                let look = Look::fill(p.cell).with_line(p.grid, cell / 44.0);
+                let look = Style::fill(p.cell).with_line(p.grid, cell / 44.0);
                 s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, look));
             } else if i / self.cols.max(1) + 1 == self.rows {
                 // What a pile stands on.
                 let foot = y + cell * 0.94;
                 let points = vec![(x + cell * 0.04, foot), (x + cell * 0.96, foot)];
-                s.shapes.push(Shape::Lines(points, false, Look::line(p.faint, cell * 0.06)));
+                s.shapes.push(Shape::Lines(points, false, Style::line(p.faint, cell * 0.06)));
             }
         }
         // Grounds first: a piece of several cells lies over the lines between them.
@@ -363,8 +363,8 @@ impl Tiles {
                 let arm = cell * 0.26;
                 let points = vec![(cx + dx * arm, cy), (cx, cy), (cx, cy + dy * arm)];
                 // A light rim keeps it apart from what it lies on.
-                s.shapes.push(Shape::Lines(points.clone(), false, Look::line(p.ground, cell * 0.12)));
-                s.shapes.push(Shape::Lines(points, false, Look::line(p.mark, cell * 0.07)));
+                s.shapes.push(Shape::Lines(points.clone(), false, Style::line(p.ground, cell * 0.12)));
+                s.shapes.push(Shape::Lines(points, false, Style::line(p.mark, cell * 0.07)));
             }
         }
     }
@@ -408,16 +408,16 @@ fn draw_shade(s: &mut Scene, shade: &Shade, x: f32, y: f32, cell: f32, p: &Palet
         Some(false) => p.paints[2],
         _ => (mix(from.0, to.0), mix(from.1, to.1), mix(from.2, to.2)),
     };
-    s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Look::fill(c).with_line(p.grid, cell / 44.0)));
+    s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Style::fill(c).with_line(p.grid, cell / 44.0)));
     let (cx, cy) = (x + cell / 2.0, y + cell / 2.0);
     match shade.sure {
         Some(true) => {
             let r = cell * 0.26;
-            let look = Look::line(ink_on(c), cell * 0.09);
+            let look = Style::line(ink_on(c), cell * 0.09);
             s.shapes.push(Shape::Lines(vec![(cx - r, cy - r), (cx + r, cy + r)], false, look));
             s.shapes.push(Shape::Lines(vec![(cx + r, cy - r), (cx - r, cy + r)], false, look));
         }
-        Some(false) => s.shapes.push(Shape::Circle(cx, cy, cell * 0.22, Look::line(ink_on(c), cell * 0.08))),
+        Some(false) => s.shapes.push(Shape::Circle(cx, cy, cell * 0.22, Style::line(ink_on(c), cell * 0.08))),
         None => {
             let size =
                 (cell * 0.4).min(cell * 0.4 * cell * 0.8 / text_width(&shade.words, cell * 0.4).max(1.0));
@@ -456,11 +456,11 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
             .collect()
     };
     // A dark rim, so that a light colour is seen on a light ground.
-    let filled = Look::fill(colour).with_line(p.rim(colour), cell * 0.02);
+    let filled = Style::fill(colour).with_line(p.rim(colour), cell * 0.02);
     match t.figure {
         Figure::Nothing => {}
         Figure::Block | Figure::Waves | Figure::Gravel | Figure::Hatch => {
-            s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Look::fill(colour)));
+            s.shapes.push(Shape::Rect(x, y, cell, cell, 0.0, Style::fill(colour)));
             pattern(s, t.figure, x, y, cell, p.cell);
             write(s, ink_on(colour), cell * 0.84, 0.0);
         }
@@ -469,7 +469,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
             let side = (cell - 2.0 * k) * (1.0 - f32::from(t.wide.min(100)) / 100.0) / 2.0;
             let (l, u, r, d) = (x + k + side, y + k, x + cell - k - side, y + cell - k);
             let mut fill = |l: f32, u: f32, r: f32, d: f32, round: f32| {
-                s.shapes.push(Shape::Rect(l, u, r - l, d - u, round, Look::fill(colour)));
+                s.shapes.push(Shape::Rect(l, u, r - l, d - u, round, Style::fill(colour)));
             };
             let together = t.joined.contains(&true);
             fill(l, u, r, d, if together { 0.0 } else { cell * 0.16 });
@@ -499,7 +499,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
             write(s, ink_on(colour), cell * 0.6, 0.0);
         }
         Figure::Ring => {
-            s.shapes.push(Shape::Circle(cx, cy, cell * 0.32, Look::line(colour, cell * 0.11)));
+            s.shapes.push(Shape::Circle(cx, cy, cell * 0.32, Style::line(colour, cell * 0.11)));
             write(s, p.ink, cell * 0.44, 0.0);
         }
         Figure::Diamond => {
@@ -525,7 +525,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
         Figure::Frame => {
             // Wider than what may stand on it.
             let k = cell * 0.06;
-            let look = Look { dash: Some(cell * 0.1), ..Look::line(colour, cell * 0.05) };
+            let look = Style { dash: Some(cell * 0.1), ..Style::line(colour, cell * 0.05) };
             s.shapes.push(Shape::Rect(x + k, y + k, cell - 2.0 * k, cell - 2.0 * k, cell * 0.1, look));
             write(s, p.ink, cell * 0.6, 0.0);
         }
@@ -535,7 +535,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
                 ((x + k, y + k), (x + cell - k, y + cell - k)),
                 ((x + cell - k, y + k), (x + k, y + cell - k)),
             ] {
-                s.shapes.push(Shape::Lines(vec![a, b], false, Look::line(colour, cell * 0.11)));
+                s.shapes.push(Shape::Lines(vec![a, b], false, Style::line(colour, cell * 0.11)));
             }
         }
         Figure::Bar => {
@@ -545,7 +545,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
                 cell * 0.76,
                 cell * 0.28,
                 cell * 0.08,
-                Look::fill(colour),
+                Style::fill(colour),
             ));
         }
         Figure::Dot => s.shapes.push(Shape::Circle(cx, cy, cell * 0.13, filled)),
@@ -554,10 +554,10 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
                 cx,
                 cy,
                 cell * 0.34,
-                Look::fill(p.ground).with_line(colour, cell * 0.08),
+                Style::fill(p.ground).with_line(colour, cell * 0.08),
             ));
             if t.label.is_empty() {
-                s.shapes.push(Shape::Circle(cx, cy, cell * 0.12, Look::fill(colour)));
+                s.shapes.push(Shape::Circle(cx, cy, cell * 0.12, Style::fill(colour)));
             }
             write(s, p.ink, cell * 0.46, 0.0);
         }
@@ -567,7 +567,7 @@ fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) 
 
 /// What tells filled cells apart without their colour.
 fn pattern(s: &mut Scene, figure: Figure, x: f32, y: f32, cell: f32, c: Rgb) {
-    let line = Look::line(c, cell * 0.035);
+    let line = Style::line(c, cell * 0.035);
     match figure {
         Figure::Waves => {
             for k in 0..3 {
@@ -580,7 +580,7 @@ fn pattern(s: &mut Scene, figure: Figure, x: f32, y: f32, cell: f32, c: Rgb) {
         Figure::Gravel => {
             for k in 0..4 {
                 let (dx, dy) = (0.3 + 0.4 * (k % 2) as f32, 0.3 + 0.4 * (k / 2) as f32);
-                s.shapes.push(Shape::Circle(x + cell * dx, y + cell * dy, cell * 0.06, Look::fill(c)));
+                s.shapes.push(Shape::Circle(x + cell * dx, y + cell * dy, cell * 0.06, Style::fill(c)));
             }
         }
         Figure::Hatch => {
@@ -611,7 +611,7 @@ pub fn sheet(parts: &[Scene], most: f32, theme: Theme, title: &str) -> Scene {
         tall = tall.max(p.height);
     }
     let mut out = Scene::new(wide, y + tall, title);
-    out.shapes.push(Shape::Rect(0.0, 0.0, wide, y + tall, 0.0, Look::fill(theme.palette().ground)));
+    out.shapes.push(Shape::Rect(0.0, 0.0, wide, y + tall, 0.0, Style::fill(theme.palette().ground)));
     for (p, (x, y)) in parts.iter().zip(spots) {
         out.place(p, x, y, 1.0);
     }

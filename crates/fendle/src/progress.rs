@@ -5,6 +5,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use fendle_ask::budget::Listener;
 use fendle_ask::{Budget, End, Surroundings, Wanted};
 use fendle_core::Progress;
 use fendle_view::text::{bytes, grouped};
@@ -65,7 +66,7 @@ pub fn budget(common: &Common) -> Budget {
             ));
             bar.tick();
         };
-        Box::new(tell) as Box<dyn Fn(&Progress, Duration) + Send + Sync>
+        Box::new(tell) as Listener
     });
     Budget::new(wanted, Surroundings { interrupted: &INTERRUPTED, listener, memory_now: Some(memory::now) })
 }

@@ -115,7 +115,7 @@ pub fn findings(model: &Model) -> Vec<Diagnostic> {
         refusals(&d, &m.body, &mut tainted, &mut behind, &mut |span, how| out.push(tells(span, how)));
     }
     for v in model.vars.iter().filter(|v| v.hidden) {
-        if v.shape == Shape::One && matches!(v.dom, Dom::Placed(_)) {
+        if v.shape == Extent::One && matches!(v.dom, Dom::Placed(_)) {
             out.push(Diagnostic::error("M063", model.file, v.span, "a placed shape cannot be hidden"));
         }
     }

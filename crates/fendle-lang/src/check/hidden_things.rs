@@ -7,7 +7,7 @@ impl Checker<'_> {
     pub(super) fn prior(&mut self, name: &Name, prior: &tree::Prior) {
         let Some(&(Global::Var(v), _)) = self.globals.get(&name.text) else { return };
         let dom = self.vars[v].dom.clone();
-        if !matches!(self.vars[v].shape, Shape::Grid | Shape::Set | Shape::One | Shape::Array(_)) {
+        if !matches!(self.vars[v].shape, Extent::Grid | Extent::Set | Extent::One | Extent::Array(_)) {
             self.error("M063", name.span, "a grid, a set, an array or a single value can be hidden");
         }
         let each = prior.each.as_ref().map(|(cell, values)| {

@@ -69,7 +69,7 @@ impl Checker<'_> {
             tree::Likeness::Piles(of, except) => {
                 let key = match self.globals.get(&of.text) {
                     Some(&(Global::Var(v), _)) => match self.vars[v].shape {
-                        Shape::Array(k) | Shape::Lists(k, _) => Some(k),
+                        Extent::Array(k) | Extent::Lists(k, _) => Some(k),
                         _ => None,
                     },
                     _ => {

@@ -8,12 +8,12 @@ impl Checker<'_> {
     pub(super) fn look(&mut self, rule: &tree::LookRule, tells: &[TellDef]) -> Option<LookRule> {
         let name = &rule.target;
         let drawn = |v: &usize| match self.vars[*v].shape {
-            Shape::Grid | Shape::Set | Shape::Lists(..) => true,
-            Shape::One => matches!(
+            Extent::Grid | Extent::Set | Extent::Lists(..) => true,
+            Extent::One => matches!(
                 self.vars[*v].dom.scalar(),
                 Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell)
             ),
-            Shape::Array(_) | Shape::List(_) => false,
+            Extent::Array(_) | Extent::List(_) => false,
         };
         let global = self.globals.get(&name.text).map(|g| g.0);
         let var = match global {
@@ -40,7 +40,7 @@ impl Checker<'_> {
             }
         };
         let of: Vec<Drawee> = var.map(Drawee::Var).into_iter().chain(tell.map(Drawee::Tell)).collect();
-        let valued = var.is_none_or(|v| matches!(self.vars[v].shape, Shape::Grid | Shape::Lists(..)));
+        let valued = var.is_none_or(|v| matches!(self.vars[v].shape, Extent::Grid | Extent::Lists(..)));
         let mut values = None;
         if let Some((from, to)) = &rule.values {
             if !valued {
@@ -125,7 +125,7 @@ impl Checker<'_> {
                 }
                 return None;
             };
-            if self.vars[var].shape != Shape::Grid && self.vars[var].shape != Shape::Set {
+            if self.vars[var].shape != Extent::Grid && self.vars[var].shape != Extent::Set {
                 self.error("M040", name.span, format!("`{}` is no grid", name.text));
                 return None;
             }
@@ -193,8 +193,8 @@ impl Checker<'_> {
                 let def = &self.vars[var];
                 let scalar = def.dom.scalar();
                 let value = match (def.shape, value) {
-                    (Shape::One, None) if matches!(scalar, Scalar::Placed(_)) => 1,
-                    (Shape::Grid, Some(v)) => {
+                    (Extent::One, None) if matches!(scalar, Scalar::Placed(_)) => 1,
+                    (Extent::Grid, Some(v)) => {
                         let v = self.lone(v, Place::Level);
                         let v = self.coerce(v, scalar.ty());
                         match constant(v) {
@@ -205,9 +205,9 @@ impl Checker<'_> {
                             }
                         }
                     }
-                    (Shape::Grid, None) if scalar == Scalar::Bool => 1,
-                    (Shape::Set, None) => 1,
-                    (Shape::One, None) if scalar == Scalar::Cell => 1,
+                    (Extent::Grid, None) if scalar == Scalar::Bool => 1,
+                    (Extent::Set, None) => 1,
+                    (Extent::One, None) if scalar == Scalar::Cell => 1,
                     _ => {
                         self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
                             .notes

@@ -74,7 +74,7 @@ impl Checker<'_> {
                     match self.globals.get(&over.text) {
                         Some(&(Global::Var(var), _))
                             if self.vars[var].state
-                                && matches!(self.vars[var].shape, Shape::Lists(_, false))
+                                && matches!(self.vars[var].shape, Extent::Lists(_, false))
                                 && self.vars[var].dom.scalar() == Scalar::Int =>
                         {
                             if spreads.iter().any(|s| s.var == var) {
@@ -306,7 +306,7 @@ impl Checker<'_> {
             name: if number == 0 { "clock".into() } else { format!("clock{}", number + 1) },
             span,
             state: true,
-            shape: Shape::One,
+            shape: Extent::One,
             dom: Dom::Range(Box::new(make(Ek::Const(0))), Box::new(hi)),
             sized: None,
             rearranged: None,
@@ -488,7 +488,7 @@ impl Checker<'_> {
                                 name: name.text.clone(),
                                 span: name.span,
                                 state: *state,
-                                shape: Shape::One,
+                                shape: Extent::One,
                                 dom,
                                 sized: None,
                                 rearranged: None,
@@ -517,7 +517,7 @@ impl Checker<'_> {
                 if when.is_some() && !*state {
                     self.error("M008", ty.span, "only a state variable can depend on `if`");
                 }
-                if default.is_some() && matches!(shape, Shape::List(_) | Shape::Lists(..)) {
+                if default.is_some() && matches!(shape, Extent::List(_) | Extent::Lists(..)) {
                     self.error("M008", ty.span, "a list begins empty, or as the level says");
                 }
                 let default = default.as_ref().map(|e| {
@@ -528,7 +528,7 @@ impl Checker<'_> {
                     let e = self.lone(e, Place::Level);
                     self.coerce(e, elem)
                 });
-                if outside.is_some() && !matches!(shape, Shape::Grid | Shape::Set) {
+                if outside.is_some() && !matches!(shape, Extent::Grid | Extent::Set) {
                     self.error("M008", ty.span, "`outside` is for grids");
                 }
                 for name in names {

@@ -337,7 +337,7 @@ impl Checker<'_> {
         match &e.kind {
             K::Name(n) if n == "board" => {}
             K::Name(n) => match self.globals.get(n) {
-                Some(&(Global::Var(v), _)) if matches!(self.vars[v].shape, Shape::Grid | Shape::Set) => {}
+                Some(&(Global::Var(v), _)) if matches!(self.vars[v].shape, Extent::Grid | Extent::Set) => {}
                 Some(&(Global::Const(usize::MAX), _)) => {}
                 Some(_) => {
                     self.error("M030", e.span, format!("`{n}` is no grid"))

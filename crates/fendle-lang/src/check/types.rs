@@ -54,19 +54,19 @@ impl Checker<'_> {
     pub(super) fn var_type(
         &mut self,
         ty: &tree::Type,
-    ) -> Option<(Shape, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
+    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
         let (shape, dom, sized, rearranged) = match &ty.kind {
             tree::TypeKind::List { elem, max, bag } => {
                 let (dom, max) = self.list_type(elem, max)?;
-                return Some((Shape::List(*bag), dom, None, None, Some(max)));
+                return Some((Extent::List(*bag), dom, None, None, Some(max)));
             }
             tree::TypeKind::Array(_, elem) | tree::TypeKind::ArrayBy(_, _, elem) => {
                 let key = self.key(ty)?;
                 if let tree::TypeKind::List { elem, max, bag } = &elem.kind {
                     let (dom, max) = self.list_type(elem, max)?;
-                    return Some((Shape::Lists(key, *bag), dom, None, None, Some(max)));
+                    return Some((Extent::Lists(key, *bag), dom, None, None, Some(max)));
                 }
-                (Shape::Array(key), self.dom(elem)?, None, None)
+                (Extent::Array(key), self.dom(elem)?, None, None)
             }
             tree::TypeKind::Grid(elem, sized) => {
                 let dom = self.dom(elem)?;
@@ -75,12 +75,12 @@ impl Checker<'_> {
                     let c = self.lone(c, Place::Level);
                     (self.coerce(r, Ty::Int), self.coerce(c, Ty::Int))
                 });
-                (Shape::Grid, dom, sized, None)
+                (Extent::Grid, dom, sized, None)
             }
-            tree::TypeKind::Set => (Shape::Set, Dom::Bool, None, None),
+            tree::TypeKind::Set => (Extent::Set, Dom::Bool, None, None),
             tree::TypeKind::Rearranged(target) => match self.globals.get(&target.text) {
-                Some(&(Global::Var(v), _)) if self.vars[v].shape == Shape::Grid && !self.vars[v].state => {
-                    (Shape::Grid, self.vars[v].dom.clone(), None, Some(v))
+                Some(&(Global::Var(v), _)) if self.vars[v].shape == Extent::Grid && !self.vars[v].state => {
+                    (Extent::Grid, self.vars[v].dom.clone(), None, Some(v))
                 }
                 _ => {
                     self.error("M009", target.span, "`rearranged` wants a grid of the level, declared above")
@@ -89,7 +89,7 @@ impl Checker<'_> {
                     return None;
                 }
             },
-            _ => (Shape::One, self.dom(ty)?, None, None),
+            _ => (Extent::One, self.dom(ty)?, None, None),
         };
         Some((shape, dom, sized, rearranged, None))
     }
@@ -174,7 +174,7 @@ impl Checker<'_> {
                     None
                 }
             },
-            tree::TypeKind::Later => None,
+            tree::TypeKind::Unsupported => None,
             _ => {
                 self.error("M012", ty.span, "a single value is wanted here, not a collection").notes.push(
                     "grids, sets and arrays hold bools, ranges, enum values, directions or cells".into(),

@@ -7,7 +7,7 @@ use std::collections::{HashMap, VecDeque};
 use fendle_core::infer::{Fraction, Inferred, NoAnswer, fraction};
 
 use crate::known::{Danger, Known, NotCounts, Sight, Way};
-use crate::play::{MoveTable, Step, step};
+use crate::play::{MoveTable, Tried, step};
 use crate::run::RunFault;
 use crate::state::Bound;
 
@@ -190,7 +190,7 @@ impl<'b> Player<'b> {
     pub fn make(&mut self, moves: &[usize]) -> Result<Option<Option<usize>>, Stopped> {
         let mut ended = None;
         for &m in moves {
-            let Step::Made(list) = step(self.b, self.moves, &self.state, m, false)? else { return Ok(None) };
+            let Tried::Made(list) = step(self.b, self.moves, &self.state, m, false)? else { return Ok(None) };
             let Some(played) = list.into_iter().next() else { return Ok(None) };
             self.state = played.made.state;
             ended = played.ended;
@@ -221,7 +221,7 @@ impl<'b> Player<'b> {
                 if !Player::is_safe(found, ways.as_deref()) {
                     continue;
                 }
-                let Step::Made(list) = step(self.b, self.moves, &state, m, false)? else { continue };
+                let Tried::Made(list) = step(self.b, self.moves, &state, m, false)? else { continue };
                 // With draws a way is not sure to lead there.
                 let [played] = list.as_slice() else { continue };
                 let next = played.made.state.clone();

@@ -108,9 +108,9 @@ pub fn bind_until(
         }
         let keyed_by_side = matches!(
             def.shape,
-            Shape::Array(Keyed::Row | Keyed::Column) | Shape::Lists(Keyed::Row | Keyed::Column, _)
+            Extent::Array(Keyed::Row | Keyed::Column) | Extent::Lists(Keyed::Row | Keyed::Column, _)
         );
-        if matches!(def.shape, Shape::Grid | Shape::Set) || is_placed(&def.dom) || keyed_by_side {
+        if matches!(def.shape, Extent::Grid | Extent::Set) || is_placed(&def.dom) || keyed_by_side {
             if b.rows == 0 {
                 let message = format!("nothing says how large the board of `{}` is", def.name);
                 binder
@@ -154,11 +154,11 @@ pub fn bind_until(
             }
         };
         let len = match def.shape {
-            Shape::One => 1,
-            Shape::Grid | Shape::Set => cells,
-            Shape::Array(key) => b.keys_len(key),
-            Shape::List(_) => 1 + cap,
-            Shape::Lists(key, _) => b.keys_len(key) * (1 + cap),
+            Extent::One => 1,
+            Extent::Grid | Extent::Set => cells,
+            Extent::Array(key) => b.keys_len(key),
+            Extent::List(_) => 1 + cap,
+            Extent::Lists(key, _) => b.keys_len(key) * (1 + cap),
         };
         let maybe = matches!(def.dom, Dom::Maybe(_));
         let (mut lo, mut hi) = binder.dom_range(&b, &def.dom)?;
@@ -197,7 +197,7 @@ pub fn bind_until(
         }
         let empty = || -> Vec<i64> {
             let mut out = vec![slot.pad(); len];
-            if cap + 1 > 0 && matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+            if cap + 1 > 0 && matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
                 out.iter_mut().step_by(cap + 1).for_each(|n| *n = 0);
             }
             out
@@ -233,7 +233,7 @@ pub fn bind_until(
             }
             let t = &b.slots[target];
             b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
-        } else if matches!(def.shape, Shape::List(_) | Shape::Lists(..)) {
+        } else if matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
             // A list that is not given is empty.
             empty()
         } else if def.hidden {
@@ -354,7 +354,7 @@ pub fn bind_until(
         {
             continue;
         }
-        if let Shape::List(_) | Shape::Lists(..) = def.shape {
+        if let Extent::List(_) | Extent::Lists(..) = def.shape {
             b.codec.has_gaps();
             for list in 0..slot.len / (slot.cap + 1) {
                 let base = slot.base + list * (slot.cap + 1);
@@ -445,21 +445,21 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
             let text = Text { text, at: *at, span: raw.span, file };
             return binder.block(b, var, text, false).map(|v| v.into_iter().flatten().collect());
         }
-        (RawKind::Int(n), Shape::One) => n.to_string(),
-        (RawKind::Bool(v), Shape::One) => v.to_string(),
-        (RawKind::Table(entries), Shape::Array(_) | Shape::Lists(..)) => {
+        (RawKind::Int(n), Extent::One) => n.to_string(),
+        (RawKind::Bool(v), Extent::One) => v.to_string(),
+        (RawKind::Table(entries), Extent::Array(_) | Extent::Lists(..)) => {
             let mut words = vec![];
             for (key, value) in entries {
                 words.push(format!("{}: {}", key.text, raw_words(binder, value, file, &def.shape)?));
             }
             words.join(", ")
         }
-        (RawKind::List(entries), Shape::List(_)) => {
+        (RawKind::List(entries), Extent::List(_)) => {
             let words: Option<Vec<String>> =
-                entries.iter().map(|e| raw_words(binder, e, file, &Shape::One)).collect();
+                entries.iter().map(|e| raw_words(binder, e, file, &Extent::One)).collect();
             words?.join(" ")
         }
-        (RawKind::List(entries), Shape::Array(key) | Shape::Lists(key, _)) => {
+        (RawKind::List(entries), Extent::Array(key) | Extent::Lists(key, _)) => {
             let names = b.key_names(key);
             if names.len() != entries.len() {
                 let message =
@@ -473,7 +473,7 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
             }
             words.join(", ")
         }
-        (RawKind::Int(_) | RawKind::Bool(_), Shape::Grid | Shape::Set) => {
+        (RawKind::Int(_) | RawKind::Bool(_), Extent::Grid | Extent::Set) => {
             binder
                 .error("L037", file, raw.span, format!("`{}` is a board, this is a single value", def.name))
                 .notes
@@ -490,14 +490,14 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
 }
 
 /// A value of a level file as words.
-fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Shape) -> Option<String> {
+fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Extent) -> Option<String> {
     Some(match (&raw.kind, shape) {
         (RawKind::Int(n), _) => n.to_string(),
         (RawKind::Bool(v), _) => v.to_string(),
         (RawKind::Text(t, _), _) => t.replace(',', " "),
-        (RawKind::List(list), Shape::Lists(..)) => {
+        (RawKind::List(list), Extent::Lists(..)) => {
             let words: Option<Vec<String>> =
-                list.iter().map(|e| raw_words(binder, e, file, &Shape::One)).collect();
+                list.iter().map(|e| raw_words(binder, e, file, &Extent::One)).collect();
             words?.join(" ")
         }
         _ => {
@@ -615,7 +615,9 @@ impl Binder<'_> {
                 continue;
             }
             let joined = match self.model.var(&key.text) {
-                Some(v) if matches!(self.model.vars[v].shape, Shape::Grid | Shape::Set) => self.is_joined(v),
+                Some(v) if matches!(self.model.vars[v].shape, Extent::Grid | Extent::Set) => {
+                    self.is_joined(v)
+                }
                 Some(_) => continue,
                 None if self.model.tells.iter().any(|t| t.name == key.text) => !text.trim().contains(' '),
                 None => true,
@@ -671,7 +673,7 @@ impl Binder<'_> {
                 }
             }
         }
-        if let Shape::Array(Keyed::Range(r)) | Shape::Lists(Keyed::Range(r), _) = def.shape {
+        if let Extent::Array(Keyed::Range(r)) | Extent::Lists(Keyed::Range(r), _) = def.shape {
             let (lo, hi) = self.model.ranges[r].clone();
             let (lo, hi) = (constant(self, b, &lo)?, constant(self, b, &hi)?);
             if hi < lo - 1 || hi - lo > LIST_MAX {

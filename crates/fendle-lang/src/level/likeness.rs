@@ -45,9 +45,9 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
         for (v, var) in model.vars.iter().enumerate() {
             let slot = &b.slots[v];
             let (key, list, bag) = match var.shape {
-                Shape::Array(k) => (Some(k), 0, false),
-                Shape::List(bag) => (None, slot.cap + 1, bag),
-                Shape::Lists(k, bag) => (Some(k), slot.cap + 1, bag),
+                Extent::Array(k) => (Some(k), 0, false),
+                Extent::List(bag) => (None, slot.cap + 1, bag),
+                Extent::Lists(k, bag) => (Some(k), slot.cap + 1, bag),
                 _ => (None, 0, false),
             };
             let keyed = key.filter(|k| is_key(model, def, *k)).map(|k| {

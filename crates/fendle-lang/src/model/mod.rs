@@ -29,7 +29,7 @@ pub struct VarDef {
     /// A state variable, or a level value.
     pub state: bool,
     /// Its shape.
-    pub shape: Shape,
+    pub shape: Extent,
     /// The values it may hold; of a rearranged grid those of its target.
     pub dom: Dom,
     /// `sized (rows, cols)`
@@ -102,12 +102,12 @@ impl VarDef {
     #[must_use]
     pub fn ty(&self) -> Ty {
         match self.shape {
-            Shape::One => self.dom.scalar().ty(),
-            Shape::Grid => Ty::Grid(self.dom.scalar()),
-            Shape::Set => Ty::Set,
-            Shape::Array(e) => Ty::Array(e, self.dom.scalar()),
-            Shape::List(bag) => Ty::List(self.dom.scalar(), bag),
-            Shape::Lists(key, bag) => Ty::Lists(key, self.dom.scalar(), bag),
+            Extent::One => self.dom.scalar().ty(),
+            Extent::Grid => Ty::Grid(self.dom.scalar()),
+            Extent::Set => Ty::Set,
+            Extent::Array(e) => Ty::Array(e, self.dom.scalar()),
+            Extent::List(bag) => Ty::List(self.dom.scalar(), bag),
+            Extent::Lists(key, bag) => Ty::Lists(key, self.dom.scalar(), bag),
         }
     }
 }

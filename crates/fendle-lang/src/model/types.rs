@@ -175,7 +175,7 @@ impl Dom {
 /// How many values a variable holds, and how they are keyed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)]
-pub enum Shape {
+pub enum Extent {
     One,
     Grid,
     Set,

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use crate::level::bind_until;
-use crate::model::{EndKind, Example, Model, Shape, Show};
-use crate::play::{MoveTable, Step, is_stuck, merged, step, with_draws};
+use crate::model::{EndKind, Example, Extent, Model, Show};
+use crate::play::{MoveTable, Tried, is_stuck, merged, step, with_draws};
 use crate::position::read::Binder;
 use crate::position::read::Text;
 use crate::run::Eval;
@@ -125,7 +125,7 @@ fn run(
                     let mut next = vec![];
                     for world in &worlds {
                         match step(&b, &moves, &world.state, call.number, true) {
-                            Ok(Step::Made(outcomes)) => {
+                            Ok(Tried::Made(outcomes)) => {
                                 let many = outcomes.len();
                                 let outcomes = match &call.draws {
                                     Some(draws) => with_draws(outcomes, draws),
@@ -155,7 +155,7 @@ fn run(
                                     next.push(World { state: p.made.state, chance, score });
                                 }
                             }
-                            Ok(Step::Refused { site, .. }) => {
+                            Ok(Tried::Refused { site, .. }) => {
                                 let why = model.refuses[site].why.clone();
                                 if i + 1 < list.len() || worlds.len() > 1 {
                                     failures.push(fail(call.span, format!("this move is refused: {why}")));
@@ -164,11 +164,11 @@ fn run(
                                 refused = Some((why, call.span));
                                 next.push(world.clone());
                             }
-                            Ok(Step::NotOffered) => {
+                            Ok(Tried::NotOffered) => {
                                 failures.push(fail(call.span, "this move is not offered here".into()));
                                 return None;
                             }
-                            Ok(Step::Ended(e)) => {
+                            Ok(Tried::Ended(e)) => {
                                 let how = ending_text(&model.endings[e]);
                                 failures.push(fail(call.span, format!("the game has ended before: {how}")));
                                 return None;
@@ -377,7 +377,7 @@ fn see_board(
             let Some(want) = want else { continue };
             if *want != i64::from(is) {
                 let what = &model.vars[var].name;
-                let place = if model.vars[var].shape == Shape::One {
+                let place = if model.vars[var].shape == Extent::One {
                     String::new()
                 } else {
                     format!(" at {}", crate::state::cell_name(i, b.cols))

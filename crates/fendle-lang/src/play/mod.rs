@@ -200,7 +200,7 @@ pub fn with_draws(outcomes: Vec<Played>, draws: &str) -> Vec<Played> {
 
 /// What one played move did.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Step {
+pub enum Tried {
     /// Made: one entry for each way that the draws can fall.
     Made(Vec<Played>),
     /// Refused by this statement, naming these places (row, column from 0).
@@ -227,16 +227,16 @@ pub fn step(
     state: &[i32],
     number: usize,
     past_goals: bool,
-) -> Result<Step, RunFault> {
+) -> Result<Tried, RunFault> {
     let mut eval = Eval::new(b);
     if let Some(e) = eval.status(state)?
         && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
     {
-        return Ok(Step::Ended(e));
+        return Ok(Tried::Ended(e));
     }
     let (of, params) = &moves.list[number];
     let outcome = eval.apply(state, *of, params)?;
-    settle(b, outcome)
+    tried(b, outcome)
 }
 
 /// Plays one move, drawing by the dice: one outcome.
@@ -251,24 +251,24 @@ pub fn step_drawn(
     number: usize,
     past_goals: bool,
     dice: &mut Dice,
-) -> Result<Step, RunFault> {
+) -> Result<Tried, RunFault> {
     if let Some(e) = Eval::new(b).status(state)?
         && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
     {
-        return Ok(Step::Ended(e));
+        return Ok(Tried::Ended(e));
     }
     let (of, params) = &moves.list[number];
     let mut pick = |weights: &[u64]| dice.pick(weights);
     let outcome = Eval::new(b).apply_drawn(state, *of, params, &mut pick)?;
-    settle(b, outcome)
+    tried(b, outcome)
 }
 
-fn settle(b: &Bound, outcome: Outcome) -> Result<Step, RunFault> {
+fn tried(b: &Bound, outcome: Outcome) -> Result<Tried, RunFault> {
     let mut eval = Eval::new(b);
     Ok(match outcome {
-        Outcome::NotOffered => Step::NotOffered,
+        Outcome::NotOffered => Tried::NotOffered,
         Outcome::Refused(site, at) => {
-            Step::Refused { site, at: at.into_iter().map(crate::model::code::row_col).collect() }
+            Tried::Refused { site, at: at.into_iter().map(crate::model::code::row_col).collect() }
         }
         Outcome::Done(list) => {
             let mut out = vec![];
@@ -276,7 +276,7 @@ fn settle(b: &Bound, outcome: Outcome) -> Result<Step, RunFault> {
                 let ended = if made.cut { None } else { eval.status(&made.state)? };
                 out.push(Played { made, ended });
             }
-            Step::Made(out)
+            Tried::Made(out)
         }
     })
 }
@@ -288,7 +288,7 @@ fn settle(b: &Bound, outcome: Outcome) -> Result<Step, RunFault> {
 /// A model fault.
 pub fn is_stuck(b: &Bound, moves: &MoveTable, state: &[i32]) -> Result<bool, RunFault> {
     for number in 0..moves.list.len() {
-        if matches!(step(b, moves, state, number, false)?, Step::Made(_)) {
+        if matches!(step(b, moves, state, number, false)?, Tried::Made(_)) {
             return Ok(false);
         }
     }
@@ -354,7 +354,7 @@ fn replay_alike(
         let mut found = None;
         for number in tries {
             let step = step(b, moves, &here, number, false).map_err(|f| f.to_string())?;
-            let Step::Made(list) = step else { continue };
+            let Tried::Made(list) = step else { continue };
             if let Some(p) = list.into_iter().find(|p| settled(&p.made.state) == states[i + 1]) {
                 found = Some((number, p));
                 break;

@@ -1,6 +1,6 @@
 //! A play under way: moves are made and taken back, and it can be asked what is allowed and why not.
 
-use super::{MoveTable, Played, Step, step, step_drawn};
+use super::{MoveTable, Played, Tried, step, step_drawn};
 use crate::run::setup::Dice;
 use crate::run::{Eval, RunFault};
 use crate::state::Bound;
@@ -11,7 +11,7 @@ pub enum Turn {
     /// It was made.
     Made(Box<Played>),
     /// It was not, and play stands where it stood: refused, not offered, or the game has ended.
-    NotMade(Step),
+    NotMade(Tried),
 }
 
 /// A play under way, by the reference executor. What was taken back can be made again until another move is made.
@@ -64,9 +64,9 @@ impl<'b> Session<'b> {
     }
 
     /// Takes over a move that was tried where play stands: its first outcome.
-    pub fn take(&mut self, number: usize, step: Step) -> Turn {
+    pub fn take(&mut self, number: usize, step: Tried) -> Turn {
         match step {
-            Step::Made(mut outcomes) if !outcomes.is_empty() => {
+            Tried::Made(mut outcomes) if !outcomes.is_empty() => {
                 let played = outcomes.remove(0);
                 self.states.truncate(self.at + 1);
                 self.made.truncate(self.at);
@@ -98,7 +98,7 @@ impl<'b> Session<'b> {
     /// # Errors
     ///
     /// A model fault.
-    pub fn options(&self) -> Result<Vec<(usize, Step)>, RunFault> {
+    pub fn options(&self) -> Result<Vec<(usize, Tried)>, RunFault> {
         (0..self.moves.list.len())
             .map(|n| Ok((n, step(self.bound, self.moves, self.state(), n, false)?)))
             .collect()

@@ -43,14 +43,14 @@ impl Bound {
                 let at = ((cell / self.cols) as i64, (cell % self.cols) as i64);
                 return i64::from(self.slots[var].active && self.covered(s, values[0].into()).contains(&at));
             }
-            if self.model.vars[var].shape == Shape::One {
+            if self.model.vars[var].shape == Extent::One {
                 i64::from(values[0] as usize == cell)
             } else {
                 values[cell].into()
             }
         };
         let plain = |var: usize| -> i64 {
-            if self.model.vars[var].shape == Shape::One { 0 } else { self.slots[var].lo.max(0) }
+            if self.model.vars[var].shape == Extent::One { 0 } else { self.slots[var].lo.max(0) }
         };
         let rows = (0..self.rows)
             .map(|r| {
@@ -113,11 +113,11 @@ impl Bound {
                 continue;
             }
             match def.shape {
-                Shape::Grid | Shape::Set => pictures.push(self.grid_picture(v, state)),
-                Shape::List(_) => {
+                Extent::Grid | Extent::Set => pictures.push(self.grid_picture(v, state)),
+                Extent::List(_) => {
                     values.push((def.name.clone(), self.list_text(v, self.values_of(v, state))));
                 }
-                Shape::Lists(key, _) => {
+                Extent::Lists(key, _) => {
                     let lists = self.values_of(v, state).chunks(self.slots[v].cap + 1);
                     let text: Vec<String> = self
                         .key_names(key)
@@ -127,10 +127,10 @@ impl Bound {
                         .collect();
                     values.push((def.name.clone(), text.join(", ")));
                 }
-                Shape::One => {
+                Extent::One => {
                     values.push((def.name.clone(), self.value_text(v, self.values_of(v, state)[0].into())));
                 }
-                Shape::Array(e) => {
+                Extent::Array(e) => {
                     let keys = self.key_names(e);
                     let text: Vec<String> = keys
                         .iter()

@@ -267,12 +267,12 @@ impl Binder<'_> {
     ) -> Option<Vec<Option<i64>>> {
         let def = &self.model.vars[var];
         match def.shape {
-            Shape::One => {
+            Extent::One => {
                 let trimmed = text.text.trim();
                 let at = text.text.find(trimmed).unwrap_or(0);
                 Some(vec![Some(self.value(b, var, trimmed, text.file, text.spot(at, trimmed.len()))?)])
             }
-            Shape::Set | Shape::Grid
+            Extent::Set | Extent::Grid
                 if def.dom.scalar() == Scalar::Bool && cell_list(text.text).is_some() =>
             {
                 let mut out = vec![Some(0); b.cells()];
@@ -286,7 +286,7 @@ impl Binder<'_> {
                 }
                 Some(out)
             }
-            Shape::Grid | Shape::Set => {
+            Extent::Grid | Extent::Set => {
                 let joined = self.is_joined(var);
                 let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
                 let mut out = vec![];
@@ -303,14 +303,14 @@ impl Binder<'_> {
                 }
                 good.then_some(out)
             }
-            Shape::List(bag) => {
+            Extent::List(bag) => {
                 let entries = self.entries(b, var, text.text, text, 0)?;
                 Some(list_block(&b.slots[var], entries, bag))
             }
-            Shape::Array(e) | Shape::Lists(e, _) => {
+            Extent::Array(e) | Extent::Lists(e, _) => {
                 let keys = b.key_names(e);
                 let slot = b.slots[var].clone();
-                let lists = matches!(def.shape, Shape::Lists(..));
+                let lists = matches!(def.shape, Extent::Lists(..));
                 let each = if lists { slot.cap + 1 } else { 1 };
                 let mut out = vec![None; keys.len() * each];
                 let mut at = 0;
@@ -328,7 +328,7 @@ impl Binder<'_> {
                             .push(format!("its keys are: {}", keys.join(", ")));
                         return None;
                     };
-                    if let Shape::Lists(_, bag) = def.shape {
+                    if let Extent::Lists(_, bag) = def.shape {
                         let from = span.start as usize - text.at.unwrap_or(0) as usize;
                         let entries = self.entries(b, var, value, text, from + key.len() + 1)?;
                         for (o, v) in out[k * each..].iter_mut().zip(list_block(&slot, entries, bag)) {
@@ -392,7 +392,7 @@ impl Binder<'_> {
             .map(|&v| {
                 let def = &self.model.vars[v];
                 match def.shape {
-                    Shape::One | Shape::List(_) | Shape::Lists(..) | Shape::Array(_) => (v, vec![]),
+                    Extent::One | Extent::List(_) | Extent::Lists(..) | Extent::Array(_) => (v, vec![]),
                     _ => {
                         let slot = &b.slots[v];
                         (v, vec![Some(if slot.lo > 0 { slot.lo } else { 0 }); cells])
@@ -407,7 +407,7 @@ impl Binder<'_> {
             if open && part == "?" {
                 opens = true;
                 for (v, values) in &mut out {
-                    if self.model.vars[*v].shape != Shape::One {
+                    if self.model.vars[*v].shape != Extent::One {
                         values[cell] = None;
                     }
                 }
@@ -430,7 +430,7 @@ impl Binder<'_> {
                     return None;
                 }
                 let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
-                if self.model.vars[fact.var].shape == Shape::One {
+                if self.model.vars[fact.var].shape == Extent::One {
                     spots[i].push((cell as i64, span));
                 } else {
                     out[i].1[cell] = Some(fact.value);
@@ -442,7 +442,7 @@ impl Binder<'_> {
         }
         for (i, (var, values)) in out.iter_mut().enumerate() {
             let def = &self.model.vars[*var];
-            if def.shape != Shape::One || matches!(def.dom, Dom::Placed(_)) {
+            if def.shape != Extent::One || matches!(def.dom, Dom::Placed(_)) {
                 continue;
             }
             match spots[i].as_slice() {

@@ -64,8 +64,8 @@ pub fn minimal_part(
     let cost: Vec<u32> = (0..places)
         .map(|i| match vars[i].map(|v| b.model.vars[v].shape) {
             // What stands on a cell is said first, then where single things are, then what is missing.
-            Some(Shape::Grid | Shape::Set) if state[i] != 0 => 0,
-            Some(Shape::One) => 1,
+            Some(Extent::Grid | Extent::Set) if state[i] != 0 => 0,
+            Some(Extent::One) => 1,
             _ => 2,
         })
         .collect();
@@ -193,7 +193,7 @@ pub fn typed_states(
         let places: Vec<usize> = (slot.base..slot.base + slot.len).filter(|p| moves[*p]).collect();
         let mut next = vec![];
         match def.shape {
-            Shape::Grid | Shape::Set => {
+            Extent::Grid | Extent::Set => {
                 let mut pieces: Vec<i32> = places.iter().map(|p| b.position[*p]).collect();
                 pieces.sort_unstable();
                 for s in &states {
@@ -211,7 +211,7 @@ pub fn typed_states(
                     }
                 }
             }
-            Shape::One => {
+            Extent::One => {
                 for s in &states {
                     let now = s[slot.base];
                     let can = |x: &i32| *x == now || met.contains(&(slot.base, *x));
@@ -254,14 +254,14 @@ pub fn only_part(b: &Bound, state: &[i32], facts: &[Fact]) -> Vec<i32> {
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
         let slot = &b.slots[v];
         match (def.shape, def.dom.scalar()) {
-            (Shape::Grid | Shape::Set, scalar) if slot.active && def.rearranged.is_none() => {
+            (Extent::Grid | Extent::Set, scalar) if slot.active && def.rearranged.is_none() => {
                 let nothing =
                     if matches!(scalar, Scalar::Bool | Scalar::Int) { slot.lo.max(0) } else { slot.lo };
                 for c in (0..slot.len).filter(|c| shown(*c) && !is_fact(slot.base + c)) {
                     out[slot.base + c] = nothing as i32;
                 }
             }
-            (Shape::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) if !is_fact(slot.base) => {
+            (Extent::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) if !is_fact(slot.base) => {
                 let here = usize::try_from(out[slot.base]).is_ok_and(shown);
                 if let (true, Some(away)) = (here, away) {
                     out[slot.base] = away as i32;
@@ -281,17 +281,17 @@ pub fn fact_text(b: &Bound, fact: Fact) -> String {
     let i = fact.at - b.slots[v].base;
     let text = || b.scalar_text(def.dom.scalar(), fact.value.into(), false);
     match def.shape {
-        Shape::Set => {
+        Extent::Set => {
             let not = if fact.value == 0 { "no " } else { "" };
             format!("{not}{} at {}", def.name, cell_name(i, b.cols))
         }
-        Shape::Grid => format!("{}[{}] = {}", def.name, cell_name(i, b.cols), text()),
-        Shape::Array(key) => format!("{}[{}] = {}", def.name, b.key_names(key)[i], text()),
-        Shape::One => format!("{} = {}", def.name, text()),
-        Shape::List(_) | Shape::Lists(..) => {
+        Extent::Grid => format!("{}[{}] = {}", def.name, cell_name(i, b.cols), text()),
+        Extent::Array(key) => format!("{}[{}] = {}", def.name, b.key_names(key)[i], text()),
+        Extent::One => format!("{} = {}", def.name, text()),
+        Extent::List(_) | Extent::Lists(..) => {
             let cap = b.slots[v].cap + 1;
             let list = match def.shape {
-                Shape::Lists(key, _) => format!("{}[{}]", def.name, b.key_names(key)[i / cap]),
+                Extent::Lists(key, _) => format!("{}[{}]", def.name, b.key_names(key)[i / cap]),
                 _ => def.name.clone(),
             };
             match i % cap {
@@ -312,8 +312,8 @@ pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
         let Some(v) = vars[f.at] else { continue };
         let def = &b.model.vars[v];
         match (def.shape, def.dom.scalar()) {
-            (Shape::Grid | Shape::Set, _) => cells.push(f.at - b.slots[v].base),
-            (Shape::One | Shape::Array(_), Scalar::Cell | Scalar::Maybe(Base::Cell)) if f.value >= 0 => {
+            (Extent::Grid | Extent::Set, _) => cells.push(f.at - b.slots[v].base),
+            (Extent::One | Extent::Array(_), Scalar::Cell | Scalar::Maybe(Base::Cell)) if f.value >= 0 => {
                 cells.push(f.value as usize);
             }
             _ => {}
@@ -324,7 +324,7 @@ pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
     let stands = |cell: usize| {
         b.model.vars.iter().enumerate().any(|(v, d)| {
             let twin = b.model.vars.iter().any(|t| t.rearranged == Some(v));
-            !d.state && d.shape == Shape::Grid && !d.hidden && !twin && b.data[b.slots[v].base + cell] != 0
+            !d.state && d.shape == Extent::Grid && !d.hidden && !twin && b.data[b.slots[v].base + cell] != 0
         })
     };
     let mut beside = vec![];

@@ -84,8 +84,8 @@ pub struct Invariants<'b> {
     effects: &'b Effects,
 }
 
-fn is_cells(shape: Shape) -> bool {
-    matches!(shape, Shape::Grid | Shape::Set)
+fn is_cells(shape: Extent) -> bool {
+    matches!(shape, Extent::Grid | Extent::Set)
 }
 
 impl<'b> Invariants<'b> {
@@ -106,7 +106,7 @@ impl<'b> Invariants<'b> {
             let values = values_of(b, v);
             match def.shape {
                 shape if is_cells(shape) => {
-                    let both = matches!(def.dom.scalar(), Scalar::Bool) || shape == Shape::Set;
+                    let both = matches!(def.dom.scalar(), Scalar::Bool) || shape == Extent::Set;
                     let values = if both { vec![1] } else { values };
                     if values.len() <= VALUES_MAX {
                         for x in values {
@@ -117,7 +117,7 @@ impl<'b> Invariants<'b> {
                         terms.push(Term::Sign(v));
                     }
                 }
-                Shape::One | Shape::Array(_) => {
+                Extent::One | Extent::Array(_) => {
                     for k in 0..slot.len {
                         match def.dom.scalar() {
                             Scalar::Int => terms.push(Term::Value(v, k)),
@@ -286,7 +286,7 @@ impl<'b> Invariants<'b> {
         let mut cells = vec![];
         for (v, def) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.state && is_cells(d.shape)) {
             let slot = &self.b.slots[v];
-            let both = matches!(def.dom.scalar(), Scalar::Bool) || def.shape == Shape::Set;
+            let both = matches!(def.dom.scalar(), Scalar::Bool) || def.shape == Extent::Set;
             for k in 0..slot.len {
                 for x in values_of(self.b, v).into_iter().skip(usize::from(both)) {
                     cells.push(Term::Holds(v, k, x));
@@ -497,13 +497,13 @@ impl Quantity {
     pub fn text(&self, b: &Bound) -> String {
         let name = |v: usize| b.model.vars[v].name.as_str();
         let keyed = |v: usize, k: usize| match b.model.vars[v].shape {
-            Shape::Array(key) => format!("{}[{}]", name(v), b.key_names(key)[k]),
+            Extent::Array(key) => format!("{}[{}]", name(v), b.key_names(key)[k]),
             _ => name(v).to_string(),
         };
         let holds = |v: usize, x: i32| {
             let def = &b.model.vars[v];
             match (def.shape, def.dom.scalar()) {
-                (Shape::Set, _) => format!("c in {}", name(v)),
+                (Extent::Set, _) => format!("c in {}", name(v)),
                 (_, Scalar::Bool) if x != 0 => format!("{}[c]", name(v)),
                 (_, s) => format!("{}[c] == {}", name(v), b.scalar_text(s, x.into(), false)),
             }
@@ -598,7 +598,7 @@ impl Quantity {
             let once = def.rearranged.is_some()
                 && b.start[slot.base..slot.base + slot.len].iter().filter(|y| **y == x).count() == 1;
             let what = match (def.shape, def.dom.scalar()) {
-                (Shape::Set, _) | (_, Scalar::Bool) => name(v).to_string(),
+                (Extent::Set, _) | (_, Scalar::Bool) => name(v).to_string(),
                 (_, s) => format!("{} in {}", b.scalar_text(s, x.into(), false), name(v)),
             };
             let lines = if once { ["row", "column"] } else { ["rows", "columns"] };

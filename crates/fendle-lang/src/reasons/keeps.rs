@@ -340,7 +340,7 @@ impl Prover<'_> {
                     path.env[*l] = v;
                 }
                 Target::LocalAt(..) | Target::Entry(..) => {}
-                Target::Var(v) if self.b.model.vars[*v].shape == Shape::One => {
+                Target::Var(v) if self.b.model.vars[*v].shape == Extent::One => {
                     let value = self.eval(value, &path);
                     path.vars.insert(*v, value);
                 }
@@ -413,7 +413,7 @@ impl Prover<'_> {
         fn forget_target(model: &Model, t: &Target, path: &mut Path, own: bool) {
             match t {
                 Target::Local(l) if own => path.env[*l] = Sym::Unknown,
-                Target::Var(v) if model.vars[*v].shape == Shape::One => {
+                Target::Var(v) if model.vars[*v].shape == Extent::One => {
                     path.vars.insert(*v, Sym::Unknown);
                 }
                 Target::Var(v) | Target::VarAt(v, _) => blur(path, *v),
@@ -494,7 +494,7 @@ impl Prover<'_> {
             Ek::Local(l) => path.env[*l],
             Ek::Var(When::Now, v) => {
                 let def = &self.b.model.vars[*v];
-                if def.shape != Shape::One {
+                if def.shape != Extent::One {
                     return Sym::Unknown;
                 }
                 if !def.state {

@@ -44,7 +44,7 @@ impl<'b> Turner<'b> {
         }
         let fits = |def: &VarDef| {
             let keyed = |k: Keyed| matches!(k, Keyed::Row | Keyed::Column);
-            !matches!(def.shape, Shape::Array(k) | Shape::Lists(k, _) if keyed(k))
+            !matches!(def.shape, Extent::Array(k) | Extent::Lists(k, _) if keyed(k))
                 && !matches!(
                     def.dom.scalar(),
                     Scalar::Placed(_)
@@ -92,17 +92,17 @@ impl<'b> Turner<'b> {
         let s = def.dom.scalar();
         let turn = |x: i32| self.scalar(s, x.into()) as i32;
         match def.shape {
-            Shape::Grid | Shape::Set => {
+            Extent::Grid | Extent::Set => {
                 for c in 0..slot.len {
                     to[slot.base + self.cell(c as i64) as usize] = turn(from[slot.base + c]);
                 }
             }
-            Shape::One | Shape::Array(_) => {
+            Extent::One | Extent::Array(_) => {
                 for i in slot.base..slot.base + slot.len {
                     to[i] = if slot.active { turn(from[i]) } else { from[i] };
                 }
             }
-            Shape::List(bag) | Shape::Lists(_, bag) => {
+            Extent::List(bag) | Extent::Lists(_, bag) => {
                 for list in (slot.base..slot.base + slot.len).step_by(slot.cap + 1) {
                     let n = from[list] as usize;
                     to[list..=list + slot.cap].copy_from_slice(&from[list..=list + slot.cap]);

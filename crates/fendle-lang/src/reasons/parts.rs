@@ -123,8 +123,8 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
     for (v, def) in model.vars.iter().enumerate() {
         let slot = &b.slots[v];
         match def.shape {
-            Shape::Grid | Shape::Set => {}
-            Shape::One if def.state && def.dom.scalar() == Scalar::Cell => {
+            Extent::Grid | Extent::Set => {}
+            Extent::One if def.state && def.dom.scalar() == Scalar::Cell => {
                 if let Some(t) = taken.get_mut(b.position[slot.base] as usize) {
                     *t = true;
                 }
@@ -136,7 +136,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
         let nothing = match (&def.default, def.state) {
             (Some(e), _) if e.ty.scalar().is_some() => eval.lone(e).ok(),
             (None, true) => Some(0),
-            (None, false) if def.shape == Shape::Set || def.dom.scalar() == Scalar::Bool => Some(0),
+            (None, false) if def.shape == Extent::Set || def.dom.scalar() == Scalar::Bool => Some(0),
             _ => None,
         };
         let mut gone: Vec<usize> = vec![];
@@ -150,7 +150,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
                 continue;
             }
             // Rearranged grids keep their pieces; what the goal wants is no part to be taken out.
-            let fixed = def.rearranged.is_some() || twin || !def.state && def.shape == Shape::Set;
+            let fixed = def.rearranged.is_some() || twin || !def.state && def.shape == Extent::Set;
             let Some(nothing) = nothing.filter(|n| *n != value && slot.holds(*n) && !fixed) else { continue };
             let mut bound = b.clone();
             let cells = match def.state {
@@ -177,7 +177,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
     for cell in (0..b.cells()).filter(|c| !taken[*c]) {
         let mut bound = b.clone();
         let mut changed = false;
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| !d.state && d.shape == Shape::Grid) {
+        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| !d.state && d.shape == Extent::Grid) {
             let Some(outside) = def.outside.as_ref().and_then(|e| eval.lone(e).ok()) else { continue };
             let at = b.slots[v].base + cell;
             changed |= i64::from(bound.data[at]) != outside;

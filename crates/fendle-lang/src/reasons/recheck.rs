@@ -123,7 +123,7 @@ fn in_domain(b: &Bound, state: &[i32]) -> bool {
         return false;
     }
     b.model.vars.iter().zip(&b.slots).filter(|(d, _)| d.state).all(|(d, slot)| {
-        let list = matches!(d.shape, crate::model::Shape::List(_) | crate::model::Shape::Lists(..));
+        let list = matches!(d.shape, crate::model::Extent::List(_) | crate::model::Extent::Lists(..));
         let values = &state[slot.base..slot.base + slot.len];
         d.rearranged.is_some()
             || if list {
@@ -233,7 +233,7 @@ pub fn term_parts(b: &Bound, term: Term) -> (&'static str, String, usize, i32) {
 #[must_use]
 pub fn term_of(b: &Bound, kind: &str, var: &str, k: usize, x: i32) -> Option<Term> {
     let v = b.model.var(var).filter(|v| b.model.vars[*v].state && k < b.slots[*v].len.max(1))?;
-    let cells = matches!(b.model.vars[v].shape, crate::model::Shape::Grid | crate::model::Shape::Set);
+    let cells = matches!(b.model.vars[v].shape, crate::model::Extent::Grid | crate::model::Extent::Set);
     let term = match kind {
         "count" if cells => Term::Count(v, x),
         "rows" if cells => Term::Rows(v, x),

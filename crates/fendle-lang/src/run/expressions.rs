@@ -105,13 +105,13 @@ impl<'b> Eval<'b> {
                     && self.b.model.vars[*v].hidden
                 {
                     match self.b.model.vars[*v].shape {
-                        Shape::One => return Ok(V::One(self.element(*when, *v, 0))),
+                        Extent::One => return Ok(V::One(self.element(*when, *v, 0))),
                         // Read as a whole: not followed cell by cell.
                         _ => unknown.whole = true,
                     }
                 }
                 if self.open.is_some() && *when != When::Start {
-                    self.settle_all(*v);
+                    self.pin_all(*v);
                 }
                 let def = &self.b.model.vars[*v];
                 let slot = &self.b.slots[*v];
@@ -122,11 +122,11 @@ impl<'b> Eval<'b> {
                     (true, When::Start) => &self.b.start,
                 };
                 let values = &region[slot.base..slot.base + slot.len];
-                if let Shape::List(_) = def.shape {
+                if let Extent::List(_) = def.shape {
                     let items = values[1..=values[0] as usize].iter().map(|&x| x.into()).collect();
                     return Ok(V::List(items, slot.cap as i64));
                 }
-                if def.shape != Shape::One {
+                if def.shape != Extent::One {
                     return Ok(V::Block(values.to_vec()));
                 }
                 values[0].into()
@@ -403,7 +403,7 @@ impl<'b> Eval<'b> {
             return self.guessed(v, at);
         }
         if def.state && when != When::Start {
-            self.settle(at);
+            self.pin(at);
         }
         let region = match (def.state, when) {
             (false, _) => &self.b.data,

@@ -26,7 +26,7 @@ impl<'b> Eval<'b> {
                 _ => unreachable!("a local list"),
             },
             ListRef::Var(v) | ListRef::VarAt(v, _) => {
-                self.settle_all(*v);
+                self.pin_all(*v);
                 let slot = &self.b.slots[*v];
                 let at = slot.base + key * (slot.cap + 1);
                 let len = self.now[at] as usize;
@@ -43,7 +43,7 @@ impl<'b> Eval<'b> {
         span: Span,
         frame: &mut [V],
     ) -> Run<()> {
-        let bag = |shape: Shape| matches!(shape, Shape::List(true) | Shape::Lists(_, true));
+        let bag = |shape: Extent| matches!(shape, Extent::List(true) | Extent::Lists(_, true));
         match list {
             ListRef::Local(l) => {
                 if let Some(&bad) = items.iter().find(|v| i32::try_from(**v).is_err()) {
@@ -54,7 +54,7 @@ impl<'b> Eval<'b> {
                 }
             }
             ListRef::Var(v) | ListRef::VarAt(v, _) => {
-                self.settle_all(*v);
+                self.pin_all(*v);
                 let slot = self.b.slots[*v].clone();
                 if bag(self.b.model.vars[*v].shape) {
                     items.sort_unstable();
@@ -84,7 +84,7 @@ impl<'b> Eval<'b> {
         match into {
             Target::Local(l) => frame[*l].clone().block(),
             Target::Var(v) => {
-                self.settle_all(*v);
+                self.pin_all(*v);
                 let slot = &self.b.slots[*v];
                 self.now[slot.base..slot.base + slot.len].to_vec()
             }

@@ -415,7 +415,7 @@ impl<'b> Eval<'b> {
         self.now[ended] = 0;
         self.before = self.now.clone();
         if let Some(open) = &mut self.open {
-            open.settled[ended] = true;
+            open.pinned[ended] = true;
         }
         self.score = 0;
         self.tallies = vec![0; model.tallies.len()];
@@ -441,7 +441,7 @@ impl<'b> Eval<'b> {
             if let Some((clock, every)) = &tick.clock {
                 let at = self.b.slots[*clock].base;
                 let every = self.lone(every)?;
-                self.settle(at);
+                self.pin(at);
                 self.now[at] += 1;
                 if i64::from(self.now[at]) < every {
                     continue;

@@ -1,9 +1,9 @@
-//! States of which nothing is known at first: each value is settled when it is read or written, in every way that is left.
+//! States of which nothing is known at first: each value is pinned when it is read or written, in every way that is left.
 //! So the effects of a move are found that reads a few cells of a board of any size.
 
 use super::*;
 
-/// Most values among which one place of an open state is settled in every way.
+/// Most values among which one place of an open state is pinned in every way.
 const LEFT_MAX: usize = 2_048;
 
 /// Hidden values that are tried one way after the other.
@@ -14,12 +14,12 @@ pub(super) struct Unknown {
     pub(super) whole: bool,
 }
 
-/// A state of which nothing is known at first: each value is settled when it is read or written, in every way that
+/// A state of which nothing is known at first: each value is pinned when it is read or written, in every way that
 /// its type allows, one way after the other.
 #[derive(Default)]
 pub(super) struct OpenState {
-    pub(super) settled: Vec<bool>,
-    /// What was settled, in order: the value's place in the state, and which it was.
+    pub(super) pinned: Vec<bool>,
+    /// What was pinned, in order: the value's place in the state, and which it was.
     pub(super) seen: Vec<(usize, i32)>,
     /// Values that are ruled out, by place.
     pub(super) not: Vec<(usize, i32)>,
@@ -31,14 +31,14 @@ pub(super) struct OpenState {
     pub(super) none_left: bool,
 }
 
-/// What was settled on the way to a value, and the value.
+/// What was pinned on the way to a value, and the value.
 pub(crate) type OpenValue = (Vec<(usize, i32)>, i64);
 
 /// One way that an open state can go.
 pub(crate) struct OpenWay<'w> {
-    /// What was settled on this way: places in the state and their values, each place once.
+    /// What was pinned on this way: places in the state and their values, each place once.
     pub seen: &'w [(usize, i32)],
-    /// The state after the move; it counts only where something was settled.
+    /// The state after the move; it counts only where something was pinned.
     pub after: &'w [i32],
 }
 
@@ -124,22 +124,22 @@ impl<'b> Eval<'b> {
         let part = slot.base..slot.base + slot.len;
         let all = self.b.start[part.clone()].iter().filter(|x| **x == value).count();
         let placed = open.seen.iter().filter(|(p, x)| part.contains(p) && *x == value).count();
-        let room = part.filter(|p| !open.settled[*p] && !open.not.contains(&(*p, value))).count();
+        let room = part.filter(|p| !open.pinned[*p] && !open.not.contains(&(*p, value))).count();
         room + placed == all
     }
 
-    pub(super) fn settle_as(&mut self, at: usize, value: i32) {
+    pub(super) fn pin_as(&mut self, at: usize, value: i32) {
         let Some(open) = &mut self.open else { return };
-        open.settled[at] = true;
+        open.pinned[at] = true;
         open.seen.push((at, value));
         self.now[at] = value;
         self.before[at] = value;
     }
 
-    /// Settles a place of an open state, if it is not settled yet.
-    pub(super) fn settle(&mut self, at: usize) {
+    /// Settles a place of an open state, if it is not pinned yet.
+    pub(super) fn pin(&mut self, at: usize) {
         let Some(open) = &self.open else { return };
-        if open.settled[at] {
+        if open.pinned[at] {
             return;
         }
         let values = self.left_for(open, at);
@@ -159,26 +159,26 @@ impl<'b> Eval<'b> {
             }
             n => values[self.chooser.one_of(n)],
         };
-        self.settle_as(at, value);
+        self.pin_as(at, value);
     }
 
-    pub(super) fn settle_all(&mut self, v: usize) {
+    pub(super) fn pin_all(&mut self, v: usize) {
         if self.open.is_none() || !self.b.model.vars[v].state {
             return;
         }
-        if matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..)) {
+        if matches!(self.b.model.vars[v].shape, Extent::List(_) | Extent::Lists(..)) {
             self.lose_sight();
         }
         let slot = &self.b.slots[v];
         for at in slot.base..slot.base + slot.len {
-            self.settle(at);
+            self.pin(at);
         }
     }
 
-    /// Where the one value of an open state stands that an expression reads, if it is that plain and not settled.
+    /// Where the one value of an open state stands that an expression reads, if it is that plain and not pinned.
     pub(super) fn open_place(&mut self, e: &Expr, frame: &mut [V]) -> Run<Option<usize>> {
         let (v, i) = match &e.kind {
-            Ek::Var(When::Now | When::Before, v) if self.b.model.vars[*v].shape == Shape::One => (*v, 0),
+            Ek::Var(When::Now | When::Before, v) if self.b.model.vars[*v].shape == Extent::One => (*v, 0),
             Ek::Index(block, index) if !matches!(block.ty, Ty::Lists(..)) => match &block.kind {
                 Ek::Var(When::Now | When::Before, v) => (*v, self.one(index, frame)? as usize),
                 _ => return Ok(None),
@@ -186,7 +186,7 @@ impl<'b> Eval<'b> {
             _ => return Ok(None),
         };
         let at = self.b.slots[v].base + i;
-        Ok(self.open.as_ref().is_some_and(|o| self.b.model.vars[v].state && !o.settled[at]).then_some(at))
+        Ok(self.open.as_ref().is_some_and(|o| self.b.model.vars[v].state && !o.pinned[at]).then_some(at))
     }
 
     /// Whether an unsettled place holds a value: one way if it must or cannot, else two.
@@ -199,7 +199,7 @@ impl<'b> Eval<'b> {
         let Some(&value) = left.iter().find(|x| i64::from(**x) == value) else { return false };
         let yes = left.len() == 1 || self.must_be_here(open, at, value) || self.chooser.one_of(2) == 0;
         if yes {
-            self.settle_as(at, value);
+            self.pin_as(at, value);
         } else if let Some(open) = &mut self.open {
             open.not.push((at, value));
         }
@@ -210,8 +210,8 @@ impl<'b> Eval<'b> {
         for (x, y) in [(a, b), (b, a)] {
             if let Some(at) = self.open_place(x, frame)? {
                 let value = self.one(y, frame)?;
-                // The other side may have settled it.
-                if self.open.as_ref().is_some_and(|o| !o.settled[at]) {
+                // The other side may have pinned it.
+                if self.open.as_ref().is_some_and(|o| !o.pinned[at]) {
                     return Ok(self.asks_if(at, value));
                 }
             }
@@ -222,7 +222,7 @@ impl<'b> Eval<'b> {
     pub(super) fn asks_same_block(&mut self, a: &Expr, b: &Expr, frame: &mut [V]) -> Run<bool> {
         for (x, y) in [(a, b), (b, a)] {
             let Ek::Var(When::Now | When::Before, v) = x.kind else { continue };
-            let list = matches!(self.b.model.vars[v].shape, Shape::List(_) | Shape::Lists(..));
+            let list = matches!(self.b.model.vars[v].shape, Extent::List(_) | Extent::Lists(..));
             if !self.b.model.vars[v].state || list {
                 continue;
             }
@@ -230,7 +230,7 @@ impl<'b> Eval<'b> {
             let slot = self.b.slots[v].clone();
             for (i, value) in values.into_iter().enumerate() {
                 let at = slot.base + i;
-                let same = match self.open.as_ref().is_some_and(|o| o.settled[at]) {
+                let same = match self.open.as_ref().is_some_and(|o| o.pinned[at]) {
                     true => self.now[at] == value,
                     false => self.asks_if(at, value.into()),
                 };
@@ -251,8 +251,8 @@ impl<'b> Eval<'b> {
         for (v, slot) in self.b.slots.iter().enumerate().filter(|(v, _)| self.b.model.vars[*v].state) {
             var_of[slot.base..slot.base + slot.len].fill(v);
         }
-        let settled = vec![false; self.b.start.len()];
-        self.open = Some(Box::new(OpenState { settled, var_of, ..OpenState::default() }));
+        let pinned = vec![false; self.b.start.len()];
+        self.open = Some(Box::new(OpenState { pinned, var_of, ..OpenState::default() }));
         self.chooser = Chooser::Script { take: take.to_vec(), seen: vec![] };
         self.fuel = STEP_BUDGET;
     }

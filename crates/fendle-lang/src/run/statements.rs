@@ -499,14 +499,14 @@ impl<'b> Eval<'b> {
                 items[index & 0xffff] = value.one();
                 self.list_store(list, key, items, span, frame)?;
             }
-            Target::VarAt(v, _) if matches!(self.b.model.vars[*v].shape, Shape::Lists(..)) => {
+            Target::VarAt(v, _) if matches!(self.b.model.vars[*v].shape, Extent::Lists(..)) => {
                 let list = ListRef::VarAt(*v, Expr { kind: Ek::Const(0), ty: Ty::Int, span });
                 self.list_store(&list, index, value.list(), span, frame)?;
             }
-            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Shape::List(_)) => {
+            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Extent::List(_)) => {
                 self.list_store(&ListRef::Var(*v), 0, value.list(), span, frame)?;
             }
-            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Shape::Lists(..)) => {
+            Target::Var(v) if matches!(self.b.model.vars[*v].shape, Extent::Lists(..)) => {
                 // Another variable of the same keys: list by list, since bounds may differ.
                 let values = value.block();
                 let keys = self.b.slots[*v].len / (self.b.slots[*v].cap + 1);
@@ -552,7 +552,7 @@ impl<'b> Eval<'b> {
         if !slot.holds(value) {
             return Err(RunFault { kind: FaultKind::OutOfDomain, span, value });
         }
-        self.settle(slot.base + index);
+        self.pin(slot.base + index);
         self.now[slot.base + index] = value as i32;
         Ok(())
     }

@@ -167,7 +167,7 @@ impl Diagnostic {
 }
 
 /// Sorts by place and drops doubles, so that output never depends on the order of passes.
-pub fn settle(list: &mut Vec<Diagnostic>) {
+pub fn tidy(list: &mut Vec<Diagnostic>) {
     list.sort_by(|a, b| {
         let key = |d: &Diagnostic| (d.labels[0].file, d.labels[0].span, d.code);
         key(a).cmp(&key(b)).then_with(|| a.message.cmp(&b.message))

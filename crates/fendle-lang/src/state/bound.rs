@@ -268,7 +268,7 @@ impl Bound {
             return g.clone();
         }
         let def = &self.model.vars[var];
-        let board = def.shape != Shape::One;
+        let board = def.shape != Extent::One;
         self.scalar_text(def.dom.scalar(), value, board)
     }
 

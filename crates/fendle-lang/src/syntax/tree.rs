@@ -53,7 +53,7 @@ pub enum TypeKind {
     /// `rearranged TARGET`
     Rearranged(Name),
     /// Part of the language to come; already reported.
-    Later,
+    Unsupported,
 }
 
 /// A type and its place.

@@ -4,7 +4,7 @@ use fendle_ask::explore::{CLASSES, Report, Space};
 use fendle_ask::{Answer, Loaded};
 use fendle_lang::Bound;
 use fendle_view::chart::{by_depth, columns, depths};
-use fendle_view::page::{Part, report};
+use fendle_view::page::{Section, report};
 use fendle_view::scene::Scene;
 use fendle_view::text::{counted, grouped};
 use fendle_view::tiles::{Theme, sheet};
@@ -96,16 +96,16 @@ fn by_status(depths: &[[u64; 8]]) -> Vec<[u64; 8]> {
     depths.iter().map(one).collect()
 }
 
-fn parts(level: &Loaded, a: &Answer<Space>, chart: Scene, theme: Theme) -> Vec<Part> {
+fn parts(level: &Loaded, a: &Answer<Space>, chart: Scene, theme: Theme) -> Vec<Section> {
     let c = &a.found.counts;
     let b = &level.game.bound;
-    let mut out = vec![Part::Words(verdict_line(c))];
+    let mut out = vec![Section::Words(verdict_line(c))];
     if let Some(by) = &a.stopped_by {
-        out.push(Part::Words(format!("not everything was seen: stopped by {}", by.words)));
+        out.push(Section::Words(format!("not everything was seen: stopped by {}", by.words)));
     }
     let seen = Bound { as_player: b.as_player || a.found.is_knowing(), ..b.clone() };
-    let mut top: Vec<Part> =
-        tiles(&seen, &b.position, "").map(|t| Part::Picture(t.scene(theme))).into_iter().collect();
+    let mut top: Vec<Section> =
+        tiles(&seen, &b.position, "").map(|t| Section::Picture(t.scene(theme))).into_iter().collect();
     let rows = [
         ("states", c.states),
         ("transitions", c.transitions),
@@ -121,37 +121,37 @@ fn parts(level: &Loaded, a: &Answer<Space>, chart: Scene, theme: Theme) -> Vec<P
         ("fatal moves", c.fatal_moves),
     ];
     let told = rows.into_iter().filter(|(n, v)| *v > 0 || matches!(*n, "won" | "dead" | "fatal moves"));
-    top.push(Part::Table(told.map(|(n, v)| (n.to_string(), grouped(v))).collect()));
-    out.push(Part::Beside(top));
-    out.push(Part::Picture(chart));
+    top.push(Section::Table(told.map(|(n, v)| (n.to_string(), grouped(v))).collect()));
+    out.push(Section::Beside(top));
+    out.push(Section::Picture(chart));
     if let Some(report) = &a.found.report {
         more(&mut out, level, report, c.shortest, theme);
     }
     out
 }
 
-fn more(out: &mut Vec<Part>, level: &Loaded, report: &Report, shortest: Option<u32>, theme: Theme) {
+fn more(out: &mut Vec<Section>, level: &Loaded, report: &Report, shortest: Option<u32>, theme: Theme) {
     let b = &level.game.bound;
     if let (Some((names, positions)), Some(depth)) = (&report.solution, shortest) {
         let length = counted(depth.into(), "move", "moves");
-        out.push(Part::Head(format!("A shortest solution: {length}")));
-        out.push(Part::Words(names.join("; ")));
+        out.push(Section::Head(format!("A shortest solution: {length}")));
+        out.push(Section::Words(names.join("; ")));
         let shown = frames(names, positions);
         let boards = shown.iter().filter_map(|(words, p)| Some(tiles(b, &p.state, words)?.scene(theme)));
-        out.push(Part::Picture(sheet(&boards.collect::<Vec<_>>(), SHEET, theme, "solution")));
+        out.push(Section::Picture(sheet(&boards.collect::<Vec<_>>(), SHEET, theme, "solution")));
     }
     if let Some(odds) = &report.odds {
-        out.push(Part::Head("Chance".into()));
+        out.push(Section::Head("Chance".into()));
         if let Some(v) = &odds.best_probability {
-            out.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
+            out.push(Section::Words(format!("best probability of a goal: {}", value_text(v, true))));
         }
         out.push(match super::odds::chart(level, odds, theme) {
-            Ok(chart) => Part::Picture(chart),
-            Err(why) => Part::Words(format!("what each move is worth is not drawn: {why}")),
+            Ok(chart) => Section::Picture(chart),
+            Err(why) => Section::Words(format!("what each move is worth is not drawn: {why}")),
         });
     }
     if let Some(dead) = &report.dead {
-        out.push(Part::Head(format!(
+        out.push(Section::Head(format!(
             "Minimal dead parts: they explain {} of {}",
             grouped(dead.explained),
             counted(dead.dead, "dead or stuck state", "dead or stuck states")
@@ -160,6 +160,6 @@ fn more(out: &mut Vec<Part>, level: &Loaded, report: &Report, shortest: Option<u
             let words = counted(p.states, "state", "states");
             Some(part(b, &p.example, &p.part.facts, &words)?.scene(theme))
         });
-        out.push(Part::Picture(sheet(&boards.collect::<Vec<_>>(), SHEET, theme, "dead parts")));
+        out.push(Section::Picture(sheet(&boards.collect::<Vec<_>>(), SHEET, theme, "dead parts")));
     }
 }

@@ -5,10 +5,10 @@ use fendle_ask::infer::{CellReport, Inference, Method, PlaceReport, StepReport, 
 use fendle_core::infer::{Fraction, about};
 use fendle_core::odds::Value;
 use fendle_lang::Bound;
-use fendle_lang::model::{Range, Shape};
+use fendle_lang::model::{Extent, Range};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::chart::{Lane, lanes};
-use fendle_view::page::{Part, report};
+use fendle_view::page::{Section, report};
 use fendle_view::scene::Scene;
 use fendle_view::text::counted;
 use fendle_view::tiles::{Shade, Theme, Tiles};
@@ -43,7 +43,7 @@ fn on_board(b: &Bound) -> Vec<usize> {
 }
 
 fn is_on_cells(b: &Bound, v: usize) -> bool {
-    matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set)
+    matches!(b.model.vars[v].shape, Extent::Grid | Extent::Set)
 }
 
 /// With its sign, so that it is not taken for a clue.
@@ -182,19 +182,19 @@ pub fn draw(level: &Loaded, found: &Inference, paged: bool, theme: Theme) -> Res
     }
     let mut parts = vec![];
     for (t, words) in &boards {
-        parts.push(Part::Head(words.clone()));
-        parts.push(Part::Picture(t.scene(theme)));
+        parts.push(Section::Head(words.clone()));
+        parts.push(Section::Picture(t.scene(theme)));
     }
     if let Some(c) = chart {
-        parts.push(Part::Head("the chance to win after each move".into()));
-        parts.push(Part::Picture(c));
+        parts.push(Section::Head("the chance to win after each move".into()));
+        parts.push(Section::Picture(c));
     }
     if !steps.is_empty() {
-        parts.push(Part::Head("what is certain, in an order to find it".into()));
+        parts.push(Section::Head("what is certain, in an order to find it".into()));
     }
     for (t, words) in &steps {
-        parts.push(Part::Words(words.clone()));
-        parts.push(Part::Picture(t.scene(theme)));
+        parts.push(Section::Words(words.clone()));
+        parts.push(Section::Picture(t.scene(theme)));
     }
     Ok(Drawing::Page(report(&level.title(), &parts)))
 }

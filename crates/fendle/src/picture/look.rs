@@ -6,7 +6,7 @@
 //! key. What is on no cell is written in words.
 
 use fendle_lang::Bound;
-use fendle_lang::model::{self, Base, Drawee, Range, Scalar, Shape, TellDef};
+use fendle_lang::model::{self, Base, Drawee, Extent, Range, Scalar, TellDef};
 use fendle_lang::position::Drawn;
 use fendle_lang::reasons::dead::{Fact, cells_of, only_part};
 use fendle_view::scene::Scene;
@@ -52,11 +52,11 @@ fn words(b: &Bound, drawn: Drawn) -> Vec<String> {
         b.model.var(name).is_some_and(|v| {
             let def = &b.model.vars[v];
             match def.shape {
-                Shape::Grid | Shape::Set => true,
-                Shape::One => {
+                Extent::Grid | Extent::Set => true,
+                Extent::One => {
                     matches!(def.dom.scalar(), Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell))
                 }
-                Shape::Lists(..) => b.cells() == 0,
+                Extent::Lists(..) => b.cells() == 0,
                 _ => false,
             }
         })
@@ -99,8 +99,8 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
             let values = &from[slot.base..slot.base + slot.len];
             let of = Drawee::Var(v);
             match (pass, def.shape, def.dom.scalar()) {
-                (0 | 1, Shape::Grid | Shape::Set, scalar) if pass == usize::from(def.state) => {
-                    let set = def.shape == Shape::Set;
+                (0 | 1, Extent::Grid | Extent::Set, scalar) if pass == usize::from(def.state) => {
+                    let set = def.shape == Extent::Set;
                     let bare = is_bare(b, v);
                     let asked = model.looks.iter().any(|r| r.of.contains(&of) && r.values.is_some());
                     for (cell, &x) in out.cells.iter_mut().zip(values) {
@@ -123,7 +123,7 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     fixed += usize::from(!def.state && !set);
                     piece += usize::from(def.state);
                 }
-                (1, Shape::One, Scalar::Placed(s)) => {
+                (1, Extent::One, Scalar::Placed(s)) => {
                     let covered = b.covered(s, values[0].into());
                     for &(r, c) in &covered {
                         let straight = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
@@ -138,12 +138,12 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     }
                     piece += 1;
                 }
-                (0, Shape::One, Scalar::Cell) => {
+                (0, Extent::One, Scalar::Cell) => {
                     if let Some(cell) = usize::try_from(values[0]).ok().and_then(|c| out.cells.get_mut(c)) {
                         cell.push(thing(b, of, 1, false, (Figure::Frame, 3, String::new())));
                     }
                 }
-                (2, Shape::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) => {
+                (2, Extent::One, Scalar::Cell | Scalar::Maybe(Base::Cell)) => {
                     if let Some(cell) = usize::try_from(values[0]).ok().and_then(|c| out.cells.get_mut(c)) {
                         cell.push(thing(b, of, 1, false, (Figure::Buoy, piece % 8, String::new())));
                         piece += 1;
@@ -199,7 +199,7 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
     let lists = |v: &usize| model.vars[*v].state && b.slots[*v].active && model.vars[*v].shadow_of.is_none();
     let vars: Vec<usize> = (0..model.vars.len())
         .filter(lists)
-        .filter(|v| matches!(model.vars[*v].shape, Shape::Lists(..)) && !model.vars[*v].hidden)
+        .filter(|v| matches!(model.vars[*v].shape, Extent::Lists(..)) && !model.vars[*v].hidden)
         .collect();
     // As tall as any pile of them can become, where what is in them stays what it is.
     let entries = |v: usize| {
@@ -210,7 +210,7 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
     let rows = vars.iter().map(|v| entries(*v)).max()?;
     let mut columns: Vec<(String, Vec<Thing>)> = vec![];
     for (k, v) in vars.iter().enumerate() {
-        let Shape::Lists(key, _) = model.vars[*v].shape else { continue };
+        let Extent::Lists(key, _) = model.vars[*v].shape else { continue };
         let (slot, scalar) = (&b.slots[*v], model.vars[*v].dom.scalar());
         let names = b.key_names(key);
         for (name, list) in names.iter().zip(state[slot.base..slot.base + slot.len].chunks(slot.cap + 1)) {
@@ -251,7 +251,7 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
 /// Whether a variable is there or not, and no more.
 pub fn is_bare(b: &Bound, v: usize) -> bool {
     let def = &b.model.vars[v];
-    def.shape == Shape::Set || def.dom.scalar() == Scalar::Bool
+    def.shape == Extent::Set || def.dom.scalar() == Scalar::Bool
 }
 
 /// What is written on a value of a grid: its glyph, where the model gives one, else the value.

@@ -6,7 +6,7 @@ use fendle_core::Aim;
 use fendle_core::odds::Value;
 use fendle_lang::Bound;
 use fendle_view::chart::{Lane, lanes};
-use fendle_view::page::{Part, report};
+use fendle_view::page::{Section, report};
 use fendle_view::scene::Scene;
 use fendle_view::tiles::Theme;
 
@@ -82,11 +82,11 @@ pub fn draw(level: &Loaded, found: &Odds, paged: bool, theme: Theme) -> Result<D
     let board = tiles(&seen, &b.position, "").map(|t| t.scene(theme));
     Ok(match paged {
         true => {
-            let mut parts: Vec<Part> = board.into_iter().map(Part::Picture).collect();
+            let mut parts: Vec<Section> = board.into_iter().map(Section::Picture).collect();
             if let Some(v) = &found.best_probability {
-                parts.push(Part::Words(format!("best probability of a goal: {}", value_text(v, true))));
+                parts.push(Section::Words(format!("best probability of a goal: {}", value_text(v, true))));
             }
-            parts.push(Part::Picture(chart));
+            parts.push(Section::Picture(chart));
             Drawing::Page(report(&level.title(), &parts))
         }
         false => {

@@ -7,7 +7,7 @@ use fendle_ask::infer::kind_words;
 use fendle_ask::{Answer, Loaded};
 use fendle_core::infer::fraction;
 use fendle_lang::Bound;
-use fendle_lang::model::Shape;
+use fendle_lang::model::Extent;
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_lang::state::cell_name;
 use fendle_view::board::Board;
@@ -79,7 +79,7 @@ pub fn body(out: &mut Vec<String>, f: &Fairness, level: &Loaded) {
 fn guess(out: &mut Vec<String>, b: &Bound, g: &Guess) {
     let after = counted(g.after as u64, "move", "moves");
     let state = &g.position.state;
-    let on_board = |v: &usize| matches!(b.model.vars[*v].shape, Shape::Grid | Shape::Set);
+    let on_board = |v: &usize| matches!(b.model.vars[*v].shape, Extent::Grid | Extent::Set);
     let risks: Vec<String> =
         hidden_vars(b).filter(on_board).flat_map(|v| risk_board(b, v, &g.cells, state)).collect();
     out.push(String::new());
@@ -127,7 +127,7 @@ fn layout_lines(b: &Bound, filled: &dyn Fn(usize) -> bool, marks: &Marks, state:
     let mut out = vec![];
     let mut from = 0;
     for v in hidden_vars(b) {
-        if matches!(b.model.vars[v].shape, Shape::Grid | Shape::Set) {
+        if matches!(b.model.vars[v].shape, Extent::Grid | Extent::Set) {
             let glyph = |i: usize| if filled(from + i) { "!" } else { "." }.to_string();
             let row = |r: usize| (0..b.cols).map(|c| glyph(r * b.cols + c)).collect();
             let mut rows: Vec<Vec<String>> = (0..b.rows).map(row).collect();

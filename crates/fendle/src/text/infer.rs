@@ -9,7 +9,7 @@ use fendle_core::infer::{Fraction, about};
 use fendle_core::odds::Value;
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
-use fendle_lang::model::{Range, Shape};
+use fendle_lang::model::{Extent, Range};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::board::Board;
 use fendle_view::text::{counted, grouped, table};
@@ -70,7 +70,7 @@ fn by_counts(
     (layouts, parts): (Option<&str>, usize),
 ) {
     let mut blocks = vec![headed("as the player sees it", position_lines(&i.position))];
-    for v in hidden_vars(b).filter(|v| matches!(b.model.vars[*v].shape, Shape::Grid | Shape::Set)) {
+    for v in hidden_vars(b).filter(|v| matches!(b.model.vars[*v].shape, Extent::Grid | Extent::Set)) {
         let words = format!("{}: percent, + free, ! sure, (n) told", b.model.vars[v].name);
         blocks.push(headed(words, risk_board(b, v, cells, &i.position.state)));
     }
@@ -296,7 +296,7 @@ fn moves_of(out: &mut Vec<String>, i: &Inference, goalless: bool) {
 fn proofs(out: &mut Vec<String>, b: &Bound, cells: &[CellReport], state: &[i32]) {
     let mut blocks = vec![];
     for c in cells {
-        let (Some(proof), Shape::Grid | Shape::Set) = (&c.proof, b.model.vars[c.at.0].shape) else {
+        let (Some(proof), Extent::Grid | Extent::Set) = (&c.proof, b.model.vars[c.at.0].shape) else {
             continue;
         };
         if blocks.len() == DRAWN || b.cols > 12 {

@@ -2,65 +2,6 @@
 
 use super::*;
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn code(ops: Vec<Op>) -> Code {
-        let end = ops.len() as u32;
-        Code {
-            ops,
-            programs: vec![Program { name: "p".into(), entry: 0, end, params: vec![] }],
-            sites: vec![FaultSite { kind: FaultKind::Overflow, span: Span::default() }],
-            registers: 4,
-            memory: 12,
-            before: 0,
-            now: 5,
-            state_len: 5,
-            cells: 4,
-            ..Code::default()
-        }
-    }
-
-    #[test]
-    fn an_operation_takes_sixteen_bytes() {
-        assert_eq!(std::mem::size_of::<Op>(), 16);
-    }
-
-    #[test]
-    fn the_verifier_names_every_kind_of_damage() {
-        let (r0, r1, r9) = (R(0), R(1), R(9));
-        let cases: Vec<(Vec<Op>, &str)> = vec![
-            (vec![Op::Const { d: r0, v: 1 }], "runs past its end"),
-            (vec![Op::Jump { to: To(7) }], "leaves the program"),
-            (vec![Op::Const { d: r9, v: 1 }, Op::Done {}], "r9 does not exist"),
-            (vec![Op::Copy { d: r0, s: r1 }, Op::Done {}], "r1 is read before"),
-            (vec![Op::Fault { site: Site(3) }], "#3 does not exist"),
-            (vec![Op::ClearCells { d: M(10) }, Op::Done {}], "outside the memory"),
-            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
-            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(6), s: r0 }, Op::Done {}], "stores where"),
-            (vec![Op::Const { d: r0, v: 0 }, Op::PutAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
-            (vec![Op::Recall { d: r0, memo: 0, to: To(1) }, Op::Done {}], "memo 0"),
-            (
-                // Written on one way only.
-                vec![
-                    Op::Const { d: r0, v: 0 },
-                    Op::JumpIf { a: r0, to: To(3) },
-                    Op::Const { d: r1, v: 0 },
-                    Op::Give { s: r1 },
-                ],
-                "r1 is read before",
-            ),
-        ];
-        for (ops, want) in cases {
-            let bad = code(ops).verify().expect_err(want).join("\n");
-            assert!(bad.contains(want), "{bad}");
-        }
-        let good = vec![Op::Const { d: r0, v: 5 }, Op::Give { s: r0 }];
-        assert_eq!(code(good).verify(), Ok(()));
-    }
-}
-
 impl Code {
     /// Checks the code, whoever made it:
     ///
@@ -246,5 +187,64 @@ impl Code {
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn code(ops: Vec<Op>) -> Code {
+        let end = ops.len() as u32;
+        Code {
+            ops,
+            programs: vec![Program { name: "p".into(), entry: 0, end, params: vec![] }],
+            sites: vec![FaultSite { kind: FaultKind::Overflow, span: Span::default() }],
+            registers: 4,
+            memory: 12,
+            before: 0,
+            now: 5,
+            state_len: 5,
+            cells: 4,
+            ..Code::default()
+        }
+    }
+
+    #[test]
+    fn an_operation_takes_sixteen_bytes() {
+        assert_eq!(std::mem::size_of::<Op>(), 16);
+    }
+
+    #[test]
+    fn the_verifier_names_every_kind_of_damage() {
+        let (r0, r1, r9) = (R(0), R(1), R(9));
+        let cases: Vec<(Vec<Op>, &str)> = vec![
+            (vec![Op::Const { d: r0, v: 1 }], "runs past its end"),
+            (vec![Op::Jump { to: To(7) }], "leaves the program"),
+            (vec![Op::Const { d: r9, v: 1 }, Op::Done {}], "r9 does not exist"),
+            (vec![Op::Copy { d: r0, s: r1 }, Op::Done {}], "r1 is read before"),
+            (vec![Op::Fault { site: Site(3) }], "#3 does not exist"),
+            (vec![Op::ClearCells { d: M(10) }, Op::Done {}], "outside the memory"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::StoreAt { to: M(6), s: r0 }, Op::Done {}], "stores where"),
+            (vec![Op::Const { d: r0, v: 0 }, Op::PutAt { to: M(2), s: r0 }, Op::Done {}], "stores where"),
+            (vec![Op::Recall { d: r0, memo: 0, to: To(1) }, Op::Done {}], "memo 0"),
+            (
+                // Written on one way only.
+                vec![
+                    Op::Const { d: r0, v: 0 },
+                    Op::JumpIf { a: r0, to: To(3) },
+                    Op::Const { d: r1, v: 0 },
+                    Op::Give { s: r1 },
+                ],
+                "r1 is read before",
+            ),
+        ];
+        for (ops, want) in cases {
+            let bad = code(ops).verify().expect_err(want).join("\n");
+            assert!(bad.contains(want), "{bad}");
+        }
+        let good = vec![Op::Const { d: r0, v: 5 }, Op::Give { s: r0 }];
+        assert_eq!(code(good).verify(), Ok(()));
     }
 }

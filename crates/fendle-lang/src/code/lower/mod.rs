@@ -212,7 +212,7 @@ fn draws(b: &Bound, block: &[Stmt]) -> bool {
 fn level_only(model: &Model, e: &Expr) -> bool {
     match &e.kind {
         Ek::Const(_) | Ek::Builtin(Builtin::Rows | Builtin::Cols, _) => true,
-        Ek::Var(_, v) => !model.vars[*v].state && model.vars[*v].shape == Shape::One,
+        Ek::Var(_, v) => !model.vars[*v].state && model.vars[*v].shape == Extent::One,
         Ek::Not(a) | Ek::Neg(a) => level_only(model, a),
         Ek::Arith(_, a, b) | Ek::Cmp(_, a, b) | Ek::And(a, b) | Ek::Or(a, b) => {
             level_only(model, a) && level_only(model, b)

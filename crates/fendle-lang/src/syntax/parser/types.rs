@@ -91,7 +91,7 @@ impl Parser<'_> {
                     while !matches!(self.peek(), Tok::Newline | Tok::End | Tok::Op("{" | "}" | ")" | "=")) {
                         self.next();
                     }
-                    TypeKind::Later
+                    TypeKind::Unsupported
                 }
                 _ => TypeKind::Named(self.name("a type")?.text),
             },
