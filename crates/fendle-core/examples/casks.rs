@@ -34,15 +34,9 @@ impl Worker for Casks {
             let status = self.status(&[s]).expect("nothing breaks");
             let (a, b) = (s & 7, s >> 3);
             let (into_b, into_a) = (a.min(ROOM[1] - b), b.min(ROOM[0] - a));
-            let after = [
-                (ROOM[0], b),
-                (a, ROOM[1]),
-                (0, b),
-                (a, 0),
-                (a - into_b, b + into_b),
-                (a + into_a, b - into_a),
-            ];
-            for (m, &(x, y)) in after.iter().enumerate() {
+            let filled = [(ROOM[0], b), (a, ROOM[1]), (0, b), (a, 0)];
+            let poured = [(a - into_b, b + into_b), (a + into_a, b - into_a)];
+            for (m, (x, y)) in filled.into_iter().chain(poured).enumerate() {
                 if (status == Status::Running || past_goals) && (x, y) != (a, b) {
                     out.outcome(&[x | y << 3]);
                     out.end_move(MoveId(m as u32));

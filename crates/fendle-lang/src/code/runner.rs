@@ -1,0 +1,327 @@
+//! A game as the search asks it: what the rules say of packed states, by whichever executor runs them.
+
+use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
+
+use super::executor::Executor;
+use super::game::Game;
+use super::machine::{Break, Halt, Outcome, Outcomes};
+use crate::model::code;
+use crate::run::FaultKind;
+use crate::state::chance::{gcd, lcm};
+
+/// Plays the rules of a game for the search, on one thread.
+pub(super) struct Runner<'g, E> {
+    game: &'g Game,
+    machine: E,
+    /// The state that moves are tried on, packed, as running.
+    source: Vec<u64>,
+    words: Vec<u64>,
+    watched: Vec<i64>,
+    outcomes: Outcomes,
+    weights: Vec<(u64, i64)>,
+    /// Looks at outcomes of chance while the first one stays at the state that is expanded.
+    other: Option<E>,
+    /// Makes another executor.
+    make: fn(&'g Game) -> E,
+}
+
+/// Whole weights for outcomes, and mean scores times weight. `None` when they do not fit.
+fn weigh(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
+    out.clear();
+    let mut den = 1u128;
+    for p in parts {
+        den = lcm(den, p.chance.den)?;
+    }
+    // So that every weight times its mean is whole.
+    let mut scale = 1u128;
+    for p in parts {
+        let weight = p.chance.num.checked_mul(den / p.chance.den)?;
+        let mean = p.score.den.unsigned_abs();
+        scale = lcm(scale, mean / gcd(mean, weight.checked_mul(p.score.num.unsigned_abs())?).max(1))?;
+    }
+    for p in parts {
+        let weight = p.chance.num.checked_mul(den / p.chance.den)?.checked_mul(scale)?;
+        let score = i128::try_from(weight).ok()?.checked_mul(p.score.num)? / p.score.den;
+        out.push((u64::try_from(weight).ok()?, i64::try_from(score).ok()?));
+    }
+    // As small as they can be.
+    let g = out.iter().fold(0u128, |g, (w, s)| gcd(gcd(g, (*w).into()), s.unsigned_abs().into())).max(1);
+    for (w, s) in out {
+        *w = (u128::from(*w) / g) as u64;
+        *s = (i128::from(*s) / g as i128) as i64;
+    }
+    Some(())
+}
+
+fn broken(b: Break, during: Option<MoveId>) -> Fault {
+    Fault { site: b.site.0, value: b.value, during }
+}
+
+impl<'g, E: Executor> Runner<'g, E> {
+    /// With executors that are made like this.
+    pub(super) fn new(game: &'g Game, make: fn(&'g Game) -> E) -> Runner<'g, E> {
+        let words = game.bound.codec.layout().words();
+        Runner {
+            game,
+            machine: make(game),
+            source: vec![0; words],
+            words: vec![0; words],
+            watched: vec![],
+            outcomes: Outcomes::default(),
+            weights: vec![],
+            other: None,
+            make,
+        }
+    }
+
+    /// Computes the quantities that are checked along the way.
+    fn quantities(&mut self) -> Option<Fault> {
+        self.watched.clear();
+        for (checked, &(program, _, _)) in self.game.checked.iter().zip(&self.game.code.keeps) {
+            if *checked {
+                match self.machine.ask(program) {
+                    Ok(v) => self.watched.push(v),
+                    Err(b) => return Some(broken(b, None)),
+                }
+            }
+        }
+        None
+    }
+
+    fn changed_quantity(&mut self, of: MoveId) -> Option<Fault> {
+        let mut i = 0;
+        for (checked, &(_, program, site)) in self.game.checked.iter().zip(&self.game.code.keeps) {
+            if *checked && i < self.watched.len() {
+                match self.machine.ask_as_is(program) {
+                    Ok(v) if v == self.watched[i] => {}
+                    Ok(v) => return Some(Fault { site: site.0, value: v, during: Some(of) }),
+                    Err(b) => return Some(broken(b, Some(of))),
+                }
+                i += 1;
+            }
+        }
+        None
+    }
+
+    /// The limit of the machine that a break stands for, if it is none of the model.
+    fn limit_of(&self, b: Break) -> Option<Limit> {
+        match self.game.code.sites[b.site.0 as usize].kind {
+            FaultKind::TooManyOutcomes => Some(Limit::Outcomes),
+            FaultKind::TooFine => Some(Limit::TooFine),
+            _ => None,
+        }
+    }
+
+    /// Writes the outcomes of a move that paused at a draw. The inner error tells a limit from a fault.
+    fn drawn(
+        &mut self,
+        of: MoveId,
+        first: Halt,
+        out: &mut Expansion,
+    ) -> Result<Option<Fault>, Result<Limit, Fault>> {
+        if let Err(b) = self.machine.all_outcomes(first, &mut self.outcomes) {
+            return Err(self.limit_of(b).ok_or(broken(b, Some(of))));
+        }
+        let parts = &self.outcomes.parts;
+        if weigh(parts, &mut self.weights).is_none() {
+            return Err(Ok(Limit::TooFine));
+        }
+        let mut fault = None;
+        let states = self.outcomes.states.chunks_exact(self.words.len());
+        for ((state, part), &(weight, score)) in states.zip(parts).zip(&self.weights) {
+            if !self.watched.is_empty() && fault.is_none() {
+                let machine = self.other.get_or_insert_with(|| (self.make)(self.game));
+                machine.load(state);
+                if i64::from(machine.ended()) <= self.game.bound.model.endings.len() as i64 {
+                    let mut i = 0;
+                    for (checked, &(program, _, site)) in self.game.checked.iter().zip(&self.game.code.keeps)
+                    {
+                        if *checked {
+                            match machine.ask(program) {
+                                Ok(v) if self.watched.get(i).is_none_or(|w| *w == v) => {}
+                                Ok(v) => fault = Some(Fault { site: site.0, value: v, during: Some(of) }),
+                                Err(b) => fault = Some(broken(b, Some(of))),
+                            }
+                            i += 1;
+                        }
+                    }
+                }
+            }
+            let odds = Odds { weight, score, least: part.score.least, most: part.score.most };
+            out.outcome_with(state, odds);
+        }
+        out.end_move(of);
+        Ok(fault)
+    }
+
+    /// The status of the loaded state.
+    fn loaded_status(&mut self) -> Result<Status, Fault> {
+        let code = &self.game.code;
+        let ended = self.machine.ended();
+        if ended != 0 && self.game.status_of(ended.into()) == Status::Cut {
+            return Ok(Status::Cut);
+        }
+        if !code.law_sites.is_empty() {
+            let law = self.machine.ask(code.laws).map_err(|b| broken(b, None))?;
+            if law != 0 {
+                let site = code.law_sites[law as usize - 1];
+                return Err(Fault { site: site.0, value: 0, during: None });
+            }
+        }
+        if ended != 0 {
+            return Ok(self.game.status_of(ended.into()));
+        }
+        let given = self.machine.ask(code.status).map_err(|b| broken(b, None))?;
+        Ok(self.game.status_of(given))
+    }
+}
+
+impl<E: Executor> Worker for Runner<'_, E> {
+    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
+        self.machine.load(state);
+        self.loaded_status()
+    }
+
+    fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
+        for state in states.chunks_exact(self.words.len()) {
+            self.machine.load(state);
+            let status = match self.loaded_status() {
+                Ok(status) => status,
+                Err(fault) => {
+                    out.end_state(Status::Running, Some(fault));
+                    continue;
+                }
+            };
+            if status != Status::Running && !(past_goals && status == Status::Goal) {
+                out.end_state(status, None);
+                continue;
+            }
+            self.source.copy_from_slice(state);
+            if self.machine.ended() != 0 {
+                self.machine.forget_ended();
+                self.machine.pack_loaded(&mut self.source);
+            }
+            let mut fault = self.quantities();
+            for number in 0..self.game.code.moves.len() {
+                let of = MoveId(number as u32);
+                let made = match self.machine.try_move(number) {
+                    Ok(Halt::Done) => {
+                        self.words.copy_from_slice(&self.source);
+                        self.machine.pack(&mut self.words).map(|()| true)
+                    }
+                    Ok(halt @ (Halt::Paused(_) | Halt::Cut)) => match self.drawn(of, halt, out) {
+                        Ok(broken) => {
+                            fault = fault.or(broken);
+                            continue;
+                        }
+                        Err(Err(broken)) => {
+                            fault = fault.or(Some(broken));
+                            continue;
+                        }
+                        // Nothing more is asked of this state: it stays open.
+                        Err(Ok(limit)) => {
+                            out.give_up(limit);
+                            break;
+                        }
+                    },
+                    Ok(_) => Ok(false),
+                    Err(b) => Err(b),
+                };
+                match made {
+                    Ok(true) => {
+                        fault = fault.or_else(|| self.changed_quantity(of));
+                        if self.machine.score() == 0 {
+                            out.outcome(&self.words);
+                        } else {
+                            out.outcome_with(&self.words, Odds::scored(1, self.machine.score()));
+                        }
+                        out.end_move(of);
+                    }
+                    Ok(false) => {}
+                    Err(b) => fault = fault.or(Some(broken(b, Some(of)))),
+                }
+            }
+            out.end_state(status, fault);
+        }
+    }
+
+    fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {
+        self.machine.load(state);
+        match self.game.code.aim {
+            Some(program) => self.machine.ask(program).map_err(|b| broken(b, None)),
+            None => Ok(0),
+        }
+    }
+
+    fn told(&mut self, state: &[u64], out: &mut Vec<u64>) {
+        let model = &self.game.bound.model;
+        if !model.hides() {
+            out.extend_from_slice(state);
+            return;
+        }
+        self.machine.load(state);
+        let values = self.machine.loaded();
+        for (def, slot) in model.vars.iter().zip(&self.game.bound.slots) {
+            if def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden)
+            {
+                out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
+            }
+        }
+        out.push(u64::from(self.machine.ended() as u32));
+        for &program in self.game.tells.iter() {
+            // What breaks here is told as something of its own.
+            out.push(self.machine.ask(program).map_or(u64::MAX, |v| v as u64));
+        }
+    }
+
+    fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
+        let (mut a, mut b) = (self.game.unpack(a), self.game.unpack(b));
+        for (def, slot) in self.game.bound.model.vars.iter().zip(&self.game.bound.slots) {
+            if def.clock {
+                a[slot.base] = 0;
+                b[slot.base] = 0;
+            }
+        }
+        a == b
+    }
+
+    fn allowed(&mut self, state: &[u64]) -> Result<Vec<MoveId>, Fault> {
+        let status = self.status(state)?;
+        if !matches!(status, Status::Running | Status::Goal) {
+            return Ok(vec![]);
+        }
+        self.machine.forget_ended();
+        let mut out = vec![];
+        for number in 0..self.game.code.moves.len() {
+            let of = MoveId(number as u32);
+            match self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
+                // A refusal cannot follow a draw.
+                Halt::Done | Halt::Paused(_) | Halt::Cut => out.push(of),
+                _ => {}
+            }
+        }
+        Ok(out)
+    }
+
+    fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
+        self.machine.load(state);
+        let mut out = vec![];
+        for number in 0..self.game.code.moves.len() {
+            let of = MoveId(number as u32);
+            if let Halt::Refused(site) = self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
+                let at = self
+                    .machine
+                    .places()
+                    .iter()
+                    .map(|&p| {
+                        let (row, col) = code::row_col(p);
+                        Place { row: row as i32, col: col as i32 }
+                    })
+                    .collect();
+                let why = self.game.bound.model.refuses[site as usize].why.clone();
+                out.push(Refusal { of, why, at, site });
+            }
+        }
+        Ok(out)
+    }
+}
