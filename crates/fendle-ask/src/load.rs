@@ -14,8 +14,8 @@ use fendle_lang::run::setup::{self, Dice, NoStart};
 use fendle_lang::run::{Drawn, Eval, MOVES_MAX, RunFault, TooLarge};
 use fendle_lang::source::near;
 use fendle_lang::state::{Chance, Stop};
-use fendle_lang::syntax::level::{Key, Level, LevelFile, Raw, RawKind, read};
-use fendle_lang::{Bound, Diagnostic, FileId, Game, Sources, Span, bind_until, compile};
+use fendle_lang::syntax::level::{Key, Level, LevelFile, Raw, RawKind, read_on};
+use fendle_lang::{Bound, Diagnostic, FileId, Game, Sources, Span, bind, bind_until, compile};
 use serde::{Serialize, Serializer};
 use serde_json::json;
 
@@ -120,8 +120,16 @@ impl Store {
         errors: &mut Vec<Diagnostic>,
     ) -> Option<(LevelFile, Arc<Model>)> {
         let file = self.sources.add(path.display().to_string(), text.clone());
-        let levels = read(file, &text, errors)?;
+        let before = errors.len();
+        let levels = read_on(file, &text, errors)?;
         let model = self.model(texts, &levels.model, file, path, errors)?;
+        if errors.len() > before {
+            // Nothing is made of it; what else is wrong with its levels is told in the same run.
+            for level in &levels.levels {
+                bind(&model, file, level, &[], errors);
+            }
+            return None;
+        }
         Some((levels, model))
     }
 }

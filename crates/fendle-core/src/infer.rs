@@ -806,10 +806,12 @@ fn taking_order(groups: &[Group], members: &[usize]) -> Vec<usize> {
 
 /// How a person sees that a cell is certain.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-#[allow(missing_docs)]
 pub enum Kind {
+    /// One clue is enough.
     OneClue,
+    /// Two clues are compared.
     TwoClues,
+    /// Several clues together.
     Several,
     /// The total is needed.
     Total,

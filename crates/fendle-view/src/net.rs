@@ -11,15 +11,22 @@ use crate::tiles::{Palette, Theme, Thing};
 
 /// What is known of a state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Status {
+    /// Won.
     Goal,
+    /// Lost.
     Lost,
+    /// Ended otherwise.
     Over,
+    /// It goes on, and no move is allowed.
     Stuck,
+    /// Moves are left, and no goal can be reached.
     Dead,
+    /// A goal can be reached.
     Winnable,
+    /// It goes on, and there is no goal.
     Free,
+    /// Not decided.
     Open,
 }
 

@@ -17,15 +17,22 @@ pub enum Theme {
 
 /// The colours of a theme: a range from blue to ochre that colour-blind eyes can tell apart.
 #[derive(Clone, Copy, Debug)]
-#[allow(missing_docs)]
 pub struct Palette {
+    /// Behind everything.
     pub ground: Rgb,
+    /// An empty cell.
     pub cell: Rgb,
+    /// Lines between cells.
     pub grid: Rgb,
+    /// Letters and outlines.
     pub ink: Rgb,
+    /// What is less important.
     pub faint: Rgb,
+    /// What never moves.
     pub fixed: Rgb,
+    /// Where something is wanted.
     pub wish: Rgb,
+    /// Marks on cells.
     pub mark: Rgb,
     /// The named colours, in the order of [`PAINTS`]; the first eight tell pieces apart.
     pub paints: [Rgb; 12],

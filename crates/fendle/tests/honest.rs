@@ -304,3 +304,21 @@ fn words_that_a_proof_carries_are_the_words_of_the_file() {
     let v = fendle(dir.path(), &["check", "--proof", "f.proof", "s.toml", "--format", "json"]).json();
     assert!(v["claim"]["words_of_the_file"].as_str().is_some_and(|w| w.contains("blessed")), "{v}");
 }
+
+#[test]
+fn a_level_with_several_mistakes_tells_them_all() {
+    let level = "model = 'shove'\n[[level]]\nname = 'm'\ncolour = 'red'\nvalues.wall = 'r9c9'\nvalues.nosuch = 3\n\
+        start.yard = '''\nAoX\n._.\n'''\n[[level]]\nname = 'n'\nexpect.moves = 'many'\nstart.yard = '''\n.o.\n._.\n'''\n";
+    let dir = dir_with(&[("m.toml", level)]);
+    let v = fendle(dir.path(), &["check", "m.toml", "--format", "json"]).json();
+    let list = v["diagnostics"].as_array().expect("a list");
+    let lines: Vec<u64> = list.iter().filter_map(|d| d["line"].as_u64()).collect();
+    for line in [4, 5, 6, 8, 13] {
+        assert!(lines.contains(&line), "line {line}: {list:#?}");
+    }
+    // One mistake is one mistake.
+    let one = "model = 'shove'\n[[level]]\nname = 'm'\nstart.yard = '''\nAoX\n._.\n'''\n";
+    let dir = dir_with(&[("m.toml", one)]);
+    let v = fendle(dir.path(), &["check", "m.toml", "--format", "json"]).json();
+    assert_eq!(v["diagnostics"].as_array().map(Vec::len), Some(1), "{v}");
+}

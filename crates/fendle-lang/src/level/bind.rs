@@ -72,10 +72,9 @@ pub fn bind_until(
             }
         }
     }
-    if binder.errors.len() > before {
-        return None;
-    }
     let mut undrawn: Vec<usize> = vec![];
+    // Variables with a mistake in what is given for them: they stand empty, so that one run shows every mistake.
+    let mut wrong: Vec<usize> = vec![];
     let mut drawn: Vec<(usize, Vec<Option<i64>>)> = vec![];
     let mut drawn_read = false;
     // Level values first: ranges and sizes may depend on those declared above.
@@ -122,20 +121,20 @@ pub fn bind_until(
             if !drawn_read {
                 drawn_read = true;
                 for (key, raw) in &level.start {
-                    let Some(show) = model
-                        .shows
-                        .iter()
-                        .find(|s| matches!(s, Show::Drawing { name, .. } if *name == key.text))
-                    else {
-                        continue;
-                    };
+                    let named = |s: &&Show| matches!(s, Show::Drawing { name, .. } if *name == key.text);
+                    let Some(show) = model.shows.iter().find(named) else { continue };
+                    let Show::Drawing { vars, .. } = show else { continue };
                     let RawKind::Text(text, at) = &raw.kind else {
                         binder.error("L030", file, raw.span, "a drawing is a text board in '''");
-                        return None;
+                        wrong.extend(vars);
+                        continue;
                     };
                     // Slots of later variables are not known yet; glyph values are plain numbers.
                     let text = Text { text, at: *at, span: raw.span, file };
-                    drawn.extend(binder.drawing(&b, show, text, false)?);
+                    match binder.drawing(&b, show, text, false) {
+                        Some(list) => drawn.extend(list),
+                        None => wrong.extend(vars),
+                    }
                 }
             }
         }
@@ -193,7 +192,7 @@ pub fn bind_until(
         let from_drawing = drawn.iter().find(|(v, _)| *v == var);
         if let (Some((raw, at)), Some(_)) = (given, from_drawing) {
             binder.error("L032", at, raw.span, format!("`{}` is in the drawing already", def.name));
-            return None;
+            wrong.push(var);
         }
         let empty = || -> Vec<i64> {
             let mut out = vec![slot.pad(); len];
@@ -208,16 +207,24 @@ pub fn bind_until(
             b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
         } else if !active {
             empty()
+        } else if wrong.contains(&var) {
+            empty()
         } else if let Some((raw, at)) = given {
-            raw_values(&mut binder, &b, var, raw, at)?
+            raw_values(&mut binder, &b, var, raw, at).unwrap_or_else(|| {
+                wrong.push(var);
+                empty()
+            })
         } else if let Some((_, values)) = from_drawing {
             let values: Vec<i64> = values.iter().map(|v| v.expect("read without `?`")).collect();
-            if let Some(v) = values.iter().find(|v| **v < lo || **v > hi) {
-                let message = format!("`{}` holds {lo} to {hi}, a glyph says {v}", def.name);
-                binder.error("L025", file, level.span, message);
-                return None;
+            match values.iter().find(|v| **v < lo || **v > hi) {
+                Some(v) => {
+                    let message = format!("`{}` holds {lo} to {hi}, a glyph says {v}", def.name);
+                    binder.error("L025", file, level.span, message);
+                    wrong.push(var);
+                    empty()
+                }
+                None => values,
             }
-            values
         } else if let Some(opened) = binder.opened(&b, var, file, level)? {
             opened
         } else if let Some(default) = &def.default {
@@ -255,9 +262,11 @@ pub fn bind_until(
                 text: "declared here, without a default".into(),
             });
             error.notes.push(format!("add `{what}.{} = ...`", def.name));
-            return None;
+            wrong.push(var);
+            empty()
         };
-        if let Some(target) = def.rearranged {
+        if let Some(target) = def.rearranged.filter(|target| !wrong.contains(target) && !wrong.contains(&var))
+        {
             let t = &b.slots[target];
             let mut want: Vec<i64> = b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect();
             let mut have = values.clone();
@@ -279,12 +288,15 @@ pub fn bind_until(
                     (spot_of(&binder, &b, var, raw, at, extra).unwrap_or(raw.span), at)
                 });
                 binder.error("L034", at, span, message);
-                return None;
+                wrong.push(var);
             }
         }
         let region = if def.state { &mut b.start } else { &mut b.data };
         b.slots[var].base = region.len();
         region.extend(values.iter().map(|&v| v as i32));
+    }
+    if binder.errors.len() > before {
+        return None;
     }
     if model.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell))) && b.rows == 0 {
         binder

@@ -4,8 +4,8 @@ use super::*;
 
 /// What a glyph says of one variable at its cell.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub struct Fact {
+    /// The variable.
     pub var: usize,
     /// The value there; 1 for a member of a set and for "the cell is here".
     pub value: i64,
@@ -62,11 +62,11 @@ pub enum Drawee {
 
 /// One line of a `picture` block.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct LookRule {
     /// A variable, something told, or both where they have one name.
     pub of: Vec<Drawee>,
     /// For these values; `None` for all but the plain one.
     pub values: Option<(i64, i64)>,
+    /// What they look like.
     pub look: Look,
 }

@@ -61,7 +61,6 @@ pub type Weighted = (Vec<(Expr, Expr)>, Vec<LocalDef>);
 
 /// What is known beforehand of a hidden variable.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Prior {
     /// Each value by itself, with these weights; `local` is the cell, the first of `locals`.
     pub each: Option<Weighted>,
@@ -71,14 +70,18 @@ pub struct Prior {
 
 /// What the player is told of what is hidden.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct TellDef {
+    /// Its name.
     pub name: String,
+    /// What is told.
     pub value: Expr,
     /// For each of these: the local name, what it runs over, and for which of them.
     pub over: Option<(usize, Range)>,
+    /// It is told only where this holds.
     pub filter: Option<Expr>,
+    /// Its local names, parameters first.
     pub locals: Vec<LocalDef>,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
@@ -114,186 +117,234 @@ impl VarDef {
 
 /// A function.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct FnDef {
+    /// Its name.
     pub name: String,
+    /// How many parameters it has.
     pub params: usize,
+    /// Its local names, parameters first.
     pub locals: Vec<LocalDef>,
+    /// What it gives.
     pub body: Expr,
 }
 
 /// A local name; parameters come first.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct LocalDef {
+    /// Its name.
     pub name: String,
+    /// Its type.
     pub ty: Ty,
+    /// It can be assigned to.
     pub mutable: bool,
+    /// The values that it is declared to hold.
     pub dom: Option<Dom>,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A procedure, or the `after` block.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct ProcDef {
+    /// Its name.
     pub name: String,
+    /// How many parameters it has.
     pub params: usize,
+    /// Its local names, parameters first.
     pub locals: Vec<LocalDef>,
+    /// What it does.
     pub body: Vec<Stmt>,
 }
 
 /// A move.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct MoveDef {
+    /// Its name.
     pub name: String,
+    /// The values of each parameter.
     pub params: Vec<Dom>,
+    /// Its local names, parameters first.
     pub locals: Vec<LocalDef>,
+    /// It is offered only where all of these hold.
     pub offers: Vec<Expr>,
+    /// What it does.
     pub body: Vec<Stmt>,
     /// Declared `waiting`: it does nothing but let time pass.
     pub waiting: bool,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// What happens by itself when time passes.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct TickDef {
     /// After which move; `None` for every one.
     pub on: Option<usize>,
     /// The clock and its period, where it is more than one move.
     pub clock: Option<(usize, Expr)>,
+    /// What happens.
     pub body: ProcDef,
 }
 
 /// How starts are drawn.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct SetupDef {
+    /// What it does.
     pub body: ProcDef,
+    /// How often it may be tried until it is accepted.
     pub attempts: Option<Expr>,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A conserved collection: the lists of a variable together always hold each of these numbers once.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct SpreadDef {
+    /// The variable with the lists.
     pub var: usize,
+    /// The least number.
     pub lo: Expr,
+    /// The greatest number.
     pub hi: Expr,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// What is to be made most or least of, beside or instead of a goal.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct AimDef {
+    /// It is to be made most of, not least.
     pub most: bool,
     /// `None` for the score.
     pub what: Option<Body>,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// What is interchangeable.
 #[derive(Clone, Debug)]
 #[allow(clippy::large_enum_variant)]
-#[allow(missing_docs)]
 pub enum Kind {
     /// Values of an enum.
     Values(usize, Vec<i64>),
     /// Numbers from `lo` to `hi` that some variables hold or are keyed by.
-    Numbers { lo: Expr, hi: Expr, carriers: Vec<usize>, except: Vec<Expr> },
+    Numbers {
+        /// The least number.
+        lo: Expr,
+        /// The greatest number.
+        hi: Expr,
+        /// The variables that hold them or are keyed by them.
+        carriers: Vec<usize>,
+        /// Numbers that are left out.
+        except: Vec<Expr>,
+    },
 }
 
 /// Values, piles or pieces that the rules treat alike.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct AlikeDef {
+    /// What is alike.
     pub kind: Kind,
+    /// It holds only where this does.
     pub when: Option<Expr>,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A law about turned or mirrored boards.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct LawDef {
+    /// The board is mirrored, not turned.
     pub mirrored: bool,
+    /// The reason, in the model's words.
     pub why: String,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A refusing statement.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct RefuseSite {
+    /// The reason, in the model's words.
     pub why: String,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// How a game can end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-#[allow(missing_docs)]
 pub enum EndKind {
+    /// Won.
     Goal,
+    /// Lost.
     Lost,
+    /// Ended otherwise.
     Over,
 }
 
 /// One way to end: kind and reason. The same words are the same ending.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub struct Ending {
+    /// How it ends.
     pub kind: EndKind,
+    /// The reason, in the model's words.
     pub why: Option<String>,
 }
 
 /// A condition under which the game has ended.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct StatusCond {
+    /// The ending, by its number.
     pub ending: usize,
+    /// The condition.
     pub cond: Body,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A law of the form `always`.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Always {
+    /// The condition.
     pub cond: Body,
+    /// The reason, in the model's words.
     pub why: String,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// A quantity that no move changes.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Keeps {
+    /// The quantity.
     pub quantity: Body,
+    /// It is claimed only for levels where this holds.
     pub when: Option<Body>,
+    /// Its value wherever the goal holds, where the model says it.
     pub goal: Option<Body>,
+    /// The reason, in the model's words.
     pub why: String,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 
 /// An example to be run by `check`.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Example {
+    /// What it shows.
     pub title: String,
+    /// Where it stands in the text of the model.
     pub span: Span,
+    /// Its lines, with the condition that a line asks for.
     pub lines: Vec<(ExampleLine, Option<Body>)>,
 }
 
 /// An enum.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct EnumDef {
+    /// Its name.
     pub name: String,
+    /// The names of its values, in order.
     pub values: Vec<String>,
 }
 
@@ -308,40 +359,62 @@ pub struct RecordDef {
 
 /// A checked model.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Model {
+    /// The text it was made from.
     pub file: FileId,
+    /// Its name.
     pub name: String,
+    /// The enums.
     pub enums: Vec<EnumDef>,
+    /// The record types.
     pub records: Vec<RecordDef>,
+    /// The groups of placed shapes.
     pub shapes: Vec<ShapesDef>,
     /// Collections that are conserved.
     pub spreads: Vec<SpreadDef>,
     /// Ranges that arrays are keyed by.
     pub ranges: Vec<(Expr, Expr)>,
+    /// The variables of the level and of the state, by their numbers.
     pub vars: Vec<VarDef>,
+    /// The names of tallies.
     pub tallies: Vec<String>,
+    /// The functions.
     pub fns: Vec<FnDef>,
+    /// The procedures.
     pub procs: Vec<ProcDef>,
+    /// The moves, in their order.
     pub moves: Vec<MoveDef>,
+    /// What happens after every move.
     pub after: Option<ProcDef>,
+    /// What happens when time passes.
     pub ticks: Vec<TickDef>,
+    /// How starts are drawn.
     pub setup: Option<SetupDef>,
+    /// What is to be made most or least of.
     pub aim: Option<AimDef>,
+    /// Laws about turned and mirrored boards.
     pub laws: Vec<LawDef>,
+    /// What is interchangeable.
     pub alike: Vec<AlikeDef>,
+    /// What the player is told.
     pub tells: Vec<TellDef>,
+    /// Every refusing statement.
     pub refuses: Vec<RefuseSite>,
+    /// The ways in which a game can end.
     pub endings: Vec<Ending>,
     /// In the order in which they are asked.
     pub statuses: Vec<StatusCond>,
+    /// What holds in every state.
     pub always: Vec<Always>,
+    /// Quantities that no move changes.
     pub keeps: Vec<Keeps>,
     /// A number of moves that a goal needs at the least, as the model's author says.
     pub bound: Option<(Body, Span)>,
+    /// How positions are drawn as text.
     pub shows: Vec<Show>,
     /// How pictures draw things; the first line that fits decides.
     pub looks: Vec<LookRule>,
+    /// Examples to be run.
     pub examples: Vec<Example>,
     /// Whether `win`, `lose` or `stop` is used, so that the ended part needs bits.
     pub ends_by_statement: bool,
@@ -385,7 +458,8 @@ impl Model {
         self.vars.iter().position(|v| v.name == name)
     }
 
-    /// Endings that a state can say of itself: those of statements, and being set aside.
+    /// How many codes the ended part of a state needs beside 0 for running: one for each ending, where statements can end the
+    /// game, and one more for what was set aside.
     #[must_use]
     pub fn ended_codes(&self) -> i64 {
         if self.cuts {

@@ -4,11 +4,14 @@ use super::*;
 
 /// Something that can be assigned to.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Target {
+    /// A local name.
     Local(usize),
+    /// A cell of a local set, or an entry by its key.
     LocalAt(usize, Expr),
+    /// A variable of the state.
     Var(usize),
+    /// One value of a variable, by its cell or key.
     VarAt(usize, Expr),
     /// An entry of a list.
     Entry(ListRef, Spot),
@@ -16,9 +19,10 @@ pub enum Target {
 
 /// A list that can be changed.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum ListRef {
+    /// A local list.
     Local(usize),
+    /// A variable of the state.
     Var(usize),
     /// One of several, by the number of its key.
     VarAt(usize, Expr),
@@ -26,9 +30,10 @@ pub enum ListRef {
 
 /// Which entry of a list.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Spot {
+    /// The first one.
     First,
+    /// The last one.
     Last,
     /// From 1.
     At(Expr),
@@ -45,9 +50,10 @@ pub enum DrawFrom {
 
 /// A statement.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Stmt {
+    /// What it does.
     pub kind: St,
+    /// Where it stands in the text of the model.
     pub span: Span,
 }
 

@@ -4,25 +4,38 @@ use super::*;
 
 /// Types of expressions.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Ty {
+    /// Yes or no.
     Bool,
+    /// A whole number.
     Int,
+    /// A value of this enum, by its number.
     Enum(usize),
+    /// A direction.
     Dir,
+    /// A step of rows and columns.
     Offset,
+    /// A cell of the board.
     Cell,
+    /// A spot, on the board or beside it.
     Place,
+    /// Cells in a line.
     Lane,
+    /// A set of cells.
     Set,
+    /// A value for each cell.
     Grid(Scalar),
+    /// A value for each key.
     Array(Keyed, Scalar),
     /// Entries of a list; `true` for a bag.
     List(Scalar, bool),
     /// One list for each key.
     Lists(Keyed, Scalar, bool),
+    /// A record of this type, by its number.
     Record(usize),
+    /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
+    /// One of these, or `none`.
     Maybe(Base),
     /// `none`: fits every `maybe`.
     Nothing,
@@ -32,27 +45,39 @@ pub enum Ty {
 
 /// Types of single values that a state can hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Scalar {
+    /// Yes or no.
     Bool,
+    /// A whole number.
     Int,
+    /// A value of this enum, by its number.
     Enum(usize),
+    /// A direction.
     Dir,
+    /// A cell of the board.
     Cell,
+    /// A record of this type, by its number.
     Record(usize),
+    /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
+    /// One of these, or `none`.
     Maybe(Base),
 }
 
 /// Types that a `maybe` can hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Base {
+    /// A whole number.
     Int,
+    /// A value of this enum, by its number.
     Enum(usize),
+    /// A direction.
     Dir,
+    /// A cell of the board.
     Cell,
+    /// A record of this type, by its number.
     Record(usize),
+    /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
 }
 
@@ -73,8 +98,8 @@ impl Base {
 
 /// What an array is keyed by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Keyed {
+    /// The values of this enum, by its number.
     Enum(usize),
     /// Rows of the board, from 1.
     Row,
@@ -142,16 +167,24 @@ impl Ty {
 
 /// The values that a variable may hold.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Dom {
+    /// Yes or no.
     Bool,
+    /// Numbers from the first to the second.
     Range(Box<Expr>, Box<Expr>),
+    /// A value of this enum, by its number.
     Enum(usize),
+    /// One of four directions.
     Dir4,
+    /// One of eight directions.
     Dir8,
+    /// A cell of the board.
     Cell,
+    /// A record of this type, by its number.
     Record(usize),
+    /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
+    /// One of these, or `none`.
     Maybe(Box<Dom>),
 }
 
@@ -174,11 +207,14 @@ impl Dom {
 
 /// How many values a variable holds, and how they are keyed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub enum Extent {
+    /// One value.
     One,
+    /// A value for each cell.
     Grid,
+    /// A set of cells.
     Set,
+    /// A value for each key.
     Array(Keyed),
     /// A list with a bound; `true` for a bag, which is kept sorted.
     List(bool),

@@ -36,10 +36,12 @@ pub enum FaultKind {
 
 /// A model fault: what broke, where in the model, on which value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub struct RunFault {
+    /// What broke.
     pub kind: FaultKind,
+    /// Where in the model's text.
     pub span: Span,
+    /// A number that belongs to it, such as the value that fits nowhere.
     pub value: i64,
 }
 

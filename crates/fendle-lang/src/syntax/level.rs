@@ -107,6 +107,12 @@ struct Reader<'a> {
 
 /// Reads a level file. `None` when it cannot be used at all; errors are appended.
 pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<LevelFile> {
+    let before = errors.len();
+    read_on(file, text, errors).filter(|_| errors.len() == before)
+}
+
+/// The same, and what could be read is given whatever is wrong with the rest, so that more mistakes can be found in it.
+pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<LevelFile> {
     let doc = match ImDocument::parse(text) {
         Ok(doc) => doc,
         Err(e) => {
@@ -120,7 +126,6 @@ pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Le
         }
     };
     let mut r = Reader { file, text, errors };
-    let before = r.errors.len();
     let root = doc.as_table();
     r.keys(root, &["model", "title", "size", "values", "level"], "a level file");
     let model = match root.get_key_value("model") {
@@ -190,8 +195,7 @@ pub fn read(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Le
             r.errors.push(error.also(file, first, "the first one"));
         }
     }
-    let usable = r.errors.len() == before;
-    usable.then_some(LevelFile { file, model, title, levels })
+    Some(LevelFile { file, model, title, levels })
 }
 
 fn item_span(item: &Item) -> Span {
