@@ -72,6 +72,8 @@ pub fn bind_until(
             }
         }
     }
+    // What seems to be missing may be what was given under another name.
+    let misnamed = binder.errors.len() > before;
     let mut undrawn: Vec<usize> = vec![];
     // Variables with a mistake in what is given for them: they stand empty, so that one run shows every mistake.
     let mut wrong: Vec<usize> = vec![];
@@ -194,6 +196,7 @@ pub fn bind_until(
             binder.error("L032", at, raw.span, format!("`{}` is in the drawing already", def.name));
             wrong.push(var);
         }
+        let twice = given.is_some() && from_drawing.is_some();
         let empty = || -> Vec<i64> {
             let mut out = vec![slot.pad(); len];
             if cap + 1 > 0 && matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
@@ -207,7 +210,7 @@ pub fn bind_until(
             b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
         } else if !active {
             empty()
-        } else if wrong.contains(&var) {
+        } else if twice || given.is_none() && wrong.contains(&var) {
             empty()
         } else if let Some((raw, at)) = given {
             raw_values(&mut binder, &b, var, raw, at).unwrap_or_else(|| {
@@ -251,6 +254,9 @@ pub fn bind_until(
             // What the setup does not draw has its least value: nothing of it can be forgotten,
             // since a level that gives a part of the start gives all of it.
             undrawn.push(var);
+            empty()
+        } else if misnamed {
+            wrong.push(var);
             empty()
         } else {
             let what = if def.state { "start" } else { "values" };

@@ -6,7 +6,7 @@ use fendle_view::page::{Row, sorted_table};
 use fendle_view::scene::Scene;
 use fendle_view::tiles::Theme;
 
-use super::look::cells;
+use super::look::tiles;
 use crate::text::audit::{sum, went};
 
 /// Width and height in which a small board stands, and the most that one cell takes.
@@ -46,6 +46,6 @@ pub fn page(list: &[Audited]) -> String {
 
 fn board(a: &Audited) -> Option<Scene> {
     let b = &a.loaded.as_ref()?.game.bound;
-    let t = cells(b, &a.position.as_ref()?.state)?;
+    let t = tiles(b, &a.position.as_ref()?.state, "")?;
     Some(t.small(Theme::Light, (BOARD / t.cols.max(t.rows).max(1) as f32).min(CELL)))
 }
