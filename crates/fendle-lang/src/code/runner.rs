@@ -1,5 +1,6 @@
 //! A game as the search asks it: what the rules say of packed states, by whichever executor runs them.
 
+use fendle_core::numbers::{gcd, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::executor::Executor;
@@ -7,7 +8,6 @@ use super::game::Game;
 use super::machine::{Break, Halt, Outcome, Outcomes};
 use crate::model::code;
 use crate::run::FaultKind;
-use crate::state::chance::{gcd, lcm};
 
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g, E> {

@@ -3,6 +3,7 @@
 //! Also the text forms of positions, both ways: boards, and one line. Errors point at the
 //! character in the level file.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::likeness::{NotAlike, canon};
@@ -302,6 +303,11 @@ pub fn bind_until(
         region.extend(values.iter().map(|&v| v as i32));
     }
     if binder.errors.len() > before {
+        // A size that fits no board is one mistake.
+        let found = binder.errors.split_off(before);
+        let mut sizes = BTreeSet::new();
+        let mut is_new = |d: &Diagnostic| d.code != "L023" || sizes.insert(d.message.clone());
+        binder.errors.extend(found.into_iter().filter(|d| is_new(d)));
         return None;
     }
     if model.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell))) && b.rows == 0 {

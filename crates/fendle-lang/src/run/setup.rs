@@ -12,7 +12,8 @@ use rand_chacha::rand_core::{RngCore, SeedableRng};
 use crate::run::{Drawn, Eval, RunFault};
 use crate::source::Span;
 use crate::state::Bound;
-use crate::state::chance::{Chance, lcm};
+use crate::state::chance::Chance;
+use fendle_core::numbers::lcm;
 
 /// Most ways through a setup that are enumerated.
 pub const WAYS_MAX: usize = 1 << 16;
@@ -231,6 +232,6 @@ pub fn weights(chances: impl Iterator<Item = Chance> + Clone) -> Option<Vec<u64>
     for c in chances {
         out.push(c.num.checked_mul(den / c.den)?);
     }
-    let g = out.iter().copied().fold(0, crate::state::chance::gcd).max(1);
+    let g = out.iter().copied().fold(0, fendle_core::numbers::gcd).max(1);
     out.into_iter().map(|w| u64::try_from(w / g).ok()).collect()
 }

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use fendle_core::numbers::{gcd, lcm};
+
 /// A probability above 0 and at most 1, in lowest terms.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Chance {
@@ -9,29 +11,6 @@ pub struct Chance {
     pub num: u128,
     /// Denominator.
     pub den: u128,
-}
-
-/// Greatest common divisor.
-#[must_use]
-pub fn gcd(mut a: u128, mut b: u128) -> u128 {
-    // Most numbers are small, and 64-bit division is several times faster.
-    if let (Ok(a), Ok(b)) = (u64::try_from(a), u64::try_from(b)) {
-        let (mut a, mut b) = (a, b);
-        while b != 0 {
-            (a, b) = (b, a % b);
-        }
-        return a.into();
-    }
-    while b != 0 {
-        (a, b) = (b, a % b);
-    }
-    a
-}
-
-/// Least common multiple, if it fits.
-#[must_use]
-pub fn lcm(a: u128, b: u128) -> Option<u128> {
-    (a / gcd(a, b)).checked_mul(b)
 }
 
 impl Chance {

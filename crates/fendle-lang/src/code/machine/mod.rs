@@ -10,8 +10,9 @@ use crate::model::{DIR_STEPS, code};
 use crate::run::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
 use crate::state::Bound;
 use crate::state::canon::Canon;
-use crate::state::chance::{Chance, gcd, lcm};
+use crate::state::chance::Chance;
 use crate::state::packing::Codec;
+use fendle_core::numbers::{gcd, lcm};
 
 /// Something broke at a site, on a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
