@@ -1,6 +1,6 @@
 //! The binary: arguments, files, progress, output, exit codes. No algorithms.
 //!
-//! A command asks a question of `fendle-ask` and gives the answer as text ([`text`]), as JSON ([`json`]), or as a picture
+//! A command asks a question of `fendle-ask` and gives the answer as text ([`mod@text`]), as JSON ([`mod@json`]), or as a picture
 //! ([`picture`]). Exit codes are decided there, in `End`: 0 what was asked holds; 1 it does not; 2 bad usage, model, level, or a
 //! model fault; 3 undecided; 130 interrupted.
 

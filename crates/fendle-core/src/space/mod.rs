@@ -2,12 +2,12 @@
 //!
 //! Every state is kept whole; nothing is decided on a hash alone. A space is four things behind four small doors:
 //!
-//! * [`table`]: the packed states of each shard, and the index that finds them;
-//! * [`classes`]: what is known of each state, one byte with its degree;
-//! * [`log`]: the transitions, as bytes, in the order in which states were expanded;
-//! * [`levels`]: which states lie at which depth.
+//! * `table`: the packed states of each shard, and the index that finds them;
+//! * `classes`: what is known of each state, one byte with its degree;
+//! * `log`: the transitions, as bytes, in the order in which states were expanded;
+//! * `levels`: which states lie at which depth.
 //!
-//! [`id`] alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the
+//! `id` alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the
 //! tables may lie elsewhere one day.
 //!
 //! # Cost

@@ -209,9 +209,7 @@ pub fn bind_until(
             // Declared behind what it keeps.
             let from = b.slots[of].clone();
             b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
-        } else if !active {
-            empty()
-        } else if twice || given.is_none() && wrong.contains(&var) {
+        } else if !active || twice || given.is_none() && wrong.contains(&var) {
             empty()
         } else if let Some((raw, at)) = given {
             raw_values(&mut binder, &b, var, raw, at).unwrap_or_else(|| {

@@ -1,7 +1,7 @@
 //! The checked syntax tree: names resolved, types known, sizes still open.
 //!
 //! Both executors start here. The reference executor walks this tree as it stands; the fast one
-//! runs the intermediate form that [`crate::lower`] makes of it for one level.
+//! runs the intermediate form that [`crate::code::lower`] makes of it for one level.
 
 mod expr;
 mod geometry;

@@ -1,4 +1,4 @@
-//! Answers as pictures and pages. Every file here makes one from an answer; [`write`] puts it where it is wanted.
+//! Answers as pictures and pages. Every file here makes one from an answer; [`write()`] puts it where it is wanted.
 
 pub mod audit;
 pub mod explore;
