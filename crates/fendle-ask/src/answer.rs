@@ -1,10 +1,10 @@
 //! What every answer has: what was asked, a verdict, what cut it short, and what it took. And the one place that decides how
 //! these become an ending.
 
-use fendle_core::Limit;
 use fendle_core::explore::Faulted;
+use fendle_core::{Fault, Limit};
 use fendle_lang::Diagnostic;
-use fendle_lang::run::{FaultKind, RunFault};
+use fendle_lang::run::RunFault;
 use serde::Serialize;
 
 use crate::budget::{Budget, Effort};
@@ -222,8 +222,10 @@ pub enum Trouble {
     Diagnostics(Vec<Diagnostic>),
     /// The model broke before anything was found.
     Fault(Box<FaultReport>),
-    /// A limit was hit before anything was found: in words that follow "stopped by".
+    /// A limit was hit before anything was found.
     Limit(Limit),
+    /// It cannot be decided in the way that was asked: why, in words.
+    Undecided(String),
 }
 
 impl From<String> for Trouble {
@@ -244,13 +246,18 @@ impl From<Limit> for Trouble {
     }
 }
 
+/// A start that the rules cannot take.
+#[must_use]
+pub fn start_breaks(level: &Loaded, fault: &Fault) -> Trouble {
+    Trouble::Message(format!("the start breaks the model: {}", level.game.run_fault(fault)))
+}
+
 /// What a rule that broke while it was run means: a limit of the machine is no fault of the model.
 #[must_use]
 pub fn limit_of(fault: &RunFault, budget: &Budget) -> Option<Limit> {
-    match fault.kind {
-        FaultKind::TooManyOutcomes => Some(Limit::Outcomes),
-        FaultKind::Stopped => Some(budget.stopped().unwrap_or(Limit::Time)),
-        _ => None,
+    match fault.kind.limit()? {
+        Limit::Time => Some(budget.stopped().unwrap_or(Limit::Time)),
+        other => Some(other),
     }
 }
 

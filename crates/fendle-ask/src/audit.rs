@@ -20,7 +20,7 @@ use crate::knowledge::from;
 use crate::load::{Loaded, Source, Store, Want, load_source};
 use crate::position::Position;
 use crate::solve::solve;
-use crate::words::counted;
+use fendle_core::numbers::counted;
 
 /// What the audit of one level found.
 #[derive(Clone, Debug)]
@@ -129,10 +129,13 @@ pub fn audit(
     out
 }
 
-/// How the audit of several levels ends.
+/// How the audit of several levels ends; `errors`: mistakes in their texts, which outweigh everything.
 #[must_use]
-pub fn end_of(list: &[Audited]) -> End {
-    End::of_all(list.iter().map(|a| a.end))
+pub fn end_of(list: &[Audited], errors: &[Diagnostic]) -> End {
+    match errors {
+        [] => End::of_all(list.iter().map(|a| a.end)),
+        _ => End::Bad,
+    }
 }
 
 fn audit_one(
@@ -158,17 +161,9 @@ fn audit_one(
     let before = errors.len();
     let level = match load_source(&job.source, Want::All, budget, errors) {
         Ok(level) => level,
-        Err(Trouble::Diagnostics(list)) => {
-            if errors.len() == before {
-                errors.extend(list);
-            }
-            return None;
-        }
-        Err(Trouble::Limit(limit)) => return Some(out.undecided(limit, budget)),
-        Err(Trouble::Message(words)) => return Some(out.broken(words)),
-        Err(Trouble::Fault(report)) => {
-            return Some(Audited { fault: Some(*report), ..out.broken("the model breaks".into()) });
-        }
+        // Its mistakes are among the others already.
+        Err(Trouble::Diagnostics(_)) if errors.len() > before => return None,
+        Err(trouble) => return out.troubled(trouble, budget, errors),
     };
     out.position = Some(Position::new(&level.game.bound, &level.game.bound.position));
     let asks = |names: &[&str]| expect.iter().any(|(k, _)| !names.contains(&k.text.as_str()));
@@ -179,15 +174,7 @@ fn audit_one(
     };
     let facts = match facts {
         Ok(facts) => facts,
-        Err(Trouble::Limit(limit)) => return Some(out.undecided(limit, budget)),
-        Err(Trouble::Message(words)) => return Some(out.broken(words)),
-        Err(Trouble::Fault(report)) => {
-            return Some(Audited { fault: Some(*report), ..out.broken("the model breaks".into()) });
-        }
-        Err(Trouble::Diagnostics(list)) => {
-            errors.extend(list);
-            return None;
-        }
+        Err(trouble) => return out.troubled(trouble, budget, errors),
     };
     out.verdict.clone_from(&facts.verdict);
     out.moves = facts.moves;
@@ -234,6 +221,22 @@ fn audit_one(
 }
 
 impl Audited {
+    /// A level about which nothing was found out, and why; `None` where its text is wrong.
+    fn troubled(self, trouble: Trouble, budget: &Budget, errors: &mut Vec<Diagnostic>) -> Option<Audited> {
+        match trouble {
+            Trouble::Limit(limit) => Some(self.undecided(limit, budget)),
+            Trouble::Undecided(why) => Some(Audited { end: End::Undecided, differs: vec![why], ..self }),
+            Trouble::Message(words) => Some(self.broken(words)),
+            Trouble::Fault(report) => {
+                Some(Audited { fault: Some(*report), ..self.broken("the model breaks".into()) })
+            }
+            Trouble::Diagnostics(list) => {
+                errors.extend(list);
+                None
+            }
+        }
+    }
+
     fn broken(self, words: String) -> Audited {
         Audited { end: End::Bad, verdict: "fault".into(), differs: vec![words], ..self }
     }
@@ -264,7 +267,7 @@ fn open_facts(store: &Store, level: &Loaded, space: bool, budget: &Budget) -> Re
         fault: solved.fault,
     };
     if space && facts.fault.is_none() {
-        let found = searched(store, level, &level.game, budget)?;
+        let found = searched(level, &level.game, budget)?;
         facts.fault = found.fault.as_ref().map(|f| crate::answer::fault_report(store, level, f));
         if let Some(hit) = found.counts.limit {
             facts.limit = facts.limit.or(Some(hit));

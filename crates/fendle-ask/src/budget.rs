@@ -141,10 +141,10 @@ impl Budget {
         match limit {
             Limit::MaxStates => {
                 let most = self.wanted.max_states.unwrap_or(0);
-                format!("the limit of {} states (--max-states)", crate::words::grouped(most))
+                format!("the limit of {} states (--max-states)", fendle_core::numbers::grouped(most))
             }
             Limit::Memory => {
-                format!("the memory budget of {} (--memory)", crate::words::bytes(self.wanted.memory))
+                format!("the memory budget of {} (--memory)", fendle_core::numbers::bytes(self.wanted.memory))
             }
             Limit::Time => format!("the time of {:?} (--time)", self.wanted.time.unwrap_or_default()),
             Limit::Interrupted => "an interrupt".into(),
@@ -153,10 +153,13 @@ impl Budget {
             }
             Limit::TableFull => "a table of states that holds as many as it can number".into(),
             Limit::Outcomes => "a move with more outcomes than are written down".into(),
-            Limit::TooFine => "weights of what is hidden that are too fine to be kept exactly".into(),
+            Limit::TooFine => {
+                "chances that are too fine to be kept exactly (in a cascade a lower bound, with `else cut`, sets rare branches aside)"
+                    .into()
+            },
             Limit::Layouts => format!(
                 "more than {} layouts of what is hidden, which are weighed one by one here",
-                crate::words::grouped(crate::knowledge::WORLDS_MAX as u64)
+                fendle_core::numbers::grouped(crate::knowledge::WORLDS_MAX as u64)
             ),
         }
     }

@@ -15,10 +15,10 @@ use fendle_lang::{Diagnostic, FileId, Game, Severity};
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answer::{Answer, Asked, Trouble, Verdict};
+use crate::answer::{Answer, Asked, End, Trouble, Verdict};
 use crate::budget::Budget;
 use crate::load::{Begin, Loaded, Provider, Source, Store, Want, load_source};
-use crate::words::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 /// States looked at for laws: each is played by the reference executor, twice.
 const LAW_STATES: u64 = 400;
@@ -136,11 +136,16 @@ impl Checked {
     }
 
     /// Whether something is wrong with a text: then the answer is neither yes nor no.
-    #[must_use]
-    pub fn is_bad(&self) -> bool {
+    fn is_bad(&self) -> bool {
         let wrong = |d: &Diagnostic| d.severity == Severity::Error && !d.code.starts_with('E');
         !self.unreadable.is_empty() || self.diagnostics.iter().any(wrong)
     }
+}
+
+/// How a check ends: something wrong with a text outweighs everything.
+#[must_use]
+pub fn end_of(answer: &Answer<Checked>) -> End {
+    End::of(answer.holds, answer.limit(), answer.found.is_bad())
 }
 
 /// A diagnostic for programs.
@@ -282,7 +287,14 @@ impl Checking<'_> {
                 self.stopped(Some(limit));
                 return None;
             }
-            Err(Trouble::Message(_) | Trouble::Fault(_)) => return None,
+            Err(Trouble::Fault(report)) => {
+                self.out.diagnostics.push(*report.diagnostic);
+                return None;
+            }
+            Err(Trouble::Message(words) | Trouble::Undecided(words)) => {
+                self.out.unreadable.push(format!("{}: {words}", source.level.name));
+                return None;
+            }
         };
         let start = self.start(source, &level)?;
         let laws = &source.model.laws;

@@ -8,7 +8,7 @@ use fendle_lang::reasons::dead::{Gallery, gallery};
 use fendle_lang::{Bound, Game};
 use serde::Serialize;
 
-use crate::answer::{Answer, Asked, FaultReport, Trouble, Verdict, fault_report};
+use crate::answer::{Answer, Asked, FaultReport, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
 use crate::knowledge::{Play, play};
 use crate::load::{Loaded, Store};
@@ -134,10 +134,8 @@ pub struct Report {
 /// # Errors
 ///
 /// [`Trouble`] when a start cannot be built.
-pub fn searched(store: &Store, level: &Loaded, game: &Game, budget: &Budget) -> Result<Explored, Trouble> {
-    let _ = store;
-    fendle_core::explore(game, budget.limits(), false, budget)
-        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", level.game.run_fault(&f))))
+pub fn searched(level: &Loaded, game: &Game, budget: &Budget) -> Result<Explored, Trouble> {
+    fendle_core::explore(game, budget.limits(), false, budget).map_err(|f| start_breaks(level, &f))
 }
 
 /// The same where a fault ends the question.
@@ -151,7 +149,7 @@ pub fn searched_whole(
     game: &Game,
     budget: &Budget,
 ) -> Result<Explored, Trouble> {
-    let found = searched(store, level, game, budget)?;
+    let found = searched(level, game, budget)?;
     match &found.fault {
         Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
         None => Ok(found),
@@ -200,8 +198,7 @@ pub fn what_is_known(
     budget: &Budget,
 ) -> Result<KnownSpace, Trouble> {
     let (model, _, limits) = play.on(&level.game, budget);
-    let found = fendle_core::explore(model, limits, false, budget)
-        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", level.game.run_fault(&f))))?;
+    let found = fendle_core::explore(model, limits, false, budget).map_err(|f| start_breaks(level, &f))?;
     Ok(KnownSpace {
         counts: found.counts.clone(),
         certain: found.space.starts().iter().all(|id| found.space.is_certain(*id)),
@@ -266,8 +263,8 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
     // Without the structure nothing asks for the edges again.
     let keep = how.structure.is_some() || worlds > 0 || how.charts || how.report;
     let limits = Limits { drop_edges: !keep, ..limits };
-    let found = fendle_core::explore(model, limits, how.past_goals, budget)
-        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", level.game.run_fault(&f))))?;
+    let found =
+        fendle_core::explore(model, limits, how.past_goals, budget).map_err(|f| start_breaks(level, &f))?;
     let drawer = Drawer::new(&level.game, &play);
     let fault = known_fault(store, level, &play, &found);
     let whole = found.counts.limit.is_none() && fault.is_none();

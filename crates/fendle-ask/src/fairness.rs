@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
+use fendle_core::Limit;
 use fendle_core::infer::{Fraction, Inferred, Kind, fraction, most_disjoint};
 use fendle_lang::known::Way;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
@@ -171,37 +172,28 @@ fn kind_map<S: serde::Serializer>(kinds: &BTreeMap<Kind, usize>, s: S) -> Result
     s.collect_map(kinds.iter().map(|(k, n)| (kind_words(*k), n)))
 }
 
-/// A question about fairness that could not be answered: undecided, and why.
-#[derive(Clone, Debug)]
-pub enum NotFair {
-    /// What is told is no count, or too many clues hang together.
-    Words(String),
-    /// Trouble of any other kind.
-    Trouble(Trouble),
-}
-
 /// Plays a level as one who knows no more than is told.
 ///
 /// # Errors
 ///
-/// [`NotFair`].
-pub fn fairness(level: &Loaded, budget: &Budget) -> Result<Answer<Fairness>, NotFair> {
+/// [`Trouble::Undecided`] where what is told is no count, or too many clues hang together; any other [`Trouble`].
+pub fn fairness(level: &Loaded, budget: &Budget) -> Result<Answer<Fairness>, Trouble> {
     let b = &level.game.bound;
     if !b.model.hides() {
         let words = format!("the model `{}` hides nothing", b.model.name);
-        return Err(NotFair::Trouble(Trouble::Message(words)));
+        return Err(Trouble::Message(words));
     }
     if b.seen.iter().any(Option::is_some) {
         let words = "--no-guess plays a layout, and this level gives only what is seen";
-        return Err(NotFair::Trouble(words.into()));
+        return Err(words.into());
     }
     let stopped = |e: Stopped| match e {
-        Stopped::Asked => NotFair::Trouble(budget.stopped().unwrap_or(fendle_core::Limit::Time).into()),
-        Stopped::Fault(f) => NotFair::Trouble(match limit_of(&f, budget) {
+        Stopped::Asked => budget.stopped().unwrap_or(Limit::Time).into(),
+        Stopped::Fault(f) => match limit_of(&f, budget) {
             Some(limit) => limit.into(),
             None => Trouble::Message(format!("the model breaks: {f}")),
-        }),
-        why => NotFair::Words(why.to_string()),
+        },
+        why => Trouble::Undecided(why.to_string()),
     };
     let report = played(level, budget).map_err(stopped)?;
     let ways = safe_ways(level, budget).map_err(stopped)?;

@@ -16,7 +16,7 @@ use crate::budget::Budget;
 use crate::explore::searched_whole;
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
-use crate::words::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 /// Edges that may be looked at while a renaming is looked for.
 const BUDGET: u64 = 100_000_000;
@@ -125,10 +125,6 @@ impl Graph {
     pub fn text(&self, game: &Game, node: usize) -> String {
         game.bound.line(&self.state(game, node))
     }
-}
-
-fn is_bad(class: Class) -> bool {
-    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
 }
 
 /// Explores a level and makes its graph.
@@ -348,7 +344,7 @@ impl Builder<'_> {
                 let targets: Vec<StateId> =
                     outcomes.by_ref().take(run.outcomes as usize).filter_map(|s| space.find(s)).collect();
                 let winnable = self.out.nodes[i].class == Class::Winnable;
-                let fatal = winnable && targets.iter().all(|t| is_bad(space.class(*t)));
+                let fatal = winnable && targets.iter().all(|t| space.class(*t).is_bad());
                 for t in targets {
                     let to = number[t.index()];
                     if to != u32::MAX {
@@ -378,7 +374,7 @@ impl Builder<'_> {
                 }
                 let winnable = nodes[from as usize].class == Class::Winnable;
                 for outcomes in edges.split_inclusive(|e| e.last) {
-                    let fatal = winnable && outcomes.iter().all(|e| is_bad(space.class(e.to)));
+                    let fatal = winnable && outcomes.iter().all(|e| space.class(e.to).is_bad());
                     for to in outcomes.iter().map(|e| number[e.to.index()]).filter(|to| *to != u32::MAX) {
                         if to != from {
                             *doors.entry((from, to)).or_insert(true) &= fatal;

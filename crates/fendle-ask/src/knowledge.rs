@@ -139,7 +139,6 @@ fn no_information(game: &Game, e: NotKnown) -> Trouble {
     match e {
         NotKnown::Fault(f) => not_known(game.run_fault(&f).to_string()),
         NotKnown::NoWorld => not_known("no layout agrees with what is seen".into()),
-        NotKnown::TooFine => Limit::TooFine.into(),
         NotKnown::Limit(limit) => limit.into(),
     }
 }

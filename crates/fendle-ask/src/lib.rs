@@ -34,7 +34,6 @@ pub mod solve;
 pub mod structure;
 pub mod trace;
 pub mod why;
-pub mod words;
 
 pub use answer::{Answer, Asked, End, FaultReport, StoppedBy, Trouble, Verdict};
 pub use budget::{Budget, Effort, Surroundings, Wanted};

@@ -7,7 +7,7 @@ use fendle_lang::run::setup::Dice;
 use serde::{Serialize, Serializer};
 use serde_json::json;
 
-use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report};
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
 use crate::knowledge::play;
 use crate::load::{Loaded, Store};
@@ -236,7 +236,7 @@ pub fn ask(
     let game = &level.game;
     let play = play(level, true, "odds", budget)?;
     let (model, worlds, limits) = play.on(game, budget);
-    let broke = |f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f)));
+    let broke = |f| start_breaks(level, &f);
     let found = fendle_core::explore(model, limits, false, budget).map_err(broke)?;
     let asked = Asked::known(level);
     let states = found.counts.states;

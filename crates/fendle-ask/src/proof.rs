@@ -16,7 +16,7 @@ use crate::budget::Budget;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::solve::Solved;
-use crate::words::counted;
+use fendle_core::numbers::counted;
 
 /// A term of a found quantity: kind, variable, key or cell, value, weight.
 type Weighed = (String, String, usize, i32, i64);

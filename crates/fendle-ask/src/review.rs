@@ -3,7 +3,6 @@
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Model as _};
 use fendle_lang::play::{Session, Tried, Turn, place_name};
-use fendle_lang::reasons::dead::is_bad;
 use fendle_lang::run::setup::Dice;
 use fendle_lang::state::ending_text;
 use serde::{Serialize, Serializer};
@@ -78,7 +77,7 @@ impl Attempt {
     /// Whether it is a fatal move.
     #[must_use]
     pub fn is_fatal(&self) -> bool {
-        self.refused.is_none() && self.before.class == Class::Winnable && is_bad(self.after.class)
+        self.refused.is_none() && self.before.class == Class::Winnable && self.after.class.is_bad()
     }
 }
 

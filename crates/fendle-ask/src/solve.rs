@@ -11,7 +11,7 @@ use fendle_lang::state::ending_text;
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report};
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
 use crate::explore::what_is_known;
 use crate::fairness;
@@ -19,7 +19,7 @@ use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, played_route};
-use crate::words::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 /// What solving a level found.
 #[derive(Clone, Debug, Serialize)]
@@ -106,8 +106,7 @@ pub fn solve(
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
     }
     let solved = solve_seeing(game, budget.limits(), budget, closed);
-    let solved = solved
-        .map_err(|f| Trouble::Message(format!("the start breaks the model: {}", game.run_fault(&f))))?;
+    let solved = solved.map_err(|f| start_breaks(level, &f))?;
     let mut found = Solved { states: solved.states, ..none };
     let (mut holds, mut limit, mut fault) = (Verdict::Fails, None, None);
     match solved.verdict {

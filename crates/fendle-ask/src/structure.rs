@@ -15,7 +15,7 @@ use crate::explore::Drawer;
 use crate::load::Loaded;
 use crate::position::Position;
 use crate::routes::{call_text, played_route};
-use crate::words::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 /// States that may be searched, all levels with something taken out together, without being asked to.
 const IDLE_STATES: u64 = 4_000_000;

@@ -147,7 +147,7 @@ pub fn trace(
     let list = level.parse_moves(store, "MOVES", moves)?;
     let game = &level.game;
     let b = &game.bound;
-    let explored = if verdict { Some(searched(store, level, game, budget)?) } else { None };
+    let explored = if verdict { Some(searched(level, game, budget)?) } else { None };
     if let Some(fault) = explored.as_ref().and_then(|e| e.fault.as_ref()) {
         return Err(Trouble::Fault(Box::new(fault_report(store, level, fault))));
     }
@@ -185,8 +185,7 @@ pub fn trace(
             }
         };
         let now = class_of(&played.made.state);
-        let fallen = matches!(now, Some(Class::Dead | Class::Stuck | Class::Lost | Class::Over));
-        let fatal = class == Some(Class::Winnable) && fallen;
+        let fatal = class == Some(Class::Winnable) && now.is_some_and(Class::is_bad);
         if fatal {
             out.first_fatal_move.get_or_insert(i + 1);
         }

@@ -4,9 +4,7 @@ use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::Game;
 use fendle_lang::play::{Tried, merged, step};
-use fendle_lang::reasons::dead::{
-    DeadPart, Fact, Typed, fact_text, gallery, is_bad, minimal_part, typed_states,
-};
+use fendle_lang::reasons::dead::{DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states};
 use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
 use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
@@ -23,7 +21,7 @@ use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, class_word};
 use crate::solve::{found_json, proof_json};
-use crate::words::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 /// Transitions above which quantities are not looked for in what was seen.
 const SEEN_MAX: u64 = 500_000;
@@ -345,12 +343,12 @@ pub fn one_position(
         let limit = c.limit.or(Some(Limit::SetAside));
         return Ok(answer(reason, Verdict::Undecided, states).stopped(limit, budget));
     }
-    if !is_bad(class) {
+    if !class.is_bad() {
         let found = winnable(store, level, &ground, class, budget)?;
         return Ok(answer(Reason::Winnable(Box::new(found)), Verdict::Holds, states));
     }
     let wide = if typed || !ground.has_hope() {
-        Ground::typed(game, typed, budget).filter(|g| g.class(&b.position).is_some_and(is_bad))
+        Ground::typed(game, typed, budget).filter(|g| g.class(&b.position).is_some_and(Class::is_bad))
     } else {
         None
     };
@@ -416,11 +414,11 @@ fn winnable(
                 (class, p.made.state, called)
             })
             .collect();
-        if outcomes.iter().all(|o| is_bad(o.0)) {
+        if outcomes.iter().all(|o| o.0.is_bad()) {
             let (class, state, _) = &outcomes[0];
             fatal.push(one(name.to_string(), *class, state));
         } else {
-            for (class, state, called) in outcomes.into_iter().filter(|o| is_bad(o.0)) {
+            for (class, state, called) in outcomes.into_iter().filter(|o| o.0.is_bad()) {
                 draws.push(one(called, class, &state));
             }
         }

@@ -231,10 +231,6 @@ fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) ->
     })
 }
 
-fn is_bad(class: Class) -> bool {
-    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
-}
-
 /// Splits the edges of a state into its moves.
 fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
     edges.split_inclusive(|e| e.last)
@@ -331,7 +327,7 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
 /// Counts the fatal moves and draws. Where play goes on past goals, won states count as running ones.
 fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Nearest>, Limit> {
     let space = source.space;
-    let bad = Marks::of(space, is_bad);
+    let bad = Marks::of(space, Class::is_bad);
     let hopeful = |class| class == Class::Winnable || source.past_goals && class == Class::Goal;
     let mut nearest = None;
     for depth in 0..space.levels_len() {
@@ -383,7 +379,7 @@ pub(crate) fn append_fatal_move(model: &dyn Model, space: &Space, past_goals: bo
     let mut outcomes = out.outcomes.chunks_exact(words);
     for run in &out.runs {
         let targets: Vec<&[u64]> = outcomes.by_ref().take(run.outcomes as usize).collect();
-        if targets.iter().all(|t| space.find(t).is_some_and(|id| is_bad(space.class(id)))) {
+        if targets.iter().all(|t| space.find(t).is_some_and(|id| space.class(id).is_bad())) {
             route.moves.push(run.of);
             route.states.push(targets[0].to_vec());
             return;

@@ -24,7 +24,7 @@ use serde::Serialize;
 
 use crate::classify;
 use crate::contract::debug_check;
-use crate::limits::{Limit, Limits, NoWatch, Progress, Stop, Watch};
+use crate::limits::{Limit, Limits, Progress, Stop, Watch};
 use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
 use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
@@ -635,19 +635,8 @@ impl Explored {
         Explored { counts: Exploration::default(), space, nearest_fatal: None, fault: None }
     }
 
-    /// The first shortest way in move order to one of these states that lies at `depth`.
-    #[must_use]
-    pub fn route_to(
-        &self,
-        model: &dyn Model,
-        depth: u32,
-        targets: &[StateId],
-        past_goals: bool,
-    ) -> Option<Route> {
-        self.route_watched(model, depth, targets, past_goals, &NoWatch).ok().flatten()
-    }
-
-    /// The same, while somebody watches: where the edges were dropped it takes as long as the search did.
+    /// The first shortest way in move order to one of these states that lies at `depth`, while somebody watches: where the edges
+    /// were dropped it takes as long as the search did.
     ///
     /// # Errors
     ///

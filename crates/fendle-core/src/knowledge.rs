@@ -22,8 +22,6 @@ pub enum NotKnown {
     Fault(Fault),
     /// No world is left: what was seen cannot be.
     NoWorld,
-    /// Weights of worlds no longer fit 64 bits.
-    TooFine,
     /// A limit of the machine ended a move of one of the worlds.
     Limit(Limit),
 }
@@ -110,7 +108,7 @@ impl Tables {
         let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
         let mut out = Vec::with_capacity(worlds.len());
         for (w, weight) in worlds {
-            out.push((w, u64::try_from(weight / g).map_err(|_| NotKnown::TooFine)?));
+            out.push((w, u64::try_from(weight / g).map_err(|_| NotKnown::Limit(Limit::TooFine))?));
         }
         let key: Worlds = out.into();
         if let Some(&id) = self.belief_index.get(&key) {
@@ -178,7 +176,7 @@ impl<'m> Knowing<'m> {
         let g = sums.iter().fold(0, |g, s| gcd(g, *s)).max(1);
         let weights: Result<Vec<u64>, _> = sums.iter().map(|s| u64::try_from(s / g)).collect();
         let starts: Vec<(u32, u64)> =
-            starts.into_iter().zip(weights.map_err(|_| NotKnown::TooFine)?).collect();
+            starts.into_iter().zip(weights.map_err(|_| NotKnown::Limit(Limit::TooFine))?).collect();
         if starts.is_empty() {
             return Err(NotKnown::NoWorld);
         }
@@ -291,7 +289,7 @@ impl<'m> Knowing<'m> {
             let mut den = 1u128;
             for p in &parts {
                 let s = sum(p);
-                den = (den / gcd(den, s)).checked_mul(s).ok_or(NotKnown::TooFine)?;
+                den = (den / gcd(den, s)).checked_mul(s).ok_or(NotKnown::Limit(Limit::TooFine))?;
             }
             let mut next: Vec<(u32, u128, i64)> = vec![];
             let mut spread = vec![];
@@ -305,7 +303,7 @@ impl<'m> Knowing<'m> {
                     let weight = u128::from(worlds[p.0].1)
                         .checked_mul(u128::from(o.weight))
                         .and_then(|w| w.checked_mul(scale))
-                        .ok_or(NotKnown::TooFine)?;
+                        .ok_or(NotKnown::Limit(Limit::TooFine))?;
                     // A score that is the same on all ways is seen; else only its mean is kept.
                     let score = if o.least == o.most { o.least } else { i64::MIN };
                     next.push((world, weight, score));
@@ -334,9 +332,9 @@ impl<'m> Knowing<'m> {
             let g = out.iter().fold(0, |g, o| gcd(g, o.1)).max(1);
             let mut list = vec![];
             for (belief, weight, mean, least, most) in out {
-                let weight = u64::try_from(weight / g).map_err(|_| NotKnown::TooFine)?;
+                let weight = u64::try_from(weight / g).map_err(|_| NotKnown::Limit(Limit::TooFine))?;
                 let score = if least == most {
-                    least.checked_mul(weight as i64).ok_or(NotKnown::TooFine)?
+                    least.checked_mul(weight as i64).ok_or(NotKnown::Limit(Limit::TooFine))?
                 } else {
                     (mean / g as f64).round() as i64
                 };
@@ -435,10 +433,8 @@ impl Worker for Knower<'_> {
             match made {
                 Ok(()) => out.end_state(status, None),
                 Err(NotKnown::Fault(f)) => out.end_state(status, Some(f)),
-                Err(NotKnown::NoWorld | NotKnown::TooFine) => {
-                    out.give_up(Limit::TooFine);
-                    out.end_state(status, None);
-                }
+                // What was played is one of the worlds: there is always one left.
+                Err(NotKnown::NoWorld) => out.end_state(status, None),
                 Err(NotKnown::Limit(limit)) => {
                     out.give_up(limit);
                     out.end_state(status, None);

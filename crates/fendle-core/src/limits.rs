@@ -22,7 +22,7 @@ pub enum Limit {
     TableFull,
     /// A move has more outcomes than are written down.
     Outcomes,
-    /// The weights of what may be hidden are too fine to be kept exactly.
+    /// Chances, or the weights of what may be hidden, are too fine to be kept exactly.
     TooFine,
     /// More layouts of hidden things are possible than are weighed one by one.
     Layouts,

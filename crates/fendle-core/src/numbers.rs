@@ -1,4 +1,4 @@
-//! Greatest common divisors, and sets that are joined.
+//! Greatest common divisors, numbers as text, and sets that are joined.
 
 /// Greatest common divisor; that of 0 and a number is the number.
 ///
@@ -25,6 +25,42 @@ pub fn gcd(mut a: u128, mut b: u128) -> u128 {
 #[must_use]
 pub fn lcm(a: u128, b: u128) -> Option<u128> {
     (a / gcd(a, b).max(1)).checked_mul(b)
+}
+
+/// A number with its digits in groups of three.
+///
+/// ```
+/// assert_eq!(fendle_core::numbers::grouped(1_814_400), "1,814,400");
+/// ```
+#[must_use]
+pub fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// `1 state`, `4,096 states`.
+#[must_use]
+pub fn counted(n: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(n), if n == 1 { one } else { many })
+}
+
+/// Bytes with a unit, to one place.
+#[must_use]
+pub fn bytes(n: u64) -> String {
+    let scaled = |unit: f64| n as f64 / unit;
+    match n {
+        0..1024 => format!("{n} B"),
+        1024..1_048_576 => format!("{:.1} KiB", scaled(1024.0)),
+        1_048_576..1_073_741_824 => format!("{:.1} MiB", scaled(1_048_576.0)),
+        _ => format!("{:.1} GiB", scaled(1_073_741_824.0)),
+    }
 }
 
 /// Disjoint sets of the numbers below some bound, which can be joined (Tarjan, 1975; with path halving). Of joined sets the
@@ -56,5 +92,30 @@ impl DisjointSets {
             self.0[a.max(b) as usize] = a.min(b);
         }
         a != b
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_and_counts_have_their_units() {
+        for (n, want) in
+            [(0, "0 B"), (1023, "1023 B"), (1536, "1.5 KiB"), (3 << 20, "3.0 MiB"), (5 << 30, "5.0 GiB")]
+        {
+            assert_eq!(bytes(n), want);
+        }
+        assert_eq!(
+            (counted(1, "move", "moves"), counted(2000, "move", "moves")),
+            ("1 move".into(), "2,000 moves".into())
+        );
+    }
+
+    #[test]
+    fn groups_of_three() {
+        for (n, want) in [(0, "0"), (999, "999"), (1000, "1,000"), (483_840, "483,840")] {
+            assert_eq!(grouped(n), want);
+        }
     }
 }

@@ -137,10 +137,6 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
     edges.split_inclusive(|e| e.last)
 }
 
-fn is_bad(class: Class) -> bool {
-    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
-}
-
 fn is_hopeful(class: Class) -> bool {
     matches!(class, Class::Winnable | Class::Goal)
 }
@@ -217,7 +213,7 @@ impl Structure {
                     if class != Class::Winnable {
                         continue;
                     }
-                    if !outcomes.iter().all(|e| is_bad(space.class(e.to))) {
+                    if !outcomes.iter().all(|e| space.class(e.to).is_bad()) {
                         self.corridor.part += 1;
                         continue;
                     }
@@ -444,7 +440,7 @@ impl OnWay {
                 let Some(i) = self.index(depth, id) else { return };
                 for outcomes in moves_of(edges) {
                     corridor.all += 1;
-                    corridor.part += u64::from(!outcomes.iter().all(|e| is_bad(space.class(e.to))));
+                    corridor.part += u64::from(!outcomes.iter().all(|e| space.class(e.to).is_bad()));
                 }
                 for e in edges {
                     if let Some(j) = self.index(depth + 1, e.to) {

@@ -2,8 +2,8 @@
 
 use crate::net::Status;
 use crate::scene::{Anchor, Scene, Shape, Style, text_width};
-use crate::text::grouped;
 use crate::tiles::Theme;
+use fendle_core::numbers::grouped;
 
 /// One bar: its label and its value.
 pub type Bar = (String, u64);

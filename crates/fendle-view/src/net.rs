@@ -6,8 +6,8 @@
 use rayon::prelude::*;
 
 use crate::scene::{Anchor, Rgb, Scene, Shape, Style, text_width};
-use crate::text::grouped;
 use crate::tiles::{Palette, Theme, Thing};
+use fendle_core::numbers::grouped;
 
 /// What is known of a state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -211,7 +211,7 @@ pub fn sorted_table(title: &str, words: &[&str], numbers: &[&str], rows: &[Row])
         table.push_str("</td>");
         table.extend(r.words.iter().map(|w| format!("<td>{}</td>", escaped(w))));
         let number = |n: &Option<u64>| match n {
-            Some(n) => format!("<td class=\"n\" data-n=\"{n}\">{}</td>", crate::text::grouped(*n)),
+            Some(n) => format!("<td class=\"n\" data-n=\"{n}\">{}</td>", fendle_core::numbers::grouped(*n)),
             None => "<td class=\"n\" data-n=\"-1\">-</td>".to_string(),
         };
         table.extend(r.numbers.iter().map(number));

@@ -2,41 +2,6 @@
 
 use unicode_width::UnicodeWidthStr;
 
-/// A number with its digits in groups of three.
-///
-/// ```
-/// assert_eq!(fendle_view::text::grouped(1814400), "1,814,400");
-/// ```
-#[must_use]
-pub fn grouped(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, d) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(d);
-    }
-    out
-}
-
-/// `1 state`, `2 states`.
-#[must_use]
-pub fn counted(n: u64, one: &str, many: &str) -> String {
-    format!("{} {}", grouped(n), if n == 1 { one } else { many })
-}
-
-/// Bytes with a unit, to one place.
-#[must_use]
-pub fn bytes(n: u64) -> String {
-    match n {
-        0..1024 => format!("{n} B"),
-        1024..1_048_576 => format!("{:.1} KiB", n as f64 / 1024.0),
-        1_048_576..1_073_741_824 => format!("{:.1} MiB", n as f64 / 1_048_576.0),
-        _ => format!("{:.1} GiB", n as f64 / 1_073_741_824.0),
-    }
-}
-
 /// A table: the first column left, the others right where all cells below the head are numbers.
 #[must_use]
 pub fn table(head: &[&str], rows: &[Vec<String>]) -> Vec<String> {
@@ -109,26 +74,6 @@ mod tests {
         let list = ["go up", "go left", "go down"].map(String::from);
         assert_eq!(folded(&list, 15), ["go up; go left;", "go down"]);
         assert!(folded(&[], 10).is_empty());
-    }
-
-    #[test]
-    fn bytes_and_counts_have_their_units() {
-        for (n, want) in
-            [(0, "0 B"), (1023, "1023 B"), (1536, "1.5 KiB"), (3 << 20, "3.0 MiB"), (5 << 30, "5.0 GiB")]
-        {
-            assert_eq!(bytes(n), want);
-        }
-        assert_eq!(
-            (counted(1, "move", "moves"), counted(2000, "move", "moves")),
-            ("1 move".into(), "2,000 moves".into())
-        );
-    }
-
-    #[test]
-    fn groups_of_three() {
-        for (n, want) in [(0, "0"), (999, "999"), (1000, "1,000"), (483_840, "483,840")] {
-            assert_eq!(grouped(n), want);
-        }
     }
 
     #[test]

@@ -22,7 +22,6 @@ use std::sync::Arc;
 
 use clap::Parser;
 use fendle_ask::{End, StoppedBy, Store};
-use fendle_core::Limit;
 use serde_json::json;
 
 use args::{Cli, Command, When};
@@ -106,21 +105,24 @@ fn say(s: &mut Session, trouble: Trouble) -> Ended {
             s.reporter.show(&s.store.sources, std::slice::from_ref(&fault.diagnostic));
             Ok(End::Bad)
         }
-        fendle_ask::Trouble::Limit(limit) => undecided(s, limit),
+        fendle_ask::Trouble::Limit(limit) => {
+            let words = s.budget.words(limit);
+            let sentence = text::undecided(limit, &words);
+            undecided(s, sentence, Some(StoppedBy { limit, words }))
+        }
+        fendle_ask::Trouble::Undecided(why) => undecided(s, format!("undecided: {why}"), None),
     }
 }
 
-/// A limit that was hit before anything was found.
-fn undecided(s: &mut Session, limit: Limit) -> Ended {
-    let words = s.budget.words(limit);
-    let sentence = text::undecided(limit, &words);
+/// Says that nothing was decided, and why.
+fn undecided(s: &mut Session, sentence: String, by: Option<StoppedBy>) -> Ended {
+    let limit = by.as_ref().map(|by| by.limit);
     if s.is_json() {
-        let by = StoppedBy { limit, words };
         s.json(&json!({"level": s.level, "verdict": "undecided", "why": sentence, "stopped_by": by}))?;
     } else {
         s.line(sentence)?;
     }
-    Ok(End::of(fendle_ask::Verdict::Undecided, Some(limit), false))
+    Ok(End::of(fendle_ask::Verdict::Undecided, limit, false))
 }
 
 /// Runs a command.

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use fendle_ask::budget::Listener;
 use fendle_ask::{Budget, End, Surroundings, Wanted};
 use fendle_core::Progress;
-use fendle_view::text::{bytes, grouped};
+use fendle_core::numbers::{bytes, grouped};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Common;

@@ -247,6 +247,30 @@ fn a_limit_of_the_machine_is_no_fault_of_the_model() {
 }
 
 #[test]
+fn chances_that_are_too_fine_are_a_limit_for_both_executors() {
+    // Eight draws with 2^20 weights: chances would need 160 bits.
+    let model = "model fine\nstate n: array 1..8 of 0..2 = 0\nstate done: bool = false\nmove go() {\n    offer not done\n    \
+        for i in 1..8 { n[i] = draw from (1 weight 1048573, 2 weight 3) }\n    done = true\n}\ngoal done\n";
+    let level = "model = 'fine.fendle'\n[[level]]\nname = 'f'\nexpect.solvable = false\n";
+    let dir = dir_with(&[("fine.fendle", model), ("fine.toml", level)]);
+    for args in [
+        &["solve", "fine.toml"][..],
+        &["explore", "fine.toml"],
+        &["odds", "fine.toml", "--plays", "2"],
+        &["why", "fine.toml"],
+        &["trace", "fine.toml", "go / 1 1 1 1 1 1 1 1"],
+        &["audit", "fine.toml"],
+    ] {
+        let r = fendle(dir.path(), args);
+        assert_eq!(r.code, 3, "{args:?}\n{}{}", r.out, r.err);
+        assert!(!r.err.contains("fault"), "{args:?}\n{}{}", r.out, r.err);
+        let said = r.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.contains("too fine to be kept exactly"), "{args:?}\n{}{}", r.out, r.err);
+    }
+    assert_eq!(fendle(dir.path(), &["moves", "fine.toml"]).code, 0);
+}
+
+#[test]
 fn a_closed_pipe_is_no_error() {
     let dir = with_all();
     let mut child = Command::new(assert_cmd::cargo::cargo_bin("fendle"))

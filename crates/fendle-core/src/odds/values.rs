@@ -64,6 +64,12 @@ impl Task<'_> {
         sum / BigRational::from_integer(total.into())
     }
 
+    /// The values of states that have one of their own, 0 for the others.
+    fn fixed_values(&self) -> Vec<BigRational> {
+        let value = |s| (self.fixed)(s).map_or(0, |(v, _)| v);
+        (0..self.g.classes.len() as u32).map(|s| BigRational::from_integer(value(s).into())).collect()
+    }
+
     /// Exact values of states without cycles, successors first. `None` past the budget of bytes.
     pub(super) fn exact(
         &self,
@@ -72,12 +78,7 @@ impl Task<'_> {
         pace: &mut Pace<'_>,
     ) -> Result<Option<Vec<BigRational>>, Limit> {
         let n = self.g.classes.len();
-        let mut values: Vec<BigRational> = (0..n as u32)
-            .map(|s| match (self.fixed)(s) {
-                Some((v, _)) if v != 0 => BigRational::from_integer(v.into()),
-                _ => BigRational::zero(),
-            })
-            .collect();
+        let mut values = self.fixed_values();
         let mut bytes = n as u64 * 64;
         for part in parts {
             pace.step(FRACTION_STEPS)?;
@@ -112,12 +113,7 @@ impl Task<'_> {
         pace: &mut Pace<'_>,
     ) -> Result<Option<Vec<BigRational>>, Limit> {
         let n = self.g.classes.len();
-        let mut values: Vec<BigRational> = (0..n as u32)
-            .map(|s| match (self.fixed)(s) {
-                Some((v, _)) if v != 0 => BigRational::from_integer(v.into()),
-                _ => BigRational::zero(),
-            })
-            .collect();
+        let mut values = self.fixed_values();
         let mut known: Vec<bool> = (0..n as u32).map(|s| (self.fixed)(s).is_some()).collect();
         let open: Vec<u32> = parts.iter().flatten().copied().collect();
         // Runs that may be best, and how many of their outcomes are not valued yet.

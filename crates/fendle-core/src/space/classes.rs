@@ -38,6 +38,13 @@ pub enum Class {
 }
 
 impl Class {
+    /// Whether nothing can be won from it any more: dead, stuck, lost, or ended otherwise.
+    #[inline]
+    #[must_use]
+    pub fn is_bad(self) -> bool {
+        matches!(self, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
+    }
+
     #[inline]
     fn of(byte: u8) -> Class {
         match byte & 15 {

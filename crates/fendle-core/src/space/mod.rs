@@ -231,12 +231,6 @@ impl Space {
         class == Class::Goal || class == Class::Winnable && (self.sure || self.almost_certain.has(id))
     }
 
-    /// Whether the moves of a state were tried.
-    #[must_use]
-    pub fn is_expanded(&self, id: StateId) -> bool {
-        id.local() < self.shards[id.shard()].expanded
-    }
-
     /// How many edges a state has, as far as they are told apart: 15 stands for any greater number.
     #[must_use]
     pub fn edges_len(&self, id: StateId) -> usize {

@@ -7,7 +7,6 @@ use super::executor::Executor;
 use super::game::Game;
 use super::machine::{Break, Halt, Outcome, Outcomes};
 use crate::model::code;
-use crate::run::FaultKind;
 
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g, E> {
@@ -105,11 +104,7 @@ impl<'g, E: Executor> Runner<'g, E> {
 
     /// The limit of the machine that a break stands for, if it is none of the model.
     fn limit_of(&self, b: Break) -> Option<Limit> {
-        match self.game.code.sites[b.site.0 as usize].kind {
-            FaultKind::TooManyOutcomes => Some(Limit::Outcomes),
-            FaultKind::TooFine => Some(Limit::TooFine),
-            _ => None,
-        }
+        self.game.code.sites[b.site.0 as usize].kind.limit()
     }
 
     /// Writes the outcomes of a move that paused at a draw. The inner error tells a limit from a fault.

@@ -14,6 +14,13 @@ use crate::source::{Diagnostic, FileId, Span};
 use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 
+/// The mistake that a level gives nothing for a variable without a default.
+fn missing(binder: &mut Binder<'_>, file: FileId, level: &Level, def: &VarDef, hint: String) {
+    let error = Diagnostic::error("L033", file, level.span, format!("this level gives no `{}`", def.name));
+    let error = error.also(binder.model.file, def.span, "declared here, without a default");
+    binder.errors.push(error.note(hint));
+}
+
 /// Binds a model to a level. `sets` are values that win over the level's (`--set`).
 ///
 /// `None` when anything is wrong; errors are appended.
@@ -259,14 +266,7 @@ pub fn bind_until(
             empty()
         } else {
             let what = if def.state { "start" } else { "values" };
-            let (declared, model_file) = (def.span, model.file);
-            let error = binder.error("L033", file, level.span, format!("this level gives no `{}`", def.name));
-            error.labels.push(crate::source::Label {
-                file: model_file,
-                span: declared,
-                text: "declared here, without a default".into(),
-            });
-            error.notes.push(format!("add `{what}.{} = ...`", def.name));
+            missing(&mut binder, file, level, def, format!("add `{what}.{} = ...`", def.name));
             wrong.push(var);
             empty()
         };
@@ -330,17 +330,9 @@ pub fn bind_until(
     binder.layouts(&b, file, level)?;
     if let (false, Some(&v)) = (b.drawn, undrawn.first()) {
         let def = &model.vars[v];
-        let (declared, model_file) = (def.span, model.file);
-        let error = binder.error("L033", file, level.span, format!("this level gives no `{}`", def.name));
-        error.labels.push(crate::source::Label {
-            file: model_file,
-            span: declared,
-            text: "declared here, without a default".into(),
-        });
-        error.notes.push(format!(
-            "add `start.{} = ...`, or leave out the whole start: then the setup draws it",
-            def.name
-        ));
+        let hint =
+            format!("add `start.{} = ...`, or leave out the whole start: then the setup draws it", def.name);
+        missing(&mut binder, file, level, def, hint);
         return None;
     }
     for spread in &model.spreads {

@@ -30,12 +30,6 @@ pub struct DeadPart {
     pub facts: Vec<Fact>,
 }
 
-/// Whether a state is one in which nothing is hoped for any more.
-#[must_use]
-pub fn is_bad(class: Class) -> bool {
-    matches!(class, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
-}
-
 /// A smallest-by-inclusion part of a dead state that is dead wherever it stands in this space: every state with the same
 /// facts is dead, stuck, lost or over. `None` when the state itself agrees with one that is not.
 ///
@@ -55,7 +49,7 @@ pub fn minimal_part(
         if n % 4096 == 4095 && stop() {
             return None;
         }
-        if !is_bad(space.class(id)) {
+        if !space.class(id).is_bad() {
             b.codec.unpack(&space.state(id), &mut values);
             differences.add((0..places).map(|i| values[i] != state[i]));
         }

@@ -1,5 +1,7 @@
 //! Ways in which a model can break while it runs.
 
+use fendle_core::Limit;
+
 use super::*;
 
 /// Ways in which a model can break while it runs.
@@ -46,19 +48,24 @@ pub struct RunFault {
 }
 
 impl RunFault {
-    /// Whether it is a limit of the machine and no fault of the model: too many outcomes, too fine chances, or somebody
-    /// who said stop.
+    /// Whether it is a limit of the machine and no fault of the model: see [`FaultKind::limit`].
     #[must_use]
     pub fn is_limit(&self) -> bool {
-        self.kind.is_limit()
+        self.kind.limit().is_some()
     }
 }
 
 impl FaultKind {
-    /// Whether it is a limit of the machine: see [`RunFault::is_limit`].
+    /// The limit of the machine that it stands for, if it is no fault of the model: too many outcomes, chances that are too
+    /// fine, or somebody who said stop (then whoever did knows which limit it was).
     #[must_use]
-    pub fn is_limit(self) -> bool {
-        matches!(self, FaultKind::TooManyOutcomes | FaultKind::TooFine | FaultKind::Stopped)
+    pub fn limit(self) -> Option<Limit> {
+        match self {
+            FaultKind::TooManyOutcomes => Some(Limit::Outcomes),
+            FaultKind::TooFine => Some(Limit::TooFine),
+            FaultKind::Stopped => Some(Limit::Time),
+            _ => None,
+        }
     }
 }
 

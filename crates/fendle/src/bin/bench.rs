@@ -12,12 +12,13 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::Instant;
 
+use fendle_core::numbers::{bytes, grouped};
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::syntax::level;
 use fendle_lang::{Game, Sources, bind, compile};
 use fendle_view::net::{Arrow, Boards, Net, Node, Status, force, layers};
-use fendle_view::text::{bytes, grouped, table};
+use fendle_view::text::table;
 use fendle_view::tiles::{Figure, Paint, Thing};
 
 struct Case {

@@ -10,6 +10,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
+use fendle_core::numbers::grouped;
 use fendle_core::simulate::share_interval;
 use fendle_lang::known::player::{Player, risk_of};
 use fendle_lang::model::{EndKind, Model};
@@ -18,7 +19,7 @@ use fendle_lang::run::scatter;
 use fendle_lang::run::setup::{Dice, sample};
 use fendle_lang::syntax::level;
 use fendle_lang::{Bound, Sources, bind, compile};
-use fendle_view::text::{grouped, table};
+use fendle_view::text::table;
 use rayon::prelude::*;
 
 const SWEEP: &str = include_str!("../../../../models/sweep.fendle");

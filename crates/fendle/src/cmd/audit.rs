@@ -39,7 +39,7 @@ pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
         s.files.may_write(path)?;
     }
     let list = audit(&s.store, &jobs, &s.budget, &mut errors);
-    let end = if errors.is_empty() { end_of(&list) } else { End::Bad };
+    let end = end_of(&list, &errors);
     give(s, &list, end)?;
     if let Some(path) = output {
         picture::write(&s.files, path, &Drawing::Page(picture::audit::page(&list)))?;

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use fendle_ask::check::check;
+use fendle_ask::check::{check, end_of};
 use fendle_ask::proof::{opened, recheck};
 use fendle_ask::{End, Want};
 use fendle_core::proof::FILE_BYTES_MAX;
@@ -20,7 +20,7 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Ende
     for words in &c.unreadable {
         s.reporter.hint(words);
     }
-    let end = if c.is_bad() { End::Bad } else { answer.end() };
+    let end = end_of(&answer);
     if s.is_json() {
         s.json(&json::check::value(&answer, &s.store, end))?;
         return Ok(end);

@@ -6,20 +6,20 @@ use std::sync::Arc;
 use clap::Parser as _;
 use fendle_ask::audit::{Job, audit, end_of};
 use fendle_ask::explore::{How, NearestFatal, explore};
-use fendle_ask::fairness::{NotFair, fairness};
+use fendle_ask::fairness::fairness;
 use fendle_ask::load::{Source, load_source, load_text};
 use fendle_ask::odds::{Odds, ask};
 use fendle_ask::routes::class_word;
 use fendle_ask::solve::{Solved, solve};
 use fendle_ask::why::{dead_parts, one_position};
 use fendle_ask::{Answer, Loaded, Position, Store, Want, Wish};
+use fendle_core::numbers::{counted, grouped};
 use fendle_core::odds::AimValue;
 use fendle_core::simulate::Policy;
 use fendle_core::{Class, Exploration, Model as _};
 use fendle_lang::reasons::effects::QUICK_WAYS;
 use fendle_lang::reasons::keeps::proof;
 use fendle_lang::{Bound, Game};
-use fendle_view::text::{counted, grouped};
 
 use super::audit;
 use crate::args::Cli;
@@ -62,8 +62,8 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
                 return Ok(s.lines(out)?);
             }
             // What is told is no count: its layouts are weighed one by one.
-            Err(NotFair::Words(_)) => {}
-            Err(NotFair::Trouble(e)) => return Err(e.into()),
+            Err(fendle_ask::Trouble::Undecided(_)) => {}
+            Err(e) => return Err(e.into()),
         }
     }
     let answer = ask(&s.store, level, (None, Policy::Greedy), &s.budget)?;
@@ -360,7 +360,7 @@ pub fn run(s: &mut Session) -> Ended {
     rule(s)?;
     s.line("The audit of the whole pack:")?;
     s.line("")?;
-    let end = audit::give(s, &results, end_of(&results))?;
+    let end = audit::give(s, &results, end_of(&results, &[]))?;
     s.line("")?;
     s.line("Next: `fendle new shove yard` writes a model and a level; `fendle moves yard/first.toml` asks.")?;
     Ok(end)

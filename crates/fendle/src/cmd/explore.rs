@@ -2,8 +2,8 @@
 
 use fendle_ask::explore::Space;
 use fendle_ask::explore::{How, explore};
-use fendle_ask::words::{bytes, grouped};
 use fendle_ask::{Answer, Want};
+use fendle_core::numbers::{bytes, grouped};
 
 use crate::args::{ChartArg, LevelArgs, PictureArgs};
 use crate::session::{Ended, Session};

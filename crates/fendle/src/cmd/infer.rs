@@ -1,7 +1,7 @@
 //! `fendle infer`: hidden things: what is certain and by which clues, exact probabilities, the chance to win after each choice,
 //! and whether a level can be finished without a guess.
 
-use fendle_ask::fairness::{NotFair, fairness};
+use fendle_ask::fairness::fairness;
 use fendle_ask::infer::infer;
 use fendle_ask::{End, Want};
 
@@ -22,18 +22,8 @@ pub fn run(
         if picture.output.is_some() {
             return Err(Trouble::words("-o draws what is known of one position: leave --no-guess out"));
         }
-        return match fairness(&level, &s.budget) {
-            Ok(answer) => s.give(&answer, json::answer, |a| text::fairness::lines(a, &level)),
-            Err(NotFair::Trouble(trouble)) => Err(trouble.into()),
-            Err(NotFair::Words(why)) => {
-                if s.is_json() {
-                    s.json(&serde_json::json!({"level": level.name, "verdict": "undecided", "why": why}))?;
-                } else {
-                    s.line(format!("undecided: {why}"))?;
-                }
-                Ok(End::Undecided)
-            }
-        };
+        let answer = fairness(&level, &s.budget)?;
+        return s.give(&answer, json::answer, |a| text::fairness::lines(a, &level));
     }
     picture.refuse(&s.files, true)?;
     let answer = infer(&s.store, &level, plays, &s.budget)?;

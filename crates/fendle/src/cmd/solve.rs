@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use fendle_ask::proof::{payload, proof_of};
 use fendle_ask::solve::{Solved, is_knowing, offered, solve, solve_knowing};
-use fendle_ask::words::grouped;
 use fendle_ask::{Answer, Loaded, Want};
 use fendle_core::Space;
+use fendle_core::numbers::grouped;
 
 use crate::args::{LevelArgs, PictureArgs};
 use crate::picture::play;
@@ -58,7 +58,7 @@ pub fn run(
     }
     if s.common.verbose {
         s.line("")?;
-        let peak = fendle_ask::words::bytes(memory::peak());
+        let peak = fendle_core::numbers::bytes(memory::peak());
         s.line(format!("{:.3} s, {peak} peak memory", answer.effort.seconds))?;
     }
     Ok(end)

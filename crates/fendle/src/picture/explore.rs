@@ -2,11 +2,11 @@
 
 use fendle_ask::explore::{CLASSES, Report, Space};
 use fendle_ask::{Answer, Loaded};
+use fendle_core::numbers::{counted, grouped};
 use fendle_lang::Bound;
 use fendle_view::chart::{by_depth, columns, depths};
 use fendle_view::page::{Section, report};
 use fendle_view::scene::Scene;
-use fendle_view::text::{counted, grouped};
 use fendle_view::tiles::{Theme, sheet};
 
 use super::graph::status;

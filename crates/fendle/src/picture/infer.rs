@@ -3,6 +3,7 @@
 use fendle_ask::Loaded;
 use fendle_ask::infer::{CellReport, Inference, Method, PlaceReport, StepReport, kind_words};
 use fendle_core::infer::{Fraction, about};
+use fendle_core::numbers::counted;
 use fendle_core::odds::Value;
 use fendle_lang::Bound;
 use fendle_lang::model::{Extent, Range};
@@ -10,7 +11,6 @@ use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::chart::{Lane, lanes};
 use fendle_view::page::{Section, report};
 use fendle_view::scene::Scene;
-use fendle_view::text::counted;
 use fendle_view::tiles::{Shade, Theme, Tiles};
 
 use super::Drawing;

@@ -2,8 +2,8 @@
 
 use fendle_ask::Loaded;
 use fendle_ask::why::DeadParts;
+use fendle_core::numbers::counted;
 use fendle_view::scene::Scene;
-use fendle_view::text::counted;
 use fendle_view::tiles::Theme;
 
 use super::Drawing;

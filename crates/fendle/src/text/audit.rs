@@ -3,7 +3,8 @@
 use fendle_ask::End;
 use fendle_ask::audit::Audited;
 use fendle_core::Exploration;
-use fendle_view::text::{counted, grouped, table};
+use fendle_core::numbers::{counted, grouped};
+use fendle_view::text::table;
 
 /// How one level went, in words.
 pub fn went(a: &Audited) -> &'static str {

@@ -2,8 +2,9 @@
 
 use fendle_ask::check::{Checked, Item, turns_alike};
 use fendle_ask::{Answer, End};
+use fendle_core::numbers::{counted, grouped};
 use fendle_lang::model::{Model, ShapeTurns};
-use fendle_view::text::{counted, grouped, table};
+use fendle_view::text::table;
 
 use super::{beside, headed, stopped_line};
 

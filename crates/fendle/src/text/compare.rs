@@ -2,7 +2,8 @@
 
 use fendle_ask::Answer;
 use fendle_ask::compare::{Compared, Only};
-use fendle_view::text::{counted, grouped, table};
+use fendle_core::numbers::{counted, grouped};
+use fendle_view::text::table;
 
 use super::{stopped_line, wrapped};
 

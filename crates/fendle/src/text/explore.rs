@@ -3,8 +3,8 @@
 use fendle_ask::Answer;
 use fendle_ask::explore::{Space, SpaceVerdict};
 use fendle_core::Exploration;
+use fendle_core::numbers::{counted, grouped};
 use fendle_view::chart::{bars, by_depth};
-use fendle_view::text::{counted, grouped};
 
 use super::{beside, headed, move_lines, named, position_lines, structure, value_text};
 

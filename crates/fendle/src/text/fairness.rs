@@ -6,12 +6,12 @@ use fendle_ask::fairness::{Fairness, Guess, STATES_MAX, Ways};
 use fendle_ask::infer::kind_words;
 use fendle_ask::{Answer, Loaded};
 use fendle_core::infer::fraction;
+use fendle_core::numbers::{counted, grouped};
 use fendle_lang::Bound;
 use fendle_lang::model::Extent;
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_lang::state::cell_name;
 use fendle_view::board::Board;
-use fendle_view::text::{counted, grouped};
 
 use super::infer::{put_told, risk_board};
 use super::{Marks, beside, chance_text, headed, move_lines, named, position_lines};

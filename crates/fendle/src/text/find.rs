@@ -2,7 +2,7 @@
 
 use fendle_ask::Answer;
 use fendle_ask::find::Found;
-use fendle_view::text::{counted, grouped};
+use fendle_core::numbers::{counted, grouped};
 
 use super::{beside, move_lines, named, position_lines};
 

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use fendle_ask::graph::{Graph, Matching};
-use fendle_view::text::counted;
+use fendle_core::numbers::counted;
 
 /// What was written, and what has to be said of it.
 pub fn lines(graphs: &[&Graph], files: &[PathBuf], matching: Option<&Matching>) -> Vec<String> {

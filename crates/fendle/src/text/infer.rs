@@ -6,13 +6,14 @@ use fendle_ask::infer::{
     CellReport, Clue, Inference, Method, MoveReport, PlaceReport, SOLVED_MAX, StepReport, kind_words,
 };
 use fendle_core::infer::{Fraction, about};
+use fendle_core::numbers::{counted, grouped};
 use fendle_core::odds::Value;
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
 use fendle_lang::model::{Extent, Range};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::board::Board;
-use fendle_view::text::{counted, grouped, table};
+use fendle_view::text::table;
 use std::collections::BTreeMap;
 
 use super::{Marks, beside, chance_text, headed, named, position_lines, value_text};

@@ -3,8 +3,9 @@
 use fendle_ask::Answer;
 use fendle_ask::odds::{Estimate, MOVES_MAX, Odds};
 use fendle_core::Aim;
+use fendle_core::numbers::{counted, grouped};
 use fendle_core::odds::{AimValue, Value};
-use fendle_view::text::{counted, grouped, table};
+use fendle_view::text::table;
 
 use super::{move_lines, named, value_text};
 

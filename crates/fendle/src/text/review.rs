@@ -3,7 +3,8 @@
 use fendle_ask::Answer;
 use fendle_ask::review::{Attempt, Review};
 use fendle_core::Class;
-use fendle_view::text::{counted, table};
+use fendle_core::numbers::counted;
+use fendle_view::text::table;
 
 use super::{head, stopped_line};
 

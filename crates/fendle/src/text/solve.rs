@@ -3,7 +3,7 @@
 use fendle_ask::Answer;
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
 use fendle_core::infer::fraction;
-use fendle_view::text::counted;
+use fendle_core::numbers::counted;
 
 use super::{beside, chance_text, headed, move_lines, named, position_lines, wrapped};
 

@@ -3,9 +3,10 @@
 use fendle_ask::Answer;
 use fendle_ask::explore::Space;
 use fendle_ask::structure::{BoundCheck, Idle, IdlePart, Parts, Structured};
+use fendle_core::numbers::{bytes, counted, grouped};
 use fendle_core::structure::{NotSeen, Share};
 use fendle_lang::reasons::parts::Removed;
-use fendle_view::text::{bytes, counted, grouped, wrapped as folded};
+use fendle_view::text::wrapped as folded;
 
 use super::{WIDTH, beside, headed, position_lines, wrapped};
 

@@ -4,12 +4,12 @@ use fendle_ask::solve::{found_line, proof_lines};
 use fendle_ask::why::{Dead, DeadParts, Fatal, Part, Reason, Why, Winnable, all_of, undecided_words};
 use fendle_ask::{Answer, Loaded};
 use fendle_core::Class;
+use fendle_core::numbers::{counted, grouped};
 use fendle_lang::Bound;
 use fendle_lang::reasons::dead::{cells_of, only_part};
 use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::Proof;
 use fendle_view::board::Board;
-use fendle_view::text::{counted, grouped};
 
 use super::{Marks, beside, head, headed, wrapped};
 

@@ -58,25 +58,26 @@ impl Parser<'_> {
     }
 
     pub(super) fn or(&mut self) -> Parse<Expr> {
-        let mut a = self.and()?;
-        let mut steps = 0;
-        while self.eat_word("or") {
-            // Each operand makes the tree one deeper.
-            self.deeper()?;
-            steps += 1;
-            a = Self::bin(BinOp::Or, a, self.and()?);
-        }
-        self.back(steps);
-        Ok(a)
+        self.chain(Self::and, |p| p.eat_word("or").then_some(BinOp::Or))
     }
 
     pub(super) fn and(&mut self) -> Parse<Expr> {
-        let mut a = self.not()?;
+        self.chain(Self::not, |p| p.eat_word("and").then_some(BinOp::And))
+    }
+
+    /// Operands with operators between them, as `op` takes them, joined from the left.
+    fn chain(
+        &mut self,
+        operand: fn(&mut Self) -> Parse<Expr>,
+        op: impl Fn(&mut Self) -> Option<BinOp>,
+    ) -> Parse<Expr> {
+        let mut a = operand(self)?;
         let mut steps = 0;
-        while self.eat_word("and") {
+        while let Some(op) = op(self) {
+            // Each operand makes the tree one deeper.
             self.deeper()?;
             steps += 1;
-            a = Self::bin(BinOp::And, a, self.not()?);
+            a = Self::bin(op, a, operand(self)?);
         }
         self.back(steps);
         Ok(a)
