@@ -7,7 +7,7 @@ use fendle_core::{Aim, Fault, Layout, MoveId, Start, Status, Worker};
 
 use crate::code::ir::Code;
 use crate::code::lower::{lower, with_tells};
-use crate::code::machine::Machine;
+use crate::code::native::WhenItPays;
 use crate::code::runner::Runner;
 use crate::model::{EndKind, Keeps};
 use crate::run::{Eval, RunFault, TooLarge};
@@ -27,6 +27,8 @@ pub struct Game {
     pub tells: Arc<[u32]>,
     /// Where play begins, with weights; the bound model's position where there is none.
     pub starts: Vec<(Vec<i32>, u64)>,
+    /// Native code, where that is wanted.
+    pub native: WhenItPays,
 }
 
 impl Game {
@@ -45,7 +47,7 @@ impl Game {
             (code, tells) = with_tells(&bound, &code)?;
         }
         let checked = bound.model.keeps.iter().map(|k| is_claimed(&bound, k)).collect();
-        Ok(Game { bound, code: code.into(), checked, tells: tells.into(), starts: vec![] })
+        Ok(Game { bound, code: code.into(), checked, tells: tells.into(), starts: vec![], native: WhenItPays::default() })
     }
 
     /// The same game begun at another position.
@@ -61,6 +63,7 @@ impl Game {
             checked: self.checked.clone(),
             tells: Arc::clone(&self.tells),
             starts: vec![],
+            native: self.native.clone(),
         }
     }
 
@@ -186,7 +189,7 @@ impl core::Model for Game {
         self.run_fault(fault).to_string()
     }
     fn worker(&self) -> Box<dyn Worker + '_> {
-        Box::new(Runner::new(self, |game| Machine::new(&game.bound, &game.code)))
+        Box::new(Runner::new(self))
     }
 }
 

@@ -1,11 +1,10 @@
 //! The rules of one level as flat code: made from the checked tree, verified, and run without allocating for a state.
 
-pub mod executor;
 pub mod game;
 pub mod ir;
 pub mod lower;
 pub mod machine;
+pub mod native;
 mod runner;
 
-pub use executor::Executor;
 pub use game::Game;

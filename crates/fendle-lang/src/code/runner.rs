@@ -3,15 +3,14 @@
 use fendle_core::numbers::{gcd, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
-use super::executor::Executor;
 use super::game::Game;
-use super::machine::{Break, Halt, Outcome, Outcomes};
+use super::machine::{Break, Halt, Machine, Outcome, Outcomes};
 use crate::model::code;
 
 /// Plays the rules of a game for the search, on one thread.
-pub(super) struct Runner<'g, E> {
+pub(super) struct Runner<'g> {
     game: &'g Game,
-    machine: E,
+    machine: Machine<'g>,
     /// The state that moves are tried on, packed, as running.
     source: Vec<u64>,
     words: Vec<u64>,
@@ -19,9 +18,7 @@ pub(super) struct Runner<'g, E> {
     outcomes: Outcomes,
     weights: Vec<(u64, i64)>,
     /// Looks at outcomes of chance while the first one stays at the state that is expanded.
-    other: Option<E>,
-    /// Makes another executor.
-    make: fn(&'g Game) -> E,
+    other: Option<Machine<'g>>,
 }
 
 /// Whole weights for outcomes, and mean scores times weight. `None` when they do not fit.
@@ -56,20 +53,21 @@ fn broken(b: Break, during: Option<MoveId>) -> Fault {
     Fault { site: b.site.0, value: b.value, during }
 }
 
-impl<'g, E: Executor> Runner<'g, E> {
-    /// With executors that are made like this.
-    pub(super) fn new(game: &'g Game, make: fn(&'g Game) -> E) -> Runner<'g, E> {
+impl<'g> Runner<'g> {
+    /// For a game, by native code where that was made.
+    pub(super) fn new(game: &'g Game) -> Runner<'g> {
         let words = game.bound.codec.layout().words();
+        let mut machine = Machine::new(&game.bound, &game.code);
+        machine.set_native(game.native.get());
         Runner {
             game,
-            machine: make(game),
+            machine,
             source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
             outcomes: Outcomes::default(),
             weights: vec![],
             other: None,
-            make,
         }
     }
 
@@ -125,7 +123,7 @@ impl<'g, E: Executor> Runner<'g, E> {
         let states = self.outcomes.states.chunks_exact(self.words.len());
         for ((state, part), &(weight, score)) in states.zip(parts).zip(&self.weights) {
             if !self.watched.is_empty() && fault.is_none() {
-                let machine = self.other.get_or_insert_with(|| (self.make)(self.game));
+                let machine = self.other.get_or_insert_with(|| Machine::new(&self.game.bound, &self.game.code));
                 machine.load(state);
                 if i64::from(machine.ended()) <= self.game.bound.model.endings.len() as i64 {
                     let mut i = 0;
@@ -171,13 +169,17 @@ impl<'g, E: Executor> Runner<'g, E> {
     }
 }
 
-impl<E: Executor> Worker for Runner<'_, E> {
+impl Worker for Runner<'_> {
     fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
         self.machine.load(state);
         self.loaded_status()
     }
 
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
+        let len = (states.len() / self.words.len()) as u64;
+        if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
+            self.machine.set_native(Some(native));
+        }
         for state in states.chunks_exact(self.words.len()) {
             self.machine.load(state);
             let status = match self.loaded_status() {
@@ -225,10 +227,10 @@ impl<E: Executor> Worker for Runner<'_, E> {
                 match made {
                     Ok(true) => {
                         fault = fault.or_else(|| self.changed_quantity(of));
-                        if self.machine.score() == 0 {
+                        if self.machine.score == 0 {
                             out.outcome(&self.words);
                         } else {
-                            out.outcome_with(&self.words, Odds::scored(1, self.machine.score()));
+                            out.outcome_with(&self.words, Odds::scored(1, self.machine.score));
                         }
                         out.end_move(of);
                     }
@@ -300,13 +302,15 @@ impl<E: Executor> Worker for Runner<'_, E> {
 
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
         self.machine.load(state);
+        // Native code names no places.
+        self.machine.set_native(None);
         let mut out = vec![];
         for number in 0..self.game.code.moves.len() {
             let of = MoveId(number as u32);
             if let Halt::Refused(site) = self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
                 let at = self
                     .machine
-                    .places()
+                    .places
                     .iter()
                     .map(|&p| {
                         let (row, col) = code::row_col(p);

@@ -234,20 +234,20 @@ impl Codec {
         Ok(())
     }
 
-    /// Packs a state that differs from an already packed one in the values at `changed` only:
-    /// `out` holds the packed words of the other one. Positions may be named more than once.
+    /// Packs a state that differs from an already packed one only in values whose bits are set in `changed`:
+    /// `out` holds the packed words of the other one.
     ///
     /// # Errors
     ///
     /// When a rearranged grid no longer is one.
     #[inline]
-    pub fn patch(&self, values: &[i32], changed: &[u32], out: &mut [u64]) -> Result<(), NotRearranged> {
+    pub fn patch(&self, values: &[i32], changed: &[u64], out: &mut [u64]) -> Result<(), NotRearranged> {
         let mut ranked = None;
-        for &slot in changed {
-            match self.places[slot as usize] {
+        for slot in set_bits(changed) {
+            match self.places[slot] {
                 Packed::Fixed => {}
                 Packed::Bits { bit, width, lo, none } => {
-                    let value = code_of(values[slot as usize], lo, none);
+                    let value = code_of(values[slot], lo, none);
                     overwrite(out, bit, width, value);
                 }
                 Packed::Rank { field } if ranked == Some(field) => {}
@@ -296,6 +296,17 @@ impl Codec {
             }
         }
     }
+}
+
+/// The numbers of the bits that are set, ascending.
+fn set_bits(words: &[u64]) -> impl Iterator<Item = usize> + '_ {
+    words.iter().enumerate().flat_map(|(w, &bits)| {
+        std::iter::successors((bits != 0).then_some(bits), |left| {
+            let rest = left & (left - 1);
+            (rest != 0).then_some(rest)
+        })
+        .map(move |left| w * 64 + left.trailing_zeros() as usize)
+    })
 }
 
 /// `none` as a value of a state.

@@ -79,6 +79,9 @@ fn game(case: &Case) -> Game {
     };
     let mut game = Game::new(bound).expect("a bench level fits");
     game.starts = starts;
+    if std::env::var_os("FENDLE_PLAIN").is_none() {
+        game.native = fendle_native::when_it_pays();
+    }
     game
 }
 

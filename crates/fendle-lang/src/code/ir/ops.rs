@@ -175,6 +175,24 @@ ops! {
 }
 
 impl Op {
+    /// Calls `see` with each register that it reads or, with `true`, writes, in this order.
+    pub fn visit(&self, see: &mut dyn FnMut(R, bool)) {
+        self.roles(&mut |role| match role {
+            Role::Reads(r) => see(r, false),
+            Role::Writes(r) => see(r, true),
+            _ => {}
+        });
+    }
+
+    /// Calls `see` with each place that it can jump to.
+    pub fn jumps(&self, see: &mut dyn FnMut(To)) {
+        self.roles(&mut |role| {
+            if let Role::Jumps(to) = role {
+                see(to);
+            }
+        });
+    }
+
     pub(super) fn ends(&self) -> bool {
         matches!(
             self,

@@ -40,6 +40,45 @@ pub enum Halt {
     Cut,
 }
 
+/// Where a single operation leads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Flow {
+    /// To the operation at this place.
+    Next(u32),
+    /// The program ends or pauses here.
+    Ends(Halt),
+}
+
+/// Native code for the programs of one level.
+pub trait Native: Send + Sync {
+    /// Runs from this operation on, which is the first of a program or follows a pause, until the program ends or pauses,
+    /// with the same effect on the machine as interpreting it, save that it names no places of refusals.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break>;
+}
+
+/// Where the parts of a machine lie, for native code. They stay where they are as long as the machine lives.
+#[derive(Clone, Copy, Debug)]
+pub struct Parts {
+    /// The memory, [`Code::memory`] numbers.
+    pub mem: *mut i32,
+    /// The registers, as many as a register number can say.
+    pub regs: *mut i64,
+    /// One bit for each value of the state that was stored to.
+    pub changed: *mut u64,
+    /// What is remembered of the state.
+    pub memo: *mut i64,
+    /// One bit for each number that is remembered.
+    pub known: *mut u64,
+    /// Steps left.
+    pub fuel: *mut i64,
+    /// Score of the move.
+    pub score: *mut i64,
+}
+
 const FILE: usize = 1 << 16;
 
 /// Scratch memory for one thread.
@@ -49,13 +88,14 @@ pub struct Machine<'c> {
     canon: Option<&'c Canon>,
     /// The state now in its canonical form.
     settled: std::cell::RefCell<Vec<i32>>,
-    /// As long as a register number can say, so that no access needs a check.
-    regs: Box<[i64; FILE]>,
+    /// As many as a register number can say.
+    regs: Vec<i64>,
     mem: Vec<i32>,
     memo: Vec<i64>,
     known: Vec<u64>,
-    /// The values of the state now that have been stored since it was last restored.
-    changed: Vec<u32>,
+    /// One bit for each value of the state now that has been stored since it was last restored.
+    changed: Vec<u64>,
+    native: Option<&'c dyn Native>,
     /// Branches ran: anything may have been.
     all_changed: bool,
     start: Vec<i32>,
@@ -78,17 +118,17 @@ impl<'c> Machine<'c> {
             mem.extend_from_slice(&b.start);
         }
         mem.resize(code.memory as usize, 0);
-        let regs = vec![0i64; FILE].into_boxed_slice().try_into().expect("as many as were asked for");
         Machine {
             code,
             codec: &b.codec,
             canon: b.canon.as_ref(),
             settled: vec![].into(),
-            regs,
+            regs: vec![0; FILE],
             mem,
             memo: vec![0; code.memos as usize],
             known: vec![0; (code.memos as usize).div_ceil(64)],
-            changed: vec![],
+            changed: vec![0; (code.state_len as usize).div_ceil(64)],
+            native: None,
             all_changed: false,
             start: b.start.clone(),
             cut: b.model.endings.len() as i32 + 1,
@@ -100,13 +140,38 @@ impl<'c> Machine<'c> {
         }
     }
 
+    /// Runs programs by this native code of the same level from now on, or by interpreting them.
+    pub fn set_native(&mut self, native: Option<&'c dyn Native>) {
+        self.native = native;
+    }
+
+    /// Where its parts lie.
+    #[must_use]
+    pub fn parts(&mut self) -> Parts {
+        Parts {
+            mem: self.mem.as_mut_ptr(),
+            regs: self.regs.as_mut_ptr(),
+            changed: self.changed.as_mut_ptr(),
+            memo: self.memo.as_mut_ptr(),
+            known: self.known.as_mut_ptr(),
+            fuel: &raw mut self.fuel,
+            score: &raw mut self.score,
+        }
+    }
+
+    /// The code that it runs.
+    #[must_use]
+    pub fn code(&self) -> &'c Code {
+        self.code
+    }
+
     /// Takes a packed state as the one that moves start from.
     #[inline]
     pub fn load(&mut self, state: &[u64]) {
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
         self.codec.unpack(state, &mut self.mem[before..before + len]);
         self.known.fill(0);
-        self.changed.clear();
+        self.changed.fill(0);
         self.all_changed = false;
         self.mem.copy_within(before..before + len, self.code.now as usize);
     }
@@ -139,10 +204,14 @@ impl<'c> Machine<'c> {
             self.mem.copy_within(before..before + self.code.state_len as usize, now);
             self.all_changed = false;
         }
-        for &slot in &self.changed {
-            self.mem[now + slot as usize] = self.mem[before + slot as usize];
+        for (w, bits) in self.changed.iter_mut().enumerate() {
+            let mut left = std::mem::take(bits);
+            while left != 0 {
+                let slot = w * 64 + left.trailing_zeros() as usize;
+                left &= left - 1;
+                self.mem[now + slot] = self.mem[before + slot];
+            }
         }
-        self.changed.clear();
     }
 
     /// Runs a program that gives a value, on the loaded state.
@@ -200,7 +269,8 @@ impl<'c> Machine<'c> {
             if value == i64::from(self.mem[ended]) {
                 // The condition alone says the same: one state, not two.
                 self.mem[ended] = 0;
-                self.changed.push(self.code.state_len - 1);
+                let last = self.code.state_len as usize - 1;
+                self.changed[last / 64] |= 1 << (last % 64);
             }
         }
         Ok(())

@@ -30,7 +30,32 @@ impl<'c> Machine<'c> {
         if self.fuel < 0 { Err(Break { site, value: 0 }) } else { Ok(()) }
     }
 
+    /// Runs from this operation on until the program ends or pauses, by native code where there is some.
     pub(super) fn run(&mut self, entry: u32) -> Result<Halt, Break> {
+        match self.native {
+            Some(native) => native.run(self, entry),
+            None => self.interpret(entry),
+        }
+    }
+
+    /// Interprets from this operation on until the program ends or pauses.
+    fn interpret(&mut self, entry: u32) -> Result<Halt, Break> {
+        match self.execute::<false>(entry)? {
+            Flow::Ends(halt) => Ok(halt),
+            Flow::Next(_) => unreachable!("only single steps go on elsewhere"),
+        }
+    }
+
+    /// Interprets one operation: native code calls this for operations that it does not write out.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn step(&mut self, pc: u32) -> Result<Flow, Break> {
+        self.execute::<true>(pc)
+    }
+
+    fn execute<const ONE: bool>(&mut self, entry: u32) -> Result<Flow, Break> {
         let ops: &'c [Op] = &self.code.ops;
         let mut pc = entry as usize;
         macro_rules! checked {
@@ -44,6 +69,9 @@ impl<'c> Machine<'c> {
         macro_rules! jump {
             ($to:expr) => {{
                 pc = $to.0 as usize;
+                if ONE {
+                    return Ok(Flow::Next(pc as u32));
+                }
                 continue;
             }};
         }
@@ -139,16 +167,15 @@ impl<'c> Machine<'c> {
                 Op::StoreAt { to, s } => self.mem[to.0 as usize] = self.r(s) as i32,
                 Op::Put { base, i, s } => {
                     let at = base.0 + self.r(i) as u32;
-                    self.changed.push(at - self.code.now);
+                    self.mark((at - self.code.now) as usize, 1);
                     self.mem[at as usize] = self.r(s) as i32;
                 }
                 Op::PutAt { to, s } => {
-                    self.changed.push(to.0 - self.code.now);
+                    self.mark((to.0 - self.code.now) as usize, 1);
                     self.mem[to.0 as usize] = self.r(s) as i32;
                 }
                 Op::PutBlock { d, s, len } => {
-                    let from = d.0 - self.code.now;
-                    self.changed.extend(from..from + len);
+                    self.mark((d.0 - self.code.now) as usize, len as usize);
                     self.mem.copy_within(s.0 as usize..(s.0 + len) as usize, d.0 as usize);
                 }
                 Op::Check { s, lo, hi, site } => {
@@ -425,8 +452,8 @@ impl<'c> Machine<'c> {
                     let offset = table.cells[(p / (table.rows * table.cols)) as usize][self.r(i) as usize];
                     self.w(d, code::place(row - table.margin, col - table.margin) + offset);
                 }
-                Op::Draw { .. } | Op::Merge { .. } => return Ok(Halt::Paused(pc as u32)),
-                Op::Cut {} => return Ok(Halt::Cut),
+                Op::Draw { .. } | Op::Merge { .. } => return Ok(Flow::Ends(Halt::Paused(pc as u32))),
+                Op::Cut {} => return Ok(Flow::Ends(Halt::Cut)),
                 Op::LaneLen { d, a } => self.w(d, code::lane_parts(self.r(a)).2),
                 Op::LaneCell { d, a, i } => {
                     let (first, dir, _) = code::lane_parts(self.r(a));
@@ -504,14 +531,25 @@ impl<'c> Machine<'c> {
                         }
                     }
                 }
-                Op::Refuse { which } => return Ok(Halt::Refused(which)),
-                Op::NotOffered {} => return Ok(Halt::NotOffered),
+                Op::Refuse { which } => return Ok(Flow::Ends(Halt::Refused(which))),
+                Op::NotOffered {} => return Ok(Flow::Ends(Halt::NotOffered)),
                 Op::Fault { site } => return Err(Break { site, value: 0 }),
                 Op::FaultWith { s, site } => return Err(Break { site, value: self.r(s) }),
-                Op::Give { s } => return Ok(Halt::Give(self.r(s))),
-                Op::Done {} => return Ok(Halt::Done),
+                Op::Give { s } => return Ok(Flow::Ends(Halt::Give(self.r(s)))),
+                Op::Done {} => return Ok(Flow::Ends(Halt::Done)),
             }
             pc += 1;
+            if ONE {
+                return Ok(Flow::Next(pc as u32));
+            }
+        }
+    }
+
+    /// Remembers that `len` values of the state from `slot` on were stored to.
+    #[inline(always)]
+    fn mark(&mut self, slot: usize, len: usize) {
+        for s in slot..slot + len {
+            self.changed[s / 64] |= 1 << (s % 64);
         }
     }
 
@@ -519,8 +557,7 @@ impl<'c> Machine<'c> {
     #[inline]
     pub(super) fn touch(&mut self, list: u16, at: usize, len: usize) {
         if self.code.lists[list as usize].puts {
-            let from = at as u32 - self.code.now;
-            self.changed.extend(from..from + len as u32);
+            self.mark(at - self.code.now as usize, len);
         }
     }
 

@@ -1,0 +1,73 @@
+//! Native code of a level that is made when it first pays.
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
+
+use super::ir::Code;
+use super::machine::Native;
+use crate::state::Bound;
+
+/// Makes native code of a level, or says why there is none.
+pub type Maker = fn(&Bound, &Code) -> Result<Box<dyn Native>, String>;
+
+/// The native code of a level, shared by all games that share its code. Until enough states were expanded there is none:
+/// making it takes as long as interpreting some thousand states.
+#[derive(Clone, Default)]
+pub struct WhenItPays(Option<Arc<Slot>>);
+
+struct Slot {
+    make: Maker,
+    made: OnceLock<Result<Box<dyn Native>, String>>,
+    /// States expanded so far.
+    states: AtomicU64,
+    /// Somebody is making it.
+    busy: AtomicBool,
+}
+
+/// Expanded states after which native code is made, for each operation of the code.
+const STATES_AN_OPERATION: u64 = 8;
+
+impl WhenItPays {
+    /// Native code that this makes.
+    #[must_use]
+    pub fn by(make: Maker) -> WhenItPays {
+        WhenItPays(Some(Arc::new(Slot {
+            make,
+            made: OnceLock::new(),
+            states: AtomicU64::new(0),
+            busy: AtomicBool::new(false),
+        })))
+    }
+
+    /// The code, if it was made.
+    #[must_use]
+    pub fn get(&self) -> Option<&dyn Native> {
+        self.0.as_ref()?.made.get()?.as_ref().ok().map(AsRef::as_ref)
+    }
+
+    /// Counts expanded states, and makes the code when it pays and nobody else is about it.
+    pub fn after(&self, states: u64, bound: &Bound, code: &Code) -> Option<&dyn Native> {
+        let slot = self.0.as_ref()?;
+        if slot.made.get().is_none() {
+            let states = slot.states.fetch_add(states, Ordering::Relaxed) + states;
+            let pays = states > STATES_AN_OPERATION * code.ops.len() as u64;
+            if pays && !slot.busy.swap(true, Ordering::Relaxed) {
+                let _ = slot.made.set((slot.make)(bound, code));
+            }
+        }
+        self.get()
+    }
+
+    /// How it stands: `None` when none is wanted or it did not pay yet, else that it was made, or why it could not be.
+    #[must_use]
+    pub fn outcome(&self) -> Option<Result<(), &str>> {
+        let made = self.0.as_ref()?.made.get()?;
+        Some(made.as_ref().map(|_| ()).map_err(String::as_str))
+    }
+}
+
+impl std::fmt::Debug for WhenItPays {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "native code: {:?}", self.outcome())
+    }
+}

@@ -1,0 +1,144 @@
+//! What passes between Rust and the machine code.
+
+use std::mem::offset_of;
+
+use fendle_lang::code::machine::{Break, Flow, Machine, Parts};
+
+/// What the code of a program is given: where the parts of the machine lie, and room for what it gives back.
+#[repr(C)]
+pub(crate) struct Context {
+    mem: *mut i32,
+    regs: *mut i64,
+    changed: *mut u64,
+    memo: *mut i64,
+    known: *mut u64,
+    fuel: *mut i64,
+    score: *mut i64,
+    /// The machine itself, for calls back.
+    machine: *mut (),
+    /// The value given, or the one that broke something.
+    pub(crate) value: i64,
+    /// The fault site.
+    pub(crate) site: u32,
+}
+
+/// Offsets of the context's parts, for the code.
+pub(crate) mod at {
+    use super::{Context, offset_of};
+
+    pub(crate) const MEM: i32 = offset_of!(Context, mem) as i32;
+    pub(crate) const REGS: i32 = offset_of!(Context, regs) as i32;
+    pub(crate) const CHANGED: i32 = offset_of!(Context, changed) as i32;
+    pub(crate) const MEMO: i32 = offset_of!(Context, memo) as i32;
+    pub(crate) const KNOWN: i32 = offset_of!(Context, known) as i32;
+    pub(crate) const FUEL: i32 = offset_of!(Context, fuel) as i32;
+    pub(crate) const SCORE: i32 = offset_of!(Context, score) as i32;
+    pub(crate) const VALUE: i32 = offset_of!(Context, value) as i32;
+    pub(crate) const SITE: i32 = offset_of!(Context, site) as i32;
+}
+
+impl Context {
+    #[inline]
+    pub(crate) fn of(machine: &mut Machine<'_>) -> Context {
+        let Parts { mem, regs, changed, memo, known, fuel, score } = machine.parts();
+        let machine = std::ptr::from_mut(machine).cast();
+        Context { mem, regs, changed, memo, known, fuel, score, machine, value: 0, site: 0 }
+    }
+}
+
+/// The code of a program: it is given a context and the operation to begin at, and returns an [`Ended`] as a number.
+pub(crate) type Entry = unsafe extern "C" fn(*mut Context, u64) -> u64;
+
+/// How the code of a program ended: a kind in the low byte, a number above it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Ended {
+    Done,
+    Give,
+    Refused(u32),
+    NotOffered,
+    Paused(u32),
+    Cut,
+    Broken,
+    Stray,
+}
+
+impl Ended {
+    /// As a number.
+    pub(crate) fn number(self) -> i64 {
+        let (kind, with) = match self {
+            Ended::Done => (0, 0),
+            Ended::Give => (1, 0),
+            Ended::Refused(n) => (2, n),
+            Ended::NotOffered => (3, 0),
+            Ended::Paused(n) => (4, n),
+            Ended::Cut => (5, 0),
+            Ended::Broken => (6, 0),
+            Ended::Stray => (7, 0),
+        };
+        kind | i64::from(with) << 8
+    }
+
+    /// From a number.
+    #[inline]
+    pub(crate) fn of(number: u64) -> Ended {
+        let with = (number >> 8) as u32;
+        match number & 0xff {
+            0 => Ended::Done,
+            1 => Ended::Give,
+            2 => Ended::Refused(with),
+            3 => Ended::NotOffered,
+            4 => Ended::Paused(with),
+            5 => Ended::Cut,
+            6 => Ended::Broken,
+            _ => Ended::Stray,
+        }
+    }
+}
+
+/// The function at an address where code was put.
+pub(crate) fn entry(code: *const u8) -> Entry {
+    // SAFETY: the address is that of a finished function with the signature that `emit::signature` gives it.
+    unsafe { std::mem::transmute::<*const u8, Entry>(code) }
+}
+
+/// Interprets the operation at `pc`: 0 when the program goes on behind it, 1 when it broke.
+pub(crate) extern "C" fn step(context: *mut Context, pc: u64) -> u64 {
+    // SAFETY: the context is that of the call which is running; its machine is borrowed by that call alone, and nothing in
+    // Rust looks at it before the code returns.
+    let (context, machine) = unsafe {
+        let context = &mut *context;
+        let machine: &mut Machine<'_> = &mut *context.machine.cast();
+        (context, machine)
+    };
+    match machine.step(pc as u32) {
+        Ok(Flow::Next(_)) => 0,
+        Ok(Flow::Ends(_)) => unreachable!("operations that end a program are written out"),
+        Err(Break { site, value }) => {
+            context.site = site.0;
+            context.value = value;
+            1
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn endings_as_numbers_and_back() {
+        for ended in [
+            Ended::Done,
+            Ended::Give,
+            Ended::Refused(0),
+            Ended::Refused(u32::MAX),
+            Ended::NotOffered,
+            Ended::Paused(77),
+            Ended::Cut,
+            Ended::Broken,
+            Ended::Stray,
+        ] {
+            assert_eq!(Ended::of(ended.number() as u64), ended);
+        }
+    }
+}

@@ -1,0 +1,458 @@
+//! One program of the intermediate form as one function: its blocks, its ways in and out, and what operations share.
+
+use cranelift_codegen::ir::condcodes::IntCC;
+use cranelift_codegen::ir::{
+    AbiParam, AliasRegion, Block, BlockArg, Function, InstBuilder, MemFlags, SigRef, Signature, Type,
+    UserFuncName, Value,
+    types::{I32X4, I64},
+};
+use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext, Variable};
+use cranelift_jit::JITModule;
+use cranelift_module::Module;
+use fendle_lang::Bound;
+use fendle_lang::code::ir::{Code, M, Op, Program, R, Site, To};
+use std::collections::BTreeMap;
+
+use crate::context::{Ended, at, step};
+
+/// The signature of the code of a program, see [`crate::context::Entry`].
+pub(crate) fn signature(module: &JITModule) -> Signature {
+    let mut out = module.make_signature();
+    out.params.extend([AbiParam::new(I64), AbiParam::new(I64)]);
+    out.returns.push(AbiParam::new(I64));
+    out
+}
+
+/// Numbers above which a block is worked on by the interpreter instead of being written out.
+pub(crate) const WRITTEN_OUT_MAX: u32 = 128;
+
+/// Writes one program.
+pub(crate) struct Emitter<'e> {
+    pub(crate) b: FunctionBuilder<'e>,
+    pub(crate) code: &'e Code,
+    pub(crate) rows: i64,
+    pub(crate) cols: i64,
+    pub(crate) tables: &'e mut Vec<Box<[i64]>>,
+    /// The operation that is being written.
+    pub(crate) pc: u32,
+    context: Value,
+    pub(crate) mem: Value,
+    regs: Value,
+    pub(crate) changed: Value,
+    pub(crate) memo: Value,
+    pub(crate) known: Value,
+    pub(crate) score: Value,
+    fuel: Variable,
+    fuel_at: Value,
+    vars: BTreeMap<u16, Variable>,
+    blocks: BTreeMap<u32, Block>,
+    /// Leaves with a broken rule: takes the site and the value.
+    broken: Block,
+    /// Leaves with the number given.
+    leave: Block,
+    signature: SigRef,
+}
+
+/// Writes the function of a program.
+pub(crate) fn program(
+    bound: &Bound,
+    code: &Code,
+    p: &Program,
+    function: &mut Function,
+    builders: &mut FunctionBuilderContext,
+    tables: &mut Vec<Box<[i64]>>,
+) {
+    function.name = UserFuncName::user(0, p.entry);
+    let mut b = FunctionBuilder::new(function, builders);
+    let first = b.create_block();
+    b.append_block_params_for_function_params(first);
+    b.switch_to_block(first);
+    let (context, entry) = (b.block_params(first)[0], b.block_params(first)[1]);
+    let flags = MemFlags::trusted();
+    let part = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, flags, context, at);
+    let mem = part(&mut b, at::MEM);
+    let regs = part(&mut b, at::REGS);
+    let changed = part(&mut b, at::CHANGED);
+    let memo = part(&mut b, at::MEMO);
+    let known = part(&mut b, at::KNOWN);
+    let score = part(&mut b, at::SCORE);
+    let fuel_at = part(&mut b, at::FUEL);
+    let fuel = b.declare_var(I64);
+    let steps = b.ins().load(I64, flags, fuel_at, 0);
+    b.def_var(fuel, steps);
+    let (broken, leave) = (b.create_block(), b.create_block());
+    b.append_block_param(broken, I64);
+    b.append_block_param(broken, I64);
+    b.append_block_param(leave, I64);
+    b.set_cold_block(broken);
+    let call = b.import_signature({
+        let mut s = b.func.signature.clone();
+        s.params = vec![AbiParam::new(I64), AbiParam::new(I64)];
+        s
+    });
+    let mut e = Emitter {
+        b,
+        code,
+        rows: bound.rows as i64,
+        cols: bound.cols as i64,
+        tables,
+        pc: p.entry,
+        context,
+        mem,
+        regs,
+        changed,
+        memo,
+        known,
+        score,
+        fuel,
+        fuel_at,
+        vars: BTreeMap::new(),
+        blocks: BTreeMap::new(),
+        broken,
+        leave,
+        signature: call,
+    };
+    e.ways_in(p, entry);
+    e.body(p);
+    e.ways_out();
+    e.b.seal_all_blocks();
+    e.b.finalize();
+}
+
+impl Emitter<'_> {
+    /// Declares registers and blocks, and jumps to where the program begins or goes on.
+    fn ways_in(&mut self, p: &Program, entry: Value) {
+        let ops = &self.code.ops[p.entry as usize..p.end as usize];
+        let mut resumed = vec![];
+        let mut heads = vec![p.entry];
+        for (i, op) in ops.iter().enumerate() {
+            let pc = p.entry + i as u32;
+            for r in registers(op) {
+                if !self.vars.contains_key(&r.0) {
+                    let var = self.b.declare_var(I64);
+                    self.vars.insert(r.0, var);
+                }
+            }
+            heads.extend(jumps(op).map(|to| to.0));
+            match *op {
+                Op::Draw { point, d, .. } => resumed.push((pc + 1, point, Some(d))),
+                Op::Merge { point } => resumed.push((pc + 1, point, None)),
+                _ => {}
+            }
+        }
+        for r in &p.params {
+            if !self.vars.contains_key(&r.0) {
+                let var = self.b.declare_var(I64);
+                self.vars.insert(r.0, var);
+            }
+        }
+        for pc in heads.into_iter().chain(resumed.iter().map(|r| r.0)) {
+            if !self.blocks.contains_key(&pc) {
+                let block = self.b.create_block();
+                self.blocks.insert(pc, block);
+            }
+        }
+        for (pc, point, drawn) in resumed {
+            let (here, on) = (self.b.create_block(), self.b.create_block());
+            let is = self.b.ins().icmp_imm(IntCC::Equal, entry, i64::from(pc));
+            self.b.ins().brif(is, here, &[], on, &[]);
+            self.b.switch_to_block(here);
+            let regs: Vec<R> = self.code.points[point as usize].regs.iter().copied().chain(drawn).collect();
+            self.reload(&regs);
+            self.b.ins().jump(self.blocks[&pc], &[]);
+            self.b.switch_to_block(on);
+        }
+        self.reload(&p.params);
+        self.b.ins().jump(self.blocks[&p.entry], &[]);
+    }
+
+    fn body(&mut self, p: &Program) {
+        let mut open = false;
+        for pc in p.entry..p.end {
+            if let Some(&block) = self.blocks.get(&pc) {
+                if open {
+                    self.b.ins().jump(block, &[]);
+                }
+                self.b.switch_to_block(block);
+                open = true;
+            }
+            if !open {
+                // Nothing leads here.
+                continue;
+            }
+            self.pc = pc;
+            open = self.operation(self.code.ops[pc as usize]);
+        }
+        if open {
+            // The verifier lets no program run past its end.
+            self.end(Ended::Stray);
+        }
+    }
+
+    fn ways_out(&mut self) {
+        let flags = MemFlags::trusted();
+        self.b.switch_to_block(self.broken);
+        let (site, value) = (self.b.block_params(self.broken)[0], self.b.block_params(self.broken)[1]);
+        let site = self.b.ins().ireduce(cranelift_codegen::ir::types::I32, site);
+        self.b.ins().store(flags, site, self.context, at::SITE);
+        self.b.ins().store(flags, value, self.context, at::VALUE);
+        let number = self.number(Ended::Broken.number());
+        self.b.ins().jump(self.leave, &[BlockArg::Value(number)]);
+        self.b.switch_to_block(self.leave);
+        let steps = self.b.use_var(self.fuel);
+        self.b.ins().store(flags, steps, self.fuel_at, 0);
+        let number = self.b.block_params(self.leave)[0];
+        self.b.ins().return_(&[number]);
+    }
+
+    /// The value of a register.
+    pub(crate) fn get(&mut self, r: R) -> Value {
+        self.b.use_var(self.vars[&r.0])
+    }
+
+    /// Gives a register its value.
+    pub(crate) fn set(&mut self, r: R, value: Value) {
+        self.b.def_var(self.vars[&r.0], value);
+    }
+
+    /// A fixed number.
+    pub(crate) fn number(&mut self, n: i64) -> Value {
+        self.b.ins().iconst(I64, n)
+    }
+
+    /// The block that a jump leads to.
+    pub(crate) fn target(&self, to: To) -> Block {
+        self.blocks[&to.0]
+    }
+
+    /// Goes to a place when the condition holds, else on.
+    pub(crate) fn jump_if(&mut self, condition: Value, to: To) {
+        let (there, on) = (self.target(to), self.b.create_block());
+        self.b.ins().brif(condition, there, &[], on, &[]);
+        self.b.switch_to_block(on);
+    }
+
+    /// Goes on only when the condition holds; else the program breaks here.
+    pub(crate) fn unless_broken(&mut self, sound: Value, site: Site, value: Value) {
+        let on = self.b.create_block();
+        let site = self.number(site.0.into());
+        let args = [BlockArg::Value(site), BlockArg::Value(value)];
+        self.b.ins().brif(sound, on, &[], self.broken, &args);
+        self.b.switch_to_block(on);
+    }
+
+    /// The program breaks here.
+    pub(crate) fn break_here(&mut self, site: Site, value: Value) {
+        let site = self.number(site.0.into());
+        self.b.ins().jump(self.broken, &[BlockArg::Value(site), BlockArg::Value(value)]);
+    }
+
+    /// Takes a step from the budget.
+    pub(crate) fn burn(&mut self, site: Site) {
+        let steps = self.b.use_var(self.fuel);
+        let left = self.b.ins().iadd_imm(steps, -1);
+        self.b.def_var(self.fuel, left);
+        let sound = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, left, 0);
+        let zero = self.number(0);
+        self.unless_broken(sound, site, zero);
+    }
+
+    /// Ends the program.
+    pub(crate) fn end(&mut self, ended: Ended) {
+        let number = self.number(ended.number());
+        self.b.ins().jump(self.leave, &[BlockArg::Value(number)]);
+    }
+
+    /// Ends the program with a value.
+    pub(crate) fn give(&mut self, value: Value) {
+        self.b.ins().store(MemFlags::trusted(), value, self.context, at::VALUE);
+        self.end(Ended::Give);
+    }
+
+    /// Goes on only when the condition holds, which it does unless fendle itself is wrong.
+    pub(crate) fn unless_stray(&mut self, inside: Value) {
+        let on = self.b.create_block();
+        let number = self.number(Ended::Stray.number());
+        self.b.ins().brif(inside, on, &[], self.leave, &[BlockArg::Value(number)]);
+        self.b.switch_to_block(on);
+    }
+
+    /// Goes on at once when the condition holds; else the interpreter runs the operation, and its result is what
+    /// `registers` hold.
+    pub(crate) fn or_step(&mut self, easy: Value, op: &Op, result: Option<(R, Value)>) {
+        let (on, slow) = (self.b.create_block(), self.b.create_block());
+        self.b.set_cold_block(slow);
+        match result {
+            Some((r, value)) => {
+                self.b.append_block_param(on, I64);
+                self.b.ins().brif(easy, on, &[BlockArg::Value(value)], slow, &[]);
+                self.b.switch_to_block(slow);
+                self.step(op);
+                let value = self.get(r);
+                self.b.ins().jump(on, &[BlockArg::Value(value)]);
+                self.b.switch_to_block(on);
+                let value = self.b.block_params(on)[0];
+                self.set(r, value);
+            }
+            None => {
+                self.b.ins().brif(easy, on, &[], slow, &[]);
+                self.b.switch_to_block(slow);
+                self.step(op);
+                self.b.ins().jump(on, &[]);
+                self.b.switch_to_block(on);
+            }
+        }
+    }
+
+    /// Lets the interpreter run the operation.
+    pub(crate) fn step(&mut self, op: &Op) {
+        let (mut reads, mut writes) = (vec![], vec![]);
+        op.visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
+        self.spill(&reads);
+        let function = self.number(step as *const () as usize as i64);
+        let pc = self.number(self.pc.into());
+        let call = self.b.ins().call_indirect(self.signature, function, &[self.context, pc]);
+        let broke = self.b.inst_results(call)[0];
+        let on = self.b.create_block();
+        let number = self.number(Ended::Broken.number());
+        self.b.ins().brif(broke, self.leave, &[BlockArg::Value(number)], on, &[]);
+        self.b.switch_to_block(on);
+        self.reload(&writes);
+    }
+
+    /// Stops at a draw or a merge: what goes on later finds its registers in the machine.
+    pub(crate) fn pause(&mut self, point: u16, also: Option<R>) {
+        let regs: Vec<R> = self.code.points[point as usize].regs.iter().copied().chain(also).collect();
+        self.spill(&regs);
+        self.end(Ended::Paused(self.pc));
+    }
+
+    fn spill(&mut self, regs: &[R]) {
+        for r in regs {
+            let value = self.get(*r);
+            self.b.ins().store(MemFlags::trusted(), value, self.regs, i32::from(r.0) * 8);
+        }
+    }
+
+    fn reload(&mut self, regs: &[R]) {
+        for r in regs {
+            // A register that is live without being used in the program is of no use here.
+            if self.vars.contains_key(&r.0) {
+                let value = self.b.ins().load(I64, MemFlags::trusted(), self.regs, i32::from(r.0) * 8);
+                self.set(*r, value);
+            }
+        }
+    }
+
+    /// The address of number `index` of the memory, which is checked against its end.
+    pub(crate) fn address(&mut self, index: Value) -> Value {
+        let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, i64::from(self.code.memory));
+        self.unless_stray(inside);
+        let bytes = self.b.ins().ishl_imm(index, 2);
+        self.b.ins().iadd(self.mem, bytes)
+    }
+
+    /// Loads the number at a fixed place.
+    pub(crate) fn load_at(&mut self, m: u32) -> Value {
+        self.b.ins().sload32(heap(), self.mem, (m * 4) as i32)
+    }
+
+    /// Loads four numbers.
+    pub(crate) fn load_four(&mut self, m: u32) -> Value {
+        self.b.ins().load(I32X4, loose(), self.mem, (m * 4) as i32)
+    }
+
+    /// Loads one number as it lies in memory.
+    pub(crate) fn load_one(&mut self, m: u32, ty: Type) -> Value {
+        self.b.ins().load(ty, heap(), self.mem, (m * 4) as i32)
+    }
+
+    /// Stores one or four numbers as they are.
+    pub(crate) fn store_raw(&mut self, value: Value, m: u32) {
+        self.b.ins().store(loose(), value, self.mem, (m * 4) as i32);
+    }
+
+    /// Remembers that numbers of the state from a fixed one on were stored to.
+    pub(crate) fn mark_fixed(&mut self, m: M, len: u32) {
+        let first = m.0 - self.code.now;
+        let mut slot = first;
+        while slot < first + len {
+            let (word, bit) = (slot / 64, slot % 64);
+            let n = (64 - bit).min(first + len - slot);
+            let mask = (u64::MAX >> (64 - n)) << bit;
+            let old = self.b.ins().load(I64, table(), self.changed, (word * 8) as i32);
+            let mask = self.number(mask as i64);
+            let new = self.b.ins().bor(old, mask);
+            self.b.ins().store(table(), new, self.changed, (word * 8) as i32);
+            slot += n;
+        }
+    }
+
+    /// Remembers that number `slot` of the state was stored to; it is checked against the end of the state.
+    pub(crate) fn mark(&mut self, slot: Value) {
+        let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, slot, i64::from(self.code.state_len));
+        self.unless_stray(inside);
+        let one = self.number(1);
+        // Shifts count modulo 64.
+        let mask = self.b.ins().ishl(one, slot);
+        let at = if self.code.state_len <= 64 {
+            self.changed
+        } else {
+            let word = self.b.ins().ushr_imm(slot, 6);
+            let bytes = self.b.ins().ishl_imm(word, 3);
+            self.b.ins().iadd(self.changed, bytes)
+        };
+        let old = self.b.ins().load(I64, table(), at, 0);
+        let new = self.b.ins().bor(old, mask);
+        self.b.ins().store(table(), new, at, 0);
+    }
+
+    /// Entry `index` of a table of fixed numbers; the index is checked.
+    pub(crate) fn look_up(&mut self, table: Vec<i64>, index: Value) -> Value {
+        let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, table.len() as i64);
+        self.unless_stray(inside);
+        self.entry(table, index)
+    }
+
+    /// Entry `index` of a table of fixed numbers; the index must have been checked.
+    pub(crate) fn entry(&mut self, table: Vec<i64>, index: Value) -> Value {
+        let table = table.into_boxed_slice();
+        let found = self.tables.iter().position(|t| *t == table).unwrap_or_else(|| {
+            self.tables.push(table);
+            self.tables.len() - 1
+        });
+        let base = self.number(self.tables[found].as_ptr() as usize as i64);
+        let bytes = self.b.ins().ishl_imm(index, 3);
+        let at = self.b.ins().iadd(base, bytes);
+        self.b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
+    }
+}
+
+/// Flags of an access to the memory of the machine, which shares nothing with its other parts.
+pub(crate) fn heap() -> MemFlags {
+    MemFlags::trusted().with_alias_region(Some(AliasRegion::Heap))
+}
+
+/// The same for an access that need not be aligned.
+pub(crate) fn loose() -> MemFlags {
+    MemFlags::new().with_notrap().with_alias_region(Some(AliasRegion::Heap))
+}
+
+/// Flags of an access to what the machine remembers.
+pub(crate) fn table() -> MemFlags {
+    MemFlags::trusted().with_alias_region(Some(AliasRegion::Table))
+}
+
+/// The registers that an operation names.
+fn registers(op: &Op) -> Vec<R> {
+    let mut out = vec![];
+    op.visit(&mut |r, _| out.push(r));
+    out
+}
+
+/// The places that an operation can jump to.
+fn jumps(op: &Op) -> impl Iterator<Item = To> {
+    let mut out = vec![];
+    op.jumps(&mut |to| out.push(to));
+    out.into_iter()
+}

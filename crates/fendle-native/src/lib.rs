@@ -1,0 +1,188 @@
+//! Machine code for the rules of a level, made while the program runs.
+//!
+//! [`compile`] turns the verified intermediate form of a level ([`fendle_lang::code::ir`]) into machine code of this computer.
+//! A [`Machine`] that is given it ([`Machine::set_native`]) does exactly what it does when it interprets: the same values, the
+//! same fault at the same place. Only the places that a refusal names are left out; whoever asks for them interprets.
+//!
+//! ```text
+//! one function a program        fn(context, entry) -> how it ended
+//! registers                     values of the function; in the machine's memory only across a pause or a call back
+//! memory of the machine         read and written in place; every computed address is checked against its bounds
+//! rare operations               call the interpreter for that one operation
+//! ```
+//!
+//! # Why the `unsafe` in here is sound
+//!
+//! Machine code is called through a function pointer and given raw pointers, so the compiler cannot check it. What it rests on:
+//!
+//! - The intermediate form has passed its verifier, which is asked again here: registers exist, jumps stay inside their
+//!   program, fixed blocks lie inside the memory.
+//! - Every address that is computed while the code runs is compared with the bounds of the memory before it is used; outside,
+//!   the code returns [`Ended::Stray`] and Rust panics, as the interpreter does on an index that is out of bounds.
+//! - The pointers of a [`Context`] come from the one machine that is borrowed mutably for the whole call, and point into
+//!   buffers whose length never changes. The code of another level is refused.
+//! - The code's own memory is freed when [`NativeCode`] is dropped; a machine borrows it for as long as it may call it.
+
+mod context;
+mod emit;
+mod operations;
+
+use std::time::Instant;
+
+use cranelift_codegen::settings::{self, Configurable};
+use cranelift_frontend::FunctionBuilderContext;
+use cranelift_jit::{JITBuilder, JITModule};
+use cranelift_module::{Linkage, Module, default_libcall_names};
+use fendle_lang::Bound;
+use fendle_lang::code::ir::{Code, Site};
+use fendle_lang::code::machine::{Break, Halt, Machine, Native};
+use fendle_lang::code::native::WhenItPays;
+
+use context::{Context, Ended, Entry};
+
+/// Operations above which a level is interpreted: making machine code of it would take longer than most questions.
+pub const OPERATIONS_MAX: usize = 40_000;
+
+/// Why a level has no native code.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NoNative {
+    /// This machine has no supported processor, or does not let code be made.
+    Machine(String),
+    /// The level has more operations than [`OPERATIONS_MAX`].
+    TooLong(usize),
+    /// An operation could not be translated: a mistake in fendle, and no harm, since the interpreter runs everything.
+    Translation(String),
+}
+
+impl std::fmt::Display for NoNative {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            NoNative::Machine(why) => write!(f, "this machine does not allow it ({why})"),
+            NoNative::TooLong(n) => write!(f, "the rules have {n} operations, more than {OPERATIONS_MAX}"),
+            NoNative::Translation(why) => write!(f, "it could not be made ({why})"),
+        }
+    }
+}
+
+/// The machine code of one level.
+pub struct NativeCode {
+    /// Freed when this is dropped.
+    module: Option<JITModule>,
+    entries: Vec<Entry>,
+    /// The program that each operation belongs to.
+    program_of: Vec<u32>,
+    /// Tables that the code reads.
+    _tables: Vec<Box<[i64]>>,
+    operations: usize,
+    /// Bytes of machine code.
+    pub bytes: usize,
+    /// Time that making it took, in seconds.
+    pub seconds: f64,
+}
+
+// SAFETY: after `compile` has returned nothing in it changes; the code writes only through the pointers that a call passes.
+unsafe impl Send for NativeCode {}
+// SAFETY: as above.
+unsafe impl Sync for NativeCode {}
+
+impl Drop for NativeCode {
+    fn drop(&mut self) {
+        if let Some(module) = self.module.take() {
+            // SAFETY: machines borrow this value while they can call its code, so none is left.
+            unsafe { module.free_memory() };
+        }
+    }
+}
+
+/// Makes the machine code of a level. Takes about 10 microseconds an operation.
+///
+/// # Errors
+///
+/// [`NoNative`] says why there is none; the level can be interpreted.
+pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
+    let began = Instant::now();
+    if code.ops.len() > OPERATIONS_MAX {
+        return Err(NoNative::TooLong(code.ops.len()));
+    }
+    code.verify().map_err(|bad| NoNative::Translation(bad.join("; ")))?;
+    let machine = |e: &dyn std::fmt::Display| NoNative::Machine(e.to_string());
+    let translation = |e: &dyn std::fmt::Display| NoNative::Translation(e.to_string());
+    let mut flags = settings::builder();
+    for (name, value) in
+        [("opt_level", "speed"), ("enable_verifier", if cfg!(debug_assertions) { "true" } else { "false" })]
+    {
+        flags.set(name, value).map_err(|e| machine(&e))?;
+    }
+    let isa = cranelift_native::builder()
+        .map_err(|e| machine(&e))?
+        .finish(settings::Flags::new(flags))
+        .map_err(|e| machine(&e))?;
+    let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+    let mut tables = vec![];
+    let mut builders = FunctionBuilderContext::new();
+    let mut context = module.make_context();
+    let mut ids = vec![];
+    let mut bytes = 0;
+    for (number, program) in code.programs.iter().enumerate() {
+        context.func.signature = emit::signature(&module);
+        emit::program(bound, code, program, &mut context.func, &mut builders, &mut tables);
+        let id = module
+            .declare_function(&format!("p{number}"), Linkage::Local, &context.func.signature)
+            .map_err(|e| translation(&e))?;
+        module.define_function(id, &mut context).map_err(|e| translation(&format!("{e:?}")))?;
+        bytes += context.compiled_code().map_or(0, |c| c.code_buffer().len());
+        module.clear_context(&mut context);
+        ids.push(id);
+    }
+    module.finalize_definitions().map_err(|e| machine(&e))?;
+    let entries = ids.iter().map(|id| context::entry(module.get_finalized_function(*id))).collect();
+    let mut program_of = vec![0; code.ops.len()];
+    for (number, p) in code.programs.iter().enumerate() {
+        program_of[p.entry as usize..p.end as usize].fill(number as u32);
+    }
+    Ok(NativeCode {
+        module: Some(module),
+        entries,
+        program_of,
+        _tables: tables,
+        operations: code.ops.len(),
+        bytes,
+        seconds: began.elapsed().as_secs_f64(),
+    })
+}
+
+impl Native for NativeCode {
+    #[inline]
+    fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
+        assert_eq!(machine.code().ops.len(), self.operations, "the code of another level");
+        let function = self.entries[self.program_of[entry as usize] as usize];
+        let mut context = Context::of(machine);
+        // SAFETY: see the head of this crate: the code is that of this level, and the context points into this machine.
+        let ended = unsafe { function(&raw mut context, u64::from(entry)) };
+        match Ended::of(ended) {
+            Ended::Done => Ok(Halt::Done),
+            Ended::Give => Ok(Halt::Give(context.value)),
+            Ended::Refused(which) => Ok(Halt::Refused(which)),
+            Ended::NotOffered => Ok(Halt::NotOffered),
+            Ended::Paused(pc) => Ok(Halt::Paused(pc)),
+            Ended::Cut => Ok(Halt::Cut),
+            Ended::Broken => Err(Break { site: Site(context.site), value: context.value }),
+            Ended::Stray => panic!("a rule reached outside the memory: this is a mistake in fendle"),
+        }
+    }
+}
+
+/// Makes native code, for [`WhenItPays`].
+///
+/// # Errors
+///
+/// Words for why there is none.
+pub fn make(bound: &Bound, code: &Code) -> Result<Box<dyn Native>, String> {
+    compile(bound, code).map(|native| Box::new(native) as Box<dyn Native>).map_err(|e| e.to_string())
+}
+
+/// Native code for a game, made when it first pays.
+#[must_use]
+pub fn when_it_pays() -> WhenItPays {
+    WhenItPays::by(make)
+}
