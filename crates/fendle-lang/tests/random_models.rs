@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use common::{compare, games, model};
+use common::{both, compare, compare_native, games, model};
 use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::play::MoveTable;
@@ -862,8 +862,11 @@ start.hand = '2.elm'
 start.piece = 'bar.1@r0c2'
 ";
 
+/// Of so many random models one is compared with its native code as well.
+const NATIVE_EVERY: u64 = 5;
+
 #[test]
-fn both_executors_agree_on_random_models() {
+fn all_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
     let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
@@ -880,9 +883,16 @@ fn both_executors_agree_on_random_models() {
         }
         let moves = MoveTable::new(&game.bound).expect("few moves");
         let mut machine = Machine::new(&game.bound, &game.code);
+        // Making native code takes longer than what these models do.
+        let native = (seed % NATIVE_EVERY == 0)
+            .then(|| fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code"));
+        let mut machines = native.as_ref().map(|n| both(&game, n));
         let mut states = vec![game.bound.position.clone()];
         let mut at = 0;
         while at < states.len() && at < 12 {
+            if let Some(Err(e)) = machines.as_mut().map(|m| compare_native(&game, m, &states[at])) {
+                panic!("seed {seed}: {e}\n{text}\n{}", game.code.print());
+            }
             match compare(&game, &moves, &mut machine, &states[at].clone()) {
                 Ok(seen) => {
                     done += seen.next.len();

@@ -10,6 +10,7 @@ use fendle_lang::model::Model;
 use fendle_lang::play::MoveTable;
 use fendle_lang::run::{Eval, FaultKind, Made, Outcome, RunFault};
 use fendle_lang::{Game, Sources, bind, compile, level};
+use fendle_native::NativeCode;
 
 pub const SLIDE: &str = include_str!("../../../../models/slide.fendle");
 pub const SHOVE: &str = include_str!("../../../../models/shove.fendle");
@@ -156,6 +157,66 @@ pub fn compare(
     Ok(seen)
 }
 
+/// An interpreter of a game, and a machine that runs this native code.
+pub fn both<'g>(game: &'g Game, native: &'g NativeCode) -> [Machine<'g>; 2] {
+    let mut fast = Machine::new(&game.bound, &game.code);
+    fast.set_native(Some(native));
+    [Machine::new(&game.bound, &game.code), fast]
+}
+
+/// Compares native code with the interpreter on one state: every program that gives a value, and every move with all
+/// that it leads to. Only places of refusals are left out.
+pub fn compare_native(
+    game: &Game,
+    [slow, fast]: &mut [Machine<'_>; 2],
+    state: &[i32],
+) -> Result<(), String> {
+    let words = game.pack(state);
+    let mut source = words.clone();
+    let mut outcomes = [Outcomes::default(), Outcomes::default()];
+    for machine in [&mut *slow, &mut *fast] {
+        machine.load(&words);
+        if machine.ended() != 0 {
+            machine.forget_ended();
+            machine.pack_loaded(&mut source);
+        }
+    }
+    let differ = |what: &str, a: &dyn std::fmt::Debug, b: &dyn std::fmt::Debug| {
+        Err(format!("{what} in {}:\ninterpreted {a:?}\nnative      {b:?}", game.bound.line(state)))
+    };
+    let code = &game.code;
+    let mut gives = vec![code.status, code.laws];
+    gives.extend(code.keeps.iter().map(|k| k.0).chain(code.aim).chain(game.tells.iter().copied()));
+    for program in gives.into_iter().filter(|p| (*p as usize) < code.programs.len()) {
+        let (a, b) = (slow.ask(program), fast.ask(program));
+        if a != b {
+            return differ(&code.programs[program as usize].name, &a, &b);
+        }
+    }
+    for number in 0..code.moves.len() {
+        let made = |machine: &mut Machine<'_>, out: &mut Outcomes| {
+            let halt = machine.try_move(number)?;
+            let mut words = source.clone();
+            match halt {
+                Halt::Done => machine.pack(&mut words)?,
+                Halt::Paused(_) | Halt::Cut => machine.all_outcomes(halt, out)?,
+                _ => {}
+            }
+            Ok::<_, Break>((halt, words, machine.score))
+        };
+        let [out_a, out_b] = &mut outcomes;
+        let a = made(slow, out_a);
+        let b = made(fast, out_b);
+        if a != b {
+            return differ(&format!("move {number}"), &a, &b);
+        }
+        if out_a.states != out_b.states || out_a.parts != out_b.parts {
+            return differ(&format!("outcomes of move {number}"), &out_a.parts, &out_b.parts);
+        }
+    }
+    Ok(())
+}
+
 /// A state, its chance, its mean score.
 type Way = (Vec<i32>, (u128, u128), (i128, i128));
 
@@ -207,6 +268,8 @@ pub struct Seen {
 pub fn compare_space(game: &Game, most: usize) -> usize {
     let moves = MoveTable::new(&game.bound).expect("within the limits");
     let mut machine = Machine::new(&game.bound, &game.code);
+    let native = fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code");
+    let mut machines = both(game, &native);
     let mut seen = std::collections::HashSet::new();
     let mut queue = std::collections::VecDeque::from([game.bound.position.clone()]);
     while let Some(state) = queue.pop_front() {
@@ -216,6 +279,9 @@ pub fn compare_space(game: &Game, most: usize) -> usize {
         match compare(game, &moves, &mut machine, &state) {
             Ok(found) => queue.extend(found.next),
             Err(e) => panic!("{e}\n{}", game.code.print()),
+        }
+        if let Err(e) = compare_native(game, &mut machines, &state) {
+            panic!("{e}\n{}", game.code.print());
         }
     }
     assert_eq!(game.layout().bits, game.bound.codec.layout().bits);
