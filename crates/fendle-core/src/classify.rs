@@ -18,6 +18,7 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
+use crate::backward::Backward;
 use crate::edges::Edges;
 use crate::explore::Exploration;
 use crate::limits::Limit;
@@ -35,12 +36,12 @@ impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
     fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
         let marks = Marks((0..space.ids_len() / 64).map(|_| AtomicU64::new(0)).collect());
-        space.shards.par_iter().enumerate().for_each(|(n, shard)| {
-            for local in 0..shard.len() as u32 {
-                if wanted(shard.classes.get(local)) {
-                    marks.set(StateId::new(n, local));
+        (0..SHARDS).into_par_iter().for_each(|n| {
+            space.each_in_part(n, |id, class| {
+                if wanted(class) {
+                    marks.set(id);
                 }
-            }
+            });
         });
         marks
     }
@@ -102,10 +103,10 @@ fn attract(
                     return Err(limit);
                 }
                 let mut changed = false;
-                let wanted = |local, class| class == Class::Winnable && !marks.has(StateId::new(n, local));
-                source.each(n, depth, wanted, |local, edges| {
+                let wanted = |id, class| class == Class::Winnable && !marks.has(id);
+                source.each(n, depth, wanted, |id, edges| {
                     if moves_of(edges).any(|outcomes| good(outcomes, marks)) {
-                        marks.set(StateId::new(n, local));
+                        marks.set(id);
                         changed = true;
                     }
                 })?;
@@ -184,20 +185,19 @@ fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) ->
             if let Some(limit) = (source.stop)() {
                 return Err(limit);
             }
-            let classes = &space.shards[n].classes;
             let mut changed = false;
-            let mut hit = |local| {
-                classes.set(local, to);
-                marks.set(StateId::new(n, local));
+            let mut hit = |id| {
+                space.set_class(id, to);
+                marks.set(id);
                 changed = true;
             };
-            let running = |_, class| class == Class::Running;
             if space.logged {
-                space.each_with_target(n, depth, running, |id| marks.has(id), hit);
+                let running = |_, class| class == Class::Running;
+                space.each_with_target(n, depth, running, |id| marks.has(id), |local| hit(StateId::new(n, local)));
             } else {
-                source.each(n, depth, running, |local, edges| {
+                source.each(n, depth, |_, class| class == Class::Running, |id, edges| {
                     if edges.iter().any(|e| marks.has(e.to)) {
-                        hit(local);
+                        hit(id);
                     }
                 })?;
             }
@@ -214,7 +214,7 @@ fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) ->
         let mut any = false;
         for d in order {
             let i = d as usize;
-            let back = space.levels.reach(d) as usize;
+            let back = if space.dense.is_some() { 0 } else { space.levels.reach(d) as usize };
             let latest = changed_at[back..=i + 1].iter().copied().max().unwrap_or(0);
             if latest <= seen_at[i] {
                 continue;
@@ -237,7 +237,7 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
 }
 
 /// The least depth with a fatal move, and the states there that have one.
-type Nearest = (u32, Vec<StateId>);
+pub(crate) type Nearest = (u32, Vec<StateId>);
 
 /// Classifies every running state and fills the counts. Returns the least depth with a
 /// fatal move and the states there that have one. A limit that `stop` names is noted in the counts.
@@ -260,16 +260,18 @@ pub(crate) fn classify(
         // Not looked at to the end: it may be winnable or not.
         Err(_) => Class::Open,
     };
-    space.shards.par_iter().for_each(|shard| {
+    if let Some(dense) = &space.dense {
+        dense.rename(Class::Running, rest);
+    }
+    (0..SHARDS).into_par_iter().for_each(|n| {
         let mut local_tally = [0u64; 9];
-        for local in 0..shard.len() as u32 {
-            let mut class = shard.classes.get(local);
+        space.each_in_part(n, |id, mut class| {
             if class == Class::Running {
                 class = rest;
-                shard.classes.set(local, rest);
+                space.set_class(id, rest);
             }
             local_tally[class as usize] += 1;
-        }
+        });
         for (sum, n) in tally.iter().zip(local_tally) {
             sum.fetch_add(n, Relaxed);
         }
@@ -316,10 +318,15 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
     if !model.has_goal() {
         return Ok(Class::Free);
     }
-    spread(source, Class::Winnable, |c| c == Class::Goal)?;
+    let back = Backward::of(source);
+    let spread = |to, seed| match &back {
+        Some(back) => back.spread(to, seed),
+        None => spread(source, to, |c| c == seed),
+    };
+    spread(Class::Winnable, Class::Goal)?;
     if !counts.complete || counts.cut {
         // Reuses `Open` as the mark: a running state with a way to an open one is open.
-        spread(source, Class::Open, |c| c == Class::Open)?;
+        spread(Class::Open, Class::Open)?;
     }
     Ok(Class::Dead)
 }
@@ -327,8 +334,17 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
 /// Counts the fatal moves and draws. Where play goes on past goals, won states count as running ones.
 fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Nearest>, Limit> {
     let space = source.space;
-    let bad = Marks::of(space, Class::is_bad);
+    if counts.dead + counts.stuck + counts.lost + counts.over == 0 {
+        return Ok(None);
+    }
     let hopeful = |class| class == Class::Winnable || source.past_goals && class == Class::Goal;
+    if let Some(back) = Backward::of(source) {
+        let (fatal, nearest) = back.fatal(hopeful)?;
+        counts.fatal_moves = fatal;
+        counts.first_fatal_depth = nearest.as_ref().map(|n| n.0);
+        return Ok(nearest);
+    }
+    let bad = Marks::of(space, Class::is_bad);
     let mut nearest = None;
     for depth in 0..space.levels_len() {
         let found = in_each_shard(space, depth, |n| {
@@ -341,7 +357,7 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
                 n,
                 depth,
                 |_, class| hopeful(class),
-                |local, edges| {
+                |id, edges| {
                     let mut here = 0;
                     for outcomes in moves_of(edges) {
                         let fallen = outcomes.iter().filter(|e| bad.has(e.to)).count();
@@ -352,7 +368,7 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
                         }
                     }
                     if here > 0 {
-                        holders.push(StateId::new(n, local));
+                        holders.push(id);
                     }
                     fatal += here;
                 },

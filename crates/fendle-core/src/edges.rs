@@ -6,6 +6,7 @@
 
 use crate::limits::Limit;
 use crate::model::{Expansion, Model};
+use crate::space::dense::Dense;
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// States expanded together.
@@ -26,19 +27,24 @@ impl Edges<'_> {
         &self,
         shard: usize,
         depth: u32,
-        wanted: impl Fn(u32, Class) -> bool,
-        mut visit: impl FnMut(u32, &[Edge]),
+        wanted: impl Fn(StateId, Class) -> bool,
+        mut visit: impl FnMut(StateId, &[Edge]),
     ) -> Result<(), Limit> {
         let space = self.space;
+        let id = |local| StateId::new(shard, local);
         if space.logged {
-            space.each_edges_in(shard, depth, wanted, visit);
+            let wanted = |local, class| wanted(id(local), class);
+            space.each_edges_in(shard, depth, wanted, |local, edges| visit(id(local), edges));
             return Ok(());
+        }
+        if let Some(dense) = &space.dense {
+            return self.each_by_number(dense, shard, depth, wanted, visit);
         }
         let own = &space.shards[shard];
         let words = space.layout.words();
         let range = space.level_of(shard, depth);
         let list: Vec<u32> = (range.start..range.end.min(own.expanded()))
-            .filter(|l| wanted(*l, own.classes.get(*l)))
+            .filter(|l| wanted(id(*l), own.classes.get(*l)))
             .collect();
         if list.is_empty() {
             return Ok(());
@@ -66,7 +72,54 @@ impl Edges<'_> {
                         edges.extend(target.map(|to| Edge { to, last: o == run.outcomes }));
                     }
                 }
-                visit(*local, &edges);
+                visit(id(*local), &edges);
+            }
+        }
+        Ok(())
+    }
+
+    /// The same for states by number; the part is a piece of the range.
+    fn each_by_number(
+        &self,
+        dense: &Dense,
+        part: usize,
+        depth: u32,
+        wanted: impl Fn(StateId, Class) -> bool,
+        mut visit: impl FnMut(StateId, &[Edge]),
+    ) -> Result<(), Limit> {
+        let (from, to) = self.space.part(part);
+        let mut list = vec![];
+        dense.each_seen(from, to, |number, mark| {
+            let id = StateId::from_number(number as u32);
+            if dense.depth_of(mark) == depth && wanted(id, dense.class_of(mark)) {
+                list.push(number);
+            }
+        });
+        if list.is_empty() {
+            return Ok(());
+        }
+        let mut worker = self.model.worker_by_number();
+        let (mut out, mut edges) = (Expansion::default(), vec![]);
+        for batch in list.chunks(BATCH) {
+            if let Some(limit) = (self.stop)() {
+                return Err(limit);
+            }
+            out.clear();
+            worker.expand(batch, self.past_goals, &mut out);
+            let mut outcomes = out.outcomes.iter();
+            let mut runs = out.runs.iter();
+            for (number, head) in batch.iter().zip(&out.heads) {
+                edges.clear();
+                for run in runs.by_ref().take(head.runs as usize) {
+                    for o in 1..=run.outcomes {
+                        let target = outcomes.next().filter(|t| dense.get(**t) != 0);
+                        edges.extend(target.map(|t| Edge {
+                            to: StateId::from_number(*t as u32),
+                            last: o == run.outcomes,
+                        }));
+                    }
+                }
+                visit(StateId::from_number(*number as u32), &edges);
             }
         }
         Ok(())
@@ -82,7 +135,7 @@ impl Edges<'_> {
             return Err(limit);
         }
         for n in 0..SHARDS {
-            self.each(n, depth, |_, _| true, |local, edges| visit(StateId::new(n, local), edges))?;
+            self.each(n, depth, |_, _| true, |id, edges| visit(id, edges))?;
         }
         Ok(())
     }

@@ -25,6 +25,7 @@
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 
+mod backward;
 pub mod classify;
 pub mod components;
 pub mod contract;
@@ -50,7 +51,9 @@ pub mod table;
 
 pub use explore::{Exploration, Explored, explore};
 pub use limits::{Limit, Limits, NoWatch, Pace, Progress, Stop, Watch};
-pub use model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Place, Refusal, Start, Status, Worker};
+pub use model::{
+    Aim, Expansion, Fault, Layout, Model, MoveId, Numbering, Odds, Place, Refusal, Start, Status, Worker,
+};
 pub use route::Route;
 pub use solve::{Solved, Verdict, solve};
 pub use space::{Class, Edge, Space, StateId};

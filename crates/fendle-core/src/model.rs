@@ -10,6 +10,7 @@
 //! state. A model without either uses weight 1 and tells the whole state.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::limits::Limit;
 
@@ -353,6 +354,29 @@ pub trait Model: Sync {
 
     /// A worker with its own scratch memory; one is made for each thread.
     fn worker(&self) -> Box<dyn Worker + '_>;
+
+    /// Numbers for the states, where a small range of them is known to hold every state that can be reached; by default none.
+    /// Looking for them should take no longer than expanding `effort` states; `stop` is asked now and then.
+    fn numbering(&self, _effort: usize, _stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
+        None
+    }
+
+    /// A worker to which a state is one word, its number. Only asked for after [`Model::numbering`] gave one.
+    fn worker_by_number(&self) -> Box<dyn Worker + '_> {
+        self.worker()
+    }
+}
+
+/// States as numbers below a range. Not every number need be a state that can be reached.
+pub trait Numbering: fmt::Debug + Send + Sync {
+    /// Numbers are below this.
+    fn range(&self) -> u64;
+
+    /// The number of a packed state; `None` for one that cannot be reached.
+    fn number(&self, state: &[u64]) -> Option<u64>;
+
+    /// The packed state with a number below the range.
+    fn state(&self, number: u64) -> Vec<u64>;
 }
 
 /// Runs a model's rules on packed states.
@@ -396,6 +420,19 @@ pub trait Worker: Send {
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
         let _ = state;
         Ok(vec![])
+    }
+
+    /// Whether [`Worker::sources`] gives every state that leads to a given one.
+    fn goes_back(&self) -> bool {
+        false
+    }
+
+    /// Appends states, by number, and moves that may lead from them to this one, among them all that do. `state` is a number.
+    fn sources(&mut self, _state: u64, _out: &mut Vec<(u64, MoveId)>) {}
+
+    /// Whether a move that may lead from one state to another does. States are numbers; the first one is running.
+    fn leads(&mut self, _from: u64, _of: MoveId, _to: u64) -> bool {
+        false
     }
 
     /// The value that an aim is about, in one state.

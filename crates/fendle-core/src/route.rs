@@ -4,6 +4,7 @@
 //! does not depend on how the states are numbered. Needs 4 bytes for each state on a shortest way,
 //! beside the space.
 
+use crate::backward::Backward;
 use crate::edges::Edges;
 use crate::limits::Limit;
 use crate::model::{Expansion, Model, MoveId};
@@ -39,7 +40,12 @@ pub(crate) fn first_route(
     let mut last: Vec<StateId> = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();
     last.sort_unstable();
     wanted[depth as usize] = last;
+    let back = Backward::of(&source);
     for d in (0..depth).rev() {
+        if let Some(back) = &back {
+            wanted[d as usize] = back.above(d, &wanted[d as usize + 1])?;
+            continue;
+        }
         let (above, below) = wanted.split_at_mut(d as usize + 1);
         let (above, below) = (&mut above[d as usize], &below[0]);
         source.each_of_level(d, |id, edges| {

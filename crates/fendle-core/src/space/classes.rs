@@ -45,8 +45,9 @@ impl Class {
         matches!(self, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
     }
 
+    /// The class with this number.
     #[inline]
-    fn of(byte: u8) -> Class {
+    pub(super) fn of_number(byte: u8) -> Class {
         match byte & 15 {
             1 => Class::Goal,
             2 => Class::Lost,
@@ -102,7 +103,7 @@ impl Classes {
 
     /// The class of a state.
     pub(crate) fn get(&self, local: u32) -> Class {
-        Class::of(self.raw(local).load(Ordering::Relaxed))
+        Class::of_number(self.raw(local).load(Ordering::Relaxed))
     }
 
     /// Only the thread that works on this shard calls this: reading and writing need not be one step.
@@ -130,7 +131,7 @@ impl Classes {
             let to = CHUNK.min(from + (end - first) as usize);
             for (k, byte) in self.chunks[chunk][from..to].iter().enumerate() {
                 let byte = byte.load(Ordering::Relaxed);
-                visit(first + k as u32, Class::of(byte), usize::from(byte >> 4));
+                visit(first + k as u32, Class::of_number(byte), usize::from(byte >> 4));
             }
             first += (to - from) as u32;
         }

@@ -7,6 +7,9 @@
 //! * `log`: the transitions, as bytes, in the order in which states were expanded;
 //! * `levels`: which states lie at which depth.
 //!
+//! Where a small range of numbers holds all states (see [`crate::model::Numbering`]) and enough of them were met, a space
+//! changes into `dense`, which takes the place of the other four: a state is its number there.
+//!
 //! `id` alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the
 //! tables may lie elsewhere one day.
 //!
@@ -17,6 +20,7 @@
 //! needs a second table of full size.
 
 pub(crate) mod classes;
+pub(crate) mod dense;
 pub(crate) mod id;
 pub(crate) mod levels;
 pub(crate) mod log;
@@ -25,6 +29,7 @@ pub(crate) mod table;
 pub use classes::Class;
 pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
+use dense::Dense;
 use levels::Levels;
 pub use log::Edge;
 use log::{EdgeLog, Targets};
@@ -33,6 +38,9 @@ use table::StateTable;
 use crate::classify::Marks;
 use crate::model::Layout;
 use classes::Classes;
+
+/// Numbers that are looked through at once.
+const PIECE: u64 = 1 << 16;
 
 /// One of [`SHARDS`] parts of a space: states whose hashes begin alike.
 pub(crate) struct Shard {
@@ -44,7 +52,7 @@ pub(crate) struct Shard {
 }
 
 impl Shard {
-    fn new(number: usize, layout: Layout) -> Shard {
+    pub(crate) fn new(number: usize, layout: Layout) -> Shard {
         Shard {
             table: StateTable::new(number, layout),
             classes: Classes::default(),
@@ -140,6 +148,8 @@ pub struct Space {
     pub(crate) almost_certain: Marks,
     /// Whether the edges are kept.
     pub(crate) logged: bool,
+    /// The states by number, where that is how they are kept: the shards are then empty.
+    pub(crate) dense: Option<Dense>,
 }
 
 impl Space {
@@ -154,6 +164,7 @@ impl Space {
             certain: Marks::default(),
             almost_certain: Marks::default(),
             logged: true,
+            dense: None,
         }
     }
 
@@ -172,31 +183,43 @@ impl Space {
     /// Number of distinct states.
     #[must_use]
     pub fn states_len(&self) -> u64 {
-        self.shards.iter().map(|s| s.len() as u64).sum()
+        match &self.dense {
+            Some(dense) => dense.len(),
+            None => self.shards.iter().map(|s| s.len() as u64).sum(),
+        }
     }
 
     /// One more than the greatest id.
     #[must_use]
     pub fn ids_len(&self) -> usize {
-        self.shards.iter().map(Shard::len).max().unwrap_or(0) * SHARDS
+        match &self.dense {
+            Some(dense) => (dense.range() as usize).next_multiple_of(64),
+            None => self.shards.iter().map(Shard::len).max().unwrap_or(0) * SHARDS,
+        }
     }
 
     /// Number of states whose moves were tried.
     #[must_use]
     pub fn expanded_len(&self) -> u64 {
-        self.shards.iter().map(|s| u64::from(s.expanded)).sum()
+        match &self.dense {
+            Some(dense) => dense.expanded,
+            None => self.shards.iter().map(|s| u64::from(s.expanded)).sum(),
+        }
     }
 
     /// Bytes taken by the tables, capacity included.
     #[must_use]
     pub fn bytes(&self) -> u64 {
-        self.shards.iter().map(Shard::bytes).sum()
+        self.dense.as_ref().map_or(0, Dense::bytes) + self.shards.iter().map(Shard::bytes).sum::<u64>()
     }
 
     /// Number of depths that hold a state: the greatest depth plus one.
     #[must_use]
     pub fn levels_len(&self) -> u32 {
-        self.levels.len()
+        match &self.dense {
+            Some(dense) => dense.per_depth.len() as u32,
+            None => self.levels.len(),
+        }
     }
 
     /// The start states, in the model's order, each once.
@@ -234,12 +257,20 @@ impl Space {
     /// How many edges a state has, as far as they are told apart: 15 stands for any greater number.
     #[must_use]
     pub fn edges_len(&self, id: StateId) -> usize {
-        self.shards[id.shard()].classes.degree(id.local())
+        match &self.dense {
+            // Nothing is kept of them.
+            Some(_) => 15,
+            None => self.shards[id.shard()].classes.degree(id.local()),
+        }
     }
 
     /// The number of a state, if it was seen.
     #[must_use]
     pub fn find(&self, state: &[u64]) -> Option<StateId> {
+        if let Some(dense) = &self.dense {
+            let number = dense.numbering.number(state)?;
+            return (dense.get(number) != 0).then(|| StateId::from_number(number as u32));
+        }
         let hash = hash(state);
         let shard = shard_of(hash);
         self.shards[shard].table.find(state, hash).map(|local| StateId::new(shard, local))
@@ -248,6 +279,9 @@ impl Space {
     /// The packed words of a state.
     #[must_use]
     pub fn state(&self, id: StateId) -> Vec<u64> {
+        if let Some(dense) = &self.dense {
+            return dense.numbering.state(id.number().into());
+        }
         let mut out = Vec::with_capacity(self.layout.words());
         self.shards[id.shard()].table.push_state(id.local() as usize, &mut out);
         out
@@ -256,17 +290,29 @@ impl Space {
     /// What is known of a state.
     #[must_use]
     pub fn class(&self, id: StateId) -> Class {
-        self.shards[id.shard()].classes.get(id.local())
+        match &self.dense {
+            Some(dense) => dense.class_of(dense.get(id.number().into())),
+            None => self.shards[id.shard()].classes.get(id.local()),
+        }
     }
 
     pub(crate) fn set_class(&self, id: StateId, class: Class) {
-        self.shards[id.shard()].classes.set(id.local(), class);
+        match &self.dense {
+            Some(dense) => {
+                let mark = dense.get(id.number().into());
+                dense.change(id.number().into(), mark, dense.mark(dense.depth_of(mark), class));
+            }
+            None => self.shards[id.shard()].classes.set(id.local(), class),
+        }
     }
 
     /// Least number of moves from the nearest start. O(log depth).
     #[must_use]
     pub fn depth_of(&self, id: StateId) -> u32 {
-        self.levels.depth_of(id.shard(), id.local())
+        match &self.dense {
+            Some(dense) => dense.depth_of(dense.get(id.number().into())),
+            None => self.levels.depth_of(id.shard(), id.local()),
+        }
     }
 
     /// The local numbers of one depth in a shard.
@@ -277,12 +323,49 @@ impl Space {
     /// How many states lie at a depth.
     #[must_use]
     pub fn level_len(&self, depth: u32) -> u64 {
-        (0..SHARDS).map(|n| self.level_of(n, depth).len() as u64).sum()
+        match &self.dense {
+            Some(dense) => dense.per_depth[depth as usize],
+            None => (0..SHARDS).map(|n| self.level_of(n, depth).len() as u64).sum(),
+        }
     }
 
     /// The states of one depth, in a fixed order that means nothing.
-    pub fn level(&self, depth: u32) -> impl Iterator<Item = StateId> + '_ {
-        (0..SHARDS).flat_map(move |n| self.level_of(n, depth).map(move |local| StateId::new(n, local)))
+    pub fn level(&self, depth: u32) -> Box<dyn Iterator<Item = StateId> + '_> {
+        if let Some(dense) = &self.dense {
+            // A piece at a time, so that nothing large is made.
+            let pieces = dense.range().div_ceil(PIECE);
+            return Box::new((0..pieces).flat_map(move |n| {
+                let mut here = vec![];
+                dense.each_seen(n * PIECE, ((n + 1) * PIECE).min(dense.range()), |number, mark| {
+                    if dense.depth_of(mark) == depth {
+                        here.push(StateId::from_number(number as u32));
+                    }
+                });
+                here
+            }));
+        }
+        let of_shard = move |n| self.level_of(n, depth).map(move |local| StateId::new(n, local));
+        Box::new((0..SHARDS).flat_map(of_shard))
+    }
+
+    /// Calls `see` with every state of one of [`SHARDS`] parts of the space, and its class.
+    pub(crate) fn each_in_part(&self, part: usize, mut see: impl FnMut(StateId, Class)) {
+        if let Some(dense) = &self.dense {
+            let (from, to) = self.part(part);
+            dense.each_seen(from, to, |number, mark| see(StateId::from_number(number as u32), dense.class_of(mark)));
+            return;
+        }
+        let shard = &self.shards[part];
+        for local in 0..shard.len() as u32 {
+            see(StateId::new(part, local), shard.classes.get(local));
+        }
+    }
+
+    /// The numbers of one of [`SHARDS`] parts of a space of numbers: the first, and one past the last.
+    pub(crate) fn part(&self, part: usize) -> (u64, u64) {
+        let range = self.dense.as_ref().map_or(0, Dense::range);
+        let each = range.div_ceil(SHARDS as u64).next_multiple_of(8);
+        ((part as u64 * each).min(range), ((part as u64 + 1) * each).min(range))
     }
 
     /// All states, nearest first.

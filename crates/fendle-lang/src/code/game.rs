@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use fendle_core as core;
-use fendle_core::{Aim, Fault, Layout, MoveId, Start, Status, Worker};
+use fendle_core::{Aim, Fault, Layout, MoveId, Numbering, Start, Status, Worker};
 
 use crate::code::ir::Code;
 use crate::code::lower::{lower, with_tells};
 use crate::code::native::WhenItPays;
+use crate::code::numbered::{Numbered, WhenAsked};
 use crate::code::runner::Runner;
 use crate::model::{EndKind, Keeps};
 use crate::run::{Eval, RunFault, TooLarge};
@@ -29,7 +30,13 @@ pub struct Game {
     pub starts: Vec<(Vec<i32>, u64)>,
     /// Native code, where that is wanted.
     pub native: WhenItPays,
+    /// Finds numbers for the states, where that is wanted.
+    pub numbering: Option<FindNumbers>,
+    numbered: WhenAsked,
 }
+
+/// Finds numbers for the states of a game, by following no more ways than this, until it is told to stop.
+pub type FindNumbers = fn(&Game, usize, &mut dyn FnMut() -> bool) -> Option<Numbered>;
 
 impl Game {
     /// Makes the code of a bound model.
@@ -47,7 +54,7 @@ impl Game {
             (code, tells) = with_tells(&bound, &code)?;
         }
         let checked = bound.model.keeps.iter().map(|k| is_claimed(&bound, k)).collect();
-        Ok(Game { bound, code: code.into(), checked, tells: tells.into(), starts: vec![], native: WhenItPays::default() })
+        Ok(Game { bound, code: code.into(), checked, tells: tells.into(), starts: vec![], native: WhenItPays::default(), numbering: None, numbered: WhenAsked::default() })
     }
 
     /// The same game begun at another position.
@@ -64,6 +71,9 @@ impl Game {
             tells: Arc::clone(&self.tells),
             starts: vec![],
             native: self.native.clone(),
+            numbering: self.numbering,
+            // Other starts, other numbers.
+            numbered: WhenAsked::default(),
         }
     }
 
@@ -96,7 +106,14 @@ impl Game {
     /// The same game with every state standing for itself.
     #[must_use]
     pub fn apart(&self) -> Game {
-        Game { bound: Bound { canon: None, ..self.bound.clone() }, ..self.clone() }
+        let bound = Bound { canon: None, ..self.bound.clone() };
+        Game { bound, numbered: WhenAsked::default(), ..self.clone() }
+    }
+
+    /// The numbers of the states, if they were asked for and found.
+    #[must_use]
+    pub fn numbers(&self) -> Option<&Arc<Numbered>> {
+        self.numbered.made()
     }
 
     /// Unpacks a state.
@@ -190,6 +207,17 @@ impl core::Model for Game {
     }
     fn worker(&self) -> Box<dyn Worker + '_> {
         Box::new(Runner::new(self))
+    }
+    fn numbering(&self, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
+        let find = self.numbering?;
+        let found = self.numbered.get(|| find(self, effort, stop))?;
+        Some(Arc::clone(found) as Arc<dyn Numbering>)
+    }
+    fn worker_by_number(&self) -> Box<dyn Worker + '_> {
+        match self.numbers() {
+            Some(numbered) => Box::new(Runner::by_number(self, numbered)),
+            None => self.worker(),
+        }
     }
 }
 

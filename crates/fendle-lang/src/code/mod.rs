@@ -5,6 +5,7 @@ pub mod ir;
 pub mod lower;
 pub mod machine;
 pub mod native;
+pub mod numbered;
 mod runner;
 
 pub use game::Game;

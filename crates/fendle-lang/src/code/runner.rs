@@ -4,6 +4,7 @@ use fendle_core::numbers::{gcd, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::game::Game;
+use super::numbered::Numbered;
 use super::machine::{Break, Halt, Machine, Outcome, Outcomes};
 use crate::model::code;
 
@@ -11,6 +12,10 @@ use crate::model::code;
 pub(super) struct Runner<'g> {
     game: &'g Game,
     machine: Machine<'g>,
+    /// How states are numbered, where they are given by number.
+    numbered: Option<&'g Numbered>,
+    /// Values of a state that is looked at from behind.
+    values: Vec<i32>,
     /// The state that moves are tried on, packed, as running.
     source: Vec<u64>,
     words: Vec<u64>,
@@ -53,15 +58,34 @@ fn broken(b: Break, during: Option<MoveId>) -> Fault {
     Fault { site: b.site.0, value: b.value, during }
 }
 
+fn machine_of<'g>(game: &'g Game, numbered: Option<&'g Numbered>) -> Machine<'g> {
+    let mut machine = match numbered {
+        None => Machine::new(&game.bound, &game.code),
+        Some(n) => Machine::numbered(&game.bound, &game.code, &n.keys),
+    };
+    machine.set_native(game.native.get());
+    machine
+}
+
 impl<'g> Runner<'g> {
     /// For a game, by native code where that was made.
     pub(super) fn new(game: &'g Game) -> Runner<'g> {
-        let words = game.bound.codec.layout().words();
-        let mut machine = Machine::new(&game.bound, &game.code);
-        machine.set_native(game.native.get());
+        Runner::with(game, None)
+    }
+
+    /// For a game whose states are given by number.
+    pub(super) fn by_number(game: &'g Game, numbered: &'g Numbered) -> Runner<'g> {
+        Runner::with(game, Some(numbered))
+    }
+
+    fn with(game: &'g Game, numbered: Option<&'g Numbered>) -> Runner<'g> {
+        let machine = machine_of(game, numbered);
+        let words = machine.words();
         Runner {
             game,
             machine,
+            numbered,
+            values: vec![],
             source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
@@ -123,7 +147,7 @@ impl<'g> Runner<'g> {
         let states = self.outcomes.states.chunks_exact(self.words.len());
         for ((state, part), &(weight, score)) in states.zip(parts).zip(&self.weights) {
             if !self.watched.is_empty() && fault.is_none() {
-                let machine = self.other.get_or_insert_with(|| Machine::new(&self.game.bound, &self.game.code));
+                let machine = self.other.get_or_insert_with(|| machine_of(self.game, self.numbered));
                 machine.load(state);
                 if i64::from(machine.ended()) <= self.game.bound.model.endings.len() as i64 {
                     let mut i = 0;
@@ -242,6 +266,28 @@ impl Worker for Runner<'_> {
         }
     }
 
+    fn goes_back(&self) -> bool {
+        self.numbered.is_some_and(|n| n.back.is_some())
+    }
+
+    fn sources(&mut self, state: u64, out: &mut Vec<(u64, MoveId)>) {
+        let Some((keys, back)) = self.numbered.and_then(|n| Some((&n.keys, n.back.as_ref()?))) else { return };
+        self.machine.load(&[state]);
+        self.values.clear();
+        self.values.extend_from_slice(self.machine.loaded());
+        let digits = self.machine.digits();
+        back.each(&mut self.values, |of, values, changed| {
+            out.extend(keys.patched_at(state, digits, values, changed).map(|from| (from, of)));
+        });
+    }
+
+    fn leads(&mut self, from: u64, of: MoveId, to: u64) -> bool {
+        self.machine.load(&[from]);
+        let mut words = [from];
+        let made = self.machine.try_move(of.0 as usize);
+        made == Ok(Halt::Done) && self.machine.pack(&mut words).is_ok() && words == [to]
+    }
+
     fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {
         self.machine.load(state);
         match self.game.code.aim {
@@ -272,7 +318,10 @@ impl Worker for Runner<'_> {
     }
 
     fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
-        let (mut a, mut b) = (self.game.unpack(a), self.game.unpack(b));
+        let (mut a, mut b) = match self.numbered {
+            None => (self.game.unpack(a), self.game.unpack(b)),
+            Some(n) => (n.values(a[0]), n.values(b[0])),
+        };
         for (def, slot) in self.game.bound.model.vars.iter().zip(&self.game.bound.slots) {
             if def.clock {
                 a[slot.base] = 0;

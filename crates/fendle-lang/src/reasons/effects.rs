@@ -11,6 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::model::*;
 use crate::run::move_list;
+pub use crate::run::ways::Change;
 use crate::run::{Eval, OpenValue};
 use crate::state::Bound;
 use crate::syntax::tree::QuantKind;
@@ -21,9 +22,6 @@ pub const QUICK_WAYS: usize = 6_000;
 pub const WAYS_MAX: usize = 400_000;
 /// Ways in which a goal can hold that are told apart.
 const GOAL_WAYS: usize = 2_000;
-
-/// A value that changes: its place in the state, what it was, what it becomes.
-pub type Change = (usize, i32, i32);
 
 /// All effects of the moves, each once; a move that changes nothing has none.
 #[derive(Clone, Debug, Default)]

@@ -14,6 +14,7 @@ use crate::code::Game;
 use crate::code::game::is_claimed;
 use crate::code::machine::{Halt, Machine};
 use crate::model::*;
+use super::numbering::numbering;
 use crate::reasons::effects::{Effects, Form, QUICK_WAYS, goal_ways};
 use crate::reasons::invariant::{Apart, Invariants};
 use crate::run::{Eval, TooLarge, move_list};
@@ -89,6 +90,7 @@ pub fn kept(game: &Game) -> Vec<Kept> {
 pub fn game_of(bound: Bound) -> Result<Game, TooLarge> {
     let mut game = Game::new(bound)?;
     game.checked = from_rules(&game.bound).iter().map(|k| *k == Kept::Checked).collect();
+    game.numbering = Some(numbering);
     Ok(game)
 }
 

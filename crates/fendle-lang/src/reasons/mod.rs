@@ -5,5 +5,6 @@ pub mod effects;
 pub mod invariant;
 pub mod keeps;
 pub mod laws;
+pub mod numbering;
 pub mod parts;
 pub mod recheck;

@@ -13,6 +13,7 @@ pub mod moves;
 mod open;
 pub mod scatter;
 pub mod setup;
+pub mod ways;
 mod statements;
 
 use draws::*;

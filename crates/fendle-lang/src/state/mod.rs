@@ -3,11 +3,13 @@
 pub mod bound;
 pub mod canon;
 pub mod chance;
+pub mod keys;
 pub mod packing;
 pub mod stop;
 
 pub use bound::*;
 pub use canon::Canon;
 pub use chance::Chance;
+pub use keys::Keys;
 pub use packing::Codec;
 pub use stop::Stop;

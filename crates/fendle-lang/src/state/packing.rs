@@ -299,7 +299,7 @@ impl Codec {
 }
 
 /// The numbers of the bits that are set, ascending.
-fn set_bits(words: &[u64]) -> impl Iterator<Item = usize> + '_ {
+pub(crate) fn set_bits(words: &[u64]) -> impl Iterator<Item = usize> + '_ {
     words.iter().enumerate().flat_map(|(w, &bits)| {
         std::iter::successors((bits != 0).then_some(bits), |left| {
             let rest = left & (left - 1);
@@ -357,7 +357,7 @@ fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
 /// Ranks ways to lay n distinct numbers onto p ordered piles: an order of the numbers (factorial number
 /// system) and the heights of the piles (combinatorial number system; Knuth, TAOCP 4A, 7.2.1.3).
 #[derive(Clone, Debug)]
-struct Spread {
+pub(super) struct Spread {
     lists: usize,
     cap: usize,
     lo: i32,
@@ -367,11 +367,11 @@ struct Spread {
     /// `ways[p][n]`: heights of p piles that hold n together.
     ways: Vec<Vec<u64>>,
     factorials: Vec<u64>,
-    total: u64,
+    pub(super) total: u64,
 }
 
 impl Spread {
-    fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
+    pub(super) fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
         let n = usize::try_from(hi - lo + 1)
             .ok()
             .filter(|&n| n <= 20 && n <= cap && (1..=64).contains(&lists))?;
@@ -398,7 +398,7 @@ impl Spread {
     }
 
     #[inline]
-    fn rank(&self, values: &[i32]) -> Option<u64> {
+    pub(super) fn rank(&self, values: &[i32]) -> Option<u64> {
         let mut unused = (1u32 << self.n) - 1;
         let (mut order, mut heights, mut left) = (0u64, 0u64, self.n);
         for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
@@ -421,7 +421,7 @@ impl Spread {
         (left == 0).then_some(heights * self.factorials[self.n] + order)
     }
 
-    fn unrank(&self, rank: u64, values: &mut [i32]) {
+    pub(super) fn unrank(&self, rank: u64, values: &mut [i32]) {
         let (mut heights, mut order) = (rank / self.factorials[self.n], rank % self.factorials[self.n]);
         let mut unused = (1u32 << self.n) - 1;
         let mut left = self.n;
@@ -680,7 +680,11 @@ mod tests {
             values[a as usize] = (round * 3 % 5) as i32;
             values[b as usize] = (round * 13 % 110) as i32 - 9;
             values.swap(40 + (round % 5) as usize, 40 + (round / 5 % 5) as usize);
-            codec.patch(&values, &[a, b, 40, 41, a, 75], &mut words).expect("fits");
+            let mut changed = [0u64; 2];
+            for slot in [a, b, 40, 41, 42, 43, 44, 75] {
+                changed[slot as usize / 64] |= 1 << (slot % 64);
+            }
+            codec.patch(&values, &changed, &mut words).expect("fits");
             let mut whole = vec![0; words.len()];
             codec.pack(&values, &mut whole).expect("fits");
             assert_eq!(words, whole, "round {round}");

@@ -15,6 +15,7 @@ use std::time::Instant;
 use fendle_core::numbers::{bytes, grouped};
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::syntax::level;
 use fendle_lang::{Game, Sources, bind, compile};
 use fendle_view::net::{Arrow, Boards, Net, Node, Status, force, layers};
@@ -77,7 +78,7 @@ fn game(case: &Case) -> Game {
     } else {
         vec![]
     };
-    let mut game = Game::new(bound).expect("a bench level fits");
+    let mut game = game_of(bound).expect("a bench level fits");
     game.starts = starts;
     if std::env::var_os("FENDLE_PLAIN").is_none() {
         game.native = fendle_native::when_it_pays();
@@ -87,7 +88,7 @@ fn game(case: &Case) -> Game {
 
 fn run_one(case: &Case, threads: usize) {
     let game = game(case);
-    let limits = Limits { threads, memory_bytes: 20 << 30, ..Limits::default() };
+    let limits = Limits { threads, memory_bytes: 20 << 30, drop_edges: true, ..Limits::default() };
     let base = peak();
     let began = Instant::now();
     let found = explore(&game, limits, case.past_goals, &NoWatch).expect("the start is sound");

@@ -11,7 +11,8 @@ use crate::run::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
 use crate::state::Bound;
 use crate::state::canon::Canon;
 use crate::state::chance::Chance;
-use crate::state::packing::Codec;
+use crate::state::keys::Keys;
+use crate::state::packing::{Codec, NotRearranged};
 use fendle_core::numbers::{gcd, lcm};
 
 /// Something broke at a site, on a value.
@@ -79,12 +80,22 @@ pub struct Parts {
     pub score: *mut i64,
 }
 
+/// How states are written as words.
+enum Coder<'c> {
+    /// Packed, all that the types allow.
+    Packed(&'c Codec),
+    /// As numbers of a small range, and the digits of the number of the loaded state.
+    Numbered(&'c Keys, Vec<u64>),
+}
+
 const FILE: usize = 1 << 16;
 
 /// Scratch memory for one thread.
 pub struct Machine<'c> {
     code: &'c Code,
-    codec: &'c Codec,
+    coder: Coder<'c>,
+    /// Says which states are typed, whatever the coder.
+    packing: &'c Codec,
     canon: Option<&'c Canon>,
     /// The state now in its canonical form.
     settled: std::cell::RefCell<Vec<i32>>,
@@ -120,7 +131,8 @@ impl<'c> Machine<'c> {
         mem.resize(code.memory as usize, 0);
         Machine {
             code,
-            codec: &b.codec,
+            coder: Coder::Packed(&b.codec),
+            packing: &b.codec,
             canon: b.canon.as_ref(),
             settled: vec![].into(),
             regs: vec![0; FILE],
@@ -137,6 +149,22 @@ impl<'c> Machine<'c> {
             cols: b.cols as i64,
             score: 0,
             places: vec![],
+        }
+    }
+
+    /// The same for states as numbers: each is one word.
+    #[must_use]
+    pub fn numbered(b: &'c Bound, code: &'c Code, keys: &'c Keys) -> Machine<'c> {
+        let coder = Coder::Numbered(keys, vec![0; keys.parts_len()]);
+        Machine { coder, ..Machine::new(b, code) }
+    }
+
+    /// Words of one state.
+    #[must_use]
+    pub fn words(&self) -> usize {
+        match &self.coder {
+            Coder::Packed(codec) => codec.layout().words(),
+            Coder::Numbered(..) => 1,
         }
     }
 
@@ -169,11 +197,24 @@ impl<'c> Machine<'c> {
     #[inline]
     pub fn load(&mut self, state: &[u64]) {
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
-        self.codec.unpack(state, &mut self.mem[before..before + len]);
+        let values = &mut self.mem[before..before + len];
+        match &mut self.coder {
+            Coder::Packed(codec) => codec.unpack(state, values),
+            Coder::Numbered(keys, digits) => keys.unpack(state[0], values, digits),
+        }
         self.known.fill(0);
         self.changed.fill(0);
         self.all_changed = false;
         self.mem.copy_within(before..before + len, self.code.now as usize);
+    }
+
+    /// The digits of the number of the loaded state; none where states are packed.
+    #[must_use]
+    pub fn digits(&self) -> &[u64] {
+        match &self.coder {
+            Coder::Packed(_) => &[],
+            Coder::Numbered(_, digits) => digits,
+        }
     }
 
     /// The values of the loaded state.
@@ -290,10 +331,29 @@ impl<'c> Machine<'c> {
                 &settled
             }
         };
-        self.codec.pack(values, out).map_err(|bad| {
-            let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
-            Break { site, value: 0 }
-        })
+        match &self.coder {
+            Coder::Packed(codec) => codec.pack(values, out).map_err(|bad| self.not_rearranged(bad)),
+            Coder::Numbered(keys, _) => {
+                out[0] = keys.key(values).ok_or(()).or_else(|()| self.outside(values))?;
+                Ok(())
+            }
+        }
+    }
+
+    /// Where a state breaks that is no rearrangement any more.
+    fn not_rearranged(&self, bad: NotRearranged) -> Break {
+        let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
+        Break { site, value: 0 }
+    }
+
+    /// Says how a state breaks that has no number.
+    #[cold]
+    fn outside(&self, values: &[i32]) -> Result<u64, Break> {
+        let mut words = vec![0; self.packing.layout().words()];
+        match self.packing.pack(values, &mut words) {
+            Err(bad) => Err(self.not_rearranged(bad)),
+            Ok(()) => panic!("a state that cannot be was reached: this is a mistake in fendle"),
+        }
     }
 
     /// Packs the state that the last move led to. `out` holds the packed words of the loaded
@@ -308,16 +368,30 @@ impl<'c> Machine<'c> {
             return self.pack_now(out);
         }
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
-        self.codec.patch(&self.mem[now..now + len], &self.changed, out).map_err(|bad| {
-            let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
-            Break { site, value: 0 }
-        })
+        let values = &self.mem[now..now + len];
+        match &self.coder {
+            Coder::Packed(codec) => {
+                codec.patch(values, &self.changed, out).map_err(|bad| self.not_rearranged(bad))
+            }
+            Coder::Numbered(keys, digits) => {
+                let key = keys.patched(out[0], digits, values, &self.changed);
+                out[0] = key.ok_or(()).or_else(|()| self.outside(values))?;
+                Ok(())
+            }
+        }
     }
 
-    /// Packs the loaded state itself.
-    pub fn pack_loaded(&self, out: &mut [u64]) {
+    /// Packs the loaded state itself, after [`Machine::forget_ended`].
+    pub fn pack_loaded(&mut self, out: &mut [u64]) {
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
-        // A loaded state came from packed words, so it can be packed.
-        let _ = self.codec.pack(&self.mem[before..before + len], out);
+        let values = &mut self.mem[before..before + len];
+        match &mut self.coder {
+            // A loaded state came from packed words, so it can be packed.
+            Coder::Packed(codec) => drop(codec.pack(values, out)),
+            Coder::Numbered(keys, digits) => {
+                out[0] = keys.key(values).expect("a state that goes on where it ended can be");
+                keys.unpack(out[0], values, digits);
+            }
+        }
     }
 }

@@ -214,7 +214,7 @@ impl<'c> Machine<'c> {
         out.stack.values.clear();
         out.parked.list.clear();
         out.parked.values.clear();
-        let words = self.codec.layout().words();
+        let words = self.words();
         out.packed.resize(words, 0);
         let mut halt = first;
         let mut chance = Chance::SURE;

@@ -17,8 +17,11 @@
 //! same on any number of threads. The watch is asked while a round is expanded; a round that it stops is dropped whole.
 //! O(|S| + |T|) time; for the memory see [`crate::space`].
 
+pub(crate) mod by_number;
+
 use std::sync::{Mutex, OnceLock};
 
+use by_number::ByNumber;
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -88,6 +91,7 @@ pub(crate) struct Sweep<'m> {
     starts_left_out: bool,
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
+    by_number: ByNumber<'m>,
 }
 
 impl<'m> Sweep<'m> {
@@ -150,6 +154,7 @@ impl<'m> Sweep<'m> {
                 vec![]
             },
             faults: vec![],
+            by_number: ByNumber::default(),
         })
     }
 
@@ -167,6 +172,10 @@ impl<'m> Sweep<'m> {
     fn sweep(&mut self, until: Until, watch: &dyn Watch) -> Stop {
         let mut depth = 0;
         loop {
+            self.change_to_numbers(watch);
+            if self.space.dense.is_some() {
+                return self.sweep_numbers(depth, until, watch);
+            }
             if until == Until::FirstGoal
                 && let Some(stop) = self.look_for_goals(depth, watch)
             {

@@ -1,0 +1,213 @@
+//! Passes over a space by number that go from states to those that lead to them.
+//!
+//! The rules name the candidates ([`Worker::sources`]); one counts when it was met and its move, made forwards, leads here. So
+//! no edges are kept, and a pass costs about what expanding the same states costs.
+
+use rayon::prelude::*;
+
+use crate::classify::Nearest;
+use crate::edges::Edges;
+use crate::explore::by_number::Workers;
+use crate::limits::Limit;
+use crate::model::{MoveId, Worker};
+use crate::space::dense::{Dense, Mark};
+use crate::space::{Class, StateId};
+
+/// Numbers that are handled at once.
+const PIECE: usize = 1 << 16;
+
+/// A space by number, seen from behind.
+pub(crate) struct Backward<'a> {
+    source: &'a Edges<'a>,
+    dense: &'a Dense,
+    workers: Workers<'a>,
+}
+
+/// A move that was found from behind: where it is made, with the mark of that state, and where it leads.
+struct Step {
+    from: u64,
+    mark: Mark,
+    of: MoveId,
+    to: u64,
+}
+
+impl<'a> Backward<'a> {
+    /// For a space by number whose rules can be followed back and draw nothing.
+    pub(crate) fn of(source: &'a Edges<'a>) -> Option<Backward<'a>> {
+        let dense = source.space.dense.as_ref()?;
+        let known = source.space.sure && source.model.worker_by_number().goes_back();
+        known.then(|| Backward { source, dense, workers: Workers::default() })
+    }
+
+    fn in_batches<T: Send>(
+        &self,
+        numbers: &[u64],
+        work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
+    ) -> Result<Vec<T>, Limit> {
+        match (self.source.stop)() {
+            Some(limit) => Err(limit),
+            None => Ok(self.workers.in_batches(self.source.model, numbers, numbers.len() > 512, work)),
+        }
+    }
+
+    /// The moves from states with an accepted mark into these. `each` sees them one after the other and may change marks;
+    /// a state whose mark has changed meanwhile is left out.
+    fn steps_into(
+        &self,
+        worker: &mut dyn Worker,
+        numbers: &[u64],
+        accept: impl Fn(Mark) -> bool,
+        mut each: impl FnMut(Step),
+    ) {
+        let mut candidates = vec![];
+        let mut steps: Vec<Step> = vec![];
+        for &to in numbers {
+            candidates.clear();
+            worker.sources(to, &mut candidates);
+            steps.extend(candidates.iter().map(|&(from, of)| Step { from, mark: 0, of, to }));
+        }
+        // All cells are looked at first: the processor waits for many of them at once.
+        for step in &mut steps {
+            step.mark = self.dense.get(step.from);
+        }
+        steps.retain(|s| s.mark != 0 && accept(s.mark));
+        for step in steps {
+            if self.dense.get(step.from) == step.mark && worker.leads(step.from, step.of, step.to) {
+                each(step);
+            }
+        }
+    }
+
+    /// Calls `see` with pieces of the numbers whose class is wanted.
+    fn each_piece(
+        &self,
+        wanted: impl Fn(Class) -> bool,
+        mut see: impl FnMut(&[u64]) -> Result<(), Limit>,
+    ) -> Result<(), Limit> {
+        let mut piece = vec![];
+        let range = self.dense.range();
+        for start in (0..range).step_by(PIECE) {
+            self.dense.each_seen(start, (start + PIECE as u64).min(range), |number, mark| {
+                if wanted(self.dense.class_of(mark)) {
+                    piece.push(number);
+                }
+            });
+            if piece.len() >= PIECE {
+                see(&piece)?;
+                piece.clear();
+            }
+        }
+        if piece.is_empty() { Ok(()) } else { see(&piece) }
+    }
+
+    /// Gives the class `to` to every running state with a way to a state of the class `seed`. O(|S| + |T|) in all.
+    pub(crate) fn spread(&self, to: Class, seed: Class) -> Result<(), Limit> {
+        let dense = self.dense;
+        let after: Vec<Mark> = dense.marks_of(to);
+        let spread = |worker: &mut dyn Worker, batch: &[u64]| {
+            let mut found: Vec<u32> = vec![];
+            let running = |mark| dense.class_of(mark) == Class::Running;
+            self.steps_into(worker, batch, running, |step| {
+                if dense.exchange(step.from, step.mark, after[dense.depth_of(step.mark) as usize]) {
+                    found.push(step.from as u32);
+                }
+            });
+            found
+        };
+        // In pieces that are given back as soon as they were looked at.
+        let mut now: Vec<Vec<u32>> = vec![];
+        let keep = |found: Vec<Vec<u32>>, list: &mut Vec<Vec<u32>>| {
+            let sum: Vec<u32> = found.concat();
+            if !sum.is_empty() {
+                list.push(sum);
+            }
+        };
+        self.each_piece(
+            |class| class == seed,
+            |piece| {
+                keep(self.in_batches(piece, spread)?, &mut now);
+                Ok(())
+            },
+        )?;
+        while !now.is_empty() {
+            let mut next = vec![];
+            let mut piece: Vec<u64> = vec![];
+            while let Some(list) = now.pop() {
+                for part in list.chunks(PIECE) {
+                    piece.clear();
+                    piece.extend(part.iter().map(|n| u64::from(*n)));
+                    keep(self.in_batches(&piece, spread)?, &mut next);
+                }
+            }
+            now = next;
+        }
+        Ok(())
+    }
+
+    /// Counts the moves from hopeful states into bad ones. Gives the count, and the least depth of such a state with all of
+    /// them at that depth.
+    pub(crate) fn fatal(
+        &self,
+        is_hopeful: impl Fn(Class) -> bool + Sync + Send,
+    ) -> Result<(u64, Option<Nearest>), Limit> {
+        let dense = self.dense;
+        let mut fatal = 0;
+        let mut nearest: Option<Nearest> = None;
+        self.each_piece(Class::is_bad, |piece| {
+            let found = self.in_batches(piece, |worker, batch| {
+                let mut count = 0u64;
+                let mut first = u32::MAX;
+                let mut holders: Vec<StateId> = vec![];
+                self.steps_into(worker, batch, |mark| is_hopeful(dense.class_of(mark)), |step| {
+                    count += 1;
+                    let depth = dense.depth_of(step.mark);
+                    if depth < first {
+                        first = depth;
+                        holders.clear();
+                    }
+                    if depth == first {
+                        holders.push(StateId::from_number(step.from as u32));
+                    }
+                });
+                (count, first, holders)
+            })?;
+            for (count, first, holders) in found {
+                fatal += count;
+                match &mut nearest {
+                    _ if holders.is_empty() => {}
+                    Some((depth, list)) if *depth == first => list.extend(holders),
+                    Some((depth, _)) if *depth < first => {}
+                    other => *other = Some((first, holders)),
+                }
+            }
+            Ok(())
+        })?;
+        if let Some((_, list)) = &mut nearest {
+            list.sort_unstable();
+            list.dedup();
+        }
+        Ok((fatal, nearest))
+    }
+
+    /// The states of a depth with a move into one of `below`, sorted.
+    pub(crate) fn above(&self, depth: u32, below: &[StateId]) -> Result<Vec<StateId>, Limit> {
+        let dense = self.dense;
+        let past_goals = self.source.past_goals;
+        let goes_on = |class| match class {
+            Class::Goal => past_goals,
+            Class::Lost | Class::Over => false,
+            _ => true,
+        };
+        let numbers: Vec<u64> = below.iter().map(|id| u64::from(id.number())).collect();
+        let found = self.in_batches(&numbers, |worker, batch| {
+            let mut found = vec![];
+            let accept = |mark| dense.depth_of(mark) == depth && goes_on(dense.class_of(mark));
+            self.steps_into(worker, batch, accept, |step| found.push(StateId::from_number(step.from as u32)));
+            found
+        })?;
+        let mut all = found.concat();
+        all.par_sort_unstable();
+        all.dedup();
+        Ok(all)
+    }
+}

@@ -1,0 +1,406 @@
+//! A sweep over a space whose states are numbers.
+//!
+//! A sweep begins with hashed tables, which cost nothing while a space is small. When enough states were met for the size of
+//! the range, they move into a dense space (see [`crate::space`]) and the sweep goes on there:
+//!
+//! ```text
+//! sources   the numbers of a depth, ascending, a piece at a time: from a list while they are few, else by looking through
+//!           the cells
+//! expand    threads run the rules on batches of a piece
+//! claim     each outcome that has no mark gets that of the next depth
+//! mark      each source gets the mark of its class
+//! ```
+//!
+//! Which thread claims a state does not matter: the set of states is the same, and nothing depends on an order.
+
+use std::sync::{Mutex, PoisonError};
+
+use super::*;
+use crate::space::dense::{Dense, Mark};
+
+/// States below which a space is kept in hashed tables.
+const FEW: u64 = 1 << 15;
+/// Numbers of a range for each state that was met, up to which it is worth while.
+const SPARSE: u64 = 1024;
+/// A range that is small enough whatever was met.
+const SMALL_RANGE: u64 = 1 << 24;
+/// How many times more states there are before a numbering is asked for again.
+const AGAIN: u64 = 8;
+/// Sources of one piece.
+const PIECE: usize = 1 << 16;
+/// Sources of one batch.
+const BATCH: usize = 1024;
+/// Sources between two looks at the watch; with chance it is one.
+const LOOK: usize = 256;
+/// One in so many numbers of the range may be listed as the next sources.
+const LISTED: u64 = 96;
+
+/// What a sweep by number needs beside the space.
+#[derive(Default)]
+pub(super) struct ByNumber<'m> {
+    workers: Workers<'m>,
+    /// The sources of the next depth, ascending, while they are few.
+    list: Option<Vec<u32>>,
+    /// States after which a numbering is asked for again.
+    asked_at: u64,
+}
+
+/// Workers by number that wait for work.
+#[derive(Default)]
+pub(crate) struct Workers<'m>(Mutex<Vec<Box<dyn Worker + 'm>>>);
+
+impl<'m> Workers<'m> {
+    /// Runs `work` on batches of some numbers, and gives what they found, in order.
+    pub(crate) fn in_batches<T: Send>(
+        &self,
+        model: &'m dyn Model,
+        numbers: &[u64],
+        parallel: bool,
+        work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
+    ) -> Vec<T> {
+        let one = |batch: &[u64]| {
+            let waiting = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            let idle = waiting().pop();
+            let mut worker = idle.unwrap_or_else(|| model.worker_by_number());
+            let found = work(&mut *worker, batch);
+            waiting().push(worker);
+            found
+        };
+        if parallel {
+            numbers.par_chunks(BATCH).map(one).collect()
+        } else {
+            numbers.chunks(BATCH).map(one).collect()
+        }
+    }
+}
+
+/// A depth that is being expanded.
+struct Expanding<'e> {
+    dense: &'e Dense,
+    waiting: &'e [bool],
+    past_goals: bool,
+    sure: bool,
+    depth: u32,
+    /// The marks of this depth and the next one before they are expanded.
+    open: Mark,
+    next: Mark,
+    watch: &'e dyn Watch,
+    progress: Progress,
+}
+
+/// What one batch found.
+#[derive(Default)]
+struct Found {
+    new: Vec<u32>,
+    expanded: u64,
+    transitions: u64,
+    edges: u64,
+    set_aside: bool,
+    left_open: bool,
+    unfinished: Option<Limit>,
+    faults: Vec<(StateId, Fault)>,
+    hit: Option<Limit>,
+}
+
+impl<'m> Sweep<'m> {
+    /// Moves the states into a dense space, if that pays now. States of `depth` are not expanded yet.
+    pub(super) fn change_to_numbers(&mut self, watch: &dyn Watch) {
+        let states = self.space.states_len();
+        if !self.limits.drop_edges || states < FEW.max(self.by_number.asked_at) {
+            return;
+        }
+        self.by_number.asked_at = states * AGAIN;
+        let progress = self.progress(self.space.levels_len() - 1);
+        let effort = states as usize;
+        let Some(numbering) = self.model.numbering(effort, &mut || watch.look(&progress).is_some()) else { return };
+        let range = numbering.range();
+        if range > SMALL_RANGE && range / SPARSE > states {
+            // Perhaps later.
+            self.by_number.asked_at = range / SPARSE;
+            return;
+        }
+        if progress.bytes + Dense::bytes_for(range) > self.limits.memory_bytes {
+            return;
+        }
+        let mut dense = Dense::new(numbering);
+        let levels = self.space.levels_len();
+        let mut last = vec![];
+        for depth in 0..levels {
+            dense.per_depth.push(0);
+            for id in self.space.level(depth) {
+                let Some(number) = dense.numbering.number(&self.space.state(id)) else { return };
+                let mark = dense.mark(depth, self.space.class(id));
+                if dense.claim(number, mark) {
+                    dense.per_depth[depth as usize] += 1;
+                }
+                if depth + 1 == levels {
+                    last.push(number as u32);
+                }
+            }
+            dense.make_room();
+        }
+        dense.expanded = self.space.expanded_len();
+        let numbers: Option<Vec<u64>> =
+            self.space.starts.iter().map(|s| dense.numbering.number(&self.space.state(*s))).collect();
+        let Some(numbers) = numbers else { return };
+        self.space.starts = numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect();
+        self.space.drop_log();
+        let layout = self.space.layout;
+        self.space.shards = (0..SHARDS).map(|n| Shard::new(n, layout)).collect();
+        self.space.dense = Some(dense);
+        self.lanes.iter_mut().for_each(|l| l.worker = None);
+        last.sort_unstable();
+        self.by_number.list = Some(last);
+    }
+
+    /// Goes on from this depth until done or stopped.
+    pub(super) fn sweep_numbers(&mut self, mut depth: u32, until: Until, watch: &dyn Watch) -> Stop {
+        loop {
+            if until == Until::FirstGoal
+                && let Some(stop) = self.goals_by_number(depth, watch)
+            {
+                return stop;
+            }
+            let (new, stop) = self.expand_numbers(depth, watch);
+            if new > 0 {
+                depth += 1;
+            }
+            if !self.faults.is_empty() {
+                return Stop::Fault;
+            }
+            match stop {
+                Some(stop) => return stop,
+                None if new == 0 => return Stop::Complete,
+                None => {}
+            }
+        }
+    }
+
+    fn dense(&self) -> &Dense {
+        self.space.dense.as_ref().expect("a sweep by number has a dense space")
+    }
+
+    /// The next piece of the sources of a depth; `at` says how far they were taken.
+    fn piece(&self, list: Option<&[u32]>, open: Mark, at: &mut u64, out: &mut Vec<u64>) {
+        out.clear();
+        match list {
+            Some(list) => {
+                let rest = &list[*at as usize..];
+                out.extend(rest.iter().take(PIECE).map(|n| u64::from(*n)));
+                *at += out.len() as u64;
+            }
+            None => {
+                let dense = self.dense();
+                dense.each_with(*at, dense.range(), open, |number| {
+                    out.push(number);
+                    out.len() < PIECE
+                });
+                *at = out.last().map_or(dense.range(), |n| n + 1);
+            }
+        }
+    }
+
+    /// Runs `work` on batches of a piece, on all threads where it is large, and gives what they found, in order.
+    fn in_batches<T: Send>(
+        &self,
+        sources: &[u64],
+        work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
+    ) -> Vec<T> {
+        let workers = &self.by_number.workers;
+        if sources.len() < SMALL_ROUND {
+            workers.in_batches(self.model, sources, false, work)
+        } else {
+            let pool = pool(&self.pool, self.limits.threads);
+            pool.install(|| workers.in_batches(self.model, sources, true, work))
+        }
+    }
+
+    /// Marks the won states of a depth.
+    fn goals_by_number(&mut self, depth: u32, watch: &dyn Watch) -> Option<Stop> {
+        let open = self.dense().mark(depth, Class::Open);
+        let goal = self.dense().mark(depth, Class::Goal);
+        let (mut at, mut sources, mut goals) = (0, vec![], false);
+        loop {
+            self.piece(self.by_number.list.as_deref(), open, &mut at, &mut sources);
+            if sources.is_empty() {
+                break;
+            }
+            if let Some(limit) = watch.look(&self.progress(depth)) {
+                return Some(Stop::Hit(limit));
+            }
+            let dense = self.dense();
+            let found = self.in_batches(&sources, |worker, batch| {
+                // A fault shows again, with its route, when the level is expanded.
+                let won = batch.iter().filter(|n| worker.status(&[**n]) == Ok(Status::Goal));
+                won.inspect(|n| dense.change(**n, open, goal)).count()
+            });
+            goals |= found.iter().any(|n| *n > 0);
+        }
+        goals.then_some(Stop::Complete)
+    }
+
+    /// Expands the states of a depth. Gives the number of new ones.
+    fn expand_numbers(&mut self, depth: u32, watch: &dyn Watch) -> (u64, Option<Stop>) {
+        if self.space.bytes() + self.dense().bytes_of_room() > self.limits.memory_bytes {
+            return (0, Some(Stop::Hit(Limit::Memory)));
+        }
+        self.space.dense.as_mut().expect("dense").make_room();
+        let list = self.by_number.list.take();
+        let open = self.dense().mark(depth, Class::Open);
+        let next = self.dense().mark(depth + 1, Class::Open);
+        let listed_most = self.dense().range() / LISTED;
+        let mut listed = Some(vec![]);
+        let (mut at, mut sources, mut new, mut left_open) = (0, vec![], 0u64, false);
+        let mut stop = None;
+        while stop.is_none() {
+            self.piece(list.as_deref(), open, &mut at, &mut sources);
+            if sources.is_empty() {
+                break;
+            }
+            let progress = self.progress(depth);
+            if let Some(limit) = watch.look(&progress) {
+                stop = Some(Stop::Hit(limit));
+                break;
+            }
+            let expanding = Expanding {
+                dense: self.dense(),
+                waiting: &self.waiting,
+                past_goals: self.past_goals,
+                sure: self.space.sure,
+                depth,
+                open,
+                next,
+                watch,
+                progress,
+            };
+            let found = self.in_batches(&sources, |worker, batch| expanding.run(worker, batch));
+            let here: u64 = found.iter().map(|f| f.new.len() as u64).sum();
+            let states = self.dense().len() + new + here;
+            if states > self.limits.max_states {
+                let excess = states - self.limits.max_states;
+                let mut numbers: Vec<u32> = found.into_iter().flat_map(|f| f.new).collect();
+                numbers.sort_unstable();
+                let keep = numbers.len() - (excess as usize).min(numbers.len());
+                let dense = self.dense();
+                numbers[keep..].iter().for_each(|n| dense.change(u64::from(*n), next, 0));
+                for n in &sources {
+                    dense.change(*n, dense.get(*n), open);
+                }
+                new += keep as u64;
+                left_open = true;
+                stop = Some(Stop::Hit(Limit::MaxStates));
+                break;
+            }
+            new += here;
+            let mut expanded = 0;
+            for f in found {
+                if let Some(list) = &mut listed {
+                    list.extend_from_slice(&f.new);
+                }
+                expanded += f.expanded;
+                self.transitions += f.transitions;
+                self.edges += f.edges;
+                self.set_aside |= f.set_aside;
+                left_open |= f.left_open;
+                self.unfinished = self.unfinished.or(f.unfinished);
+                self.faults.extend(f.faults);
+                stop = stop.or(f.hit.map(Stop::Hit));
+            }
+            self.space.dense.as_mut().expect("dense").expanded += expanded;
+            if listed.as_ref().is_some_and(|l| l.len() as u64 > listed_most) {
+                listed = None;
+            }
+        }
+        let dense = self.space.dense.as_mut().expect("dense");
+        if new > 0 {
+            dense.per_depth.push(new);
+        }
+        if stop.is_none() && !left_open {
+            dense.take_back(depth, Class::Open);
+        }
+        if let Some(list) = &mut listed {
+            list.sort_unstable();
+        }
+        self.by_number.list = listed;
+        (new, stop)
+    }
+
+}
+
+impl Expanding<'_> {
+    /// Expands a batch of sources.
+    fn run(&self, worker: &mut dyn Worker, batch: &[u64]) -> Found {
+        let Expanding { dense, depth, open, next, .. } = *self;
+        let mut found = Found::default();
+        let mut out = Expansion::default();
+        let mut marks: Vec<Mark> = vec![];
+        let mut distinct: Vec<u64> = vec![];
+        let mut idle = vec![];
+        let mut mark_of = [0; 16];
+        let look = if self.sure { LOOK } else { 1 };
+        for slice in batch.chunks(look) {
+            if let Some(limit) = self.watch.look(&self.progress) {
+                found.hit = Some(limit);
+                return found;
+            }
+            out.clear();
+            worker.expand(slice, self.past_goals, &mut out);
+            if !self.waiting.is_empty() {
+                idle.clear();
+                find_idle(worker, 1, self.waiting, slice, &out, &mut idle);
+            }
+            // All cells are looked at first: the processor waits for many of them at once.
+            marks.clear();
+            marks.extend(out.outcomes.iter().map(|n| dense.get(*n)));
+            let (mut outcome, mut run) = (0, 0);
+            for (head, source) in out.heads.iter().zip(slice) {
+                distinct.clear();
+                let runs = &out.runs[run..run + head.runs as usize];
+                run += runs.len();
+                let len: usize = runs.iter().map(|r| r.outcomes as usize).sum();
+                let targets = &out.outcomes[outcome..outcome + len];
+                for (target, mark) in targets.iter().zip(&marks[outcome..]) {
+                    if *mark == 0 && dense.claim(*target, next) {
+                        found.new.push(*target as u32);
+                    }
+                    if len <= 32 && !distinct.contains(target) {
+                        distinct.push(*target);
+                    }
+                }
+                if len > 32 {
+                    distinct.extend_from_slice(targets);
+                    distinct.sort_unstable();
+                    distinct.dedup();
+                }
+                outcome += len;
+                found.transitions += len as u64;
+                found.edges += distinct.len() as u64;
+                found.set_aside |= head.status == Status::Cut;
+                let class = class_of(head);
+                let mark = &mut mark_of[class as usize];
+                if *mark == 0 {
+                    *mark = dense.mark(depth, class);
+                }
+                dense.change(*source, open, *mark);
+            }
+            let set = |k: u32, class: Class| {
+                let number = slice[k as usize];
+                dense.change(number, dense.get(number), dense.mark(depth, class));
+            };
+            idle.drain(..).for_each(|k| set(k, Class::Idle));
+            for &(k, limit) in &out.unfinished {
+                set(k, Class::Open);
+                found.left_open = true;
+                found.unfinished.get_or_insert(limit);
+            }
+            for &(k, fault) in &out.faults {
+                set(k, Class::Open);
+                found.left_open = true;
+                found.faults.push((StateId::from_number(slice[k as usize] as u32), fault));
+            }
+            found.left_open |= out.heads.iter().any(|h| h.status == Status::Cut);
+            found.expanded += slice.len() as u64;
+        }
+        found
+    }
+}

@@ -1,0 +1,350 @@
+//! The visited states of a space in which a state is its number: one cell a number, and nothing else.
+//!
+//! ```text
+//! cells    number 0 | number 1 | ...      8 bits each, 16 when more than 245 marks are in use
+//! a cell   0: never seen;  else a mark: the depth and class that it stands for
+//! marks    mark -> (depth, class)         handed out when a pair is met first, taken back when no cell has it
+//! ```
+//!
+//! Nothing is hashed and no key is kept. Cells are changed by several threads at once: a cell goes from 0 to the mark of the
+//! next depth by whoever comes first, and only one thread at a time works on a state that has a mark.
+
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, Mutex};
+
+use super::classes::Class;
+use crate::model::Numbering;
+
+/// A mark of a cell.
+pub(crate) type Mark = u16;
+
+/// Marks that eight bits tell apart, less those that one depth may need.
+const NARROW_MARKS: usize = 245;
+
+/// Words of memory that all begin as 0.
+fn zeroed(words: usize) -> Box<[AtomicU64]> {
+    bytemuck::allocation::zeroed_slice_box(words)
+}
+
+/// The cells.
+pub(crate) struct Cells {
+    words: Box<[AtomicU64]>,
+    /// Bits of a cell: 8 or 16.
+    width: u32,
+    /// Cells in a word, as a power of two.
+    shift: u32,
+}
+
+impl Cells {
+    fn new(range: u64, width: u32) -> Cells {
+        let shift = (64 / width).trailing_zeros();
+        Cells { words: zeroed((range as usize).div_ceil(1 << shift)), width, shift }
+    }
+
+    fn bytes(&self) -> u64 {
+        self.words.len() as u64 * 8
+    }
+
+    #[inline(always)]
+    fn at(&self, number: u64) -> (&AtomicU64, u32) {
+        let lane = number as u32 & ((1 << self.shift) - 1);
+        (&self.words[(number >> self.shift) as usize], lane * self.width)
+    }
+
+    #[inline(always)]
+    fn mask(&self) -> u64 {
+        (1 << self.width) - 1
+    }
+
+    /// The mark of a number.
+    #[inline(always)]
+    pub(crate) fn get(&self, number: u64) -> Mark {
+        let (word, bit) = self.at(number);
+        (word.load(Relaxed) >> bit & self.mask()) as Mark
+    }
+
+    /// Gives a mark to a number that has none; false when somebody else just gave it the same one.
+    #[inline]
+    fn claim(&self, number: u64, mark: Mark) -> bool {
+        let (word, bit) = self.at(number);
+        word.fetch_or(u64::from(mark) << bit, Relaxed) >> bit & self.mask() == 0
+    }
+
+    /// Changes a mark that nobody else changes now.
+    #[inline]
+    fn change(&self, number: u64, from: Mark, to: Mark) {
+        let (word, bit) = self.at(number);
+        word.fetch_xor(u64::from(from ^ to) << bit, Relaxed);
+    }
+
+    /// Changes a mark, if it still is `from`.
+    #[inline]
+    fn exchange(&self, number: u64, from: Mark, to: Mark) -> bool {
+        let (word, bit) = self.at(number);
+        let mut old = word.load(Relaxed);
+        while old >> bit & self.mask() == u64::from(from) {
+            let new = old ^ u64::from(from ^ to) << bit;
+            match word.compare_exchange_weak(old, new, Relaxed, Relaxed) {
+                Ok(_) => return true,
+                Err(now) => old = now,
+            }
+        }
+        false
+    }
+
+    /// Calls `see` with the numbers of a range whose mark is wanted, ascending. Words without one are passed over.
+    fn each(
+        &self,
+        range: std::ops::Range<u64>,
+        is_wanted: impl Fn(Mark) -> bool,
+        only: Option<Mark>,
+        mut see: impl FnMut(u64, Mark) -> bool,
+    ) {
+        let ones = u64::MAX / self.mask();
+        let highs = ones << (self.width - 1);
+        let pattern = only.map_or(0, |m| ones * u64::from(m));
+        let lanes = 1u64 << self.shift;
+        for w in range.start >> self.shift..range.end.div_ceil(lanes) {
+            let word = self.words[w as usize].load(Relaxed);
+            // Zero lanes of `word ^ pattern` are those with the one mark; without one, any word that is not 0 will do.
+            let hit = match only {
+                Some(_) => {
+                    let x = word ^ pattern;
+                    x.wrapping_sub(ones) & !x & highs != 0
+                }
+                None => word != 0,
+            };
+            if !hit {
+                continue;
+            }
+            for lane in 0..lanes {
+                let mark = (word >> (lane as u32 * self.width) & self.mask()) as Mark;
+                let number = w * lanes + lane;
+                if mark != 0 && number >= range.start && number < range.end && is_wanted(mark) && !see(number, mark) {
+                    return;
+                }
+            }
+        }
+    }
+}
+
+/// What marks stand for.
+struct Marks {
+    /// Depth and class of each mark, joined.
+    meaning: Box<[AtomicU32]>,
+    book: Mutex<Book>,
+}
+
+struct Book {
+    /// The mark of each depth and class in use.
+    used: Vec<(u32, Mark)>,
+    free: Vec<Mark>,
+    next: u32,
+}
+
+/// Depth and class in one number.
+fn joined(depth: u32, class: Class) -> u32 {
+    depth << 4 | class as u32
+}
+
+/// A space whose states are their numbers.
+pub(crate) struct Dense {
+    pub(crate) numbering: Arc<dyn Numbering>,
+    cells: Cells,
+    marks: Marks,
+    /// States at each depth.
+    pub(crate) per_depth: Vec<u64>,
+    /// States whose moves were tried.
+    pub(crate) expanded: u64,
+}
+
+impl Dense {
+    pub(crate) fn new(numbering: Arc<dyn Numbering>) -> Dense {
+        let cells = Cells::new(numbering.range(), 8);
+        let marks = Marks {
+            meaning: (0..1 << 16).map(|_| AtomicU32::new(0)).collect(),
+            book: Mutex::new(Book { used: vec![], free: vec![], next: 1 }),
+        };
+        Dense { numbering, cells, marks, per_depth: vec![], expanded: 0 }
+    }
+
+    /// Bytes that a space of this range takes to begin with.
+    pub(crate) fn bytes_for(range: u64) -> u64 {
+        range
+    }
+
+    pub(crate) fn range(&self) -> u64 {
+        self.numbering.range()
+    }
+
+    pub(crate) fn bytes(&self) -> u64 {
+        self.cells.bytes()
+    }
+
+    pub(crate) fn len(&self) -> u64 {
+        self.per_depth.iter().sum()
+    }
+
+    /// Room for all marks that one more depth may need. Nobody else may be at work.
+    pub(crate) fn make_room(&mut self) {
+        let book = self.marks.book.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if self.cells.width == 8 && book.used.len() > NARROW_MARKS {
+            let wide = Cells::new(self.numbering.range(), 16);
+            self.cells.each(0..self.numbering.range(), |_| true, None, |number, mark| {
+                wide.claim(number, mark);
+                true
+            });
+            self.cells = wide;
+        }
+    }
+
+    /// Bytes that making room would take more.
+    pub(crate) fn bytes_of_room(&self) -> u64 {
+        let book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if self.cells.width == 8 && book.used.len() > NARROW_MARKS { 2 * self.range() } else { 0 }
+    }
+
+    /// The mark of a depth and class; one is handed out when there is none yet.
+    pub(crate) fn mark(&self, depth: u32, class: Class) -> Mark {
+        let what = joined(depth, class);
+        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some((_, mark)) = book.used.iter().rev().find(|u| u.0 == what) {
+            return *mark;
+        }
+        let mark = book.free.pop().unwrap_or_else(|| {
+            let next = book.next;
+            book.next += 1;
+            next as Mark
+        });
+        book.used.push((what, mark));
+        self.marks.meaning[usize::from(mark)].store(what, Relaxed);
+        mark
+    }
+
+    /// The marks of a class at all depths, by depth.
+    pub(crate) fn marks_of(&self, class: Class) -> Vec<Mark> {
+        (0..self.per_depth.len() as u32).map(|d| self.mark(d, class)).collect()
+    }
+
+    /// Gives a mark back that no cell has any more.
+    pub(crate) fn take_back(&self, depth: u32, class: Class) {
+        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(i) = book.used.iter().position(|u| u.0 == joined(depth, class)) {
+            let (_, mark) = book.used.swap_remove(i);
+            book.free.push(mark);
+        }
+    }
+
+    /// Makes every state of one class one of another, at all depths: only the meaning of marks changes.
+    pub(crate) fn rename(&self, from: Class, to: Class) {
+        let (a, b) = (from as u32, to as u32);
+        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        for (what, mark) in book.used.iter_mut().filter(|u| u.0 & 15 == a) {
+            *what = *what & !15 | b;
+            self.marks.meaning[usize::from(*mark)].store(*what, Relaxed);
+        }
+    }
+
+    #[inline(always)]
+    pub(crate) fn get(&self, number: u64) -> Mark {
+        self.cells.get(number)
+    }
+
+    #[inline(always)]
+    pub(crate) fn class_of(&self, mark: Mark) -> Class {
+        Class::of_number((self.marks.meaning[usize::from(mark)].load(Relaxed) & 15) as u8)
+    }
+
+    #[inline(always)]
+    pub(crate) fn depth_of(&self, mark: Mark) -> u32 {
+        self.marks.meaning[usize::from(mark)].load(Relaxed) >> 4
+    }
+
+    /// Gives a mark to a number without one; false when somebody else just gave it this one.
+    #[inline(always)]
+    pub(crate) fn claim(&self, number: u64, mark: Mark) -> bool {
+        self.cells.claim(number, mark)
+    }
+
+    /// Changes a mark that nobody else changes now; to 0, it was never seen.
+    #[inline(always)]
+    pub(crate) fn change(&self, number: u64, from: Mark, to: Mark) {
+        self.cells.change(number, from, to);
+    }
+
+    /// Changes a mark if it still is `from`; false when it is not.
+    #[inline(always)]
+    pub(crate) fn exchange(&self, number: u64, from: Mark, to: Mark) -> bool {
+        self.cells.exchange(number, from, to)
+    }
+
+    /// Calls `see` with the numbers below `end`, from `start` on, that have this mark, until it says no.
+    pub(crate) fn each_with(&self, start: u64, end: u64, mark: Mark, mut see: impl FnMut(u64) -> bool) {
+        self.cells.each(start..end, |m| m == mark, Some(mark), |number, _| see(number));
+    }
+
+    /// Calls `see` with the numbers below `end`, from `start` on, that have a mark, and their marks.
+    pub(crate) fn each_seen(&self, start: u64, end: u64, mut see: impl FnMut(u64, Mark)) {
+        self.cells.each(
+            start..end,
+            |_| true,
+            None,
+            |number, mark| {
+                see(number, mark);
+                true
+            },
+        );
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Debug)]
+    struct Plain(u64);
+
+    impl Numbering for Plain {
+        fn range(&self) -> u64 {
+            self.0
+        }
+        fn number(&self, state: &[u64]) -> Option<u64> {
+            Some(state[0])
+        }
+        fn state(&self, number: u64) -> Vec<u64> {
+            vec![number]
+        }
+    }
+
+    #[test]
+    fn cells_keep_depth_and_class_through_widening_and_renaming() {
+        let mut dense = Dense::new(Arc::new(Plain(10_007)));
+        let classes = [Class::Open, Class::Goal, Class::Running];
+        for n in (0..10_007).step_by(3) {
+            let mark = dense.mark((n % 300) as u32, classes[n as usize % 3 % 3]);
+            assert!(dense.claim(n, mark) && !dense.claim(n, mark));
+            dense.make_room();
+        }
+        assert_eq!(dense.bytes(), 10_008 * 2, "more pairs than eight bits tell apart");
+        dense.rename(Class::Running, Class::Dead);
+        let mut seen = 0;
+        dense.each_seen(0, 10_007, |n, mark| {
+            let class = classes[n as usize % 3 % 3];
+            let class = if class == Class::Running { Class::Dead } else { class };
+            assert_eq!((dense.depth_of(mark), dense.class_of(mark)), ((n % 300) as u32, class));
+            seen += 1;
+        });
+        assert_eq!(seen, 10_007_u64.div_ceil(3));
+        let mark = dense.get(300);
+        let mut same = vec![];
+        dense.each_with(1, 10_000, mark, |n| {
+            same.push(n);
+            same.len() < 4
+        });
+        let want: Vec<u64> = (1..10_000).filter(|n| n % 3 == 0 && dense.get(*n) == mark).take(4).collect();
+        assert_eq!(same, want);
+        assert!(dense.exchange(300, mark, 7) && !dense.exchange(300, mark, 7));
+        dense.change(300, 7, 0);
+        assert_eq!((dense.get(300), dense.get(297) != 0, dense.get(303) != 0), (0, true, true));
+    }
+}

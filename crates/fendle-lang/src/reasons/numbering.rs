@@ -1,0 +1,137 @@
+//! Finds a small range of numbers for the states of a game: from what can be in play from its starts.
+
+use super::effects::{Form, values_of, var_of_places};
+use crate::code::Game;
+use crate::code::numbered::{Backward, Numbered};
+use crate::model::Extent;
+use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
+use crate::state::keys::{KeptParity, Wanted};
+use crate::state::{Bound, Keys};
+
+/// Numbers for the states of a game, and what leads into a state, by following at most `effort` ways through the moves. `None`
+/// when no range is small enough; `stop` ends it.
+#[must_use]
+pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
+    let b = &game.bound;
+    if b.model.cuts || b.model.hides() {
+        return None;
+    }
+    let starts: Vec<Vec<i32>> = match game.starts.as_slice() {
+        [] => vec![game.settled(&b.position).into_owned()],
+        list => list.iter().map(|s| game.settled(&s.0).into_owned()).collect(),
+    };
+    let starts: Vec<&[i32]> = starts.iter().map(Vec::as_slice).collect();
+    let ways = Ways::of(b, effort.min(WAYS_MAX), stop);
+    let can = match &ways {
+        Some(ways) => ways.can_be(&starts),
+        None => CanBe { values: typed(b), open: vec![] },
+    };
+    let known = ways.as_ref().map(|w| (w, &can));
+    let keys = layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false))?;
+    // Where moves draw, the way forwards is not one but many.
+    let back = known.filter(|_| game.code.points.is_empty()).map(|(ways, can)| Backward::new(ways, can));
+    Some(Numbered { keys, back, codec: b.codec.clone() })
+}
+
+/// The values that the types allow at each place.
+fn typed(b: &Bound) -> Vec<Vec<i32>> {
+    let vars = var_of_places(b);
+    let mut out: Vec<Vec<i32>> = vars
+        .iter()
+        .enumerate()
+        .map(|(at, v)| match v {
+            Some(v) if b.slots[*v].cap > 0 && (at - b.slots[*v].base).is_multiple_of(b.slots[*v].cap + 1) => {
+                (0..=b.slots[*v].cap as i32).collect()
+            }
+            Some(v) => values_of(b, *v),
+            None => (0..=b.model.ended_codes() as i32).collect(),
+        })
+        .collect();
+    // What a given start was never changes.
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        let slot = &b.slots[v];
+        if !slot.active || def.shadow_of.is_some() && !b.drawn {
+            let places = slot.base..slot.base + slot.len;
+            for (values, start) in out[places.clone()].iter_mut().zip(&b.start[places]) {
+                *values = vec![*start];
+            }
+        }
+    }
+    out
+}
+
+/// The parts of the numbers. Every start has one; `None` when that is not so, or the range is too large.
+fn layout(
+    game: &Game,
+    starts: &[&[i32]],
+    can: &CanBe,
+    known: Option<(&Ways, &CanBe)>,
+    with_parity: bool,
+) -> Option<Keys> {
+    let b = &game.bound;
+    let mut wanted = vec![];
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        let slot = &b.slots[v];
+        let all = slot.base..slot.base + slot.len;
+        let free: Vec<usize> = all.clone().filter(|at| can.values[*at].len() > 1).collect();
+        if let Some(range) = b.spreads[v] {
+            let lists = slot.len / (slot.cap + 1);
+            wanted.push(Wanted::Piles(slot.base, lists, slot.cap, range, slot.pad()));
+            continue;
+        }
+        if def.rearranged.is_some() && !free.is_empty() {
+            let parity = if with_parity { kept_parity(game, v) } else { None };
+            wanted.push(Wanted::Arranged(free, parity));
+            continue;
+        }
+        let is_list = matches!(def.shape, Extent::List(_) | Extent::Lists(..));
+        let is_set = free.len() > 1 && !is_list && free.iter().all(|at| can.values[*at] == [0, 1]);
+        if let Some((ways, can)) = known.filter(|_| is_set) {
+            let members = |s: &&[i32]| free.iter().filter(|at| s[**at] != 0).count();
+            let most = starts.iter().map(members).max()?;
+            match can.count(ways, all, 1) {
+                Count::Kept => {
+                    let least = starts.iter().map(members).min()?;
+                    wanted.push(Wanted::Members(free, least, most));
+                    continue;
+                }
+                Count::Falls => {
+                    wanted.push(Wanted::Members(free, 0, most));
+                    continue;
+                }
+                Count::Free => {}
+            }
+        }
+        wanted.extend(free.into_iter().map(|at| Wanted::Single(at, can.values[at].clone())));
+    }
+    let ended = b.ended_at();
+    wanted.push(Wanted::Single(ended, can.values[ended].clone()));
+    let base = starts.first()?.to_vec();
+    let keys = Keys::new(base, wanted)?;
+    starts.iter().all(|s| keys.key(s).is_some()).then_some(keys)
+}
+
+/// A parity of a rearranged grid that is proved to be kept and reads nothing else.
+fn kept_parity(game: &Game, v: usize) -> Option<KeptParity> {
+    let b = &game.bound;
+    let slot = &b.slots[v];
+    let places = slot.base..slot.base + slot.len;
+    let claimed = (b.model.keeps.iter().zip(&game.checked))
+        .filter(|(k, checked)| !**checked && crate::code::game::is_claimed(b, k));
+    for (k, _) in claimed {
+        let Some(form) = Form::of(b, &k.quantity) else { continue };
+        let sign = form.signs.len() == 1 && form.signs.get(&v).is_some_and(|s| s % 2 != 0);
+        if !sign || form.modulus != Some(2) || !form.weights.keys().all(|w| places.contains(&w.0)) {
+            continue;
+        }
+        let mut counts: Vec<(i32, Vec<usize>)> = vec![];
+        for ((at, value), _) in form.weights.iter().filter(|(_, w)| *w % 2 != 0) {
+            match counts.iter_mut().find(|c| c.0 == *value) {
+                Some(c) => c.1.push(*at),
+                None => counts.push((*value, vec![*at])),
+            }
+        }
+        return Some(KeptParity { counts });
+    }
+    None
+}
