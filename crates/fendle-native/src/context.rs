@@ -1,6 +1,7 @@
 //! What passes between Rust and the machine code.
 
 use std::mem::offset_of;
+use std::ptr::null_mut;
 
 use fendle_lang::code::machine::{Break, Flow, Machine, Parts};
 
@@ -14,6 +15,11 @@ pub(crate) struct Context {
     known: *mut u64,
     fuel: *mut i64,
     score: *mut i64,
+    digits: *mut u64,
+    /// Room for successors: states by number, moves, scores.
+    pub(crate) out_states: *mut u64,
+    pub(crate) out_moves: *mut u32,
+    pub(crate) out_scores: *mut i64,
     /// The machine itself, for calls back.
     machine: *mut (),
     /// The value given, or the one that broke something.
@@ -33,6 +39,10 @@ pub(crate) mod at {
     pub(crate) const KNOWN: i32 = offset_of!(Context, known) as i32;
     pub(crate) const FUEL: i32 = offset_of!(Context, fuel) as i32;
     pub(crate) const SCORE: i32 = offset_of!(Context, score) as i32;
+    pub(crate) const DIGITS: i32 = offset_of!(Context, digits) as i32;
+    pub(crate) const OUT_STATES: i32 = offset_of!(Context, out_states) as i32;
+    pub(crate) const OUT_MOVES: i32 = offset_of!(Context, out_moves) as i32;
+    pub(crate) const OUT_SCORES: i32 = offset_of!(Context, out_scores) as i32;
     pub(crate) const VALUE: i32 = offset_of!(Context, value) as i32;
     pub(crate) const SITE: i32 = offset_of!(Context, site) as i32;
 }
@@ -40,9 +50,25 @@ pub(crate) mod at {
 impl Context {
     #[inline]
     pub(crate) fn of(machine: &mut Machine<'_>) -> Context {
-        let Parts { mem, regs, changed, memo, known, fuel, score } = machine.parts();
+        let Parts { mem, regs, changed, memo, known, fuel, score, digits } = machine.parts();
         let machine = std::ptr::from_mut(machine).cast();
-        Context { mem, regs, changed, memo, known, fuel, score, machine, value: 0, site: 0 }
+        let (out_states, out_moves, out_scores) = (null_mut(), null_mut(), null_mut());
+        Context {
+            mem,
+            regs,
+            changed,
+            memo,
+            known,
+            fuel,
+            score,
+            digits,
+            out_states,
+            out_moves,
+            out_scores,
+            machine,
+            value: 0,
+            site: 0,
+        }
     }
 }
 
@@ -119,6 +145,40 @@ pub(crate) extern "C" fn step(context: *mut Context, pc: u64) -> u64 {
             1
         }
     }
+}
+
+/// The machine of a context.
+///
+/// # Safety
+///
+/// The context must be that of a call which is running: its machine is borrowed by that call alone, and nothing in Rust looks at
+/// it before the code returns.
+unsafe fn machine_of<'m>(context: *mut Context) -> &'m mut Machine<'m> {
+    // SAFETY: the caller's promise.
+    unsafe { &mut *(*context).machine.cast() }
+}
+
+/// Writes one part of a state from its digit.
+pub(crate) extern "C" fn write_part(context: *mut Context, part: u64, digit: u64) -> u64 {
+    // SAFETY: called by code that runs in this context.
+    unsafe { machine_of(context) }.write_part(part as usize, digit);
+    0
+}
+
+/// The digit of one part of the state now; all ones when it has none.
+pub(crate) extern "C" fn digit_part(context: *mut Context, part: u64, _: u64) -> u64 {
+    // SAFETY: called by code that runs in this context.
+    let machine = unsafe { machine_of(context) };
+    let keys = machine.keys().expect("code for numbers runs on a machine for numbers");
+    keys.digit(part as usize, machine.values_now()).unwrap_or(u64::MAX)
+}
+
+/// Whether the values of the state now that are in no part are what they always are.
+pub(crate) extern "C" fn fixed_part(context: *mut Context, _: u64, _: u64) -> u64 {
+    // SAFETY: called by code that runs in this context.
+    let machine = unsafe { machine_of(context) };
+    let keys = machine.keys().expect("code for numbers runs on a machine for numbers");
+    u64::from(keys.is_fixed(machine.values_now()))
 }
 
 #[cfg(test)]

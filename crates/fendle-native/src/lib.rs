@@ -25,17 +25,21 @@
 
 mod context;
 mod emit;
+mod numbers;
 mod operations;
 
+use std::sync::Arc;
 use std::time::Instant;
 
+use cranelift_codegen::isa::OwnedTargetIsa;
 use cranelift_codegen::settings::{self, Configurable};
 use cranelift_frontend::FunctionBuilderContext;
 use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Site};
-use fendle_lang::code::machine::{Break, Halt, Machine, Native};
+use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
+use fendle_lang::state::Keys;
 use fendle_lang::code::native::WhenItPays;
 
 use context::{Context, Ended, Entry};
@@ -107,17 +111,7 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
     code.verify().map_err(|bad| NoNative::Translation(bad.join("; ")))?;
     let machine = |e: &dyn std::fmt::Display| NoNative::Machine(e.to_string());
     let translation = |e: &dyn std::fmt::Display| NoNative::Translation(e.to_string());
-    let mut flags = settings::builder();
-    for (name, value) in
-        [("opt_level", "speed"), ("enable_verifier", if cfg!(debug_assertions) { "true" } else { "false" })]
-    {
-        flags.set(name, value).map_err(|e| machine(&e))?;
-    }
-    let isa = cranelift_native::builder()
-        .map_err(|e| machine(&e))?
-        .finish(settings::Flags::new(flags))
-        .map_err(|e| machine(&e))?;
-    let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+    let mut module = JITModule::new(JITBuilder::with_isa(isa()?, default_libcall_names()));
     let mut tables = vec![];
     let mut builders = FunctionBuilderContext::new();
     let mut context = module.make_context();
@@ -151,6 +145,26 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
     })
 }
 
+/// The processor that code is made for.
+fn isa() -> Result<OwnedTargetIsa, NoNative> {
+    let machine = |e: &dyn std::fmt::Display| NoNative::Machine(e.to_string());
+    let mut flags = settings::builder();
+    for (name, value) in
+        [("opt_level", "speed"), ("enable_verifier", if cfg!(debug_assertions) { "true" } else { "false" })]
+    {
+        flags.set(name, value).map_err(|e| machine(&e))?;
+    }
+    let builder = cranelift_native::builder().map_err(|e| machine(&e))?;
+    builder.finish(settings::Flags::new(flags)).map_err(|e| machine(&e))
+}
+
+impl NativeCode {
+    /// Where the code of a program lies.
+    fn address(&self, program: u32) -> usize {
+        self.entries[program as usize] as usize
+    }
+}
+
 impl Native for NativeCode {
     #[inline]
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
@@ -170,6 +184,15 @@ impl Native for NativeCode {
             Ended::Stray => panic!("a rule reached outside the memory: this is a mistake in fendle"),
         }
     }
+
+    fn numbered(
+        self: Arc<Self>,
+        bound: &Bound,
+        code: &Code,
+        keys: &Keys,
+    ) -> Result<Box<dyn NativeNumbers>, String> {
+        Ok(Box::new(numbers::compile(self, bound, code, keys)?))
+    }
 }
 
 /// Makes native code, for [`WhenItPays`].
@@ -177,8 +200,8 @@ impl Native for NativeCode {
 /// # Errors
 ///
 /// Words for why there is none.
-pub fn make(bound: &Bound, code: &Code) -> Result<Box<dyn Native>, String> {
-    compile(bound, code).map(|native| Box::new(native) as Box<dyn Native>).map_err(|e| e.to_string())
+pub fn make(bound: &Bound, code: &Code) -> Result<Arc<dyn Native>, String> {
+    compile(bound, code).map(|native| Arc::new(native) as Arc<dyn Native>).map_err(|e| e.to_string())
 }
 
 /// Native code for a game, made when it first pays.

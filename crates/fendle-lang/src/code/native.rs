@@ -8,7 +8,7 @@ use super::machine::Native;
 use crate::state::Bound;
 
 /// Makes native code of a level, or says why there is none.
-pub type Maker = fn(&Bound, &Code) -> Result<Box<dyn Native>, String>;
+pub type Maker = fn(&Bound, &Code) -> Result<Arc<dyn Native>, String>;
 
 /// The native code of a level, shared by all games that share its code. Until enough states were expanded there is none:
 /// making it takes as long as interpreting some thousand states.
@@ -17,7 +17,7 @@ pub struct WhenItPays(Option<Arc<Slot>>);
 
 struct Slot {
     make: Maker,
-    made: OnceLock<Result<Box<dyn Native>, String>>,
+    made: OnceLock<Result<Arc<dyn Native>, String>>,
     /// States expanded so far.
     states: AtomicU64,
     /// Somebody is making it.
@@ -56,6 +56,13 @@ impl WhenItPays {
             }
         }
         self.get()
+    }
+
+    /// The code, made now if it was not made before.
+    #[must_use]
+    pub fn now(&self, bound: &Bound, code: &Code) -> Option<Arc<dyn Native>> {
+        let slot = self.0.as_ref()?;
+        slot.made.get_or_init(|| (slot.make)(bound, code)).as_ref().ok().map(Arc::clone)
     }
 
     /// How it stands: `None` when none is wanted or it did not pay yet, else that it was made, or why it could not be.

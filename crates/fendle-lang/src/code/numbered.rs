@@ -4,6 +4,7 @@ use std::sync::{Arc, OnceLock};
 
 use fendle_core::{MoveId, Numbering};
 
+use crate::code::machine::NativeNumbers;
 use crate::run::ways::{CanBe, Ways};
 use crate::state::{Codec, Keys};
 
@@ -16,6 +17,8 @@ pub struct Numbered {
     pub back: Option<Backward>,
     /// How the same states are packed.
     pub codec: Codec,
+    /// Native code for them, where that is wanted and can be.
+    pub native: Option<Box<dyn NativeNumbers>>,
 }
 
 impl Numbered {
@@ -100,20 +103,13 @@ impl Backward {
         out
     }
 
-    /// Calls `see` with each move and the values before it that may have led to these values. `values` is the same
-    /// afterwards as before.
-    pub fn each(&self, values: &mut [i32], mut see: impl FnMut(MoveId, &[i32], &mut dyn Iterator<Item = usize>)) {
+    /// Calls `see` with each move that may have led to these values, and with what it changed: places and what they held.
+    pub fn each(&self, values: &[i32], mut see: impl FnMut(MoveId, &[(u32, i32)])) {
         for (at, lo, lists) in &self.index {
             let Some(list) = lists.get((values[*at] - lo) as usize) else { continue };
             for way in list.iter().map(|w| &self.ways[*w as usize]) {
                 if way.after.iter().all(|(at, value)| values[*at as usize] == *value) {
-                    for (at, was) in &way.undo {
-                        values[*at as usize] = *was;
-                    }
-                    see(MoveId(way.of), values, &mut way.undo.iter().map(|u| u.0 as usize));
-                    for (at, value) in &way.after {
-                        values[*at as usize] = *value;
-                    }
+                    see(MoveId(way.of), &way.undo);
                 }
             }
         }

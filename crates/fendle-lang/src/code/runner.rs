@@ -5,8 +5,8 @@ use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status,
 
 use super::game::Game;
 use super::numbered::Numbered;
-use super::machine::{Break, Halt, Machine, Outcome, Outcomes};
-use crate::model::code;
+use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
+use crate::model::{EndKind, code};
 
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g> {
@@ -16,6 +16,9 @@ pub(super) struct Runner<'g> {
     numbered: Option<&'g Numbered>,
     /// Values of a state that is looked at from behind.
     values: Vec<i32>,
+    /// For each ending whether it is won.
+    goals: Vec<bool>,
+    successors: Successors,
     /// The state that moves are tried on, packed, as running.
     source: Vec<u64>,
     words: Vec<u64>,
@@ -86,6 +89,8 @@ impl<'g> Runner<'g> {
             machine,
             numbered,
             values: vec![],
+            goals: game.bound.model.endings.iter().map(|e| e.kind == EndKind::Goal).collect(),
+            successors: Successors::default(),
             source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
@@ -204,7 +209,23 @@ impl Worker for Runner<'_> {
         if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
             self.machine.set_native(Some(native));
         }
+        let native = self.numbered.and_then(|n| n.native.as_deref()).filter(|_| !self.game.checked.contains(&true));
         for state in states.chunks_exact(self.words.len()) {
+            if let Some(native) = native {
+                let past: &[bool] = if past_goals { &self.goals } else { &[] };
+                if let Some(given) = native.expand(&mut self.machine, state[0], past, &mut self.successors) {
+                    let made = &self.successors;
+                    for i in 0..made.len {
+                        match made.scores[i] {
+                            0 => out.outcome(&made.states[i..=i]),
+                            score => out.outcome_with(&made.states[i..=i], Odds::scored(1, score)),
+                        }
+                        out.end_move(MoveId(made.moves[i]));
+                    }
+                    out.end_state(self.game.status_of(given), None);
+                    continue;
+                }
+            }
             self.machine.load(state);
             let status = match self.loaded_status() {
                 Ok(status) => status,
@@ -271,17 +292,27 @@ impl Worker for Runner<'_> {
     }
 
     fn sources(&mut self, state: u64, out: &mut Vec<(u64, MoveId)>) {
-        let Some((keys, back)) = self.numbered.and_then(|n| Some((&n.keys, n.back.as_ref()?))) else { return };
-        self.machine.load(&[state]);
+        let Some((numbered, back)) = self.numbered.and_then(|n| Some((n, n.back.as_ref()?))) else { return };
+        match &numbered.native {
+            Some(native) => native.load(&mut self.machine, state),
+            None => self.machine.load(&[state]),
+        }
         self.values.clear();
         self.values.extend_from_slice(self.machine.loaded());
-        let digits = self.machine.digits();
-        back.each(&mut self.values, |of, values, changed| {
-            out.extend(keys.patched_at(state, digits, values, changed).map(|from| (from, of)));
+        let machine = &mut self.machine;
+        back.each(&self.values, |of, before| {
+            let from = match &numbered.native {
+                Some(native) => native.changed(machine, state, before),
+                None => machine.with_changed(state, before),
+            };
+            out.extend(from.map(|from| (from, of)));
         });
     }
 
     fn leads(&mut self, from: u64, of: MoveId, to: u64) -> bool {
+        if let Some(native) = self.numbered.and_then(|n| n.native.as_ref()) {
+            return native.lead(&mut self.machine, from, of.0) == Some(to);
+        }
         self.machine.load(&[from]);
         let mut words = [from];
         let made = self.machine.try_move(of.0 as usize);

@@ -30,7 +30,9 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
     let keys = layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false))?;
     // Where moves draw, the way forwards is not one but many.
     let back = known.filter(|_| game.code.points.is_empty()).map(|(ways, can)| Backward::new(ways, can));
-    Some(Numbered { keys, back, codec: b.codec.clone() })
+    // Who asks for numbers has many states to expand: native code pays.
+    let native = game.native.now(b, &game.code).and_then(|n| n.numbered(b, &game.code, &keys).ok());
+    Some(Numbered { keys, back, codec: b.codec.clone(), native })
 }
 
 /// The values that the types allow at each place.

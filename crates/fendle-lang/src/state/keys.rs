@@ -110,6 +110,47 @@ struct Groups {
     ways: Binomials,
 }
 
+/// A part as native code writes it out.
+#[derive(Clone, Debug)]
+pub enum Described<'k> {
+    /// One value: its place in the state, and the values by digit.
+    Single {
+        /// The place.
+        slot: usize,
+        /// The value of each digit, ascending.
+        values: &'k [i32],
+    },
+    /// Members of a set.
+    Members {
+        /// The places that may hold a member.
+        slots: &'k [usize],
+        /// Fewest members.
+        least: usize,
+        /// Most members.
+        most: usize,
+        /// Digits of sets with fewer members than k are below entry k.
+        firsts: &'k [u64],
+        /// Entry `n * row + k`: ways to choose k of n.
+        ways: (&'k [u64], usize),
+    },
+    /// An arrangement of values that all differ.
+    Order {
+        /// The places.
+        slots: &'k [usize],
+        /// The values in the order of their digits.
+        values: &'k [i32],
+        /// What each digit counts.
+        weights: &'k [u64],
+        /// For each weight above 1 a number to multiply by instead of dividing, of which the upper word counts.
+        inverses: &'k [u64],
+        /// Whether the sum of all digits and of what follows is odd, and for some values (by number) the places where they
+        /// count one, as bits. The last two digits are then not written.
+        parity: Option<(bool, &'k [(u8, u32)])>,
+    },
+    /// What is left to [`Keys`].
+    Other,
+}
+
 /// How the states of a space are numbered.
 #[derive(Clone, Debug)]
 pub struct Keys {
@@ -172,6 +213,55 @@ impl Keys {
         self.range
     }
 
+    /// Each part, what its digit counts, and the places that it holds.
+    #[must_use]
+    pub fn describe(&self) -> Vec<(Described<'_>, u64, Vec<usize>)> {
+        let describe = |part| match part {
+            &Part::Single { slot, ref values, .. } => Described::Single { slot, values },
+            Part::Members(m) => Described::Members {
+                slots: &m.slots,
+                least: m.least,
+                most: m.most,
+                firsts: &m.firsts,
+                ways: (&m.ways.table, m.ways.row),
+            },
+            Part::Order(o) => Described::Order {
+                slots: &o.slots,
+                values: &o.values,
+                weights: &o.weights,
+                inverses: &o.inverses,
+                parity: o.parity.as_ref().map(|p| (p.odd, p.counts.as_slice())),
+            },
+            Part::Groups(_) | Part::Piles { .. } => Described::Other,
+        };
+        let parts = self.parts.iter().zip(&self.strides);
+        parts.map(|(part, stride)| (describe(part), *stride, part.slots())).collect()
+    }
+
+    /// Whether the values that are in no part are what they always are.
+    #[must_use]
+    pub fn is_fixed(&self, values: &[i32]) -> bool {
+        let mut all = values.iter().zip(&self.base).zip(&self.part_of);
+        all.all(|((v, b), part)| *part != NO_PART || v == b)
+    }
+
+    /// The digit of one part.
+    #[must_use]
+    pub fn digit(&self, part: usize, values: &[i32]) -> Option<u64> {
+        self.parts[part].digit(values)
+    }
+
+    /// Writes the values of one part.
+    pub fn write(&self, part: usize, digit: u64, values: &mut [i32]) {
+        self.parts[part].write(digit, values);
+    }
+
+    /// The values of a state that are in no part, at their places.
+    #[must_use]
+    pub fn base(&self) -> &[i32] {
+        &self.base
+    }
+
     /// How many values a state has.
     #[must_use]
     pub fn values_len(&self) -> usize {
@@ -187,8 +277,7 @@ impl Keys {
     /// The key of a state; `None` for one that cannot be.
     #[must_use]
     pub fn key(&self, values: &[i32]) -> Option<u64> {
-        let settled = values.iter().zip(&self.base).zip(&self.part_of);
-        if settled.into_iter().any(|((v, b), part)| *part == NO_PART && v != b) {
+        if !self.is_fixed(values) {
             return None;
         }
         let digits = self.parts.iter().zip(&self.strides);
@@ -199,21 +288,8 @@ impl Keys {
     #[inline]
     #[must_use]
     pub fn patched(&self, key: u64, digits: &[u64], values: &[i32], changed: &[u64]) -> Option<u64> {
-        self.patched_at(key, digits, values, set_bits(changed))
-    }
-
-    /// The same for the places that are named.
-    #[inline]
-    #[must_use]
-    pub fn patched_at(
-        &self,
-        key: u64,
-        digits: &[u64],
-        values: &[i32],
-        changed: impl Iterator<Item = usize>,
-    ) -> Option<u64> {
         let mut touched = [0u64; 4];
-        for slot in changed {
+        for slot in set_bits(changed) {
             let part = self.part_of[slot];
             if part == NO_PART {
                 if values[slot] != self.base[slot] {

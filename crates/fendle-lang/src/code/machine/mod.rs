@@ -13,6 +13,7 @@ use crate::state::canon::Canon;
 use crate::state::chance::Chance;
 use crate::state::keys::Keys;
 use crate::state::packing::{Codec, NotRearranged};
+use std::sync::Arc;
 use fendle_core::numbers::{gcd, lcm};
 
 /// Something broke at a site, on a value.
@@ -59,6 +60,48 @@ pub trait Native: Send + Sync {
     ///
     /// [`Break`] when the model breaks.
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break>;
+
+    /// Native code for states by number of the same level.
+    ///
+    /// # Errors
+    ///
+    /// Words for why there is none.
+    fn numbered(
+        self: Arc<Self>,
+        bound: &Bound,
+        code: &Code,
+        keys: &Keys,
+    ) -> Result<Box<dyn NativeNumbers>, String>;
+}
+
+/// Native code that takes and gives states by number. The machine is one for the same numbers
+/// ([`Machine::numbered`]).
+pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
+    /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that
+    /// only the machine itself can expand; `out` then means nothing.
+    fn expand(&self, machine: &mut Machine<'_>, state: u64, past_goals: &[bool], out: &mut Successors) -> Option<i64>;
+
+    /// Loads a state: as [`Machine::load`].
+    fn load(&self, machine: &mut Machine<'_>, state: u64);
+
+    /// Makes one move from a running state. `None` when it is not made, or only the machine itself can tell.
+    fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64>;
+
+    /// The number of the loaded state with some values changed: places and values. The loaded state stays.
+    fn changed(&self, machine: &mut Machine<'_>, state: u64, values: &[(u32, i32)]) -> Option<u64>;
+}
+
+/// The successors of one state.
+#[derive(Clone, Debug, Default)]
+pub struct Successors {
+    /// States by number.
+    pub states: Vec<u64>,
+    /// The move that leads to each.
+    pub moves: Vec<u32>,
+    /// The score of each.
+    pub scores: Vec<i64>,
+    /// How many there are.
+    pub len: usize,
 }
 
 /// Where the parts of a machine lie, for native code. They stay where they are as long as the machine lives.
@@ -78,6 +121,8 @@ pub struct Parts {
     pub fuel: *mut i64,
     /// Score of the move.
     pub score: *mut i64,
+    /// The digits of the loaded state's number; dangling where states are packed.
+    pub digits: *mut u64,
 }
 
 /// How states are written as words.
@@ -184,6 +229,68 @@ impl<'c> Machine<'c> {
             known: self.known.as_mut_ptr(),
             fuel: &raw mut self.fuel,
             score: &raw mut self.score,
+            digits: match &mut self.coder {
+                Coder::Packed(_) => std::ptr::NonNull::dangling().as_ptr(),
+                Coder::Numbered(_, digits) => digits.as_mut_ptr(),
+            },
+        }
+    }
+
+    /// How it numbers states.
+    #[must_use]
+    pub fn keys(&self) -> Option<&'c Keys> {
+        match &self.coder {
+            Coder::Packed(_) => None,
+            Coder::Numbered(keys, _) => Some(keys),
+        }
+    }
+
+    /// The values of the state now.
+    #[must_use]
+    pub fn values_now(&self) -> &[i32] {
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        &self.mem[now..now + len]
+    }
+
+    /// Changes some values of the state now: places and values.
+    pub fn put_all(&mut self, values: &[(u32, i32)]) {
+        for &(slot, value) in values {
+            let slot = slot as usize;
+            self.mem[self.code.now as usize + slot] = value;
+            self.changed[slot / 64] |= 1 << (slot % 64);
+        }
+    }
+
+    /// The number of the loaded state, whose number is given, with some values changed. The loaded state stays.
+    pub fn with_changed(&mut self, state: u64, values: &[(u32, i32)]) -> Option<u64> {
+        self.put_all(values);
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        let number = match &self.coder {
+            Coder::Packed(_) => None,
+            Coder::Numbered(keys, digits) => {
+                keys.patched(state, digits, &self.mem[now..now + len], &self.changed)
+            }
+        };
+        self.take_back(values);
+        number
+    }
+
+    /// Takes such changes back.
+    pub fn take_back(&mut self, values: &[(u32, i32)]) {
+        for &(slot, _) in values {
+            let slot = slot as usize;
+            self.mem[self.code.now as usize + slot] = self.mem[self.code.before as usize + slot];
+            self.changed[slot / 64] = 0;
+        }
+    }
+
+    /// Writes one part of the loaded state, and of the state now, from its digit.
+    pub fn write_part(&mut self, part: usize, digit: u64) {
+        let (before, now, len) =
+            (self.code.before as usize, self.code.now as usize, self.code.state_len as usize);
+        if let Coder::Numbered(keys, _) = &self.coder {
+            keys.write(part, digit, &mut self.mem[before..before + len]);
+            keys.write(part, digit, &mut self.mem[now..now + len]);
         }
     }
 
@@ -206,15 +313,6 @@ impl<'c> Machine<'c> {
         self.changed.fill(0);
         self.all_changed = false;
         self.mem.copy_within(before..before + len, self.code.now as usize);
-    }
-
-    /// The digits of the number of the loaded state; none where states are packed.
-    #[must_use]
-    pub fn digits(&self) -> &[u64] {
-        match &self.coder {
-            Coder::Packed(_) => &[],
-            Coder::Numbered(_, digits) => digits,
-        }
     }
 
     /// The values of the loaded state.
