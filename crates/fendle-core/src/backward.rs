@@ -158,17 +158,22 @@ impl<'a> Backward<'a> {
                 let mut count = 0u64;
                 let mut first = u32::MAX;
                 let mut holders: Vec<StateId> = vec![];
-                self.steps_into(worker, batch, |mark| is_hopeful(dense.class_of(mark)), |step| {
-                    count += 1;
-                    let depth = dense.depth_of(step.mark);
-                    if depth < first {
-                        first = depth;
-                        holders.clear();
-                    }
-                    if depth == first {
-                        holders.push(StateId::from_number(step.from as u32));
-                    }
-                });
+                self.steps_into(
+                    worker,
+                    batch,
+                    |mark| is_hopeful(dense.class_of(mark)),
+                    |step| {
+                        count += 1;
+                        let depth = dense.depth_of(step.mark);
+                        if depth < first {
+                            first = depth;
+                            holders.clear();
+                        }
+                        if depth == first {
+                            holders.push(StateId::from_number(step.from as u32));
+                        }
+                    },
+                );
                 (count, first, holders)
             })?;
             for (count, first, holders) in found {

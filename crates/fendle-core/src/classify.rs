@@ -193,13 +193,24 @@ fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) ->
             };
             if space.logged {
                 let running = |_, class| class == Class::Running;
-                space.each_with_target(n, depth, running, |id| marks.has(id), |local| hit(StateId::new(n, local)));
+                space.each_with_target(
+                    n,
+                    depth,
+                    running,
+                    |id| marks.has(id),
+                    |local| hit(StateId::new(n, local)),
+                );
             } else {
-                source.each(n, depth, |_, class| class == Class::Running, |id, edges| {
-                    if edges.iter().any(|e| marks.has(e.to)) {
-                        hit(id);
-                    }
-                })?;
+                source.each(
+                    n,
+                    depth,
+                    |_, class| class == Class::Running,
+                    |id, edges| {
+                        if edges.iter().any(|e| marks.has(e.to)) {
+                            hit(id);
+                        }
+                    },
+                )?;
             }
             Ok(changed)
         })?;
@@ -317,6 +328,22 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
     }
     if !model.has_goal() {
         return Ok(Class::Free);
+    }
+    // From one start, where all moves can be taken back, every running state is a way to every other one.
+    let space = source.space;
+    if let Some(dense) = space.dense.as_ref().filter(|d| d.numbering.can_return())
+        && let [_] = space.starts()
+        && space.sure
+    {
+        let goals = (0..SHARDS).into_par_iter().any(|n| {
+            let mut any = false;
+            space.each_in_part(n, |_, class| any |= class == Class::Goal);
+            any
+        });
+        if goals {
+            dense.rename(Class::Running, Class::Winnable);
+            return Ok(Class::Dead);
+        }
     }
     let back = Backward::of(source);
     let spread = |to, seed| match &back {

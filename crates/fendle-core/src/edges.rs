@@ -113,10 +113,12 @@ impl Edges<'_> {
                 for run in runs.by_ref().take(head.runs as usize) {
                     for o in 1..=run.outcomes {
                         let target = outcomes.next().filter(|t| dense.get(**t) != 0);
-                        edges.extend(target.map(|t| Edge {
-                            to: StateId::from_number(*t as u32),
-                            last: o == run.outcomes,
-                        }));
+                        edges.extend(
+                            target.map(|t| Edge {
+                                to: StateId::from_number(*t as u32),
+                                last: o == run.outcomes,
+                            }),
+                        );
                     }
                 }
                 visit(StateId::from_number(*number as u32), &edges);

@@ -372,6 +372,11 @@ pub trait Numbering: fmt::Debug + Send + Sync {
     /// Numbers are below this.
     fn range(&self) -> u64;
 
+    /// Whether every move from a running state to a running one can be taken back by a move.
+    fn can_return(&self) -> bool {
+        false
+    }
+
     /// The number of a packed state; `None` for one that cannot be reached.
     fn number(&self, state: &[u64]) -> Option<u64>;
 

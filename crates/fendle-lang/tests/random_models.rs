@@ -884,8 +884,9 @@ fn all_executors_agree_on_random_models() {
         let moves = MoveTable::new(&game.bound).expect("few moves");
         let mut machine = Machine::new(&game.bound, &game.code);
         // Making native code takes longer than what these models do.
-        let native = (seed % NATIVE_EVERY == 0)
-            .then(|| fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code"));
+        let native = (seed % NATIVE_EVERY == 0).then(|| {
+            fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code")
+        });
         let mut machines = native.as_ref().map(|n| both(&game, n));
         let mut states = vec![game.bound.position.clone()];
         let mut at = 0;

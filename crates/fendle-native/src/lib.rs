@@ -39,8 +39,8 @@ use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Site};
 use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
-use fendle_lang::state::Keys;
 use fendle_lang::code::native::WhenItPays;
+use fendle_lang::state::Keys;
 
 use context::{Context, Ended, Entry};
 

@@ -35,6 +35,8 @@ use crate::{NativeCode, isa};
 const SLOW: u64 = u64::MAX;
 /// Moves above which they are not written out one after the other.
 const MOVES_MAX: usize = 512;
+/// Sets of members up to which they are listed.
+const SETS_MAX: u64 = 1 << 18;
 /// Values of a state above which parts are not told apart by masks.
 const VALUES_MAX: usize = 1024;
 
@@ -450,7 +452,9 @@ impl<'w> Writer<'w> {
                 continue;
             }
             let base = &keys.base()[slot..];
-            if slot + 4 <= free.len() && !free[slot..slot + 4].iter().any(|f| *f) && base[..4].iter().all(|v| *v == base[0])
+            if slot + 4 <= free.len()
+                && !free[slot..slot + 4].iter().any(|f| *f)
+                && base[..4].iter().all(|v| *v == base[0])
             {
                 let value = self.b.ins().iconst(I32, i64::from(base[0] as u32));
                 let four = self.b.ins().splat(I32X4, value);
@@ -485,6 +489,11 @@ impl<'w> Writer<'w> {
         firsts: &[u64],
         (ways, row): (&[u64], usize),
     ) {
+        let (first_slot, last_slot) = (slots[0], slots[slots.len() - 1]);
+        if firsts[most + 1] <= SETS_MAX && last_slot - first_slot < 64 {
+            self.unpack_listed_members(digit, slots, (least, most), firsts, (ways, row));
+            return;
+        }
         let firsts_at = self.table(firsts.iter().map(|f| *f as i64).collect());
         let mut k = self.number(most as u64);
         if least < most {
@@ -512,6 +521,64 @@ impl<'w> Writer<'w> {
             let here = self.b.ins().uextend(I64, here);
             k = self.b.ins().isub(k, here);
             self.store_both(here, slots[place]);
+        }
+    }
+
+    /// Few sets are listed: one bit a value from the first place to the last, spread over the values four at a time.
+    fn unpack_listed_members(
+        &mut self,
+        digit: Value,
+        slots: &[usize],
+        (least, most): (usize, usize),
+        firsts: &[u64],
+        (ways, row): (&[u64], usize),
+    ) {
+        let (first, last) = (slots[0], slots[slots.len() - 1]);
+        // Values in between that are in no part belong to the same set, and keep what they always hold.
+        let base = self.keys.base();
+        let mut fixed = 0u64;
+        for (slot, value) in base.iter().enumerate().take(last + 1).skip(first) {
+            if !slots.contains(&slot) {
+                fixed |= u64::from(*value != 0) << (slot - first);
+            }
+        }
+        let mut sets = Vec::with_capacity(firsts[most + 1] as usize);
+        for k in least..=most {
+            for rank in 0..firsts[k + 1] - firsts[k] {
+                let (mut rest, mut left, mut place, mut bits) = (rank, k, slots.len(), fixed);
+                while left > 0 {
+                    place -= 1;
+                    let below = ways[place * row + left];
+                    if below <= rest {
+                        rest -= below;
+                        left -= 1;
+                        bits |= 1 << (slots[place] - first);
+                    }
+                }
+                sets.push(bits as i64);
+            }
+        }
+        let sets = self.table(sets);
+        let bits = self.entry(sets, digit);
+        let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
+        let spread = self.table((0..16).flat_map(pair).collect());
+        let mut slot = first;
+        while slot <= last {
+            let here = self.b.ins().ushr_imm(bits, (slot - first) as i64);
+            if last - slot >= 3 {
+                let nibble = self.b.ins().band_imm(here, 15);
+                let bytes = self.b.ins().ishl_imm(nibble, 4);
+                let at = self.b.ins().iadd(spread, bytes);
+                let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
+                let (before, now) = (self.before(slot), self.now(slot));
+                self.b.ins().store(loose(), four, self.mem, before);
+                self.b.ins().store(loose(), four, self.mem, now);
+                slot += 4;
+            } else {
+                let bit = self.b.ins().band_imm(here, 1);
+                self.store_both(bit, slot);
+                slot += 1;
+            }
         }
     }
 
@@ -591,9 +658,8 @@ impl<'w> Writer<'w> {
     fn key(&mut self) {
         let keys = self.keys;
         let words = (self.code.state_len as usize).div_ceil(64);
-        let changed: Vec<Value> = (0..words)
-            .map(|w| self.b.ins().load(I64, table(), self.changed, (w * 8) as i32))
-            .collect();
+        let changed: Vec<Value> =
+            (0..words).map(|w| self.b.ins().load(I64, table(), self.changed, (w * 8) as i32)).collect();
         let mut fixed = vec![u64::MAX; words];
         let last = self.code.state_len as usize % 64;
         if last > 0 {

@@ -112,7 +112,9 @@ impl<'m> Sweep<'m> {
         self.by_number.asked_at = states * AGAIN;
         let progress = self.progress(self.space.levels_len() - 1);
         let effort = states as usize;
-        let Some(numbering) = self.model.numbering(effort, &mut || watch.look(&progress).is_some()) else { return };
+        let Some(numbering) = self.model.numbering(effort, &mut || watch.look(&progress).is_some()) else {
+            return;
+        };
         let range = numbering.range();
         if range > SMALL_RANGE && range / SPARSE > states {
             // Perhaps later.
@@ -324,7 +326,6 @@ impl<'m> Sweep<'m> {
         self.by_number.list = listed;
         (new, stop)
     }
-
 }
 
 impl Expanding<'_> {

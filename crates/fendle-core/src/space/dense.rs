@@ -120,7 +120,12 @@ impl Cells {
             for lane in 0..lanes {
                 let mark = (word >> (lane as u32 * self.width) & self.mask()) as Mark;
                 let number = w * lanes + lane;
-                if mark != 0 && number >= range.start && number < range.end && is_wanted(mark) && !see(number, mark) {
+                if mark != 0
+                    && number >= range.start
+                    && number < range.end
+                    && is_wanted(mark)
+                    && !see(number, mark)
+                {
                     return;
                 }
             }
@@ -190,10 +195,15 @@ impl Dense {
         let book = self.marks.book.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
         if self.cells.width == 8 && book.used.len() > NARROW_MARKS {
             let wide = Cells::new(self.numbering.range(), 16);
-            self.cells.each(0..self.numbering.range(), |_| true, None, |number, mark| {
-                wide.claim(number, mark);
-                true
-            });
+            self.cells.each(
+                0..self.numbering.range(),
+                |_| true,
+                None,
+                |number, mark| {
+                    wide.claim(number, mark);
+                    true
+                },
+            );
             self.cells = wide;
         }
     }

@@ -27,9 +27,9 @@ pub(crate) mod log;
 pub(crate) mod table;
 
 pub use classes::Class;
+use dense::Dense;
 pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
-use dense::Dense;
 use levels::Levels;
 pub use log::Edge;
 use log::{EdgeLog, Targets};
@@ -352,7 +352,9 @@ impl Space {
     pub(crate) fn each_in_part(&self, part: usize, mut see: impl FnMut(StateId, Class)) {
         if let Some(dense) = &self.dense {
             let (from, to) = self.part(part);
-            dense.each_seen(from, to, |number, mark| see(StateId::from_number(number as u32), dense.class_of(mark)));
+            dense.each_seen(from, to, |number, mark| {
+                see(StateId::from_number(number as u32), dense.class_of(mark))
+            });
             return;
         }
         let shard = &self.shards[part];

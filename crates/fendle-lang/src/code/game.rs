@@ -54,7 +54,16 @@ impl Game {
             (code, tells) = with_tells(&bound, &code)?;
         }
         let checked = bound.model.keeps.iter().map(|k| is_claimed(&bound, k)).collect();
-        Ok(Game { bound, code: code.into(), checked, tells: tells.into(), starts: vec![], native: WhenItPays::default(), numbering: None, numbered: WhenAsked::default() })
+        Ok(Game {
+            bound,
+            code: code.into(),
+            checked,
+            tells: tells.into(),
+            starts: vec![],
+            native: WhenItPays::default(),
+            numbering: None,
+            numbered: WhenAsked::default(),
+        })
     }
 
     /// The same game begun at another position.

@@ -4,8 +4,8 @@ use fendle_core::numbers::{gcd, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::game::Game;
-use super::numbered::Numbered;
 use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
+use super::numbered::Numbered;
 use crate::model::{EndKind, code};
 
 /// Plays the rules of a game for the search, on one thread.
@@ -176,6 +176,17 @@ impl<'g> Runner<'g> {
         Ok(fault)
     }
 
+    /// Makes a move to see whether it leads to a state; both are numbers.
+    fn leads_for_sure(&mut self, from: u64, of: MoveId, to: u64) -> bool {
+        if let Some(native) = self.numbered.and_then(|n| n.native.as_ref()) {
+            return native.lead(&mut self.machine, from, of.0) == Some(to);
+        }
+        self.machine.load(&[from]);
+        let mut words = [from];
+        let made = self.machine.try_move(of.0 as usize);
+        made == Ok(Halt::Done) && self.machine.pack(&mut words).is_ok() && words == [to]
+    }
+
     /// The status of the loaded state.
     fn loaded_status(&mut self) -> Result<Status, Fault> {
         let code = &self.game.code;
@@ -209,7 +220,8 @@ impl Worker for Runner<'_> {
         if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
             self.machine.set_native(Some(native));
         }
-        let native = self.numbered.and_then(|n| n.native.as_deref()).filter(|_| !self.game.checked.contains(&true));
+        let native =
+            self.numbered.and_then(|n| n.native.as_deref()).filter(|_| !self.game.checked.contains(&true));
         for state in states.chunks_exact(self.words.len()) {
             if let Some(native) = native {
                 let past: &[bool] = if past_goals { &self.goals } else { &[] };
@@ -310,13 +322,13 @@ impl Worker for Runner<'_> {
     }
 
     fn leads(&mut self, from: u64, of: MoveId, to: u64) -> bool {
-        if let Some(native) = self.numbered.and_then(|n| n.native.as_ref()) {
-            return native.lead(&mut self.machine, from, of.0) == Some(to);
+        let exact = self.numbered.and_then(|n| n.back.as_ref()).is_some_and(|b| b.exact);
+        if exact {
+            // What was found from behind reads nothing else.
+            debug_assert!(self.leads_for_sure(from, of, to), "a way turned round leads elsewhere");
+            return true;
         }
-        self.machine.load(&[from]);
-        let mut words = [from];
-        let made = self.machine.try_move(of.0 as usize);
-        made == Ok(Halt::Done) && self.machine.pack(&mut words).is_ok() && words == [to]
+        self.leads_for_sure(from, of, to)
     }
 
     fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {

@@ -10,11 +10,11 @@
 
 use std::collections::HashMap;
 
+use super::numbering::numbering;
 use crate::code::Game;
 use crate::code::game::is_claimed;
 use crate::code::machine::{Halt, Machine};
 use crate::model::*;
-use super::numbering::numbering;
 use crate::reasons::effects::{Effects, Form, QUICK_WAYS, goal_ways};
 use crate::reasons::invariant::{Apart, Invariants};
 use crate::run::{Eval, TooLarge, move_list};

@@ -27,12 +27,14 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
         None => CanBe { values: typed(b), open: vec![] },
     };
     let known = ways.as_ref().map(|w| (w, &can));
-    let keys = layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false))?;
+    let keys =
+        layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false))?;
     // Where moves draw, the way forwards is not one but many.
     let back = known.filter(|_| game.code.points.is_empty()).map(|(ways, can)| Backward::new(ways, can));
     // Who asks for numbers has many states to expand: native code pays.
     let native = game.native.now(b, &game.code).and_then(|n| n.numbered(b, &game.code, &keys).ok());
-    Some(Numbered { keys, back, codec: b.codec.clone(), native })
+    let undone = known.is_some_and(|(ways, can)| ways.can_be_undone(can));
+    Some(Numbered { keys, back, codec: b.codec.clone(), undone, native })
 }
 
 /// The values that the types allow at each place.

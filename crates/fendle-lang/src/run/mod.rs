@@ -13,8 +13,8 @@ pub mod moves;
 mod open;
 pub mod scatter;
 pub mod setup;
-pub mod ways;
 mod statements;
+pub mod ways;
 
 use draws::*;
 pub use faults::{FaultKind, RunFault};

@@ -40,6 +40,10 @@ pub(crate) struct OpenWay<'w> {
     pub seen: &'w [(usize, i32)],
     /// The state after the move; it counts only where something was pinned.
     pub after: &'w [i32],
+    /// Places that were not pinned, and the one value that tests leave for each.
+    pub told: Vec<(usize, i32)>,
+    /// Whether the move runs this way in every state that holds what was pinned and told: no test rules out more.
+    pub exact: bool,
 }
 
 /// One way that the part of a move which can lose may go.
@@ -277,7 +281,8 @@ impl<'b> Eval<'b> {
             }
             let go_on = match done {
                 Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
-                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state }))
+                    let (told, exact) = self.ruled_out(&open);
+                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact }))
                 }
                 _ => each(None),
             };
@@ -289,6 +294,23 @@ impl<'b> Eval<'b> {
                 return true;
             }
         }
+    }
+
+    /// What tests that ruled values out say of places that are not pinned: those of which one value is left, and whether
+    /// that is all they say.
+    fn ruled_out(&self, open: &OpenState) -> (Vec<(usize, i32)>, bool) {
+        let (mut told, mut exact) = (vec![], true);
+        for &(at, value) in open.not.iter().filter(|n| !open.pinned[n.0]) {
+            if told.iter().any(|t: &(usize, i32)| t.0 == at) {
+                continue;
+            }
+            match self.left_for(open, at).as_slice() {
+                [left] => told.push((at, *left)),
+                // A value that stands elsewhere, as often as there are such, cannot be here anyway.
+                _ => exact &= self.is_placed(open, at, value.into()),
+            }
+        }
+        (told, exact)
     }
 
     /// The value of an expression in an open state, in every way: what was read, and the value. `None` when there are

@@ -21,11 +21,12 @@ pub type Change = (usize, i32, i32);
 pub struct Way {
     /// The move, by its place in move order.
     pub of: u32,
-    /// What is read or overwritten: places of the state and their values before, by place. Other places may hold anything,
-    /// or anything but some values.
+    /// What is read or overwritten: places of the state and their values before, by place.
     pub reads: Vec<(usize, i32)>,
     /// What changes, by place.
     pub changes: Vec<Change>,
+    /// Whether the move runs this way in every state that holds what it reads: other places may hold anything.
+    pub exact: bool,
 }
 
 /// All ways of all moves that change something, each once.
@@ -61,7 +62,9 @@ impl Ways {
                     if way.after[ended] != 0 && !changes.iter().any(|c| c.0 == ended) {
                         changes.push((ended, 0, way.after[ended]));
                     }
-                    let way = Way { of: number as u32, reads, changes };
+                    reads.extend(way.told);
+                    reads.sort_unstable();
+                    let way = Way { of: number as u32, reads, changes, exact: way.exact };
                     if !way.changes.is_empty() && seen.insert(way.clone()) {
                         list.push(way);
                     }
@@ -73,6 +76,32 @@ impl Ways {
             }
         }
         Some(Ways { list })
+    }
+
+    /// Whether every open way is taken back by another one: what holds after it is all that the other reads, and that changes
+    /// just this back. Then whoever goes from one running state to another can return.
+    #[must_use]
+    pub fn can_be_undone(&self, can: &CanBe) -> bool {
+        let open: Vec<&Way> = self.list.iter().zip(&can.open).filter(|w| *w.1).map(|w| w.0).collect();
+        let back = |way: &Way| -> Vec<Change> {
+            let mut out: Vec<Change> = way.changes.iter().map(|c| (c.0, c.2, c.1)).collect();
+            out.sort_unstable();
+            out
+        };
+        let mut by_changes: HashMap<Vec<Change>, Vec<&Way>> = HashMap::new();
+        for way in open.iter().filter(|w| w.exact) {
+            let mut changes = way.changes.clone();
+            changes.sort_unstable();
+            by_changes.entry(changes).or_default().push(way);
+        }
+        open.iter().all(|way| {
+            let after = |at: usize| {
+                let change = way.changes.iter().find(|c| c.0 == at).map(|c| c.2);
+                change.or_else(|| way.reads.iter().find(|r| r.0 == at).map(|r| r.1))
+            };
+            let others = by_changes.get(&back(way)).map_or(&[][..], Vec::as_slice);
+            others.iter().any(|u| u.reads.iter().all(|(at, value)| after(*at) == Some(*value)))
+        })
     }
 
     /// The values that can be, and the ways that can be taken, in any play from these starts. By propagation: a way is

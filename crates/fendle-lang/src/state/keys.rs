@@ -41,7 +41,8 @@ struct Binomials {
 impl Binomials {
     fn new(n: usize, k: usize) -> Binomials {
         let row = k + 1;
-        let table = (0..=n).flat_map(|n| (0..=k).map(move |k| if k > n { 0 } else { choose(n, k) })).collect();
+        let table =
+            (0..=n).flat_map(|n| (0..=k).map(move |k| if k > n { 0 } else { choose(n, k) })).collect();
         Binomials { row, table }
     }
 
@@ -183,7 +184,8 @@ impl Keys {
     /// is too large.
     #[must_use]
     pub fn new(base: Vec<i32>, wanted: Vec<Wanted>) -> Option<Keys> {
-        let mut keys = Keys { parts: vec![], strides: vec![], part_of: vec![NO_PART; base.len()], base, range: 1 };
+        let mut keys =
+            Keys { parts: vec![], strides: vec![], part_of: vec![NO_PART; base.len()], base, range: 1 };
         for w in wanted {
             let (part, total) = match w {
                 Wanted::Single(_, values) if values.len() <= 1 => continue,
@@ -312,8 +314,7 @@ impl Keys {
     pub fn unpack(&self, key: u64, values: &mut [i32], digits: &mut [u64]) {
         values.copy_from_slice(&self.base);
         let mut rest = key;
-        for (part, (stride, digit)) in
-            self.parts.iter().zip(self.strides.iter().zip(digits.iter_mut())).rev()
+        for (part, (stride, digit)) in self.parts.iter().zip(self.strides.iter().zip(digits.iter_mut())).rev()
         {
             *digit = if *stride == 1 { rest } else { rest / stride };
             rest -= *digit * stride;
@@ -403,7 +404,8 @@ impl Part {
             let counts = (p.counts.iter())
                 .filter_map(|(v, at)| {
                     let number = values.iter().position(|x| x == v)?;
-                    let bits = at.iter().filter_map(|a| slots.iter().position(|s| s == a)).map(|i| 1u32 << i).sum();
+                    let bits =
+                        at.iter().filter_map(|a| slots.iter().position(|s| s == a)).map(|i| 1u32 << i).sum();
                     Some((number as u8, bits))
                 })
                 .collect();

@@ -166,11 +166,7 @@ pub fn both<'g>(game: &'g Game, native: &'g NativeCode) -> [Machine<'g>; 2] {
 
 /// Compares native code with the interpreter on one state: every program that gives a value, and every move with all
 /// that it leads to. Only places of refusals are left out.
-pub fn compare_native(
-    game: &Game,
-    [slow, fast]: &mut [Machine<'_>; 2],
-    state: &[i32],
-) -> Result<(), String> {
+pub fn compare_native(game: &Game, [slow, fast]: &mut [Machine<'_>; 2], state: &[i32]) -> Result<(), String> {
     let words = game.pack(state);
     let mut source = words.clone();
     let mut outcomes = [Outcomes::default(), Outcomes::default()];

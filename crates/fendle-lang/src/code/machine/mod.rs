@@ -13,8 +13,8 @@ use crate::state::canon::Canon;
 use crate::state::chance::Chance;
 use crate::state::keys::Keys;
 use crate::state::packing::{Codec, NotRearranged};
-use std::sync::Arc;
 use fendle_core::numbers::{gcd, lcm};
+use std::sync::Arc;
 
 /// Something broke at a site, on a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -79,7 +79,13 @@ pub trait Native: Send + Sync {
 pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
     /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that
     /// only the machine itself can expand; `out` then means nothing.
-    fn expand(&self, machine: &mut Machine<'_>, state: u64, past_goals: &[bool], out: &mut Successors) -> Option<i64>;
+    fn expand(
+        &self,
+        machine: &mut Machine<'_>,
+        state: u64,
+        past_goals: &[bool],
+        out: &mut Successors,
+    ) -> Option<i64>;
 
     /// Loads a state: as [`Machine::load`].
     fn load(&self, machine: &mut Machine<'_>, state: u64);
