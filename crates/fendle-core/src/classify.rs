@@ -14,15 +14,15 @@
 //!
 //! Every sweep asks whether to stop. What was found to be winnable until then stays so; what was not classified is open.
 
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
-use crate::backward::Backward;
 use crate::edges::Edges;
 use crate::explore::Exploration;
 use crate::limits::Limit;
 use crate::model::{Expansion, Model};
+use crate::passes::Passes;
 use crate::route::Route;
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
@@ -271,22 +271,33 @@ pub(crate) fn classify(
         // Not looked at to the end: it may be winnable or not.
         Err(_) => Class::Open,
     };
+    let nearest_goal = AtomicU32::new(u32::MAX);
     if let Some(dense) = &space.dense {
         dense.rename(Class::Running, rest);
-    }
-    (0..SHARDS).into_par_iter().for_each(|n| {
-        let mut local_tally = [0u64; 9];
-        space.each_in_part(n, |id, mut class| {
-            if class == Class::Running {
-                class = rest;
-                space.set_class(id, rest);
+        (0..SHARDS).into_par_iter().for_each(|n| {
+            for (mark, count) in space.marks_in_part(n) {
+                let class = dense.class_of(mark);
+                tally[class as usize].fetch_add(count, Relaxed);
+                if class == Class::Goal {
+                    nearest_goal.fetch_min(dense.depth_of(mark), Relaxed);
+                }
             }
-            local_tally[class as usize] += 1;
         });
-        for (sum, n) in tally.iter().zip(local_tally) {
-            sum.fetch_add(n, Relaxed);
-        }
-    });
+    } else {
+        (0..SHARDS).into_par_iter().for_each(|n| {
+            let mut local_tally = [0u64; 9];
+            space.each_in_part(n, |id, mut class| {
+                if class == Class::Running {
+                    class = rest;
+                    space.set_class(id, rest);
+                }
+                local_tally[class as usize] += 1;
+            });
+            for (sum, n) in tally.iter().zip(local_tally) {
+                sum.fetch_add(n, Relaxed);
+            }
+        });
+    }
     let count = |class: Class| tally[class as usize].load(Relaxed);
     counts.open = count(Class::Open);
     counts.goal = count(Class::Goal);
@@ -296,7 +307,9 @@ pub(crate) fn classify(
     counts.dead = count(Class::Dead);
     counts.winnable = count(Class::Winnable);
     counts.free = count(Class::Free);
-    if counts.goal > 0 {
+    if counts.goal > 0 && space.dense.is_some() {
+        counts.shortest = Some(nearest_goal.into_inner());
+    } else if counts.goal > 0 {
         counts.shortest =
             (0..space.levels_len()).find(|&d| space.level(d).any(|id| space.class(id) == Class::Goal));
     }
@@ -345,7 +358,7 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
             return Ok(Class::Dead);
         }
     }
-    let back = Backward::of(source);
+    let back = Passes::back(source);
     let spread = |to, seed| match &back {
         Some(back) => back.spread(to, seed),
         None => spread(source, to, |c| c == seed),
@@ -365,9 +378,11 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
         return Ok(None);
     }
     let hopeful = |class| class == Class::Winnable || source.past_goals && class == Class::Goal;
-    if let Some(back) = Backward::of(source) {
-        let (fatal, nearest) = back.fatal(hopeful)?;
-        counts.fatal_moves = fatal;
+    if let Some(passes) = Passes::of(source) {
+        let bad = counts.dead + counts.stuck + counts.lost + counts.over;
+        let fatal = passes.fatal(hopeful, (counts.winnable, bad))?;
+        (counts.fatal_moves, counts.fatal_draws) = (fatal.moves, fatal.draws);
+        let nearest = fatal.nearest();
         counts.first_fatal_depth = nearest.as_ref().map(|n| n.0);
         return Ok(nearest);
     }

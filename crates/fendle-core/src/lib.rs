@@ -25,7 +25,6 @@
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 
-mod backward;
 pub mod classify;
 pub mod components;
 pub mod contract;
@@ -40,6 +39,7 @@ pub mod model;
 pub mod numbers;
 pub mod odds;
 pub mod part;
+mod passes;
 pub mod proof;
 pub mod route;
 pub mod shape;

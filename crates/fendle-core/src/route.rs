@@ -4,10 +4,10 @@
 //! does not depend on how the states are numbered. Needs 4 bytes for each state on a shortest way,
 //! beside the space.
 
-use crate::backward::Backward;
 use crate::edges::Edges;
 use crate::limits::Limit;
 use crate::model::{Expansion, Model, MoveId};
+use crate::passes::Passes;
 use crate::space::{Space, StateId};
 
 /// A way through the space: `states` has one entry more than `moves`.
@@ -40,7 +40,7 @@ pub(crate) fn first_route(
     let mut last: Vec<StateId> = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();
     last.sort_unstable();
     wanted[depth as usize] = last;
-    let back = Backward::of(&source);
+    let back = Passes::back(&source);
     for d in (0..depth).rev() {
         if let Some(back) = &back {
             wanted[d as usize] = back.above(d, &wanted[d as usize + 1])?;

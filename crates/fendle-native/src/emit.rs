@@ -33,6 +33,10 @@ pub(crate) struct Emitter<'e> {
     pub(crate) rows: i64,
     pub(crate) cols: i64,
     pub(crate) tables: &'e mut Vec<Box<[i64]>>,
+    /// The numbers at the low end of the memory that never change: level data and the start.
+    pub(crate) fixed: Vec<i32>,
+    /// For blocks that are looked through: which cells are hit, one bit each, and whether that is up to date.
+    masks: Vec<(u32, Option<i32>, Variable, Variable)>,
     /// The operation that is being written.
     pub(crate) pc: u32,
     context: Value,
@@ -96,6 +100,8 @@ pub(crate) fn program(
         rows: bound.rows as i64,
         cols: bound.cols as i64,
         tables,
+        fixed: bound.data.iter().chain(&bound.start).copied().collect(),
+        masks: vec![],
         pc: p.entry,
         context,
         mem,
@@ -120,9 +126,54 @@ pub(crate) fn program(
 }
 
 impl Emitter<'_> {
+    /// Declares what remembers the cells that are hit in each block that is looked through.
+    fn declare_masks(&mut self, ops: &[Op]) {
+        if self.code.cells > 64 {
+            return;
+        }
+        for op in ops {
+            let (base, v) = match *op {
+                Op::NextIn { base, .. } => (base.0, None),
+                Op::NextEq { base, v, .. } => (base.0, Some(v)),
+                _ => continue,
+            };
+            if self.is_fixed(base, self.code.cells) || self.masks.iter().any(|m| (m.0, m.1) == (base, v)) {
+                continue;
+            }
+            let (mask, known) = (self.b.declare_var(I64), self.b.declare_var(I64));
+            let zero = self.number(0);
+            self.b.def_var(mask, zero);
+            self.b.def_var(known, zero);
+            self.masks.push((base, v, mask, known));
+        }
+    }
+
+    /// Whether a block never changes.
+    pub(crate) fn is_fixed(&self, base: u32, len: u32) -> bool {
+        (base + len) as usize <= self.fixed.len()
+    }
+
+    /// What remembers the cells that are hit in a block, and whether it is up to date.
+    pub(crate) fn mask(&self, base: u32, v: Option<i32>) -> Option<(Variable, Variable)> {
+        self.masks.iter().find(|m| (m.0, m.1) == (base, v)).map(|m| (m.2, m.3))
+    }
+
+    /// Notes that numbers may have been written: from `at` on so many, or somewhere.
+    pub(crate) fn wrote(&mut self, at: Option<(M, u32)>) {
+        let cells = self.code.cells;
+        for i in 0..self.masks.len() {
+            let (base, _, _, known) = self.masks[i];
+            if at.is_none_or(|(m, len)| m.0 < base + cells && base < m.0 + len) {
+                let zero = self.number(0);
+                self.b.def_var(known, zero);
+            }
+        }
+    }
+
     /// Declares registers and blocks, and jumps to where the program begins or goes on.
     fn ways_in(&mut self, p: &Program, entry: Value) {
         let ops = &self.code.ops[p.entry as usize..p.end as usize];
+        self.declare_masks(ops);
         let mut resumed = vec![];
         let mut heads = vec![p.entry];
         for (i, op) in ops.iter().enumerate() {
@@ -318,6 +369,7 @@ impl Emitter<'_> {
         self.b.ins().brif(broke, self.leave, &[BlockArg::Value(number)], on, &[]);
         self.b.switch_to_block(on);
         self.reload(&writes);
+        self.wrote(None);
     }
 
     /// Stops at a draw or a merge: what goes on later finds its registers in the machine.
@@ -354,7 +406,13 @@ impl Emitter<'_> {
 
     /// Loads the number at a fixed place.
     pub(crate) fn load_at(&mut self, m: u32) -> Value {
-        self.b.ins().sload32(heap(), self.mem, (m * 4) as i32)
+        match self.fixed.get(m as usize) {
+            Some(value) => {
+                let value = i64::from(*value);
+                self.number(value)
+            }
+            None => self.b.ins().sload32(heap(), self.mem, (m * 4) as i32),
+        }
     }
 
     /// Loads four numbers.

@@ -20,9 +20,11 @@ use cranelift_codegen::ir::{
 use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext};
 use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
+use fendle_core::MoveId;
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Op};
 use fendle_lang::code::machine::{Machine, NativeNumbers, Successors};
+use fendle_lang::code::numbered::Backward;
 use fendle_lang::run::STEP_BUDGET;
 use fendle_lang::state::Keys;
 use fendle_lang::state::keys::Described;
@@ -231,13 +233,29 @@ impl NativeNumbers for NumberCode {
     }
 
     #[inline]
-    fn changed(&self, machine: &mut Machine<'_>, state: u64, values: &[(u32, i32)]) -> Option<u64> {
-        machine.put_all(values);
+    fn sources(
+        &self,
+        machine: &mut Machine<'_>,
+        state: u64,
+        back: &Backward,
+        values: &mut Vec<i32>,
+        out: &mut Vec<(u64, MoveId)>,
+    ) {
         let mut context = self.context(machine, state);
         // SAFETY: as above.
-        let key = unsafe { (self.key)(&raw mut context, state) };
-        machine.take_back(values);
-        (key != SLOW).then_some(key)
+        unsafe { (self.unpack)(&raw mut context, state) };
+        values.clear();
+        values.extend_from_slice(machine.loaded());
+        let mut context = self.context(machine, state);
+        back.each(values, |of, before| {
+            machine.put_all(before);
+            // SAFETY: as above; the buffers that the context points to stay where they are.
+            let key = unsafe { (self.key)(&raw mut context, state) };
+            machine.take_back(before);
+            if key != SLOW {
+                out.push((key, of));
+            }
+        });
     }
 }
 
@@ -1073,7 +1091,17 @@ impl<'w> Writer<'w> {
             self.b.ins().jump(back, &[BlockArg::Value(more)]);
             self.b.switch_to_block(back);
             let count = self.b.block_params(back)[0];
+            let mut dirty = zero;
+            for w in 0..(code.state_len as usize).div_ceil(64) {
+                let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
+                dirty = self.b.ins().bor(dirty, word);
+            }
+            let (clean, on) = (self.b.create_block(), self.b.create_block());
+            self.b.ins().brif(dirty, clean, &[], on, &[]);
+            self.b.switch_to_block(clean);
             self.b.ins().call(restore, &[self.context]);
+            self.b.ins().jump(on, &[]);
+            self.b.switch_to_block(on);
             let last = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, to, i as i64);
             let end = blocks[code.moves.len()];
             self.b.ins().brif(last, end, &[BlockArg::Value(count)], blocks[i + 1], &[BlockArg::Value(count)]);

@@ -130,8 +130,10 @@ impl Emitter<'_> {
                 let at = self.place(base, i);
                 let s = self.get(s);
                 self.b.ins().istore32(heap(), s, at, 0);
+                self.wrote(None);
             }
             Op::StoreAt { to, s } => {
+                self.wrote(Some((to, 1)));
                 let s = self.get(s);
                 self.b.ins().istore32(heap(), s, self.mem, (to.0 * 4) as i32);
             }
@@ -141,6 +143,7 @@ impl Emitter<'_> {
                 self.put(slot, s);
             }
             Op::PutAt { to, s } => {
+                self.wrote(Some((to, 1)));
                 self.mark_fixed(to, 1);
                 let s = self.get(s);
                 self.b.ins().istore32(heap(), s, self.mem, (to.0 * 4) as i32);
@@ -154,6 +157,7 @@ impl Emitter<'_> {
                     let at = self.address(a);
                     let s = self.get(s);
                     self.b.ins().istore32(heap(), s, at, 0);
+                    self.wrote(None);
                 }
             }
             Op::PutBlock { d, s, len } => {
@@ -190,6 +194,7 @@ impl Emitter<'_> {
                 let at = self.pair(base, n);
                 let s = self.get(s);
                 self.b.ins().store(loose(), s, at, 0);
+                self.wrote(None);
                 let n = self.b.ins().iadd_imm(n, 1);
                 self.set(d, n);
             }
@@ -431,6 +436,7 @@ impl Emitter<'_> {
         let at = self.b.ins().iadd(self.mem, bytes);
         let s = self.get(s);
         self.b.ins().istore32(heap(), s, at, (self.code.now * 4) as i32);
+        self.wrote(None);
     }
 
     fn is_written_out(&self, len: u32) -> bool {
@@ -438,6 +444,7 @@ impl Emitter<'_> {
     }
 
     fn copy(&mut self, d: M, s: M, len: u32) {
+        self.wrote(Some((d, len)));
         let mut i = 0;
         while i < len {
             let n = if len - i >= 4 { 4 } else { 1 };
@@ -452,6 +459,7 @@ impl Emitter<'_> {
             self.step(op);
             return;
         }
+        self.wrote(Some((d, len)));
         let one = self.b.ins().iconst(I32, 0);
         let four = self.b.ins().splat(I32X4, one);
         let mut i = 0;
@@ -535,6 +543,7 @@ impl Emitter<'_> {
 
     fn join(&mut self, how: Join, d: M, a: M, b: M, op: &Op) {
         let len = self.code.cells;
+        self.wrote(Some((d, len)));
         let in_place = |x: M| x == d || apart(d, x, len);
         if !self.is_written_out(len) || !in_place(a) || !in_place(b) {
             self.step(op);
@@ -573,7 +582,45 @@ impl Emitter<'_> {
         if cells > 64 {
             return self.next_by_loop(d, base, v, to, from);
         }
-        // One bit a cell, four at a time; then those from `d` on.
+        let found = match self.mask(base.0, v) {
+            None if self.is_fixed(base.0, cells) => {
+                let block = &self.fixed[base.0 as usize..(base.0 + cells) as usize];
+                let hit = |x: i32| v.map_or(x != 0, |v| x == v);
+                let bits: u64 = block.iter().enumerate().map(|(i, x)| u64::from(hit(*x)) << i).sum();
+                self.number(bits as i64)
+            }
+            None => self.cells_hit(base, v),
+            Some((mask, known)) => {
+                let (look, on) = (self.b.create_block(), self.b.create_block());
+                let is_known = self.b.use_var(known);
+                self.b.ins().brif(is_known, on, &[], look, &[]);
+                self.b.switch_to_block(look);
+                let found = self.cells_hit(base, v);
+                self.b.def_var(mask, found);
+                let one = self.number(1);
+                self.b.def_var(known, one);
+                self.b.ins().jump(on, &[]);
+                self.b.switch_to_block(on);
+                self.b.use_var(mask)
+            }
+        };
+        // Those from `d` on. It may be the number of cells, which is 64 at most: shifts count modulo 64, so that case is set
+        // apart.
+        let ones = self.number(-1);
+        let mask = self.b.ins().ishl(ones, from);
+        let zero = self.number(0);
+        let on_board = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, from, i64::from(cells));
+        let mask = self.b.ins().select(on_board, mask, zero);
+        let found = self.b.ins().band(found, mask);
+        let none = self.b.ins().icmp_imm(IntCC::Equal, found, 0);
+        self.jump_if(none, to);
+        let cell = self.b.ins().ctz(found);
+        self.set(d, cell);
+    }
+
+    /// The cells that hold `v`, or anything but 0: one bit a cell, found four at a time.
+    fn cells_hit(&mut self, base: M, v: Option<i32>) -> Value {
+        let cells = self.code.cells;
         let mut found = self.number(0);
         let mut i = 0;
         while i < cells {
@@ -596,17 +643,7 @@ impl Emitter<'_> {
             found = self.b.ins().bor(found, bits);
             i += n;
         }
-        // `d` may be the number of cells, which is 64 at most: shifts count modulo 64, so that case is set apart.
-        let ones = self.number(-1);
-        let mask = self.b.ins().ishl(ones, from);
-        let zero = self.number(0);
-        let on_board = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, from, i64::from(cells));
-        let mask = self.b.ins().select(on_board, mask, zero);
-        let found = self.b.ins().band(found, mask);
-        let none = self.b.ins().icmp_imm(IntCC::Equal, found, 0);
-        self.jump_if(none, to);
-        let cell = self.b.ins().ctz(found);
-        self.set(d, cell);
+        found
     }
 
     fn next_by_loop(&mut self, d: R, base: M, v: Option<i32>, to: To, from: Value) {

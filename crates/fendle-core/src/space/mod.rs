@@ -363,6 +363,17 @@ impl Space {
         }
     }
 
+    /// How often each mark occurs in one of [`SHARDS`] parts of a space of numbers.
+    pub(crate) fn marks_in_part(&self, part: usize) -> Vec<(dense::Mark, u64)> {
+        let (from, to) = self.part(part);
+        let mut counts = vec![0u64; 1 << 16];
+        if let Some(dense) = &self.dense {
+            dense.each_seen(from, to, |_, mark| counts[usize::from(mark)] += 1);
+        }
+        let met = counts.into_iter().enumerate().filter(|c| c.1 > 0);
+        met.map(|(mark, count)| (mark as dense::Mark, count)).collect()
+    }
+
     /// The numbers of one of [`SHARDS`] parts of a space of numbers: the first, and one past the last.
     pub(crate) fn part(&self, part: usize) -> (u64, u64) {
         let range = self.dense.as_ref().map_or(0, Dense::range);

@@ -305,19 +305,16 @@ impl Worker for Runner<'_> {
 
     fn sources(&mut self, state: u64, out: &mut Vec<(u64, MoveId)>) {
         let Some((numbered, back)) = self.numbered.and_then(|n| Some((n, n.back.as_ref()?))) else { return };
-        match &numbered.native {
-            Some(native) => native.load(&mut self.machine, state),
-            None => self.machine.load(&[state]),
+        if let Some(native) = &numbered.native {
+            native.sources(&mut self.machine, state, back, &mut self.values, out);
+            return;
         }
+        self.machine.load(&[state]);
         self.values.clear();
         self.values.extend_from_slice(self.machine.loaded());
         let machine = &mut self.machine;
         back.each(&self.values, |of, before| {
-            let from = match &numbered.native {
-                Some(native) => native.changed(machine, state, before),
-                None => machine.with_changed(state, before),
-            };
-            out.extend(from.map(|from| (from, of)));
+            out.extend(machine.with_changed(state, before).map(|from| (from, of)));
         });
     }
 

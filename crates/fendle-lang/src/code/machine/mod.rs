@@ -6,6 +6,7 @@ mod run;
 pub use outcomes::{Mean, Outcome, Outcomes};
 
 use crate::code::ir::{Code, M, Op, R, Site};
+use crate::code::numbered::Backward;
 use crate::model::{DIR_STEPS, code};
 use crate::run::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
 use crate::state::Bound;
@@ -13,6 +14,7 @@ use crate::state::canon::Canon;
 use crate::state::chance::Chance;
 use crate::state::keys::Keys;
 use crate::state::packing::{Codec, NotRearranged};
+use fendle_core::MoveId;
 use fendle_core::numbers::{gcd, lcm};
 use std::sync::Arc;
 
@@ -93,8 +95,15 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
     /// Makes one move from a running state. `None` when it is not made, or only the machine itself can tell.
     fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64>;
 
-    /// The number of the loaded state with some values changed: places and values. The loaded state stays.
-    fn changed(&self, machine: &mut Machine<'_>, state: u64, values: &[(u32, i32)]) -> Option<u64>;
+    /// Loads a state and appends the states and moves that may have led to it. `values` is room to work in.
+    fn sources(
+        &self,
+        machine: &mut Machine<'_>,
+        state: u64,
+        back: &Backward,
+        values: &mut Vec<i32>,
+        out: &mut Vec<(u64, MoveId)>,
+    );
 }
 
 /// The successors of one state.

@@ -1,6 +1,6 @@
-//! Passes over a space by number that go from states to those that lead to them.
+//! Passes over a space by number, without edges: the rules are asked again.
 //!
-//! The rules name the candidates ([`Worker::sources`]); one counts when it was met and its move, made forwards, leads here. So
+//! Most go from states to those that lead to them. The rules name the candidates ([`Worker::sources`]); one counts when it was met and its move, made forwards, leads here. So
 //! no edges are kept, and a pass costs about what expanding the same states costs.
 
 use rayon::prelude::*;
@@ -9,15 +9,57 @@ use crate::classify::Nearest;
 use crate::edges::Edges;
 use crate::explore::by_number::Workers;
 use crate::limits::Limit;
-use crate::model::{MoveId, Worker};
+use crate::model::{Expansion, MoveId, Worker};
 use crate::space::dense::{Dense, Mark};
 use crate::space::{Class, StateId};
 
 /// Numbers that are handled at once.
 const PIECE: usize = 1 << 16;
 
-/// A space by number, seen from behind.
-pub(crate) struct Backward<'a> {
+/// Fatal moves and draws.
+#[derive(Default)]
+pub(crate) struct Fatal {
+    /// Moves all of whose outcomes are bad.
+    pub(crate) moves: u64,
+    /// Bad outcomes of other moves.
+    pub(crate) draws: u64,
+    /// The least depth of a state with a fatal move, and the states of that depth that have one.
+    depth: u32,
+    holders: Vec<StateId>,
+}
+
+impl Fatal {
+    fn add(&mut self, number: u64, depth: u32, moves: u64) {
+        self.moves += moves;
+        self.hold(depth, [StateId::from_number(number as u32)]);
+    }
+
+    fn hold(&mut self, depth: u32, list: impl IntoIterator<Item = StateId>) {
+        if self.holders.is_empty() || depth < self.depth {
+            self.depth = depth;
+            self.holders.clear();
+        }
+        if depth == self.depth {
+            self.holders.extend(list);
+        }
+    }
+
+    fn join(&mut self, other: Fatal) {
+        self.moves += other.moves;
+        self.draws += other.draws;
+        if !other.holders.is_empty() {
+            self.hold(other.depth, other.holders);
+        }
+    }
+
+    /// The nearest, if there is one.
+    pub(crate) fn nearest(self) -> Option<Nearest> {
+        (!self.holders.is_empty()).then_some((self.depth, self.holders))
+    }
+}
+
+/// A space by number, and workers for passes over it.
+pub(crate) struct Passes<'a> {
     source: &'a Edges<'a>,
     dense: &'a Dense,
     workers: Workers<'a>,
@@ -31,12 +73,20 @@ struct Step {
     to: u64,
 }
 
-impl<'a> Backward<'a> {
-    /// For a space by number whose rules can be followed back and draw nothing.
-    pub(crate) fn of(source: &'a Edges<'a>) -> Option<Backward<'a>> {
+impl<'a> Passes<'a> {
+    /// For a space by number.
+    pub(crate) fn of(source: &'a Edges<'a>) -> Option<Passes<'a>> {
         let dense = source.space.dense.as_ref()?;
-        let known = source.space.sure && source.model.worker_by_number().goes_back();
-        known.then(|| Backward { source, dense, workers: Workers::default() })
+        Some(Passes { source, dense, workers: Workers::default() })
+    }
+
+    /// For a space by number whose rules can be followed back and draw nothing.
+    pub(crate) fn back(source: &'a Edges<'a>) -> Option<Passes<'a>> {
+        Passes::of(source).filter(|p| p.goes_back())
+    }
+
+    fn goes_back(&self) -> bool {
+        self.source.space.sure && self.source.model.worker_by_number().goes_back()
     }
 
     fn in_batches<T: Send>(
@@ -144,54 +194,67 @@ impl<'a> Backward<'a> {
         Ok(())
     }
 
-    /// Counts the moves from hopeful states into bad ones. Gives the count, and the least depth of such a state with all of
-    /// them at that depth.
+    /// Counts the moves from hopeful states all of whose outcomes are bad, and the bad outcomes of other moves. Looks from the
+    /// side with fewer states, where that can be chosen: `hopeful` and `bad` say how many there are.
     pub(crate) fn fatal(
         &self,
         is_hopeful: impl Fn(Class) -> bool + Sync + Send,
-    ) -> Result<(u64, Option<Nearest>), Limit> {
+        (hopeful, bad): (u64, u64),
+    ) -> Result<Fatal, Limit> {
+        let mut all = Fatal::default();
         let dense = self.dense;
-        let mut fatal = 0;
-        let mut nearest: Option<Nearest> = None;
-        self.each_piece(Class::is_bad, |piece| {
-            let found = self.in_batches(piece, |worker, batch| {
-                let mut count = 0u64;
-                let mut first = u32::MAX;
-                let mut holders: Vec<StateId> = vec![];
-                self.steps_into(
-                    worker,
-                    batch,
-                    |mark| is_hopeful(dense.class_of(mark)),
-                    |step| {
-                        count += 1;
-                        let depth = dense.depth_of(step.mark);
-                        if depth < first {
-                            first = depth;
-                            holders.clear();
-                        }
-                        if depth == first {
-                            holders.push(StateId::from_number(step.from as u32));
-                        }
-                    },
-                );
-                (count, first, holders)
+        if bad < hopeful && self.goes_back() {
+            let hopeful = |mark| is_hopeful(dense.class_of(mark));
+            self.each_piece(Class::is_bad, |piece| {
+                let found = self.in_batches(piece, |worker, batch| {
+                    let mut found = Fatal::default();
+                    self.steps_into(worker, batch, hopeful, |step| {
+                        found.add(step.from, dense.depth_of(step.mark), 1)
+                    });
+                    found
+                })?;
+                found.into_iter().for_each(|f| all.join(f));
+                Ok(())
             })?;
-            for (count, first, holders) in found {
-                fatal += count;
-                match &mut nearest {
-                    _ if holders.is_empty() => {}
-                    Some((depth, list)) if *depth == first => list.extend(holders),
-                    Some((depth, _)) if *depth < first => {}
-                    other => *other = Some((first, holders)),
-                }
-            }
-            Ok(())
-        })?;
-        if let Some((_, list)) = &mut nearest {
-            list.sort_unstable();
-            list.dedup();
+        } else {
+            let past_goals = self.source.past_goals;
+            self.each_piece(is_hopeful, |piece| {
+                let found = self.in_batches(piece, |worker, batch| {
+                    let mut found = Fatal::default();
+                    let mut out = Expansion::default();
+                    let mut marks: Vec<Mark> = vec![];
+                    for batch in batch.chunks(128) {
+                        out.clear();
+                        worker.expand(batch, past_goals, &mut out);
+                        marks.clear();
+                        marks.extend(out.outcomes.iter().map(|n| dense.get(*n)));
+                        let (mut run, mut outcome) = (0, 0);
+                        for (head, number) in out.heads.iter().zip(batch) {
+                            let mut here = 0;
+                            for r in &out.runs[run..run + head.runs as usize] {
+                                let targets = &marks[outcome..outcome + r.outcomes as usize];
+                                outcome += targets.len();
+                                let is_bad = |m: &&Mark| **m != 0 && dense.class_of(**m).is_bad();
+                                match targets.iter().filter(is_bad).count() {
+                                    n if n == targets.len() => here += 1,
+                                    n => found.draws += n as u64,
+                                }
+                            }
+                            run += head.runs as usize;
+                            if here > 0 {
+                                found.add(*number, dense.depth_of(dense.get(*number)), here);
+                            }
+                        }
+                    }
+                    found
+                })?;
+                found.into_iter().for_each(|f| all.join(f));
+                Ok(())
+            })?;
         }
-        Ok((fatal, nearest))
+        all.holders.sort_unstable();
+        all.holders.dedup();
+        Ok(all)
     }
 
     /// The states of a depth with a move into one of `below`, sorted.
