@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use fendle_core::{Limit, Limits, Progress, Watch};
+use fendle_lang::code::native::Maker;
 use serde::Serialize;
 
 /// How long what was seen may be put in order after a limit was hit.
@@ -26,11 +27,13 @@ pub struct Wanted {
     pub threads: usize,
     /// Seed for everything that is drawn.
     pub seed: u64,
+    /// What makes native code of the rules where that pays; without it the interpreter runs them all.
+    pub native: Option<Maker>,
 }
 
 impl Default for Wanted {
     fn default() -> Wanted {
-        Wanted { max_states: None, memory: 4 << 30, time: None, threads: 0, seed: 1 }
+        Wanted { max_states: None, memory: 4 << 30, time: None, threads: 0, seed: 1, native: None }
     }
 }
 

@@ -6,6 +6,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use fendle_lang::code::native::WhenItPays;
 use fendle_lang::model::Model;
 use fendle_lang::play::{Call, MoveTable, Tried, merged, step, step_drawn, with_draws};
 use fendle_lang::reasons::keeps::game_of;
@@ -487,6 +488,7 @@ fn finish(mut bound: Bound, source: &Source, want: Want, budget: &Budget) -> Res
     let (begin, starts) = begin(&mut bound, want, seed).map_err(|e| e.trouble(budget))?;
     let made = made_game(bound, source.file, source.level.span);
     let (mut game, moves) = made.map_err(|e| Trouble::Diagnostics(vec![*e]))?;
+    game.native = budget.wanted().native.map_or_else(WhenItPays::default, WhenItPays::by);
     game.starts = starts;
     let history = vec![game.bound.position.clone()];
     Ok(Loaded {

@@ -39,7 +39,6 @@ use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Site};
 use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
-use fendle_lang::code::native::WhenItPays;
 use fendle_lang::state::Keys;
 
 use context::{Context, Ended, Entry};
@@ -195,17 +194,11 @@ impl Native for NativeCode {
     }
 }
 
-/// Makes native code, for [`WhenItPays`].
+/// Makes native code, for [`fendle_lang::code::native::WhenItPays`].
 ///
 /// # Errors
 ///
 /// Words for why there is none.
 pub fn make(bound: &Bound, code: &Code) -> Result<Arc<dyn Native>, String> {
     compile(bound, code).map(|native| Arc::new(native) as Arc<dyn Native>).map_err(|e| e.to_string())
-}
-
-/// Native code for a game, made when it first pays.
-#[must_use]
-pub fn when_it_pays() -> WhenItPays {
-    WhenItPays::by(make)
 }

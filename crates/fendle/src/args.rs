@@ -8,6 +8,7 @@ use fendle_ask::Wish;
 use fendle_ask::find::Draws;
 use fendle_ask::graph::Keep;
 use fendle_core::simulate::Policy;
+use fendle_lang::code::native::Maker;
 
 use crate::files::{Files, ending};
 use crate::picture::may_write;
@@ -50,6 +51,9 @@ pub struct Common {
     /// Threads; all cores by default. No answer depends on it.
     #[arg(long, global = true, value_name = "N", default_value_t = 0, hide_default_value = true)]
     pub threads: usize,
+    /// What runs the rules where many states are asked about; no answer depends on it.
+    #[arg(long, global = true, value_enum, default_value_t = ExecutorArg::Native, hide_short_help = true)]
+    pub executor: ExecutorArg,
     /// Colour in diagnostics. NO_COLOR and pipes are respected.
     #[arg(long, global = true, value_enum, default_value_t = When::Auto)]
     pub color: When,
@@ -59,6 +63,25 @@ pub struct Common {
     /// Say more: effort, and what is usually left out.
     #[arg(short, long, global = true)]
     pub verbose: bool,
+}
+
+/// What runs the rules.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ExecutorArg {
+    /// Machine code made while the program runs, where this machine allows it and it pays.
+    Native,
+    /// The interpreter alone.
+    Plain,
+}
+
+impl ExecutorArg {
+    /// What makes native code, where that is wanted.
+    pub fn maker(self) -> Option<Maker> {
+        match self {
+            ExecutorArg::Native => Some(fendle_native::make),
+            ExecutorArg::Plain => None,
+        }
+    }
 }
 
 /// Form of the output.

@@ -47,6 +47,7 @@ pub fn budget(common: &Common) -> Budget {
         time: common.time,
         threads: common.threads,
         seed: common.seed,
+        native: common.executor.maker(),
     };
     let listener = bar(common.quiet).map(|bar| {
         let shown = Mutex::new(Instant::now());

@@ -622,6 +622,8 @@ pub struct Exploration {
     pub bits_per_state: u32,
     /// Whether the transitions were kept in memory; if not they were made again where they were needed.
     pub edges_kept: bool,
+    /// Where states were numbers of a small range: how many numbers there are. Transitions are then made again.
+    pub numbers: Option<u64>,
 }
 
 /// The result of [`explore`]: counts, the space behind them, and what broke.
@@ -722,6 +724,7 @@ pub fn explore(
         per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
         bits_per_state: model.layout().bits,
         edges_kept: sweep.space.logged,
+        numbers: sweep.space.dense.as_ref().map(|d| d.range()),
         chance: !model.is_sure(),
         cut: sweep.set_aside,
         ..Exploration::default()

@@ -15,6 +15,7 @@ use std::time::Instant;
 use fendle_core::numbers::{bytes, grouped};
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::code::native::WhenItPays;
 use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::syntax::level;
 use fendle_lang::{Game, Sources, bind, compile};
@@ -81,7 +82,7 @@ fn game(case: &Case) -> Game {
     let mut game = game_of(bound).expect("a bench level fits");
     game.starts = starts;
     if std::env::var_os("FENDLE_PLAIN").is_none() {
-        game.native = fendle_native::when_it_pays();
+        game.native = WhenItPays::by(fendle_native::make);
     }
     game
 }

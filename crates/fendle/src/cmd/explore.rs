@@ -37,9 +37,15 @@ pub fn run(
         |a| json::answer_and_file(a, picture.files()),
         |a| {
             let mut out = text::explore::lines(a);
+
             if verbose {
                 out.push(String::new());
                 out.push(effort(a));
+                out.extend(a.found.counts.numbers.map(|n| {
+                    let bits = n.max(2).next_power_of_two().trailing_zeros();
+                    format!("states are numbers below {}: {bits} bits; no transition is kept", grouped(n))
+                }));
+                out.push(text::executor(&level));
             }
             out
         },

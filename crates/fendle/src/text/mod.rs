@@ -20,7 +20,7 @@ pub mod why;
 
 use std::collections::BTreeSet;
 
-use fendle_ask::{Answer, Asked, Position};
+use fendle_ask::{Answer, Asked, Loaded, Position};
 use fendle_core::Limit;
 use fendle_core::infer::{Fraction, about};
 use fendle_core::odds::Value;
@@ -32,6 +32,15 @@ use fendle_view::text::folded;
 pub const WIDTH: usize = 96;
 /// Fractions longer than this are printed as decimals; JSON has them whole.
 const FRACTION_MAX: usize = 48;
+
+/// What ran the rules of a level, in one line.
+pub fn executor(level: &Loaded) -> String {
+    match level.game.native.outcome() {
+        None => "the rules were run by the interpreter".into(),
+        Some(Ok(())) => "the rules were run as native code".into(),
+        Some(Err(why)) => format!("the rules were run by the interpreter: {why}"),
+    }
+}
 
 /// Cells that are marked: row and column from 0.
 pub type Marks = BTreeSet<(usize, usize)>;
