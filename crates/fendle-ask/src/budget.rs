@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use fendle_core::limits::NUMBER_FROM;
 use fendle_core::{Limit, Limits, Progress, Watch};
 use fendle_lang::code::native::Maker;
 use serde::Serialize;
@@ -105,6 +106,7 @@ impl Budget {
                 .max(1 << 19),
             threads: self.wanted.threads,
             drop_edges: false,
+            number_from: NUMBER_FROM,
         }
     }
 

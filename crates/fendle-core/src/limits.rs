@@ -51,11 +51,22 @@ pub struct Limits {
     /// Whether the edges may be dropped when memory runs short, and made again where they are needed: slower, and
     /// what asks the space for its edges afterwards finds none.
     pub drop_edges: bool,
+    /// States from which on a space is kept by number, where the model numbers them and edges may be dropped. Changes no answer.
+    pub number_from: u64,
 }
+
+/// Below this many states hashed tables cost nothing, and looking for numbers would take longer than the search.
+pub const NUMBER_FROM: u64 = 1 << 15;
 
 impl Default for Limits {
     fn default() -> Limits {
-        Limits { max_states: u64::MAX, memory_bytes: 4 << 30, threads: 0, drop_edges: false }
+        Limits {
+            max_states: u64::MAX,
+            memory_bytes: 4 << 30,
+            threads: 0,
+            drop_edges: false,
+            number_from: NUMBER_FROM,
+        }
     }
 }
 

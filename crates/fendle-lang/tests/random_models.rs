@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use common::{both, compare, compare_native, games, model};
+use common::{both, compare, compare_native, games, model, round_trips};
 use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::play::MoveTable;
@@ -869,6 +869,7 @@ const NATIVE_EVERY: u64 = 5;
 fn all_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
+    let mut numbered = 0;
     let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
     for seed in 0..3000 {
         let mut rng = SmallRng::seed_from_u64(seed);
@@ -888,6 +889,9 @@ fn all_executors_agree_on_random_models() {
             fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code")
         });
         let mut machines = native.as_ref().map(|n| both(&game, n));
+        if native.is_some() {
+            numbered += usize::from(round_trips(&game, 40).is_some());
+        }
         let mut states = vec![game.bound.position.clone()];
         let mut at = 0;
         while at < states.len() && at < 12 {
@@ -915,6 +919,7 @@ fn all_executors_agree_on_random_models() {
     }
     let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
     assert!(missing.is_empty(), "never written: {missing:?}");
+    assert!(numbered > 30, "{numbered} models whose states had numbers");
     assert!(drawn > 2000 && set_aside > 20, "{drawn} outcomes of draws, {set_aside} set aside");
     assert!(done > 5000 && refused > 300 && not_offered > 300, "{done} {refused} {not_offered}");
     for kind in [

@@ -1025,6 +1025,7 @@ impl<'w> Writer<'w> {
             })
             .collect();
         let zero = self.number(0);
+        let budget = self.number(STEP_BUDGET as u64);
         if code.moves.is_empty() {
             self.b.ins().jump(blocks[0], &[BlockArg::Value(zero)]);
         } else {
@@ -1045,7 +1046,6 @@ impl<'w> Writer<'w> {
             self.b.switch_to_block(none);
             self.b.ins().jump(blocks[code.moves.len()], &[BlockArg::Value(zero)]);
         }
-        let budget = self.number(STEP_BUDGET as u64);
         for (i, entry) in code.moves.iter().enumerate() {
             self.b.switch_to_block(blocks[i]);
             let count = self.b.block_params(blocks[i])[0];

@@ -18,14 +18,14 @@ use std::sync::{Mutex, PoisonError};
 use super::*;
 use crate::space::dense::{Dense, Mark};
 
-/// States below which a space is kept in hashed tables.
-const FEW: u64 = 1 << 15;
 /// Numbers of a range for each state that was met, up to which it is worth while.
 const SPARSE: u64 = 1024;
 /// A range that is small enough whatever was met.
 const SMALL_RANGE: u64 = 1 << 24;
 /// How many times more states there are before a numbering is asked for again.
 const AGAIN: u64 = 8;
+/// Least effort that looking for numbers is worth, in states.
+const EFFORT: u64 = 1 << 16;
 /// Sources of one piece.
 const PIECE: usize = 1 << 16;
 /// Sources of one batch.
@@ -106,12 +106,12 @@ impl<'m> Sweep<'m> {
     /// Moves the states into a dense space, if that pays now. States of `depth` are not expanded yet.
     pub(super) fn change_to_numbers(&mut self, watch: &dyn Watch) {
         let states = self.space.states_len();
-        if !self.limits.drop_edges || states < FEW.max(self.by_number.asked_at) {
+        if !self.limits.drop_edges || states < self.limits.number_from.max(self.by_number.asked_at) {
             return;
         }
         self.by_number.asked_at = states * AGAIN;
         let progress = self.progress(self.space.levels_len() - 1);
-        let effort = states as usize;
+        let effort = states.max(EFFORT) as usize;
         let Some(numbering) = self.model.numbering(effort, &mut || watch.look(&progress).is_some()) else {
             return;
         };

@@ -8,8 +8,11 @@ use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
 use crate::state::keys::{KeptParity, Wanted};
 use crate::state::{Bound, Keys};
 
-/// Numbers for the states of a game, and what leads into a state, by following at most `effort` ways through the moves. `None`
-/// when no range is small enough; `stop` ends it.
+/// Following one way through a move takes about as long as expanding so many states.
+const WAY_COST: usize = 16;
+
+/// Numbers for the states of a game, and what leads into a state, in about the time that expanding `effort` states takes.
+/// `None` when no range is small enough; `stop` ends it.
 #[must_use]
 pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
     let b = &game.bound;
@@ -21,7 +24,7 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
         list => list.iter().map(|s| game.settled(&s.0).into_owned()).collect(),
     };
     let starts: Vec<&[i32]> = starts.iter().map(Vec::as_slice).collect();
-    let ways = Ways::of(b, effort.min(WAYS_MAX), stop);
+    let ways = Ways::of(b, (effort / WAY_COST).min(WAYS_MAX), stop);
     let can = match &ways {
         Some(ways) => ways.can_be(&starts),
         None => CanBe { values: typed(b), open: vec![] },

@@ -2,12 +2,15 @@
 
 #![allow(dead_code)]
 
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
-use fendle_core::Model as _;
+use fendle_core::{Expansion, Model as _, MoveId, Numbering as _};
 use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
+use fendle_lang::code::native::WhenItPays;
 use fendle_lang::model::Model;
 use fendle_lang::play::MoveTable;
+use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::{Eval, FaultKind, Made, Outcome, RunFault};
 use fendle_lang::{Game, Sources, bind, compile, level};
 use fendle_native::NativeCode;
@@ -282,4 +285,76 @@ pub fn compare_space(game: &Game, most: usize) -> usize {
     }
     assert_eq!(game.layout().bits, game.bound.codec.layout().bits);
     seen.len()
+}
+
+/// The same game, of which no numbers were asked yet.
+pub fn afresh(game: &Game) -> Game {
+    let mut out = game.at(game.bound.position.clone());
+    out.starts.clone_from(&game.starts);
+    out
+}
+
+/// Every state that is met from the start, up to `most`, has a number of its own below the range, and comes back from it; the
+/// interpreter and native code lead to the same numbers, and from behind they find the same states.
+pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
+    let mut native = afresh(game);
+    native.native = WhenItPays::by(fendle_native::make);
+    let (keys, by_native) =
+        (numbering(game, 1 << 17, &mut || false)?, numbering(&native, 1 << 17, &mut || false)?);
+    native.numbering(1 << 17, &mut || false)?;
+    game.numbering(1 << 17, &mut || false)?;
+    assert!(by_native.native.is_some() == game.code.points.is_empty());
+    let mut worker = game.worker();
+    let (mut slow, mut fast) = (game.worker_by_number(), native.worker_by_number());
+    let start = game.starts().expect("sound").remove(0).state;
+    let mut seen: HashMap<u64, Vec<u64>> = HashMap::new();
+    let mut queue = VecDeque::from([start]);
+    let mut arrows: Vec<(u64, MoveId, u64)> = vec![];
+    while let Some(state) = queue.pop_front() {
+        let number = keys.number(&state).expect("a state that can be reached has a number");
+        assert!(number < keys.range());
+        assert_eq!(keys.state(number), state, "{}", game.bound.name);
+        if seen.len() >= most || seen.insert(number, state.clone()).is_some() {
+            continue;
+        }
+        let (mut a, mut b, mut c) = (Expansion::default(), Expansion::default(), Expansion::default());
+        worker.expand(&state, false, &mut a);
+        slow.expand(&[number], false, &mut b);
+        fast.expand(&[number], false, &mut c);
+        let words = game.layout().words();
+        let numbers: Vec<u64> =
+            a.outcomes.chunks_exact(words).map(|s| keys.number(s).expect("reached")).collect();
+        for by_number in [&b, &c] {
+            assert_eq!(by_number.outcomes, numbers, "{}", game.bound.name);
+            assert_eq!(
+                (&a.runs, &a.heads, &a.faults),
+                (&by_number.runs, &by_number.heads, &by_number.faults)
+            );
+            assert_eq!(a.odds, by_number.odds);
+        }
+        if game.code.points.is_empty() {
+            arrows.extend(a.runs.iter().zip(&numbers).map(|(r, to)| (number, r.of, *to)));
+        }
+        queue.extend(a.outcomes.chunks_exact(words).map(<[u64]>::to_vec));
+    }
+    if slow.goes_back() {
+        for to in arrows.iter().map(|a| a.2).collect::<HashSet<_>>() {
+            let mut found = [vec![], vec![]];
+            for (worker, out) in [&mut slow, &mut fast].into_iter().zip(&mut found) {
+                worker.sources(to, out);
+                out.sort_unstable();
+                out.retain(|(from, of)| worker.leads(*from, *of, to));
+            }
+            assert_eq!(found[0], found[1], "{}", game.bound.name);
+            for (from, of, _) in arrows.iter().filter(|a| a.2 == to && a.0 != to) {
+                assert!(found[0].contains(&(*from, *of)), "{}: {from} by {of} to {to}", game.bound.name);
+            }
+            // What is found from behind is there forwards.
+            for (from, of) in found[0].iter().filter(|f| seen.contains_key(&f.0)) {
+                let ended = worker.status(&seen[from]) != Ok(fendle_core::Status::Running);
+                assert!(ended || arrows.contains(&(*from, *of, to)), "{}: {from} by {of}", game.bound.name);
+            }
+        }
+    }
+    Some(seen.len())
 }

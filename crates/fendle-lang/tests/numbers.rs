@@ -1,0 +1,212 @@
+//! States as numbers: every way to number them, and spaces kept by number against spaces in hashed tables.
+
+mod common;
+
+use std::collections::HashSet;
+
+use common::{SHOVE, SLIDE, afresh, game, games, model, round_trips};
+use fendle_core::{Exploration, Explored, Limits, MoveId, NoWatch, explore, solve};
+use fendle_lang::Game;
+use fendle_lang::code::native::WhenItPays;
+use fendle_lang::reasons::numbering::numbering;
+use fendle_lang::run::ways::{Count, Ways};
+use fendle_lang::state::Keys;
+use fendle_lang::state::keys::{KeptParity, Wanted};
+
+const CORPUS: &[(&str, &str)] = &[
+    (SLIDE, include_str!("levels/slide.toml")),
+    (SHOVE, include_str!("levels/shove.toml")),
+    (SLIDE, include_str!("../../../packs/harbour/ferry.toml")),
+    (SHOVE, include_str!("../../../packs/harbour/yard.toml")),
+    (include_str!("../../../models/coil.fendle"), include_str!("../../../packs/harbour/hawser.toml")),
+    (include_str!("../../../models/fall.fendle"), include_str!("../../../packs/harbour/hold.toml")),
+    (include_str!("../../../models/clump.fendle"), include_str!("../../../packs/harbour/nets.toml")),
+    (include_str!("../../../models/match.fendle"), include_str!("../../../packs/harbour/market.toml")),
+    (include_str!("../../../models/merge.fendle"), include_str!("../../../models/merge.start.toml")),
+];
+
+fn few() -> Limits {
+    Limits { max_states: 4_000, drop_edges: true, number_from: 1, ..Limits::default() }
+}
+
+/// What is said of a space, without how it was kept.
+fn said(found: &Explored) -> (Exploration, Option<Vec<MoveId>>) {
+    let counts = Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
+    (counts, found.nearest_fatal.as_ref().map(|r| r.moves.clone()))
+}
+
+/// Explores and solves a game in hashed tables and by number, by the interpreter and by native code, on one thread and on three:
+/// all say the same. Gives whether there were numbers.
+fn agrees(game: &Game) -> bool {
+    let mut plain = afresh(game);
+    plain.numbering = None;
+    let mut native = afresh(game);
+    native.native = WhenItPays::by(fendle_native::make);
+    let mut by_number = false;
+    for past_goals in [false, true] {
+        let hashed = explore(&plain, few(), past_goals, &NoWatch).expect("sound");
+        for (game, threads) in [(game, 1), (&native, 1), (&native, 3)] {
+            let found = explore(game, Limits { threads, ..few() }, past_goals, &NoWatch).expect("sound");
+            if found.counts.numbers.is_none() {
+                continue;
+            }
+            by_number = true;
+            // Where a limit cut the search short, the two may have seen different states of the last depth.
+            if hashed.counts.complete {
+                assert_eq!(said(&found), said(&hashed), "{} {threads}", game.bound.name);
+                for depth in 0..found.space.levels_len() {
+                    let states = |f: &Explored| -> HashSet<(Vec<u64>, u8)> {
+                        f.space.level(depth).map(|id| (f.space.state(id), f.space.class(id) as u8)).collect()
+                    };
+                    assert_eq!(states(&found), states(&hashed), "{} depth {depth}", game.bound.name);
+                }
+            } else {
+                assert_eq!(found.counts.states, 4_000);
+            }
+        }
+    }
+    let (a, b) = (solve(&plain, few(), &NoWatch), solve(&native, few(), &NoWatch));
+    let (a, b) = (a.expect("sound"), b.expect("sound"));
+    if a.states < 4_000 {
+        assert_eq!(a.verdict, b.verdict, "{}", game.bound.name);
+    }
+    by_number
+}
+
+#[test]
+fn spaces_by_number_say_what_hashed_tables_say() {
+    let (mut levels, mut numbered) = (0, 0);
+    for (m, text) in CORPUS {
+        for game in games(&model(m), text) {
+            if game.bound.drawn {
+                continue;
+            }
+            levels += 1;
+            numbered += usize::from(agrees(&game));
+            round_trips(&game, 1000);
+        }
+    }
+    assert!(numbered * 2 > levels, "{numbered} of {levels} levels had numbers");
+}
+
+#[test]
+fn a_sliding_board_is_halved_by_the_parity_that_it_keeps() {
+    let slide = |rows: &str, more: &str| game(SLIDE, &format!("values.target = '''\n{rows}\n'''\n{more}"));
+    let range = |g: &Game| numbering(g, 1 << 16, &mut || false).map(|n| n.keys.range());
+    let g = slide("1 2 3\n4 5 6\n7 8 .", "");
+    assert_eq!(range(&g), Some(362_880 / 2));
+    assert!(numbering(&g, 1 << 20, &mut || false).is_some_and(|n| n.undone), "every slide can be taken back");
+    // A bolted tile is no part of it: seven tiles and the gap move over eight cells.
+    let g = slide("1 2 3\n4 5 6\n7 8 .", "values.bolted = '''\nx..\n...\n...\n'''");
+    assert_eq!(range(&g), Some(40_320 / 2));
+    // Tiles that look alike: 6! / (2! 3!) arrangements, of which no parity is kept.
+    let g = slide("1 1 2\n2 2 .", "");
+    assert_eq!(range(&g), Some(60));
+    // Twelve cells, halved, fit; sixteen do not.
+    let g = slide("1 2 3 4\n5 6 7 8\n9 10 11 .", "");
+    assert_eq!(range(&g), Some(239_500_800));
+    let g = slide("1 2 3 4\n5 6 7 8\n9 10 11 12\n13 14 15 .", "");
+    assert_eq!(range(&g), None);
+}
+
+#[test]
+fn a_yard_counts_places_of_the_agent_and_sets_of_bodies() {
+    // The agent walks on all 8 cells left of the wall; the bodies never get behind it.
+    let g = game(SHOVE, "start.yard = '''\nA..H..\n.oo...\n..._H.\n'''");
+    let ways = Ways::of(&g.bound, 1 << 16, &mut || false).expect("few ways");
+    let can = ways.can_be(&[&g.bound.position]);
+    let (b, m) = (&g.bound, &g.bound.model);
+    let places = |name: &str| {
+        let slot = &b.slots[m.var(name).expect("a variable")];
+        slot.base..slot.base + slot.len
+    };
+    assert_eq!(can.count(&ways, places("barge"), 1), Count::Kept);
+    let found = numbering(&g, 1 << 20, &mut || false).expect("few numbers");
+    let walked = can.values[places("tug").start].len() as u64;
+    let pushed = places("barge").filter(|at| can.values[*at].len() > 1).count() as u64;
+    assert_eq!(found.keys.range(), walked * pushed * (pushed - 1) / 2);
+    // Water swallows bodies: their number falls, and sets of two, one or none are counted.
+    let g = game(SHOVE, "start.yard = '''\nA...\n.oo.\n..w.\n'''");
+    let ways = Ways::of(&g.bound, 1 << 16, &mut || false).expect("few ways");
+    let can = ways.can_be(&[&g.bound.position]);
+    assert_eq!(can.count(&ways, places_of(&g, "barge"), 1), Count::Falls);
+    assert!(!ways.can_be_undone(&can), "a push is not taken back");
+}
+
+fn places_of(g: &Game, name: &str) -> std::ops::Range<usize> {
+    let slot = &g.bound.slots[g.bound.model.var(name).expect("a variable")];
+    slot.base..slot.base + slot.len
+}
+
+/// All keys of a small layout: each comes from just one state.
+fn all_of(keys: &Keys) -> HashSet<Vec<i32>> {
+    let mut out = HashSet::new();
+    for key in 0..keys.range() {
+        let mut values = vec![0; keys.values_len()];
+        keys.unpack(key, &mut values, &mut vec![0; keys.parts_len()]);
+        assert_eq!(keys.key(&values), Some(key));
+        assert!(out.insert(values), "two numbers of one state");
+    }
+    out
+}
+
+#[test]
+fn every_kind_of_part_numbers_its_states_without_a_gap() {
+    // 3 * (C(6,3) + C(6,2) + C(6,1) + 1) states: one of three values, and at most three of six places.
+    let wanted = vec![Wanted::Single(0, vec![-4, 0, 900]), Wanted::Members((1..7).collect(), 0, 3)];
+    let keys = Keys::new(vec![0, 1, 0, 0, 0, 1, 0, 7], wanted).expect("small");
+    assert_eq!(keys.range(), 3 * (20 + 15 + 6 + 1));
+    let all = all_of(&keys);
+    assert!(all.iter().all(|v| v[7] == 7 && v[1..7].iter().sum::<i32>() <= 3));
+    assert_eq!(keys.key(&[0, 1, 1, 1, 1, 0, 0, 7]), None, "four members");
+    assert_eq!(keys.key(&[0, 1, 0, 0, 0, 0, 0, 8]), None, "a value that never changes");
+    assert_eq!(keys.key(&[1, 1, 0, 0, 0, 0, 0, 7]), None, "a value that cannot be");
+
+    // Five values in any order, all of them and halved by a parity that counts one value at odd places.
+    let base = vec![3, 9, 1, 4, 0];
+    let keys = Keys::new(base.clone(), vec![Wanted::Arranged((0..5).collect(), None)]).expect("small");
+    assert_eq!((keys.range(), all_of(&keys).len()), (120, 120));
+    let parity = KeptParity { counts: vec![(0, vec![1, 3])] };
+    let halved =
+        Keys::new(base.clone(), vec![Wanted::Arranged((0..5).collect(), Some(parity))]).expect("small");
+    assert_eq!(halved.range(), 60);
+    let odd = |v: &[i32]| {
+        let swaps: usize = (0..5).map(|i| v[..i].iter().filter(|x| **x > v[i]).count()).sum();
+        (swaps + usize::from(v[1] == 0 || v[3] == 0)) % 2
+    };
+    let want: HashSet<Vec<i32>> = all_of(&keys).into_iter().filter(|v| odd(v) == odd(&base)).collect();
+    assert_eq!(all_of(&halved), want);
+
+    // Values that repeat: 7! / (3! 2! 2!).
+    let keys =
+        Keys::new(vec![1, 1, 1, 2, 2, 5, 5], vec![Wanted::Arranged((0..7).collect(), None)]).expect("small");
+    assert_eq!((keys.range(), all_of(&keys).len()), (210, 210));
+
+    // Three numbers on two piles: 3! orders, 4 heights.
+    let piles = Wanted::Piles(0, 2, 3, (1, 3), 0);
+    let keys = Keys::new(vec![3, 1, 2, 3, 0, 0, 0, 0], vec![piles]).expect("small");
+    assert_eq!((keys.range(), all_of(&keys).len()), (24, 24));
+}
+
+#[test]
+fn limits_cut_a_space_by_number_exactly_and_alike_on_all_threads() {
+    let g = game(SLIDE, "values.target = '''\n1 2 3\n4 5 6\n7 8 .\n'''");
+    for most in [1, 2, 777, 50_000, 181_439] {
+        let mut all = HashSet::new();
+        for threads in [1, 2, 7] {
+            let limits = Limits { max_states: most, threads, ..few() };
+            let found = explore(&g, limits, true, &NoWatch).expect("sound");
+            assert_eq!((found.counts.states, found.counts.complete), (most, false));
+            let states: Vec<Vec<u64>> = found.space.ids().map(|id| found.space.state(id)).collect();
+            assert_eq!(states.len() as u64, most);
+            all.insert((format!("{:?}", found.counts), states));
+        }
+        assert_eq!(all.len(), 1, "{most} states");
+    }
+    let whole = explore(&g, Limits { max_states: u64::MAX, ..few() }, true, &NoWatch).expect("sound");
+    assert!(whole.counts.complete);
+    assert_eq!(
+        (whole.counts.states, whole.counts.winnable, whole.counts.numbers),
+        (181_440, 181_439, Some(181_440))
+    );
+}
