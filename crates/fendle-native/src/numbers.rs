@@ -37,6 +37,8 @@ use crate::{NativeCode, isa};
 const SLOW: u64 = u64::MAX;
 /// Moves above which they are not written out one after the other.
 const MOVES_MAX: usize = 512;
+/// Places between two values that were swapped, up to which the old number is changed instead of computed anew.
+const NEAR: i64 = 6;
 /// Sets of members up to which they are listed.
 const SETS_MAX: u64 = 1 << 18;
 /// Values of a state above which parts are not told apart by masks.
@@ -705,7 +707,7 @@ impl<'w> Writer<'w> {
                     self.key_members(slots, (least, most), firsts, ways)
                 }
                 Described::Order { slots, values, weights, parity, .. } => {
-                    self.key_order(slots, values, weights, parity)
+                    self.swapped_or_ordered(part, &changed, slots, values, weights, parity)
                 }
                 _ => self.key_other(part),
             };
@@ -842,6 +844,127 @@ impl<'w> Writer<'w> {
         self.unless_slow(enough);
         let before = self.entry(firsts, k);
         self.b.ins().iadd(rank, before)
+    }
+
+    /// The digit of an arrangement: where just two values were swapped that lie near to each other, from the old one; else all
+    /// over again.
+    ///
+    /// Let u be the value with the earlier digit of the two, v the other one, and let u move up. Its own digit grows by one for
+    /// the place that v leaves, and by one for each place between them that is taken later. The digit of a value between them,
+    /// taken after u and before v, grows by one. That of v falls by one for each place between them that is taken after v.
+    /// All others stay.
+    fn swapped_or_ordered(
+        &mut self,
+        part: usize,
+        changed: &[Value],
+        slots: &[usize],
+        values: &[i32],
+        weights: &[u64],
+        parity: Option<(bool, &[(u8, u32)])>,
+    ) -> Value {
+        let first = slots[0];
+        let in_a_row = slots.windows(2).all(|w| w[1] == w[0] + 1);
+        let in_one_word = first / 64 == slots[slots.len() - 1] / 64;
+        if !in_a_row || !in_one_word || slots.len() < 3 {
+            return self.key_order(slots, values, weights, parity);
+        }
+        let (two, near, fast) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+        let (slow, done) = (self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(done, I64);
+        // Which two places: p below q.
+        let bits = self.b.ins().ushr_imm(changed[first / 64], (first % 64) as i64);
+        let bits = self.b.ins().band_imm(bits, (1i64 << slots.len()) - 1);
+        let less = self.b.ins().iadd_imm(bits, -1);
+        let upper = self.b.ins().band(bits, less);
+        let lower_gone = self.b.ins().iadd_imm(upper, -1);
+        let third = self.b.ins().band(upper, lower_gone);
+        let has_upper = self.b.ins().icmp_imm(IntCC::NotEqual, upper, 0);
+        let no_third = self.b.ins().icmp_imm(IntCC::Equal, third, 0);
+        let is_two = self.b.ins().band(has_upper, no_third);
+        self.b.ins().brif(is_two, two, &[], slow, &[]);
+        self.b.switch_to_block(two);
+        let (p, q) = (self.b.ins().ctz(bits), self.b.ins().ctz(upper));
+        let far = self.b.ins().isub(q, p);
+        let value = |w: &mut Self, place: Value, before: bool| {
+            let bytes = w.b.ins().ishl_imm(place, 2);
+            let at = w.b.ins().iadd(w.mem, bytes);
+            let offset = if before { w.before(first) } else { w.now(first) };
+            w.b.ins().sload32(heap(), at, offset)
+        };
+        let (p_was, q_was) = (value(self, p, true), value(self, q, true));
+        let (p_is, q_is) = (value(self, p, false), value(self, q, false));
+        let same_p = self.b.ins().icmp(IntCC::Equal, p_is, q_was);
+        let same_q = self.b.ins().icmp(IntCC::Equal, q_is, p_was);
+        let swapped = self.b.ins().band(same_p, same_q);
+        let is_near = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, far, NEAR);
+        let easy = self.b.ins().band(swapped, is_near);
+        self.b.ins().brif(easy, near, &[], slow, &[]);
+        self.b.switch_to_block(near);
+        // All values are those of the arrangement before, so each has a number.
+        let lo = values.iter().copied().min().unwrap_or(0);
+        let hi = values.iter().copied().max().unwrap_or(0);
+        let mut numbers = vec![0i64; (hi - lo) as usize + 1];
+        for (i, v) in values.iter().enumerate() {
+            numbers[(v - lo) as usize] = i as i64;
+        }
+        let numbers = self.table(numbers);
+        let weights_at = self.table(weights.iter().map(|w| *w as i64).collect());
+        let most = self.number((hi - lo) as u64);
+        let number_of = |w: &mut Self, value: Value| {
+            let above = w.b.ins().iadd_imm(value, -i64::from(lo));
+            let index = w.b.ins().umin(above, most);
+            w.entry(numbers, index)
+        };
+        let (a, b) = (number_of(self, p_was), number_of(self, q_was));
+        let (u, v) = (self.b.ins().umin(a, b), self.b.ins().umax(a, b));
+        let (head, body) = (self.b.create_block(), self.b.create_block());
+        for _ in 0..4 {
+            self.b.append_block_param(head, I64);
+        }
+        let (zero, next) = (self.number(0), self.b.ins().iadd_imm(p, 1));
+        let args = [next, zero, zero, zero].map(BlockArg::Value);
+        self.b.ins().jump(head, &args);
+        self.b.switch_to_block(head);
+        let &[place, after_u, after_v, between] = self.b.block_params(head) else {
+            unreachable!("four parameters")
+        };
+        let left = self.b.ins().icmp(IntCC::UnsignedLessThan, place, q);
+        self.b.ins().brif(left, body, &[], fast, &[]);
+        self.b.switch_to_block(body);
+        let x = value(self, place, false);
+        let x = number_of(self, x);
+        let later_u = self.b.ins().icmp(IntCC::UnsignedGreaterThan, x, u);
+        let later_v = self.b.ins().icmp(IntCC::UnsignedGreaterThan, x, v);
+        let weight = self.entry(weights_at, x);
+        let earlier_v = self.b.ins().icmp(IntCC::UnsignedLessThan, x, v);
+        let inside = self.b.ins().band(later_u, earlier_v);
+        let counted = self.b.ins().select(inside, weight, zero);
+        let (later_u, later_v) = (self.b.ins().uextend(I64, later_u), self.b.ins().uextend(I64, later_v));
+        let args = [
+            self.b.ins().iadd_imm(place, 1),
+            self.b.ins().iadd(after_u, later_u),
+            self.b.ins().iadd(after_v, later_v),
+            self.b.ins().iadd(between, counted),
+        ];
+        self.b.ins().jump(head, &args.map(BlockArg::Value));
+        self.b.switch_to_block(fast);
+        let (weight_u, weight_v) = (self.entry(weights_at, u), self.entry(weights_at, v));
+        let steps = self.b.ins().iadd_imm(after_u, 1);
+        let of_u = self.b.ins().imul(weight_u, steps);
+        let of_v = self.b.ins().imul(weight_v, after_v);
+        let grown = self.b.ins().iadd(of_u, between);
+        let grown = self.b.ins().isub(grown, of_v);
+        let fallen = self.b.ins().ineg(grown);
+        let up = self.b.ins().icmp(IntCC::UnsignedLessThan, a, b);
+        let change = self.b.ins().select(up, grown, fallen);
+        let old = self.b.ins().load(I64, table(), self.digits, (part * 8) as i32);
+        let digit = self.b.ins().iadd(old, change);
+        self.b.ins().jump(done, &[BlockArg::Value(digit)]);
+        self.b.switch_to_block(slow);
+        let digit = self.key_order(slots, values, weights, parity);
+        self.b.ins().jump(done, &[BlockArg::Value(digit)]);
+        self.b.switch_to_block(done);
+        self.b.block_params(done)[0]
     }
 
     fn key_order(

@@ -106,26 +106,18 @@ impl Cells {
         let lanes = 1u64 << self.shift;
         for w in range.start >> self.shift..range.end.div_ceil(lanes) {
             let word = self.words[w as usize].load(Relaxed);
-            // Zero lanes of `word ^ pattern` are those with the one mark; without one, any word that is not 0 will do.
-            let hit = match only {
-                Some(_) => {
-                    let x = word ^ pattern;
-                    x.wrapping_sub(ones) & !x & highs != 0
-                }
-                None => word != 0,
-            };
-            if !hit {
-                continue;
-            }
-            for lane in 0..lanes {
-                let mark = (word >> (lane as u32 * self.width) & self.mask()) as Mark;
-                let number = w * lanes + lane;
-                if mark != 0
-                    && number >= range.start
-                    && number < range.end
-                    && is_wanted(mark)
-                    && !see(number, mark)
-                {
+            // The high bit of each lane that is 0, of each that is not: a carry comes up where a lower bit is set (Warren,
+            // Hacker's Delight, 6-1).
+            let x = word ^ pattern;
+            let not_zero = (((x & !highs) + !highs) | x) & highs;
+            let mut left = if only.is_some() { !not_zero & highs } else { not_zero };
+            while left != 0 {
+                let bit = left.trailing_zeros();
+                left &= left - 1;
+                let lane = bit / self.width;
+                let mark = (word >> (lane * self.width) & self.mask()) as Mark;
+                let number = w * lanes + u64::from(lane);
+                if number >= range.start && number < range.end && is_wanted(mark) && !see(number, mark) {
                     return;
                 }
             }
@@ -236,6 +228,12 @@ impl Dense {
         (0..self.per_depth.len() as u32).map(|d| self.mark(d, class)).collect()
     }
 
+    /// Whether a state of this class was met.
+    pub(crate) fn has_met(&self, class: Class) -> bool {
+        let book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        book.used.iter().any(|u| u.0 & 15 == class as u32)
+    }
+
     /// Gives a mark back that no cell has any more.
     pub(crate) fn take_back(&self, depth: u32, class: Class) {
         let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -331,7 +329,7 @@ mod tests {
         let mut dense = Dense::new(Arc::new(Plain(10_007)));
         let classes = [Class::Open, Class::Goal, Class::Running];
         for n in (0..10_007).step_by(3) {
-            let mark = dense.mark((n % 300) as u32, classes[n as usize % 3 % 3]);
+            let mark = dense.mark((n % 300) as u32, classes[n as usize / 3 % 3]);
             assert!(dense.claim(n, mark) && !dense.claim(n, mark));
             dense.make_room();
         }
@@ -339,7 +337,7 @@ mod tests {
         dense.rename(Class::Running, Class::Dead);
         let mut seen = 0;
         dense.each_seen(0, 10_007, |n, mark| {
-            let class = classes[n as usize % 3 % 3];
+            let class = classes[n as usize / 3 % 3];
             let class = if class == Class::Running { Class::Dead } else { class };
             assert_eq!((dense.depth_of(mark), dense.class_of(mark)), ((n % 300) as u32, class));
             seen += 1;
