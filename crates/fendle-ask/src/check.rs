@@ -18,6 +18,7 @@ use serde_json::{Value, json};
 use crate::answer::{Answer, Asked, End, Trouble, Verdict};
 use crate::budget::Budget;
 use crate::load::{Begin, Loaded, Provider, Source, Store, Want, load_source};
+use crate::numbers::{Numbers, numbers};
 use fendle_core::numbers::{counted, grouped};
 
 /// States looked at for laws: each is played by the reference executor, twice.
@@ -64,6 +65,8 @@ pub struct CheckedLevel {
     pub kept_quantities: Vec<&'static str>,
     /// What is known of each law.
     pub laws: Vec<String>,
+    /// What can be in play from its start, and the numbers of its states; `null` with hidden things.
+    pub numbers: Option<Numbers>,
     /// Operations of its code.
     pub code_operations: usize,
     /// The code, where it is asked for.
@@ -310,6 +313,7 @@ impl Checking<'_> {
             })
             .collect();
         let b = &level.game.bound;
+        let stop = Arc::clone(self.budget);
         Some(CheckedLevel {
             file: self.store.sources.name(source.file).to_string(),
             level: level.name.clone(),
@@ -321,6 +325,7 @@ impl Checking<'_> {
             two_statuses,
             kept_quantities: kept,
             laws,
+            numbers: numbers(&level.game, &mut || stop.stopped().is_some()),
             code_operations: level.game.code.ops.len(),
             code: self.code.then(|| level.game.code.print()),
         })

@@ -24,6 +24,7 @@ pub mod infer;
 pub mod knowledge;
 pub mod load;
 pub mod moves;
+pub mod numbers;
 pub mod odds;
 pub mod position;
 pub mod proof;

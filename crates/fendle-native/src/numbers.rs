@@ -427,7 +427,7 @@ impl<'w> Writer<'w> {
         }
         self.write_base();
         let mut rest = self.params[1];
-        for (part, (described, stride, _)) in keys.describe().into_iter().enumerate().rev() {
+        for (part, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
             // Numbers are below 2^31, so 32-bit division will do.
             let digit = if stride == 1 {
                 rest
@@ -460,7 +460,7 @@ impl<'w> Writer<'w> {
     fn write_base(&mut self) {
         let keys = self.keys;
         let mut free = vec![false; keys.values_len()];
-        for (_, _, slots) in keys.describe() {
+        for (_, _, slots, _) in keys.describe() {
             slots.into_iter().for_each(|s| free[s] = true);
         }
         // What moves wrote is taken back when they are done, so the fixed values are the same for all states of a machine. They
@@ -686,7 +686,7 @@ impl<'w> Writer<'w> {
             fixed[words - 1] = (1 << last) - 1;
         }
         let mut sum = self.params[1];
-        for (part, (described, stride, slots)) in keys.describe().into_iter().enumerate() {
+        for (part, (described, stride, slots, _)) in keys.describe().into_iter().enumerate() {
             let mut mask = vec![0u64; words];
             for s in &slots {
                 mask[s / 64] |= 1 << (s % 64);

@@ -11,10 +11,40 @@ use crate::state::{Bound, Keys};
 /// Following one way through a move takes about as long as expanding so many states.
 const WAY_COST: usize = 16;
 
-/// Numbers for the states of a game, and what leads into a state, in about the time that expanding `effort` states takes.
-/// `None` when no range is small enough; `stop` ends it.
+/// What can be in play from the starts of a game, and how its states are numbered.
+pub struct Found {
+    /// Every way of the moves, where they could be followed.
+    ways: Option<Ways>,
+    /// What can be; where the moves could not be followed, all that the types allow.
+    pub can: CanBe,
+    /// The numbers, where a range is small enough.
+    pub keys: Option<Keys>,
+}
+
+impl Found {
+    /// Whether the moves were followed: else what can be is what the types allow.
+    #[must_use]
+    pub fn is_followed(&self) -> bool {
+        self.ways.is_some()
+    }
+
+    /// Whether every move between running states can be taken back.
+    #[must_use]
+    pub fn can_return(&self) -> bool {
+        self.ways.as_ref().is_some_and(|w| w.can_be_undone(&self.can))
+    }
+
+    /// How the number of places that hold a value can change, in a range of places.
+    #[must_use]
+    pub fn count(&self, places: std::ops::Range<usize>, value: i32) -> Count {
+        self.ways.as_ref().map_or(Count::Free, |w| self.can.count(w, places, value))
+    }
+}
+
+/// Finds out what can be, in about the time that expanding `effort` states takes. `None` for a game with hidden things or
+/// branches that are set aside; `stop` ends it.
 #[must_use]
-pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
+pub fn what_can_be(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Found> {
     let b = &game.bound;
     if b.model.cuts || b.model.hides() {
         return None;
@@ -30,13 +60,23 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
         None => CanBe { values: typed(b), open: vec![] },
     };
     let known = ways.as_ref().map(|w| (w, &can));
-    let keys =
-        layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false))?;
+    let keys = layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false));
+    Some(Found { ways, can, keys })
+}
+
+/// Numbers for the states of a game, and what leads into a state, in about the time that expanding `effort` states takes.
+/// `None` when no range is small enough; `stop` ends it.
+#[must_use]
+pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
+    let b = &game.bound;
+    let found = what_can_be(game, effort, stop)?;
+    let undone = found.can_return();
+    let Found { ways, can, keys } = found;
+    let keys = keys?;
     // Where moves draw, the way forwards is not one but many.
-    let back = known.filter(|_| game.code.points.is_empty()).map(|(ways, can)| Backward::new(ways, can));
+    let back = ways.filter(|_| game.code.points.is_empty()).map(|ways| Backward::new(&ways, &can));
     // Who asks for numbers has many states to expand: native code pays.
     let native = game.native.now(b, &game.code).and_then(|n| n.numbered(b, &game.code, &keys).ok());
-    let undone = known.is_some_and(|(ways, can)| ways.can_be_undone(can));
     Some(Numbered { keys, back, codec: b.codec.clone(), undone, native })
 }
 

@@ -215,9 +215,9 @@ impl Keys {
         self.range
     }
 
-    /// Each part, what its digit counts, and the places that it holds.
+    /// Each part, what its digit counts, the places that it holds, and how many digits there are.
     #[must_use]
-    pub fn describe(&self) -> Vec<(Described<'_>, u64, Vec<usize>)> {
+    pub fn describe(&self) -> Vec<(Described<'_>, u64, Vec<usize>, u64)> {
         let describe = |part| match part {
             &Part::Single { slot, ref values, .. } => Described::Single { slot, values },
             Part::Members(m) => Described::Members {
@@ -236,8 +236,9 @@ impl Keys {
             },
             Part::Groups(_) | Part::Piles { .. } => Described::Other,
         };
-        let parts = self.parts.iter().zip(&self.strides);
-        parts.map(|(part, stride)| (describe(part), *stride, part.slots())).collect()
+        let ends = self.strides.iter().skip(1).chain([&self.range]);
+        let parts = self.parts.iter().zip(self.strides.iter().zip(ends));
+        parts.map(|(part, (stride, end))| (describe(part), *stride, part.slots(), end / stride)).collect()
     }
 
     /// Whether the values that are in no part are what they always are.

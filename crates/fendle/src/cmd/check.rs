@@ -25,7 +25,7 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Ende
         s.json(&json::check::value(&answer, &s.store, end))?;
         return Ok(end);
     }
-    s.lines(text::check::lines(c))?;
+    s.lines(text::check::lines(c, s.common.verbose))?;
     if shapes {
         s.lines(text::check::shapes(c))?;
     }

@@ -1,6 +1,6 @@
 //! `check` as text.
 
-use fendle_ask::check::{Checked, Item, turns_alike};
+use fendle_ask::check::{Checked, CheckedLevel, Item, turns_alike};
 use fendle_ask::{Answer, End};
 use fendle_core::numbers::{counted, grouped};
 use fendle_lang::model::{Model, ShapeTurns};
@@ -9,7 +9,7 @@ use fendle_view::text::table;
 use super::{beside, headed, stopped_line};
 
 /// What was checked, file by file.
-pub fn lines(c: &Checked) -> Vec<String> {
+pub fn lines(c: &Checked, verbose: bool) -> Vec<String> {
     let mut out = vec![];
     for item in &c.items {
         match item {
@@ -24,14 +24,14 @@ pub fn lines(c: &Checked) -> Vec<String> {
             }
             Item::Levels { path, count, model, rows, keeps, laws } => {
                 out.push(format!("{path}: {} of {model}", counted(*count as u64, "level", "levels")));
-                levels(&mut out, c, rows, (*keeps, *laws));
+                levels(&mut out, c, rows, (*keeps, *laws), verbose);
             }
         }
     }
     out
 }
 
-fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bool, bool)) {
+fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bool, bool), verbose: bool) {
     let list = || rows.iter().map(|n| &c.levels[*n]);
     for l in list() {
         if let Some(code) = &l.code {
@@ -45,6 +45,7 @@ fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bo
                 l.level.clone(),
                 if l.rows > 0 { format!("{} x {}", l.rows, l.cols) } else { "-".into() },
                 grouped(l.bits_per_state.into()),
+                l.numbers.as_ref().and_then(|n| n.bits).map_or("-".into(), |b| b.to_string()),
                 grouped(l.moves as u64),
                 l.start.clone(),
                 l.two_statuses.clone(),
@@ -61,7 +62,7 @@ fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bo
     if table_rows.is_empty() {
         return;
     }
-    let mut head = vec!["level", "board", "bits", "moves", "start", "two statuses at once"];
+    let mut head = vec!["level", "board", "bits", "numbered", "moves", "start", "two statuses at once"];
     if keeps {
         head.push("kept quantities");
     }
@@ -69,6 +70,52 @@ fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bo
         head.push("laws");
     }
     out.extend(table(&head, &table_rows).into_iter().map(|l| format!("  {l}")));
+    if verbose {
+        for l in list() {
+            out.push(String::new());
+            out.extend(numbers(l));
+        }
+    }
+}
+
+/// What can be in play from the start of a level.
+fn numbers(l: &CheckedLevel) -> Vec<String> {
+    let Some(n) = &l.numbers else {
+        return vec![format!(
+            "what can be in `{}`: not looked at where things are hidden or set aside",
+            l.level
+        )];
+    };
+    let how =
+        if n.followed { "followed from its start" } else { "by the types alone: its rules read too much" };
+    let mut out = vec![format!("what can be in `{}`, {how}:", l.level)];
+    let rows: Vec<Vec<String>> = (n.variables.iter())
+        .map(|v| vec![v.name.clone(), v.holds.clone(), v.contents.map_or(String::new(), grouped)])
+        .collect();
+    out.extend(table(&["variable", "holds", "contents"], &rows).into_iter().map(|r| format!("  {r}")));
+    for v in n.variables.iter().filter(|_| n.followed) {
+        let Some(cells) = v.values_in_cells.as_ref().filter(|c| c.iter().flatten().any(|n| *n > 1)) else {
+            continue;
+        };
+        out.push(format!("  values that each cell of {} can hold (`.`: always the same)", v.name));
+        for row in cells {
+            let line: String =
+                row.iter().map(|n| if *n > 1 { format!("{n:>4}") } else { "   .".into() }).collect();
+            out.push(format!("  {line}"));
+        }
+    }
+    out.push(match (n.range, n.bits) {
+        (Some(range), Some(bits)) => format!(
+            "  a state is a number below {}: {bits} bits, where {} are packed",
+            grouped(range),
+            l.bits_per_state
+        ),
+        _ => "  no range of numbers is small enough: states are packed".into(),
+    });
+    if n.can_return {
+        out.push("  every move between running states can be taken back".into());
+    }
+    out
 }
 
 /// Every shape of the models in all its turns.
