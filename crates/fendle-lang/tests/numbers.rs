@@ -143,7 +143,7 @@ fn all_of(keys: &Keys) -> HashSet<Vec<i32>> {
     let mut out = HashSet::new();
     for key in 0..keys.range() {
         let mut values = vec![0; keys.values_len()];
-        keys.unpack(key, &mut values, &mut vec![0; keys.parts_len()]);
+        keys.unpack(key, &mut values, &mut vec![0; keys.fields_len()]);
         assert_eq!(keys.key(&values), Some(key));
         assert!(out.insert(values), "two numbers of one state");
     }

@@ -158,23 +158,23 @@ unsafe fn machine_of<'m>(context: *mut Context) -> &'m mut Machine<'m> {
     unsafe { &mut *(*context).machine.cast() }
 }
 
-/// Writes one part of a state from its digit.
-pub(crate) extern "C" fn write_part(context: *mut Context, part: u64, digit: u64) -> u64 {
+/// Writes one field of a state from its digit.
+pub(crate) extern "C" fn write_field(context: *mut Context, field: u64, digit: u64) -> u64 {
     // SAFETY: called by code that runs in this context.
-    unsafe { machine_of(context) }.write_part(part as usize, digit);
+    unsafe { machine_of(context) }.write_field(field as usize, digit);
     0
 }
 
-/// The digit of one part of the state now; all ones when it has none.
-pub(crate) extern "C" fn digit_part(context: *mut Context, part: u64, _: u64) -> u64 {
+/// The digit of one field of the state now; all ones when it has none.
+pub(crate) extern "C" fn digit_field(context: *mut Context, field: u64, _: u64) -> u64 {
     // SAFETY: called by code that runs in this context.
     let machine = unsafe { machine_of(context) };
     let keys = machine.keys().expect("code for numbers runs on a machine for numbers");
-    keys.digit(part as usize, machine.values_now()).unwrap_or(u64::MAX)
+    keys.digit(field as usize, machine.values_now()).unwrap_or(u64::MAX)
 }
 
-/// Whether the values of the state now that are in no part are what they always are.
-pub(crate) extern "C" fn fixed_part(context: *mut Context, _: u64, _: u64) -> u64 {
+/// Whether the values of the state now that are in no field are what they always are.
+pub(crate) extern "C" fn fixed_field(context: *mut Context, _: u64, _: u64) -> u64 {
     // SAFETY: called by code that runs in this context.
     let machine = unsafe { machine_of(context) };
     let keys = machine.keys().expect("code for numbers runs on a machine for numbers");

@@ -3,7 +3,7 @@
 //! ```text
 //! unpack(context, state)              writes the values of a state; nothing is changed or remembered yet
 //! load(context, state)                the same, then laws and status: the status, or SLOW
-//! key(context, state)                 the number of the state now, by the parts that were changed; or NONE
+//! key(context, state)                 the number of the state now, by the fields that were changed; or NONE
 //! restore(context)                    takes back what was changed
 //! moves(context, state, from, to)     tries these moves: how many were made, or SLOW
 //! ```
@@ -29,7 +29,7 @@ use fendle_lang::run::STEP_BUDGET;
 use fendle_lang::state::Keys;
 use fendle_lang::state::keys::Described;
 
-use crate::context::{Context, at, digit_part, fixed_part, write_part};
+use crate::context::{Context, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
 use crate::{NativeCode, isa};
 
@@ -41,7 +41,7 @@ const MOVES_MAX: usize = 512;
 const NEAR: i64 = 6;
 /// Sets of members up to which they are listed.
 const SETS_MAX: u64 = 1 << 18;
-/// Values of a state above which parts are not told apart by masks.
+/// Values of a state above which fields are not told apart by masks.
 const VALUES_MAX: usize = 1024;
 
 type Unpack = unsafe extern "C" fn(*mut Context, u64) -> u64;
@@ -296,10 +296,10 @@ impl<'w> Writer<'w> {
         b.switch_to_block(first);
         let params = b.block_params(first).to_vec();
         let context = params[0];
-        let part = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, MemFlags::trusted(), context, at);
-        let mem = part(&mut b, at::MEM);
-        let changed = part(&mut b, at::CHANGED);
-        let digits = part(&mut b, at::DIGITS);
+        let field = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, MemFlags::trusted(), context, at);
+        let mem = field(&mut b, at::MEM);
+        let changed = field(&mut b, at::CHANGED);
+        let digits = field(&mut b, at::DIGITS);
         let call = b.import_signature({
             let mut s = b.func.signature.clone();
             s.params = vec![AbiParam::new(I64); 2];
@@ -427,7 +427,7 @@ impl<'w> Writer<'w> {
         }
         self.write_base();
         let mut rest = self.params[1];
-        for (part, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
+        for (field, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
             // Numbers are below 2^31, so 32-bit division will do.
             let digit = if stride == 1 {
                 rest
@@ -440,7 +440,7 @@ impl<'w> Writer<'w> {
                 let whole = self.b.ins().imul_imm(digit, stride as i64);
                 rest = self.b.ins().isub(rest, whole);
             }
-            self.b.ins().store(table(), digit, self.digits, (part * 8) as i32);
+            self.b.ins().store(table(), digit, self.digits, (field * 8) as i32);
             match described {
                 Described::Single { slot, values } => self.unpack_single(digit, slot, values),
                 Described::Members { slots, least, most, firsts, ways } => {
@@ -449,14 +449,14 @@ impl<'w> Writer<'w> {
                 Described::Order { slots, values, weights, inverses, parity } => {
                     self.unpack_order(digit, slots, values, (weights, inverses), parity);
                 }
-                Described::Other => self.call_part(write_part as *const () as usize, part, digit),
+                Described::Other => self.call_field(write_field as *const () as usize, field, digit),
             }
         }
         let zero = self.number(0);
         self.finish(zero);
     }
 
-    /// Writes the values that are in no part. Runs of them are copied, four at a time.
+    /// Writes the values that are in no field. Runs of them are copied, four at a time.
     fn write_base(&mut self) {
         let keys = self.keys;
         let mut free = vec![false; keys.values_len()];
@@ -554,7 +554,7 @@ impl<'w> Writer<'w> {
         (ways, row): (&[u64], usize),
     ) {
         let (first, last) = (slots[0], slots[slots.len() - 1]);
-        // Values in between that are in no part belong to the same set, and keep what they always hold.
+        // Values in between that are in no field belong to the same set, and keep what they always hold.
         let base = self.keys.base();
         let mut fixed = 0u64;
         for (slot, value) in base.iter().enumerate().take(last + 1).skip(first) {
@@ -666,11 +666,11 @@ impl<'w> Writer<'w> {
         place
     }
 
-    /// Calls back with a part and its digit.
-    fn call_part(&mut self, function: usize, part: usize, digit: Value) {
+    /// Calls back with a field and its digit.
+    fn call_field(&mut self, function: usize, field: usize, digit: Value) {
         let function = self.number(function as u64);
-        let part = self.number(part as u64);
-        self.b.ins().call_indirect(self.call_back, function, &[self.context, part, digit]);
+        let field = self.number(field as u64);
+        self.b.ins().call_indirect(self.call_back, function, &[self.context, field, digit]);
     }
 
     // ---- from values to a number ----
@@ -686,7 +686,7 @@ impl<'w> Writer<'w> {
             fixed[words - 1] = (1 << last) - 1;
         }
         let mut sum = self.params[1];
-        for (part, (described, stride, slots, _)) in keys.describe().into_iter().enumerate() {
+        for (field, (described, stride, slots, _)) in keys.describe().into_iter().enumerate() {
             let mut mask = vec![0u64; words];
             for s in &slots {
                 mask[s / 64] |= 1 << (s % 64);
@@ -707,11 +707,11 @@ impl<'w> Writer<'w> {
                     self.key_members(slots, (least, most), firsts, ways)
                 }
                 Described::Order { slots, values, weights, parity, .. } => {
-                    self.swapped_or_ordered(part, &changed, slots, values, weights, parity)
+                    self.swapped_or_ordered(field, &changed, slots, values, weights, parity)
                 }
-                _ => self.key_other(part),
+                _ => self.key_other(field),
             };
-            let old = self.b.ins().load(I64, table(), self.digits, (part * 8) as i32);
+            let old = self.b.ins().load(I64, table(), self.digits, (field * 8) as i32);
             let change = self.b.ins().isub(digit, old);
             let change = self.b.ins().imul_imm(change, stride as i64);
             let new = self.b.ins().iadd(sum, change);
@@ -724,7 +724,7 @@ impl<'w> Writer<'w> {
         let (here, on) = (self.b.create_block(), self.b.create_block());
         self.b.ins().brif(touched, here, &[], on, &[]);
         self.b.switch_to_block(here);
-        let function = self.number(fixed_part as *const () as usize as u64);
+        let function = self.number(fixed_field as *const () as usize as u64);
         let zero = self.number(0);
         let call = self.b.ins().call_indirect(self.call_back, function, &[self.context, zero, zero]);
         let same = self.b.inst_results(call)[0];
@@ -855,7 +855,7 @@ impl<'w> Writer<'w> {
     /// All others stay.
     fn swapped_or_ordered(
         &mut self,
-        part: usize,
+        field: usize,
         changed: &[Value],
         slots: &[usize],
         values: &[i32],
@@ -957,7 +957,7 @@ impl<'w> Writer<'w> {
         let fallen = self.b.ins().ineg(grown);
         let up = self.b.ins().icmp(IntCC::UnsignedLessThan, a, b);
         let change = self.b.ins().select(up, grown, fallen);
-        let old = self.b.ins().load(I64, table(), self.digits, (part * 8) as i32);
+        let old = self.b.ins().load(I64, table(), self.digits, (field * 8) as i32);
         let digit = self.b.ins().iadd(old, change);
         self.b.ins().jump(done, &[BlockArg::Value(digit)]);
         self.b.switch_to_block(slow);
@@ -1055,10 +1055,10 @@ impl<'w> Writer<'w> {
         rank
     }
 
-    fn key_other(&mut self, part: usize) -> Value {
-        let function = self.number(digit_part as *const () as usize as u64);
-        let (part, zero) = (self.number(part as u64), self.number(0));
-        let call = self.b.ins().call_indirect(self.call_back, function, &[self.context, part, zero]);
+    fn key_other(&mut self, field: usize) -> Value {
+        let function = self.number(digit_field as *const () as usize as u64);
+        let (field, zero) = (self.number(field as u64), self.number(0));
+        let call = self.b.ins().call_indirect(self.call_back, function, &[self.context, field, zero]);
         let digit = self.b.inst_results(call)[0];
         let known = self.b.ins().icmp_imm(IntCC::NotEqual, digit, -1);
         self.unless_slow(known);
@@ -1133,13 +1133,13 @@ impl<'w> Writer<'w> {
         let code = self.code;
         let &[_, state, from, to] = self.params.as_slice() else { unreachable!("four parameters") };
         let flags = MemFlags::trusted();
-        let part = |w: &mut Self, at| w.b.ins().load(I64, flags, w.context, at);
-        let regs = part(self, at::REGS);
-        let fuel = part(self, at::FUEL);
-        let score = part(self, at::SCORE);
-        let states = part(self, at::OUT_STATES);
-        let moves = part(self, at::OUT_MOVES);
-        let scores = part(self, at::OUT_SCORES);
+        let field = |w: &mut Self, at| w.b.ins().load(I64, flags, w.context, at);
+        let regs = field(self, at::REGS);
+        let fuel = field(self, at::FUEL);
+        let score = field(self, at::SCORE);
+        let states = field(self, at::OUT_STATES);
+        let moves = field(self, at::OUT_MOVES);
+        let scores = field(self, at::OUT_SCORES);
         let blocks: Vec<Block> = (0..=code.moves.len())
             .map(|_| {
                 let block = self.b.create_block();

@@ -29,7 +29,7 @@ impl Numbered {
     #[must_use]
     pub fn values(&self, number: u64) -> Vec<i32> {
         let mut values = vec![0; self.keys.values_len()];
-        self.keys.unpack(number, &mut values, &mut vec![0; self.keys.parts_len()]);
+        self.keys.unpack(number, &mut values, &mut vec![0; self.keys.fields_len()]);
         values
     }
 }

@@ -107,7 +107,7 @@ fn typed(b: &Bound) -> Vec<Vec<i32>> {
     out
 }
 
-/// The parts of the numbers. Every start has one; `None` when that is not so, or the range is too large.
+/// The fields of the numbers. Every start has one; `None` when that is not so, or the range is too large.
 fn layout(
     game: &Game,
     starts: &[&[i32]],

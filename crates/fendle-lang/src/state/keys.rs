@@ -1,9 +1,9 @@
 //! States as numbers from a small range: a state *is* its number, so that tables need no keys.
 //!
 //! ```text
-//! key = digit of part 0 * stride 0 + digit of part 1 * stride 1 + ...      below the range
+//! key = digit of field 0 * stride 0 + digit of field 1 * stride 1 + ...      below the range
 //!
-//! part      what it holds                                    its digit
+//! field      what it holds                                    its digit
 //! single    one value                                        its place among the values that can be there
 //! members   a set whose size is kept, or only falls           rank among all such sets (combinatorial number system)
 //! order     values that all differ, rearranged                rank of the arrangement (factorial number system), halved
@@ -19,9 +19,9 @@ use super::packing::{Spread, set_bits};
 
 /// Most numbers of a range.
 pub const RANGE_MAX: u64 = 1 << 31;
-/// Most places of a part `members` or `groups`.
+/// Most places of a field `members` or `groups`.
 const PLACES_MAX: usize = 64;
-/// Most values of a part `order`: nibbles of one word.
+/// Most values of a field `order`: nibbles of one word.
 const ORDER_MAX: usize = 15;
 
 /// The number of ways to choose `k` of `n`, for n up to [`PLACES_MAX`]; what does not fit is the greatest number.
@@ -59,9 +59,9 @@ pub struct KeptParity {
     pub counts: Vec<(i32, Vec<usize>)>,
 }
 
-/// One part of a key.
+/// One field of a key.
 #[derive(Clone, Debug)]
-enum Part {
+enum Field {
     Single { slot: usize, values: Vec<i32>, lo: i32, digits: Vec<u32> },
     Members(Members),
     Order(Order),
@@ -111,7 +111,7 @@ struct Groups {
     ways: Binomials,
 }
 
-/// A part as native code writes it out.
+/// A field as native code writes it out.
 #[derive(Clone, Debug)]
 pub enum Described<'k> {
     /// One value: its place in the state, and the values by digit.
@@ -155,16 +155,16 @@ pub enum Described<'k> {
 /// How the states of a space are numbered.
 #[derive(Clone, Debug)]
 pub struct Keys {
-    parts: Vec<Part>,
+    fields: Vec<Field>,
     strides: Vec<u64>,
-    /// The part of each value of a state.
-    part_of: Vec<u8>,
+    /// The field of each value of a state.
+    field_of: Vec<u8>,
     /// Values that never change, and room for the others.
     base: Vec<i32>,
     range: u64,
 }
 
-/// What is to become a part.
+/// What is to become a field.
 #[derive(Clone, Debug)]
 pub enum Wanted {
     /// One value, which can be one of these, ascending.
@@ -177,34 +177,34 @@ pub enum Wanted {
     Piles(usize, usize, usize, (i64, i64), i64),
 }
 
-const NO_PART: u8 = 255;
+const NO_FIELD: u8 = 255;
 
 impl Keys {
-    /// Lays the parts out. `base` holds the values that are in no part. `None` when the range is above [`RANGE_MAX`] or a part
+    /// Lays the fields out. `base` holds the values that are in no field. `None` when the range is above [`RANGE_MAX`] or a field
     /// is too large.
     #[must_use]
     pub fn new(base: Vec<i32>, wanted: Vec<Wanted>) -> Option<Keys> {
         let mut keys =
-            Keys { parts: vec![], strides: vec![], part_of: vec![NO_PART; base.len()], base, range: 1 };
+            Keys { fields: vec![], strides: vec![], field_of: vec![NO_FIELD; base.len()], base, range: 1 };
         for w in wanted {
-            let (part, total) = match w {
+            let (field, total) = match w {
                 Wanted::Single(_, values) if values.len() <= 1 => continue,
-                Wanted::Single(slot, values) => Part::single(slot, values)?,
-                Wanted::Members(slots, least, most) => Part::members(slots, least, most)?,
-                Wanted::Arranged(slots, parity) => Part::arranged(slots, &keys.base, parity)?,
+                Wanted::Single(slot, values) => Field::single(slot, values)?,
+                Wanted::Members(slots, least, most) => Field::members(slots, least, most)?,
+                Wanted::Arranged(slots, parity) => Field::arranged(slots, &keys.base, parity)?,
                 Wanted::Piles(slot, lists, cap, (lo, hi), pad) => {
                     let piles = Spread::new(lists, cap, lo, hi, pad)?;
                     let total = piles.total;
-                    (Part::Piles { slot, len: lists * (cap + 1), piles }, total)
+                    (Field::Piles { slot, len: lists * (cap + 1), piles }, total)
                 }
             };
-            let number = u8::try_from(keys.parts.len()).ok().filter(|n| *n != NO_PART)?;
-            for slot in part.slots() {
-                keys.part_of[slot] = number;
+            let number = u8::try_from(keys.fields.len()).ok().filter(|n| *n != NO_FIELD)?;
+            for slot in field.slots() {
+                keys.field_of[slot] = number;
             }
             keys.strides.push(keys.range);
             keys.range = keys.range.checked_mul(total).filter(|r| *r <= RANGE_MAX)?;
-            keys.parts.push(part);
+            keys.fields.push(field);
         }
         Some(keys)
     }
@@ -215,51 +215,51 @@ impl Keys {
         self.range
     }
 
-    /// Each part, what its digit counts, the places that it holds, and how many digits there are.
+    /// Each field, what its digit counts, the places that it holds, and how many digits there are.
     #[must_use]
     pub fn describe(&self) -> Vec<(Described<'_>, u64, Vec<usize>, u64)> {
-        let describe = |part| match part {
-            &Part::Single { slot, ref values, .. } => Described::Single { slot, values },
-            Part::Members(m) => Described::Members {
+        let describe = |field| match field {
+            &Field::Single { slot, ref values, .. } => Described::Single { slot, values },
+            Field::Members(m) => Described::Members {
                 slots: &m.slots,
                 least: m.least,
                 most: m.most,
                 firsts: &m.firsts,
                 ways: (&m.ways.table, m.ways.row),
             },
-            Part::Order(o) => Described::Order {
+            Field::Order(o) => Described::Order {
                 slots: &o.slots,
                 values: &o.values,
                 weights: &o.weights,
                 inverses: &o.inverses,
                 parity: o.parity.as_ref().map(|p| (p.odd, p.counts.as_slice())),
             },
-            Part::Groups(_) | Part::Piles { .. } => Described::Other,
+            Field::Groups(_) | Field::Piles { .. } => Described::Other,
         };
         let ends = self.strides.iter().skip(1).chain([&self.range]);
-        let parts = self.parts.iter().zip(self.strides.iter().zip(ends));
-        parts.map(|(part, (stride, end))| (describe(part), *stride, part.slots(), end / stride)).collect()
+        let fields = self.fields.iter().zip(self.strides.iter().zip(ends));
+        fields.map(|(field, (stride, end))| (describe(field), *stride, field.slots(), end / stride)).collect()
     }
 
-    /// Whether the values that are in no part are what they always are.
+    /// Whether the values that are in no field are what they always are.
     #[must_use]
     pub fn is_fixed(&self, values: &[i32]) -> bool {
-        let mut all = values.iter().zip(&self.base).zip(&self.part_of);
-        all.all(|((v, b), part)| *part != NO_PART || v == b)
+        let mut all = values.iter().zip(&self.base).zip(&self.field_of);
+        all.all(|((v, b), field)| *field != NO_FIELD || v == b)
     }
 
-    /// The digit of one part.
+    /// The digit of one field.
     #[must_use]
-    pub fn digit(&self, part: usize, values: &[i32]) -> Option<u64> {
-        self.parts[part].digit(values)
+    pub fn digit(&self, field: usize, values: &[i32]) -> Option<u64> {
+        self.fields[field].digit(values)
     }
 
-    /// Writes the values of one part.
-    pub fn write(&self, part: usize, digit: u64, values: &mut [i32]) {
-        self.parts[part].write(digit, values);
+    /// Writes the values of one field.
+    pub fn write(&self, field: usize, digit: u64, values: &mut [i32]) {
+        self.fields[field].write(digit, values);
     }
 
-    /// The values of a state that are in no part, at their places.
+    /// The values of a state that are in no field, at their places.
     #[must_use]
     pub fn base(&self) -> &[i32] {
         &self.base
@@ -271,10 +271,10 @@ impl Keys {
         self.base.len()
     }
 
-    /// How many parts there are.
+    /// How many fields there are.
     #[must_use]
-    pub fn parts_len(&self) -> usize {
-        self.parts.len()
+    pub fn fields_len(&self) -> usize {
+        self.fields.len()
     }
 
     /// The key of a state; `None` for one that cannot be.
@@ -283,8 +283,8 @@ impl Keys {
         if !self.is_fixed(values) {
             return None;
         }
-        let digits = self.parts.iter().zip(&self.strides);
-        digits.into_iter().try_fold(0, |key, (part, stride)| Some(key + part.digit(values)? * stride))
+        let digits = self.fields.iter().zip(&self.strides);
+        digits.into_iter().try_fold(0, |key, (field, stride)| Some(key + field.digit(values)? * stride))
     }
 
     /// The key of a state that differs from the one with the given digits and key only where bits are set in `changed`.
@@ -293,19 +293,19 @@ impl Keys {
     pub fn patched(&self, key: u64, digits: &[u64], values: &[i32], changed: &[u64]) -> Option<u64> {
         let mut touched = [0u64; 4];
         for slot in set_bits(changed) {
-            let part = self.part_of[slot];
-            if part == NO_PART {
+            let field = self.field_of[slot];
+            if field == NO_FIELD {
                 if values[slot] != self.base[slot] {
                     return None;
                 }
             } else {
-                touched[usize::from(part / 64)] |= 1 << (part % 64);
+                touched[usize::from(field / 64)] |= 1 << (field % 64);
             }
         }
         let mut key = key;
-        for part in set_bits(&touched) {
-            let digit = self.parts[part].digit(values)?;
-            key = key.wrapping_add(digit.wrapping_sub(digits[part]).wrapping_mul(self.strides[part]));
+        for field in set_bits(&touched) {
+            let digit = self.fields[field].digit(values)?;
+            key = key.wrapping_add(digit.wrapping_sub(digits[field]).wrapping_mul(self.strides[field]));
         }
         Some(key)
     }
@@ -315,17 +315,18 @@ impl Keys {
     pub fn unpack(&self, key: u64, values: &mut [i32], digits: &mut [u64]) {
         values.copy_from_slice(&self.base);
         let mut rest = key;
-        for (part, (stride, digit)) in self.parts.iter().zip(self.strides.iter().zip(digits.iter_mut())).rev()
+        for (field, (stride, digit)) in
+            self.fields.iter().zip(self.strides.iter().zip(digits.iter_mut())).rev()
         {
             *digit = if *stride == 1 { rest } else { rest / stride };
             rest -= *digit * stride;
-            part.write(*digit, values);
+            field.write(*digit, values);
         }
     }
 }
 
-impl Part {
-    fn single(slot: usize, values: Vec<i32>) -> Option<(Part, u64)> {
+impl Field {
+    fn single(slot: usize, values: Vec<i32>) -> Option<(Field, u64)> {
         let (lo, hi) = (*values.first()?, *values.last()?);
         let mut digits = vec![];
         if i64::from(hi) - i64::from(lo) < 4096 {
@@ -335,10 +336,10 @@ impl Part {
             }
         }
         let total = values.len() as u64;
-        Some((Part::Single { slot, values, lo, digits }, total))
+        Some((Field::Single { slot, values, lo, digits }, total))
     }
 
-    fn members(slots: Vec<usize>, least: usize, most: usize) -> Option<(Part, u64)> {
+    fn members(slots: Vec<usize>, least: usize, most: usize) -> Option<(Field, u64)> {
         if slots.len() > PLACES_MAX || most > slots.len() {
             return None;
         }
@@ -348,14 +349,14 @@ impl Part {
             firsts[k + 1] = choose(slots.len(), k).checked_add(firsts[k])?;
         }
         let total = firsts[most + 1];
-        Some((Part::Members(Members { slots, least, most, firsts, ways }), total))
+        Some((Field::Members(Members { slots, least, most, firsts, ways }), total))
     }
 
-    fn arranged(slots: Vec<usize>, start: &[i32], parity: Option<KeptParity>) -> Option<(Part, u64)> {
+    fn arranged(slots: Vec<usize>, start: &[i32], parity: Option<KeptParity>) -> Option<(Field, u64)> {
         let mut sorted: Vec<i32> = slots.iter().map(|s| start[*s]).collect();
         sorted.sort_unstable();
         if sorted.windows(2).all(|w| w[0] != w[1]) {
-            return Part::order(slots, sorted, start, parity);
+            return Field::order(slots, sorted, start, parity);
         }
         if slots.len() > PLACES_MAX {
             return None;
@@ -375,7 +376,7 @@ impl Part {
             g.2 = total;
             total = total.checked_mul(choose(left, g.1))?;
         }
-        Some((Part::Groups(Groups { slots, values: groups, ways }), total))
+        Some((Field::Groups(Groups { slots, values: groups, ways }), total))
     }
 
     fn order(
@@ -383,7 +384,7 @@ impl Part {
         sorted: Vec<i32>,
         start: &[i32],
         parity: Option<KeptParity>,
-    ) -> Option<(Part, u64)> {
+    ) -> Option<(Field, u64)> {
         let n = sorted.len();
         if n > ORDER_MAX || n != slots.len() || n == 0 {
             return None;
@@ -429,23 +430,23 @@ impl Part {
             parity.odd = true;
         }
         order.rank(start)?;
-        Some((Part::Order(order), total))
+        Some((Field::Order(order), total))
     }
 
     fn slots(&self) -> Vec<usize> {
         match self {
-            Part::Single { slot, .. } => vec![*slot],
-            Part::Members(m) => m.slots.clone(),
-            Part::Order(o) => o.slots.clone(),
-            Part::Groups(g) => g.slots.clone(),
-            Part::Piles { slot, len, .. } => (*slot..slot + len).collect(),
+            Field::Single { slot, .. } => vec![*slot],
+            Field::Members(m) => m.slots.clone(),
+            Field::Order(o) => o.slots.clone(),
+            Field::Groups(g) => g.slots.clone(),
+            Field::Piles { slot, len, .. } => (*slot..slot + len).collect(),
         }
     }
 
     #[inline]
     fn digit(&self, values: &[i32]) -> Option<u64> {
         match self {
-            Part::Single { slot, values: all, lo, digits } => {
+            Field::Single { slot, values: all, lo, digits } => {
                 let v = values[*slot];
                 if digits.is_empty() {
                     return all.binary_search(&v).ok().map(|i| i as u64);
@@ -453,21 +454,21 @@ impl Part {
                 let at = usize::try_from(i64::from(v) - i64::from(*lo)).ok()?;
                 digits.get(at).filter(|d| **d != u32::MAX).map(|d| u64::from(*d))
             }
-            Part::Members(m) => m.rank(values),
-            Part::Order(o) => o.rank(values),
-            Part::Groups(g) => g.rank(values),
-            Part::Piles { slot, len, piles } => piles.rank(&values[*slot..slot + len]),
+            Field::Members(m) => m.rank(values),
+            Field::Order(o) => o.rank(values),
+            Field::Groups(g) => g.rank(values),
+            Field::Piles { slot, len, piles } => piles.rank(&values[*slot..slot + len]),
         }
     }
 
     #[inline]
     fn write(&self, digit: u64, values: &mut [i32]) {
         match self {
-            Part::Single { slot, values: all, .. } => values[*slot] = all[digit as usize],
-            Part::Members(m) => m.unrank(digit, values),
-            Part::Order(o) => o.unrank(digit, values),
-            Part::Groups(g) => g.unrank(digit, values),
-            Part::Piles { slot, len, piles } => piles.unrank(digit, &mut values[*slot..slot + len]),
+            Field::Single { slot, values: all, .. } => values[*slot] = all[digit as usize],
+            Field::Members(m) => m.unrank(digit, values),
+            Field::Order(o) => o.unrank(digit, values),
+            Field::Groups(g) => g.unrank(digit, values),
+            Field::Piles { slot, len, piles } => piles.unrank(digit, &mut values[*slot..slot + len]),
         }
     }
 }

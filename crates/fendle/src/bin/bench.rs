@@ -6,7 +6,9 @@
 //! pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
-//! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one.
+//! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one. Large
+//! cases (`slide-3x4`, `shove-73m`) and `native`, which measures how long native code of each library model takes to make,
+//! run only when they are named. With `FENDLE_PLAIN` set the interpreter runs the rules.
 
 use std::process::Command;
 use std::sync::Arc;
@@ -30,6 +32,8 @@ struct Case {
     past_goals: bool,
     /// States and depth, where they are known from elsewhere.
     known: Option<(u64, u32)>,
+    /// Takes a minute, and runs only when it is named.
+    large: bool,
 }
 
 const SLIDE: &str = include_str!("../../../../models/slide.fendle");
@@ -43,6 +47,23 @@ const CASES: &[Case] = &[
         level: "model = 'slide'\nvalues.target = '''\n1 2 3 4 5\n6 7 8 9 .\n'''\n[[level]]\n",
         past_goals: true,
         known: Some((1_814_400, 55)),
+        large: false,
+    },
+    Case {
+        name: "slide-3x4",
+        model: SLIDE,
+        level: "model = 'slide'\nvalues.target = '''\n1 2 3 4\n5 6 7 8\n9 10 11 .\n'''\n[[level]]\n",
+        past_goals: true,
+        known: Some((239_500_800, 53)),
+        large: true,
+    },
+    Case {
+        name: "shove-73m",
+        model: SHOVE,
+        level: "model = 'shove'\n[[level]]\nstart.yard = '''\nA......\n.o.o.o.\n.......\n..._...\n.o...o.\n.......\n..._..H\n'''\n",
+        past_goals: false,
+        known: None,
+        large: true,
     },
     Case {
         name: "shove-6m",
@@ -50,6 +71,7 @@ const CASES: &[Case] = &[
         level: "model = 'shove'\n[[level]]\nstart.yard = '''\nA..H...\n.o.o.o.\n..._..H\n.o_o_..\n..H...w\n'''\n",
         past_goals: false,
         known: None,
+        large: false,
     },
     Case {
         name: "merge-2x4",
@@ -57,6 +79,7 @@ const CASES: &[Case] = &[
         level: "model = 'merge'\n[[level]]\nvalues = { high = 2, wide = 4, top = 6 }\n",
         past_goals: false,
         known: None,
+        large: false,
     },
 ];
 
@@ -224,6 +247,24 @@ fn run_page() {
     println!("{}", row.join("|"));
 }
 
+/// How long native code takes to make: operations, milliseconds, bytes.
+fn run_native() {
+    let rows: Vec<Vec<String>> = (CASES.iter())
+        .map(|case| {
+            let game = game(case);
+            let made =
+                fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code");
+            vec![
+                case.name.into(),
+                game.code.ops.len().to_string(),
+                format!("{:.1}", made.seconds * 1e3),
+                grouped(made.bytes as u64),
+            ]
+        })
+        .collect();
+    table(&["case", "operations", "ms", "bytes"], &rows).iter().for_each(|line| println!("{line}"));
+}
+
 fn main() {
     let args: Vec<String> = std::env::args().skip(1).collect();
     if let [name, what] = args.as_slice()
@@ -235,6 +276,7 @@ fn main() {
     match args.iter().map(String::as_str).collect::<Vec<_>>()[..] {
         ["layout"] => return run_layout(100_000),
         ["page"] => return run_page(),
+        ["native"] => return run_native(),
         _ => {}
     }
     if let [name, threads] = args.as_slice() {
@@ -244,7 +286,7 @@ fn main() {
     }
     let me = std::env::current_exe().expect("this program has a path");
     let mut rows = vec![];
-    for case in CASES {
+    for case in CASES.iter().filter(|c| !c.large) {
         for threads in ["1", "2"] {
             let out = Command::new(&me).args([case.name, threads]).output().expect("it runs itself");
             let text = String::from_utf8_lossy(&out.stdout);

@@ -215,7 +215,7 @@ impl<'c> Machine<'c> {
     /// The same for states as numbers: each is one word.
     #[must_use]
     pub fn numbered(b: &'c Bound, code: &'c Code, keys: &'c Keys) -> Machine<'c> {
-        let coder = Coder::Numbered(keys, vec![0; keys.parts_len()]);
+        let coder = Coder::Numbered(keys, vec![0; keys.fields_len()]);
         Machine { coder, ..Machine::new(b, code) }
     }
 
@@ -299,13 +299,13 @@ impl<'c> Machine<'c> {
         }
     }
 
-    /// Writes one part of the loaded state, and of the state now, from its digit.
-    pub fn write_part(&mut self, part: usize, digit: u64) {
+    /// Writes one field of the loaded state, and of the state now, from its digit.
+    pub fn write_field(&mut self, field: usize, digit: u64) {
         let (before, now, len) =
             (self.code.before as usize, self.code.now as usize, self.code.state_len as usize);
         if let Coder::Numbered(keys, _) = &self.coder {
-            keys.write(part, digit, &mut self.mem[before..before + len]);
-            keys.write(part, digit, &mut self.mem[now..now + len]);
+            keys.write(field, digit, &mut self.mem[before..before + len]);
+            keys.write(field, digit, &mut self.mem[now..now + len]);
         }
     }
 

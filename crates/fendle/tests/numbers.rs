@@ -1,0 +1,147 @@
+//! Spaces of real size through the program: states as numbers, native code, one thread or several. Counts are known from
+//! elsewhere: a closed formula, or a small search in the test.
+
+use std::collections::HashSet;
+use std::path::Path;
+
+use serde_json::Value;
+
+fn json(dir: &Path, args: &[&str]) -> (i32, Value) {
+    let mut all = args.to_vec();
+    all.extend(["--format", "json"]);
+    let out = assert_cmd::Command::cargo_bin("fendle").expect("built").current_dir(dir).args(&all).output();
+    let out = out.expect("runs");
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    let value = serde_json::from_str(&text).unwrap_or_else(|e| panic!("{e}: {text}"));
+    (out.status.code().expect("a code"), value)
+}
+
+fn text(dir: &Path, args: &[&str]) -> String {
+    let out = assert_cmd::Command::cargo_bin("fendle").expect("built").current_dir(dir).args(args).output();
+    String::from_utf8_lossy(&out.expect("runs").stdout).into_owned()
+}
+
+const SLIDE: &str = "model = 'slide'\nvalues.target = '''\n1 2 3\n4 5 6\n7 8 .\n'''\n[[level]]\n";
+const YARD: &str = "model = 'shove'\n[[level]]\nstart.yard = '''\nA...H..\n.o.o...\n..._...\n.o._..w\n'''\n";
+
+/// Without what differs by nature: time, memory, and how the space was kept.
+fn bare(mut v: Value) -> Value {
+    let map = v.as_object_mut().expect("an object");
+    for key in ["effort", "numbers", "edges_kept", "table_bytes", "limits"] {
+        map.remove(key);
+    }
+    v
+}
+
+#[test]
+fn executors_and_threads_change_no_answer() {
+    let dir = tempfile::tempdir().expect("a folder");
+    std::fs::write(dir.path().join("slide.toml"), SLIDE).expect("written");
+    std::fs::write(dir.path().join("yard.toml"), YARD).expect("written");
+    for (file, more) in [("slide.toml", "--past-goals"), ("yard.toml", "--quiet")] {
+        let all: Vec<Value> =
+            [("native", "1"), ("native", "2"), ("native", "7"), ("plain", "1"), ("plain", "2")]
+                .iter()
+                .map(|(executor, threads)| {
+                    let args = ["explore", file, more, "--executor", executor, "--threads", threads];
+                    let (code, v) = json(dir.path(), &args);
+                    assert_eq!(code, 0, "{v}");
+                    assert!(
+                        v["numbers"].as_u64().is_some(),
+                        "{file} is large enough to be kept by number: {v}"
+                    );
+                    bare(v)
+                })
+                .collect();
+        assert!(all.windows(2).all(|w| w[0] == w[1]), "{file}");
+    }
+    let said = text(dir.path(), &["explore", "slide.toml", "--past-goals", "-v"]);
+    assert!(
+        said.contains("states are numbers below 181,440") && said.contains("run as native code"),
+        "{said}"
+    );
+    let said = text(dir.path(), &["explore", "slide.toml", "--past-goals", "-v", "--executor", "plain"]);
+    assert!(said.contains("run by the interpreter"), "{said}");
+}
+
+#[test]
+fn a_yard_has_the_states_and_fatal_moves_that_a_small_search_finds() {
+    let dir = tempfile::tempdir().expect("a folder");
+    std::fs::write(dir.path().join("yard.toml"), YARD).expect("written");
+    let (_, v) = json(dir.path(), &["explore", "yard.toml"]);
+    // The same yard by hand: cells as bits, 4 x 7.
+    let cell = |r: i32, c: i32| (0..4).contains(&r).then(|| (0..7).contains(&c).then(|| r * 7 + c)).flatten();
+    let (wall, water) = (1u32 << 4, 1u32 << 27);
+    let berth = 1u32 << 17 | 1 << 24;
+    let start = (0i32, 1u32 << 8 | 1 << 10 | 1 << 22);
+    let next = |&(tug, bodies): &(i32, u32)| -> Vec<(i32, u32)> {
+        [(-1, 0), (0, 1), (1, 0), (0, -1)]
+            .into_iter()
+            .filter_map(|(dr, dc)| {
+                let to = cell(tug / 7 + dr, tug % 7 + dc).filter(|t| (wall | water) >> t & 1 == 0)?;
+                if bodies >> to & 1 == 0 {
+                    return Some((to, bodies));
+                }
+                let beyond = cell(to / 7 + dr, to % 7 + dc).filter(|b| (wall | bodies) >> b & 1 == 0)?;
+                let rest = bodies & !(1 << to);
+                Some((to, if water >> beyond & 1 == 1 { rest } else { rest | 1 << beyond }))
+            })
+            .collect()
+    };
+    let ended = |s: &(i32, u32)| s.1 & berth == berth || s.1.count_ones() < 2;
+    let mut seen = HashSet::from([start]);
+    let mut list = vec![start];
+    let mut arrows = vec![];
+    let mut i = 0;
+    while i < list.len() {
+        let from = list[i];
+        i += 1;
+        if ended(&from) {
+            continue;
+        }
+        for to in next(&from) {
+            arrows.push((from, to));
+            if seen.insert(to) {
+                list.push(to);
+            }
+        }
+    }
+    let mut winnable: HashSet<(i32, u32)> = list.iter().filter(|s| s.1 & berth == berth).copied().collect();
+    let goals = winnable.len();
+    loop {
+        let more: Vec<_> =
+            arrows.iter().filter(|a| winnable.contains(&a.1) && !winnable.contains(&a.0)).collect();
+        if more.is_empty() {
+            break;
+        }
+        winnable.extend(more.into_iter().map(|a| a.0));
+    }
+    let fatal = arrows.iter().filter(|a| winnable.contains(&a.0) && !winnable.contains(&a.1)).count();
+    let got = |k: &str| v[k].as_u64().unwrap_or_else(|| panic!("{k} in {v}")) as usize;
+    assert_eq!((got("states"), got("transitions"), got("goal")), (list.len(), arrows.len(), goals));
+    assert_eq!((got("winnable"), got("fatal_moves")), (winnable.len() - goals, fatal));
+    assert!(list.len() > 32_768, "{} states are kept by number", list.len());
+}
+
+#[test]
+fn limits_hold_in_spaces_by_number() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let large = SLIDE.replace("1 2 3\n4 5 6\n7 8 .", "1 2 3 4\n5 6 7 8\n9 10 11 .");
+    std::fs::write(dir.path().join("slide.toml"), large).expect("written");
+    let args = ["explore", "slide.toml", "--past-goals", "--max-states", "400000"];
+    let (code, v) = json(dir.path(), &args);
+    assert_eq!((code, v["states"].as_u64(), v["limit"].as_str()), (3, Some(400_000), Some("max_states")));
+    assert_eq!(v["numbers"].as_u64(), Some(239_500_800));
+    // What was seen of the last depth does not depend on the threads.
+    let (_, other) = json(dir.path(), &[&args[..], &["--threads", "1"]].concat());
+    assert_eq!(bare(v), bare(other));
+    let began = std::time::Instant::now();
+    let (code, v) = json(dir.path(), &["explore", "slide.toml", "--past-goals", "--time", "1s"]);
+    assert_eq!((code, v["limit"].as_str()), (3, Some("time")));
+    assert!(began.elapsed().as_secs() < 10, "it went on for {:?}", began.elapsed());
+    // A budget that the cells alone would fill keeps to hashed tables, and says so when they are full.
+    let (code, v) = json(dir.path(), &["explore", "slide.toml", "--past-goals", "--memory", "64M"]);
+    assert_eq!((code, v["limit"].as_str(), v["numbers"].as_u64()), (3, Some("memory"), None));
+    let peak = v["effort"]["peak_memory_bytes"].as_u64().expect("a peak");
+    assert!(peak < (64 + 30) << 20, "{peak}");
+}
