@@ -79,6 +79,12 @@ pub struct Space {
     /// Bytes of the tables.
     #[serde(skip)]
     pub table_bytes: u64,
+    /// Bits of one state in the tables.
+    #[serde(skip)]
+    pub table_bits: u32,
+    /// Whether the tables hold numbers instead of packed states.
+    #[serde(skip)]
+    pub tables_hold_numbers: bool,
     /// What charts draw, where they were asked for.
     #[serde(skip)]
     pub charts: Option<Charts>,
@@ -288,6 +294,8 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         best_probability: (worlds > 0).then_some(best),
         structure,
         table_bytes: found.space.bytes(),
+        table_bits: found.space.bits(),
+        tables_hold_numbers: found.space.holds_numbers(),
         charts,
         report,
         counts: c.clone(),

@@ -49,7 +49,7 @@ impl Edges<'_> {
         if list.is_empty() {
             return Ok(());
         }
-        let mut worker = self.model.worker();
+        let mut worker = space.worker(self.model);
         let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
         for batch in list.chunks(BATCH) {
             if let Some(limit) = (self.stop)() {
@@ -68,7 +68,7 @@ impl Edges<'_> {
                 for run in runs.by_ref().take(head.runs as usize) {
                     for o in 1..=run.outcomes {
                         // A search that was cut short may lack what a state that broke leads to.
-                        let target = outcomes.next().and_then(|s| space.find(s));
+                        let target = outcomes.next().and_then(|s| space.find_words(s));
                         edges.extend(target.map(|to| Edge { to, last: o == run.outcomes }));
                     }
                 }

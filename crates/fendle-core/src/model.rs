@@ -377,6 +377,11 @@ pub trait Numbering: fmt::Debug + Send + Sync {
         false
     }
 
+    /// Whether the rules run faster on numbers than on packed states.
+    fn is_fast(&self) -> bool {
+        false
+    }
+
     /// The number of a packed state; `None` for one that cannot be reached.
     fn number(&self, state: &[u64]) -> Option<u64>;
 

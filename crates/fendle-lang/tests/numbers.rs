@@ -65,6 +65,25 @@ fn agrees(game: &Game) -> bool {
             }
         }
     }
+    // With edges kept the tables stay, and hold numbers where native code runs the rules.
+    let kept = Limits { drop_edges: false, ..few() };
+    let hashed = explore(&plain, kept, false, &NoWatch).expect("sound");
+    let found = explore(&native, Limits { threads: 3, ..kept }, false, &NoWatch).expect("sound");
+    assert!(!hashed.space.holds_numbers() && found.counts.numbers.is_none());
+    assert_eq!(found.space.holds_numbers(), by_number && game.code.points.is_empty(), "{}", game.bound.name);
+    if hashed.counts.complete {
+        assert_eq!(said(&found), said(&hashed), "{}", game.bound.name);
+        for depth in 0..found.space.levels_len() {
+            let edges = |f: &Explored| -> HashSet<(Vec<u64>, Vec<Vec<u64>>)> {
+                let mut out = HashSet::new();
+                f.space.each_edges(depth, |id, edges| {
+                    out.insert((f.space.state(id), edges.iter().map(|e| f.space.state(e.to)).collect()));
+                });
+                out
+            };
+            assert_eq!(edges(&found), edges(&hashed), "{} depth {depth}", game.bound.name);
+        }
+    }
     let (a, b) = (solve(&plain, few(), &NoWatch), solve(&native, few(), &NoWatch));
     let (a, b) = (a.expect("sound"), b.expect("sound"));
     if a.states < 4_000 {

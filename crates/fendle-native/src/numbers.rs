@@ -428,10 +428,13 @@ impl<'w> Writer<'w> {
         self.write_base();
         let mut rest = self.params[1];
         for (field, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
-            // Numbers are below 2^31, so 32-bit division will do.
             let digit = if stride == 1 {
                 rest
+            } else if keys.range() > u64::from(u32::MAX) {
+                let s = self.number(stride);
+                self.b.ins().udiv(rest, s)
             } else {
+                // Division of 32 bits is several times faster.
                 let (x, s) = (self.b.ins().ireduce(I32, rest), self.b.ins().iconst(I32, stride as i64));
                 let q = self.b.ins().udiv(x, s);
                 self.b.ins().uextend(I64, q)

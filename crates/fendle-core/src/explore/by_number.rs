@@ -13,9 +13,10 @@
 //!
 //! Which thread claims a state does not matter: the set of states is the same, and nothing depends on an order.
 
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::*;
+use crate::model::Numbering;
 use crate::space::dense::{Dense, Mark};
 
 /// Numbers of a range for each state that was met, up to which it is worth while.
@@ -26,6 +27,8 @@ const SMALL_RANGE: u64 = 1 << 24;
 const AGAIN: u64 = 8;
 /// Least effort that looking for numbers is worth, in states.
 const EFFORT: u64 = 1 << 16;
+/// Most numbers of a dense space.
+const DENSE_MAX: u64 = 1 << 31;
 /// Sources of one piece.
 const PIECE: usize = 1 << 16;
 /// Sources of one batch.
@@ -43,6 +46,8 @@ pub(super) struct ByNumber<'m> {
     list: Option<Vec<u32>>,
     /// States after which a numbering is asked for again.
     asked_at: u64,
+    /// The sweep began again: it is at depth 0.
+    pub(super) again: bool,
 }
 
 /// Workers by number that wait for work.
@@ -106,7 +111,7 @@ impl<'m> Sweep<'m> {
     /// Moves the states into a dense space, if that pays now. States of `depth` are not expanded yet.
     pub(super) fn change_to_numbers(&mut self, watch: &dyn Watch) {
         let states = self.space.states_len();
-        if !self.limits.drop_edges || states < self.limits.number_from.max(self.by_number.asked_at) {
+        if states < self.limits.number_from.max(self.by_number.asked_at) {
             return;
         }
         self.by_number.asked_at = states * AGAIN;
@@ -116,6 +121,14 @@ impl<'m> Sweep<'m> {
             return;
         };
         let range = numbering.range();
+        if range > DENSE_MAX || !self.limits.drop_edges {
+            // The tables stay, and hold numbers from now on.
+            self.by_number.asked_at = u64::MAX;
+            if numbering.is_fast() && self.space.numbering.is_none() {
+                self.begin_again(numbering);
+            }
+            return;
+        }
         if range > SMALL_RANGE && range / SPARSE > states {
             // Perhaps later.
             self.by_number.asked_at = range / SPARSE;
@@ -153,6 +166,25 @@ impl<'m> Sweep<'m> {
         self.lanes.iter_mut().for_each(|l| l.worker = None);
         last.sort_unstable();
         self.by_number.list = Some(last);
+    }
+
+    /// Begins again with tables that hold numbers: what was seen so far is little, and seen again in no time.
+    fn begin_again(&mut self, numbering: Arc<dyn Numbering>) {
+        let bits = 64 - numbering.range().saturating_sub(1).leading_zeros();
+        let mut space = Space::new(Layout::new(bits), self.space.sure);
+        for (id, weight) in self.space.starts.iter().zip(&self.space.start_weights) {
+            let Some(number) = numbering.number(&self.space.state(*id)) else { return };
+            let hash = hash(&[number]);
+            let Some((id, _)) = space.shards[shard_of(hash)].insert(&[number], hash) else { return };
+            space.starts.push(id);
+            space.start_weights.push(*weight);
+        }
+        space.numbering = Some(numbering);
+        self.space = space;
+        (self.transitions, self.edges) = (0, 0);
+        (self.set_aside, self.unfinished) = (false, None);
+        self.lanes.iter_mut().for_each(|l| l.worker = None);
+        self.by_number.again = true;
     }
 
     /// Goes on from this depth until done or stopped.

@@ -36,8 +36,9 @@ use log::{EdgeLog, Targets};
 use table::StateTable;
 
 use crate::classify::Marks;
-use crate::model::Layout;
+use crate::model::{Layout, Model, Numbering, Worker};
 use classes::Classes;
+use std::sync::Arc;
 
 /// Numbers that are looked through at once.
 const PIECE: u64 = 1 << 16;
@@ -148,6 +149,8 @@ pub struct Space {
     pub(crate) almost_certain: Marks,
     /// Whether the edges are kept.
     pub(crate) logged: bool,
+    /// How states are numbered, where the shards hold numbers instead of packed states.
+    pub(crate) numbering: Option<Arc<dyn Numbering>>,
     /// The states by number, where that is how they are kept: the shards are then empty.
     pub(crate) dense: Option<Dense>,
 }
@@ -164,6 +167,7 @@ impl Space {
             certain: Marks::default(),
             almost_certain: Marks::default(),
             logged: true,
+            numbering: None,
             dense: None,
         }
     }
@@ -271,6 +275,14 @@ impl Space {
             let number = dense.numbering.number(state)?;
             return (dense.get(number) != 0).then(|| StateId::from_number(number as u32));
         }
+        if let Some(numbering) = &self.numbering {
+            return self.find_words(&[numbering.number(state)?]);
+        }
+        self.find_words(state)
+    }
+
+    /// The same for a state as the shards hold it.
+    pub(crate) fn find_words(&self, state: &[u64]) -> Option<StateId> {
         let hash = hash(state);
         let shard = shard_of(hash);
         self.shards[shard].table.find(state, hash).map(|local| StateId::new(shard, local))
@@ -284,7 +296,30 @@ impl Space {
         }
         let mut out = Vec::with_capacity(self.layout.words());
         self.shards[id.shard()].table.push_state(id.local() as usize, &mut out);
-        out
+        match &self.numbering {
+            Some(numbering) => numbering.state(out[0]),
+            None => out,
+        }
+    }
+
+    /// Bits of one state as the tables hold it.
+    #[must_use]
+    pub fn bits(&self) -> u32 {
+        self.layout.bits
+    }
+
+    /// Whether the tables hold numbers instead of packed states.
+    #[must_use]
+    pub fn holds_numbers(&self) -> bool {
+        self.numbering.is_some() || self.dense.is_some()
+    }
+
+    /// A worker for states as the shards hold them.
+    pub(crate) fn worker<'m>(&self, model: &'m dyn Model) -> Box<dyn Worker + 'm> {
+        match &self.numbering {
+            Some(_) => model.worker_by_number(),
+            None => model.worker(),
+        }
     }
 
     /// What is known of a state.

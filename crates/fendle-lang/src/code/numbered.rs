@@ -39,6 +39,10 @@ impl Numbering for Numbered {
         self.keys.range()
     }
 
+    fn is_fast(&self) -> bool {
+        self.native.is_some()
+    }
+
     fn can_return(&self) -> bool {
         self.undone
     }

@@ -17,8 +17,8 @@
 
 use super::packing::{Spread, set_bits};
 
-/// Most numbers of a range.
-pub const RANGE_MAX: u64 = 1 << 31;
+/// Most numbers of a range. Dense tables hold less: they say so.
+pub const RANGE_MAX: u64 = 1 << 62;
 /// Most places of a field `members` or `groups`.
 const PLACES_MAX: usize = 64;
 /// Most values of a field `order`: nibbles of one word.

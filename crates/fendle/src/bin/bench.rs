@@ -207,6 +207,7 @@ fn run_layout(n: u32) {
 /// The page of a sliding puzzle's whole graph, with its boards: nodes, arrows, size.
 fn run_page() {
     let case = Case {
+        large: false,
         name: "slide-2x4",
         model: SLIDE,
         level: "model = 'slide'\nvalues.target = '''\n1 2 3 4\n5 6 7 .\n'''\n[[level]]\n",

@@ -45,6 +45,9 @@ pub fn run(
                     let bits = n.max(2).next_power_of_two().trailing_zeros();
                     format!("states are numbers below {}: {bits} bits; no transition is kept", grouped(n))
                 }));
+                if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
+                    out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
+                }
                 out.push(text::executor(&level));
             }
             out
