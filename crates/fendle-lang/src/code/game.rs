@@ -26,7 +26,8 @@ pub struct Game {
     pub checked: Vec<bool>,
     /// Programs that give what the player is told, one for each thing that can be.
     pub tells: Arc<[u32]>,
-    /// Where play begins, with weights; the bound model's position where there is none.
+    /// Where play begins, with weights; the bound model's position where there is none. Neither may change once the game was
+    /// explored: a clone may.
     pub starts: Vec<(Vec<i32>, u64)>,
     /// Native code, where that is wanted.
     pub native: WhenItPays,

@@ -175,9 +175,16 @@ impl Backward {
     }
 }
 
-/// A numbering that is made when it is asked for the first time.
-#[derive(Clone, Default)]
-pub struct WhenAsked(Arc<OnceLock<Arc<Numbered>>>);
+/// A numbering that is made when it is asked for the first time. A clone has none yet: whoever clones a game may change where
+/// it begins, and numbers hold for one set of starts.
+#[derive(Default)]
+pub struct WhenAsked(OnceLock<Arc<Numbered>>);
+
+impl Clone for WhenAsked {
+    fn clone(&self) -> WhenAsked {
+        WhenAsked::default()
+    }
+}
 
 impl WhenAsked {
     /// The numbering, made by `make` if that did not succeed before.
