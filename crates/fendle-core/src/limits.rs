@@ -81,6 +81,8 @@ pub struct Progress {
     pub depth: u32,
     /// Bytes taken by the tables.
     pub bytes: u64,
+    /// Where states are numbers: how many numbers there are.
+    pub numbers: Option<u64>,
 }
 
 /// Looks over the shoulder of a search: the clock, Ctrl-C and progress bars live behind it.

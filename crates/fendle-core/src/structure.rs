@@ -164,7 +164,13 @@ pub fn structure(
     {
         return Err(NotSeen::Memory { bytes });
     }
-    let progress = Progress { states: counts.states, expanded: counts.states, depth: counts.depth, bytes };
+    let progress = Progress {
+        states: counts.states,
+        expanded: counts.states,
+        depth: counts.depth,
+        bytes,
+        numbers: None,
+    };
     let mut pace = Pace::new(watch).at(progress);
     pace.now()?;
     let mut out = Structure {

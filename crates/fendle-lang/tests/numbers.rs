@@ -208,6 +208,22 @@ fn every_kind_of_part_numbers_its_states_without_a_gap() {
 }
 
 #[test]
+fn numbers_beyond_two_to_the_33_are_held_by_the_tables() {
+    // Nine dials of sixteen marks that turn together, and a lamp. A turn has 16^9 ways, too many to be followed, so the types say
+    // what can be: 2 * 16^9 states, of which 32 are reached.
+    let model = "model dials\nstate dial: array 1..9 of 0..15\nstate lamp: bool\n\
+        move turn { for k in 1..9 { dial[k] = (dial[k] + 1) mod 16 } }\nmove press { lamp = not lamp }\n\
+        goal dial[1] == 15 and lamp\n";
+    let mut g = game(model, "start.dial = [0, 0, 0, 0, 0, 0, 0, 0, 0]\nstart.lamp = false");
+    g.native = WhenItPays::by(fendle_native::make);
+    assert_eq!(numbering(&g, 1 << 20, &mut || false).map(|n| n.keys.range()), Some(2 << 36));
+    let found = explore(&g, few(), true, &NoWatch).expect("sound");
+    assert!(found.space.holds_numbers() && found.counts.numbers.is_none() && found.space.bits() == 37);
+    assert_eq!((found.counts.states, found.counts.goal, found.counts.shortest), (32, 1, Some(16)));
+    assert_eq!(found.counts.winnable, 31);
+}
+
+#[test]
 fn limits_cut_a_space_by_number_exactly_and_alike_on_all_threads() {
     let g = game(SLIDE, "values.target = '''\n1 2 3\n4 5 6\n7 8 .\n'''");
     for most in [1, 2, 777, 50_000, 181_439] {

@@ -59,8 +59,10 @@ pub fn budget(common: &Common) -> Budget {
             *shown = Instant::now();
             let rate = (p.states as f64 / elapsed.as_secs_f64().max(1e-9)) as u64;
             bar.set_message(format!(
-                "{} states, {} a second, depth {}, {}",
+                "{} states{}, {} a second, depth {}, {}",
                 grouped(p.states),
+                p.numbers
+                    .map_or(String::new(), |n| format!(" ({} % of the numbers)", p.states * 100 / n.max(1))),
                 grouped(rate),
                 p.depth,
                 bytes(p.bytes)

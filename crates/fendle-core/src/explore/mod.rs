@@ -240,6 +240,7 @@ impl<'m> Sweep<'m> {
             expanded: self.space.expanded_len(),
             depth,
             bytes: self.space.bytes() + self.model.bytes(),
+            numbers: self.space.dense.as_ref().map(|d| d.range()),
         }
     }
 

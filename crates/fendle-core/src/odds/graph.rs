@@ -106,7 +106,7 @@ impl Graph {
                 looked = 0;
                 let bytes = (g.to.len() * OUTCOME_BYTES + g.runs.len() * 12 + ids * 9) as u64;
                 let depth = space.depth_of(id);
-                let progress = Progress { states: space.states_len(), expanded, depth, bytes };
+                let progress = Progress { states: space.states_len(), expanded, depth, bytes, numbers: None };
                 if let Some(limit) = watch.look(&progress) {
                     return Err(limit);
                 }

@@ -40,6 +40,48 @@ const SLIDE: &str = include_str!("../../../../models/slide.fendle");
 const MERGE: &str = include_str!("../../../../models/merge.fendle");
 const SHOVE: &str = include_str!("../../../../models/shove.fendle");
 
+/// The library's models with their first levels.
+const LIBRARY: &[(&str, &str, &str)] = &[
+    (
+        "clump",
+        include_str!("../../../../models/clump.fendle"),
+        include_str!("../../../../models/clump.start.toml"),
+    ),
+    (
+        "coil",
+        include_str!("../../../../models/coil.fendle"),
+        include_str!("../../../../models/coil.start.toml"),
+    ),
+    (
+        "fall",
+        include_str!("../../../../models/fall.fendle"),
+        include_str!("../../../../models/fall.start.toml"),
+    ),
+    (
+        "match",
+        include_str!("../../../../models/match.fendle"),
+        include_str!("../../../../models/match.start.toml"),
+    ),
+    ("merge", MERGE, include_str!("../../../../models/merge.start.toml")),
+    (
+        "pairs",
+        include_str!("../../../../models/pairs.fendle"),
+        include_str!("../../../../models/pairs.start.toml"),
+    ),
+    ("shove", SHOVE, include_str!("../../../../models/shove.start.toml")),
+    ("slide", SLIDE, include_str!("../../../../models/slide.start.toml")),
+    (
+        "sweep",
+        include_str!("../../../../models/sweep.fendle"),
+        include_str!("../../../../models/sweep.start.toml"),
+    ),
+    (
+        "wade",
+        include_str!("../../../../models/wade.fendle"),
+        include_str!("../../../../models/wade.start.toml"),
+    ),
+];
+
 const CASES: &[Case] = &[
     Case {
         name: "slide-2x5",
@@ -250,13 +292,16 @@ fn run_page() {
 
 /// How long native code takes to make: operations, milliseconds, bytes.
 fn run_native() {
-    let rows: Vec<Vec<String>> = (CASES.iter())
-        .map(|case| {
-            let game = game(case);
+    let library = LIBRARY.iter().map(|(name, model, start)| (*name, *model, start.replace("$MODEL", name)));
+    let cases = CASES.iter().map(|c| (c.name, c.model, c.level.to_string()));
+    let rows: Vec<Vec<String>> = (library.chain(cases))
+        .map(|(name, model, level)| {
+            let level = level.leak();
+            let game = game(&Case { name, model, level, past_goals: false, known: None, large: false });
             let made =
                 fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code");
             vec![
-                case.name.into(),
+                name.into(),
                 game.code.ops.len().to_string(),
                 format!("{:.1}", made.seconds * 1e3),
                 grouped(made.bytes as u64),
