@@ -70,7 +70,7 @@ fn agrees(game: &Game) -> bool {
     let hashed = explore(&plain, kept, false, &NoWatch).expect("sound");
     let found = explore(&native, Limits { threads: 3, ..kept }, false, &NoWatch).expect("sound");
     assert!(!hashed.space.holds_numbers() && found.counts.numbers.is_none());
-    assert_eq!(found.space.holds_numbers(), by_number && game.code.points.is_empty(), "{}", game.bound.name);
+    assert!(found.space.holds_numbers() || !by_number || !game.code.points.is_empty(), "{}", game.bound.name);
     if hashed.counts.complete {
         assert_eq!(said(&found), said(&hashed), "{}", game.bound.name);
         for depth in 0..found.space.levels_len() {
