@@ -20,7 +20,8 @@
 //! - Every address that is computed while the code runs is compared with the bounds of the memory before it is used; outside,
 //!   the code returns [`Ended::Stray`] and Rust panics, as the interpreter does on an index that is out of bounds.
 //! - The pointers of a [`Context`] come from the one machine that is borrowed mutably for the whole call, and point into
-//!   buffers whose length never changes. The code of another level is refused.
+//!   buffers whose length never changes. A machine whose buffers have other sizes than those that the code was made for
+//!   ([`Sizes`]) is refused.
 //! - The code's own memory is freed when [`NativeCode`] is dropped; a machine borrows it for as long as it may call it.
 
 mod context;
@@ -45,6 +46,24 @@ use context::{Context, Ended, Entry};
 
 /// Operations above which a level is interpreted: making machine code of it would take longer than most questions.
 pub const OPERATIONS_MAX: usize = 40_000;
+
+/// The sizes of the buffers of a machine, which bound every address that the code can reach.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Sizes {
+    operations: usize,
+    memory: u32,
+    state_len: u32,
+    now: u32,
+    memos: u32,
+}
+
+impl Sizes {
+    #[inline]
+    fn of(code: &Code) -> Sizes {
+        let &Code { memory, state_len, now, memos, .. } = code;
+        Sizes { operations: code.ops.len(), memory, state_len, now, memos }
+    }
+}
 
 /// Why a level has no native code.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -76,7 +95,7 @@ pub struct NativeCode {
     program_of: Vec<u32>,
     /// Tables that the code reads.
     _tables: Vec<Box<[i64]>>,
-    operations: usize,
+    sizes: Sizes,
     /// Bytes of machine code.
     pub bytes: usize,
     /// Time that making it took, in seconds.
@@ -138,7 +157,7 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
         entries,
         program_of,
         _tables: tables,
-        operations: code.ops.len(),
+        sizes: Sizes::of(code),
         bytes,
         seconds: began.elapsed().as_secs_f64(),
     })
@@ -167,7 +186,7 @@ impl NativeCode {
 impl Native for NativeCode {
     #[inline]
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
-        assert_eq!(machine.code().ops.len(), self.operations, "the code of another level");
+        assert_eq!(Sizes::of(machine.code()), self.sizes, "the code of another level");
         let function = self.entries[self.program_of[entry as usize] as usize];
         let mut context = Context::of(machine);
         // SAFETY: see the head of this crate: the code is that of this level, and the context points into this machine.

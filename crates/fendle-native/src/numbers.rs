@@ -31,7 +31,7 @@ use fendle_lang::state::keys::Described;
 
 use crate::context::{Context, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
-use crate::{NativeCode, isa};
+use crate::{NativeCode, Sizes, isa};
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 const SLOW: u64 = u64::MAX;
@@ -60,7 +60,9 @@ pub(crate) struct NumberCode {
     moves: Moves,
     moves_len: usize,
     range: u64,
-    operations: usize,
+    /// Digits of a number.
+    fields_len: usize,
+    sizes: Sizes,
 }
 
 // SAFETY: as for `NativeCode`: nothing in it changes after it was made.
@@ -149,7 +151,8 @@ pub(crate) fn compile(
         moves,
         moves_len: code.moves.len(),
         range: keys.range(),
-        operations: code.ops.len(),
+        fields_len: keys.fields_len(),
+        sizes: Sizes::of(code),
     })
 }
 
@@ -157,8 +160,8 @@ impl NumberCode {
     /// A context for a machine, which must be one for these numbers.
     #[inline]
     fn context(&self, machine: &mut Machine<'_>, state: u64) -> Context {
-        let same = machine.code().ops.len() == self.operations
-            && machine.keys().is_some_and(|k| k.range() == self.range);
+        let keys = machine.keys().map(|k| (k.range(), k.fields_len()));
+        let same = Sizes::of(machine.code()) == self.sizes && keys == Some((self.range, self.fields_len));
         assert!(same && state < self.range, "the code of another level");
         Context::of(machine)
     }
@@ -198,13 +201,6 @@ impl NativeNumbers for NumberCode {
             }
             Some(status as i64)
         }
-    }
-
-    #[inline]
-    fn load(&self, machine: &mut Machine<'_>, state: u64) {
-        let mut context = self.context(machine, state);
-        // SAFETY: as above.
-        unsafe { (self.unpack)(&raw mut context, state) };
     }
 
     #[inline]

@@ -89,9 +89,6 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
         out: &mut Successors,
     ) -> Option<i64>;
 
-    /// Loads a state: as [`Machine::load`].
-    fn load(&self, machine: &mut Machine<'_>, state: u64);
-
     /// Makes one move from a running state. `None` when it is not made, or only the machine itself can tell.
     fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64>;
 
