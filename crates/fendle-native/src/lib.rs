@@ -18,10 +18,10 @@
 //! - The intermediate form has passed its verifier, which is asked again here: registers exist, jumps stay inside their
 //!   program, fixed blocks lie inside the memory.
 //! - Every address that is computed while the code runs is compared with the bounds of the memory before it is used; outside,
-//!   the code returns [`Ended::Stray`] and Rust panics, as the interpreter does on an index that is out of bounds.
-//! - The pointers of a [`Context`] come from the one machine that is borrowed mutably for the whole call, and point into
+//!   the code returns `Ended::Stray` and Rust panics, as the interpreter does on an index that is out of bounds.
+//! - The pointers of a `Context` come from the one machine that is borrowed mutably for the whole call, and point into
 //!   buffers whose length never changes. A machine whose buffers have other sizes than those that the code was made for
-//!   ([`Sizes`]) is refused.
+//!   (`Sizes`) is refused.
 //! - The code's own memory is freed when [`NativeCode`] is dropped; a machine borrows it for as long as it may call it.
 
 mod context;
