@@ -111,7 +111,8 @@ impl<'m> Sweep<'m> {
     /// Moves the states into a dense space, if that pays now. States of `depth` are not expanded yet.
     pub(super) fn change_to_numbers(&mut self, watch: &dyn Watch) {
         let states = self.space.states_len();
-        if states < self.limits.number_from.max(self.by_number.asked_at) {
+        // Where edges are kept, what asks for them may go by the order of states: it stays what it was.
+        if !self.limits.drop_edges || states < self.limits.number_from.max(self.by_number.asked_at) {
             return;
         }
         self.by_number.asked_at = states * AGAIN;
@@ -121,7 +122,7 @@ impl<'m> Sweep<'m> {
             return;
         };
         let range = numbering.range();
-        if range > DENSE_MAX || !self.limits.drop_edges {
+        if range > DENSE_MAX {
             // The tables stay, and hold numbers from now on.
             self.by_number.asked_at = u64::MAX;
             if numbering.is_fast() && self.space.numbering.is_none() {
