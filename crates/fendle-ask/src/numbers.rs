@@ -1,6 +1,7 @@
 //! What can be in play from a level's start, and the numbers that its states are given when a space is kept by number.
 
 use fendle_core::numbers::grouped;
+use fendle_core::space::number_bits;
 use fendle_lang::Game;
 use fendle_lang::model::{Extent, Scalar};
 use fendle_lang::reasons::numbering::{Found, what_can_be};
@@ -51,7 +52,7 @@ pub fn numbers(game: &Game, stop: &mut dyn FnMut() -> bool) -> Option<Numbers> {
         .collect();
     Some(Numbers {
         range,
-        bits: range.map(|r| 64 - (r - 1).max(1).leading_zeros()),
+        bits: range.map(number_bits),
         followed: found.is_followed(),
         can_return: found.can_return(),
         variables,

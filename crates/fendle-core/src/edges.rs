@@ -6,7 +6,6 @@
 
 use crate::limits::Limit;
 use crate::model::{Expansion, Model};
-use crate::space::dense::Dense;
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// States expanded together.
@@ -37,15 +36,8 @@ impl Edges<'_> {
             space.each_edges_in(shard, depth, wanted, |local, edges| visit(id(local), edges));
             return Ok(());
         }
-        if let Some(dense) = &space.dense {
-            return self.each_by_number(dense, shard, depth, wanted, visit);
-        }
-        let own = &space.shards[shard];
-        let words = space.layout.words();
-        let range = space.level_of(shard, depth);
-        let list: Vec<u32> = (range.start..range.end.min(own.expanded()))
-            .filter(|l| wanted(id(*l), own.classes.get(*l)))
-            .collect();
+        let words = space.words();
+        let list = space.wanted_in(shard, depth, wanted);
         if list.is_empty() {
             return Ok(());
         }
@@ -57,13 +49,13 @@ impl Edges<'_> {
             }
             states.clear();
             out.clear();
-            for local in batch {
-                own.table.push_state(*local as usize, &mut states);
+            for id in batch {
+                space.push_words(*id, &mut states);
             }
             worker.expand(&states, self.past_goals, &mut out);
             let mut outcomes = out.outcomes.chunks_exact(words);
             let mut runs = out.runs.iter();
-            for (local, head) in batch.iter().zip(&out.heads) {
+            for (id, head) in batch.iter().zip(&out.heads) {
                 edges.clear();
                 for run in runs.by_ref().take(head.runs as usize) {
                     for o in 1..=run.outcomes {
@@ -72,56 +64,7 @@ impl Edges<'_> {
                         edges.extend(target.map(|to| Edge { to, last: o == run.outcomes }));
                     }
                 }
-                visit(id(*local), &edges);
-            }
-        }
-        Ok(())
-    }
-
-    /// The same for states by number; the part is a piece of the range.
-    fn each_by_number(
-        &self,
-        dense: &Dense,
-        part: usize,
-        depth: u32,
-        wanted: impl Fn(StateId, Class) -> bool,
-        mut visit: impl FnMut(StateId, &[Edge]),
-    ) -> Result<(), Limit> {
-        let (from, to) = self.space.part(part);
-        let mut list = vec![];
-        dense.each_seen(from, to, |number, mark| {
-            let id = StateId::from_number(number as u32);
-            if dense.depth_of(mark) == depth && wanted(id, dense.class_of(mark)) {
-                list.push(number);
-            }
-        });
-        if list.is_empty() {
-            return Ok(());
-        }
-        let mut worker = self.model.worker_by_number();
-        let (mut out, mut edges) = (Expansion::default(), vec![]);
-        for batch in list.chunks(BATCH) {
-            if let Some(limit) = (self.stop)() {
-                return Err(limit);
-            }
-            out.clear();
-            worker.expand(batch, self.past_goals, &mut out);
-            let mut outcomes = out.outcomes.iter();
-            let mut runs = out.runs.iter();
-            for (number, head) in batch.iter().zip(&out.heads) {
-                edges.clear();
-                for run in runs.by_ref().take(head.runs as usize) {
-                    for o in 1..=run.outcomes {
-                        let target = outcomes.next().filter(|t| dense.get(**t) != 0);
-                        edges.extend(
-                            target.map(|t| Edge {
-                                to: StateId::from_number(*t as u32),
-                                last: o == run.outcomes,
-                            }),
-                        );
-                    }
-                }
-                visit(StateId::from_number(*number as u32), &edges);
+                visit(*id, &edges);
             }
         }
         Ok(())

@@ -124,6 +124,29 @@ fn a_yard_has_the_states_and_fatal_moves_that_a_small_search_finds() {
 }
 
 #[test]
+fn deep_spaces_are_sorted_as_wide_ones() {
+    // Two wheels of 401 teeth that count together: one way through all 160,801 states, each at a depth of its own. And a single
+    // wheel, whose values are too many to be followed.
+    let odometer = "model odometer\nstate high: 0..400\nstate low: 0..400\n\
+        move turn { if low < 400 { low = low + 1 } else { low = 0; high = high + 1 } }\n\
+        goal high == 400 and low == 400\n";
+    let wheel = "model wheel\nstate low: 0..70000\nmove turn { low = low + 1 }\ngoal low == 70000\n";
+    let dir = tempfile::tempdir().expect("a folder");
+    for (name, model, start, most) in
+        [("odometer", odometer, "high = 0, low = 0", 160_800), ("wheel", wheel, "low = 0", 70_000)]
+    {
+        std::fs::write(dir.path().join(format!("{name}.fendle")), model).expect("written");
+        let level = format!("model = '{name}.fendle'\n[[level]]\nstart = {{ {start} }}\n");
+        std::fs::write(dir.path().join(format!("{name}.toml")), level).expect("written");
+        let (code, v) = json(dir.path(), &["explore", &format!("{name}.toml")]);
+        let got = |k: &str| v[k].as_u64().unwrap_or_else(|| panic!("{k} in {v}"));
+        assert_eq!((code, got("states"), got("depth"), got("shortest")), (0, most + 1, most, most), "{name}");
+        assert_eq!((got("winnable"), got("goal"), got("dead")), (most, 1, 0), "{name}");
+        assert_eq!(v["numbers"].as_u64().is_some(), name == "odometer");
+    }
+}
+
+#[test]
 fn limits_hold_in_spaces_by_number() {
     let dir = tempfile::tempdir().expect("a folder");
     let large = SLIDE.replace("1 2 3\n4 5 6\n7 8 .", "1 2 3 4\n5 6 7 8\n9 10 11 .");

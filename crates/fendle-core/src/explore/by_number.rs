@@ -18,11 +18,14 @@ use std::sync::{Arc, Mutex, PoisonError};
 use super::*;
 use crate::model::Numbering;
 use crate::space::dense::{Dense, Mark};
+use crate::space::number_bits;
 
 /// Numbers of a range for each state that was met, up to which it is worth while.
 const SPARSE: u64 = 1024;
 /// A range that is small enough whatever was met.
 const SMALL_RANGE: u64 = 1 << 24;
+/// Numbers that may be looked through for each state in one pass by depth.
+const DEEP: u64 = 4096;
 /// How many times more states there are before a numbering is asked for again.
 const AGAIN: u64 = 8;
 /// Least effort that looking for numbers is worth, in states.
@@ -135,6 +138,13 @@ impl<'m> Sweep<'m> {
             self.by_number.asked_at = range / SPARSE;
             return;
         }
+        // Where nothing is known from behind, sorting the states looks through the cells once for each depth.
+        let levels = u64::from(self.space.levels_len());
+        let back = self.space.sure && self.waiting.is_empty() && self.model.worker_by_number().goes_back();
+        if !back && levels.saturating_mul(range) > DEEP * states {
+            self.by_number.asked_at = 2 * states;
+            return;
+        }
         if progress.bytes + Dense::bytes_for(range) > self.limits.memory_bytes {
             return;
         }
@@ -142,18 +152,19 @@ impl<'m> Sweep<'m> {
         let levels = self.space.levels_len();
         let mut last = vec![];
         for depth in 0..levels {
-            dense.per_depth.push(0);
+            if !dense.make_room_for_depth(self.limits.memory_bytes - progress.bytes) {
+                return;
+            }
+            let mut here = 0;
             for id in self.space.level(depth) {
                 let Some(number) = dense.numbering.number(&self.space.state(id)) else { return };
                 let mark = dense.mark(depth, self.space.class(id));
-                if dense.claim(number, mark) {
-                    dense.per_depth[depth as usize] += 1;
-                }
+                here += u64::from(dense.claim(number, mark));
                 if depth + 1 == levels {
                     last.push(number as u32);
                 }
             }
-            dense.make_room();
+            dense.add_depth(here);
         }
         dense.expanded = self.space.expanded_len();
         let numbers: Option<Vec<u64>> =
@@ -171,8 +182,7 @@ impl<'m> Sweep<'m> {
 
     /// Begins again with tables that hold numbers: what was seen so far is little, and seen again in no time.
     fn begin_again(&mut self, numbering: Arc<dyn Numbering>) {
-        let bits = 64 - numbering.range().saturating_sub(1).leading_zeros();
-        let mut space = Space::new(Layout::new(bits), self.space.sure);
+        let mut space = Space::new(Layout::new(number_bits(numbering.range())), self.space.sure);
         for (id, weight) in self.space.starts.iter().zip(&self.space.start_weights) {
             let Some(number) = numbering.number(&self.space.state(*id)) else { return };
             let hash = hash(&[number]);
@@ -276,10 +286,10 @@ impl<'m> Sweep<'m> {
 
     /// Expands the states of a depth. Gives the number of new ones.
     fn expand_numbers(&mut self, depth: u32, watch: &dyn Watch) -> (u64, Option<Stop>) {
-        if self.space.bytes() + self.dense().bytes_of_room() > self.limits.memory_bytes {
+        let memory = self.limits.memory_bytes;
+        if !self.space.dense.as_mut().expect("dense").make_room_for_depth(memory) {
             return (0, Some(Stop::Hit(Limit::Memory)));
         }
-        self.space.dense.as_mut().expect("dense").make_room();
         let list = self.by_number.list.take();
         let open = self.dense().mark(depth, Class::Open);
         let next = self.dense().mark(depth + 1, Class::Open);
@@ -348,7 +358,7 @@ impl<'m> Sweep<'m> {
         }
         let dense = self.space.dense.as_mut().expect("dense");
         if new > 0 {
-            dense.per_depth.push(new);
+            dense.add_depth(new);
         }
         if stop.is_none() && !left_open {
             dense.take_back(depth, Class::Open);

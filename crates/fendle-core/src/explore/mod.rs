@@ -736,10 +736,16 @@ pub fn explore(
         cut: sweep.set_aside,
         ..Exploration::default()
     };
+    // Marks for the classes that sorting tells apart.
+    let roomy = sweep.space.dense.as_mut().is_none_or(|d| d.make_room_for_sorting(limits.memory_bytes));
     // After a limit what was seen is still put in order, for as long as the watch allows.
     let progress = sweep.progress(counts.depth);
     let late = counts.limit.is_some();
-    let stop = || if late { watch.wrap_up(&progress) } else { watch.look(&progress) };
+    let stop = || match roomy {
+        false => Some(Limit::Memory),
+        true if late => watch.wrap_up(&progress),
+        true => watch.look(&progress),
+    };
     let (nearest, marks) =
         sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts, &stop));
     (sweep.space.certain, sweep.space.almost_certain) = marks;

@@ -1,14 +1,15 @@
 //! The visited states of a space in which a state is its number: one cell a number, and nothing else.
 //!
 //! ```text
-//! cells    number 0 | number 1 | ...      8 bits each, 16 when more than 245 marks are in use
+//! cells    number 0 | number 1 | ...      8 bits each; 16, then 32, when that many marks are needed
 //! a cell   0: never seen;  else a mark: the depth and class that it stands for
-//! marks    mark -> (depth, class)         handed out when a pair is met first, taken back when no cell has it
+//! book     mark -> (depth, class)         handed out when a pair is met first, taken back when no cell has it
 //! ```
 //!
 //! Nothing is hashed and no key is kept. Cells are changed by several threads at once: a cell goes from 0 to the mark of the
 //! next depth by whoever comes first, and only one thread at a time works on a state that has a mark.
 
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex};
 
@@ -16,10 +17,12 @@ use super::classes::Class;
 use crate::model::Numbering;
 
 /// A mark of a cell.
-pub(crate) type Mark = u16;
+pub(crate) type Mark = u32;
 
-/// Marks that eight bits tell apart, less those that one depth may need.
-const NARROW_MARKS: usize = 245;
+/// Marks that one more depth may need: one for each class, and one for the depth behind it.
+const MARKS_OF_DEPTH: u64 = 11;
+/// Marks for each depth that sorting states by class may need: winnable, open, and what idle states turn out to be.
+const MARKS_OF_SORTING: u64 = 4;
 
 /// Words of memory that all begin as 0.
 fn zeroed(words: usize) -> Box<[AtomicU64]> {
@@ -29,7 +32,7 @@ fn zeroed(words: usize) -> Box<[AtomicU64]> {
 /// The cells.
 pub(crate) struct Cells {
     words: Box<[AtomicU64]>,
-    /// Bits of a cell: 8 or 16.
+    /// Bits of a cell: 8, 16 or 32.
     width: u32,
     /// Cells in a word, as a power of two.
     shift: u32,
@@ -125,18 +128,12 @@ impl Cells {
     }
 }
 
-/// What marks stand for.
-struct Marks {
-    /// Depth and class of each mark, joined.
-    meaning: Box<[AtomicU32]>,
-    book: Mutex<Book>,
-}
-
+/// Which marks are handed out.
 struct Book {
     /// The mark of each depth and class in use.
-    used: Vec<(u32, Mark)>,
+    used: HashMap<u32, Mark>,
     free: Vec<Mark>,
-    next: u32,
+    next: Mark,
 }
 
 /// Depth and class in one number.
@@ -148,9 +145,12 @@ fn joined(depth: u32, class: Class) -> u32 {
 pub(crate) struct Dense {
     pub(crate) numbering: Arc<dyn Numbering>,
     cells: Cells,
-    marks: Marks,
-    /// States at each depth.
-    pub(crate) per_depth: Vec<u64>,
+    /// Depth and class of each mark, joined.
+    meaning: Vec<AtomicU32>,
+    book: Mutex<Book>,
+    /// States at each depth, and in all.
+    per_depth: Vec<u64>,
+    len: u64,
     /// States whose moves were tried.
     pub(crate) expanded: u64,
 }
@@ -158,11 +158,13 @@ pub(crate) struct Dense {
 impl Dense {
     pub(crate) fn new(numbering: Arc<dyn Numbering>) -> Dense {
         let cells = Cells::new(numbering.range(), 8);
-        let marks = Marks {
-            meaning: (0..1 << 16).map(|_| AtomicU32::new(0)).collect(),
-            book: Mutex::new(Book { used: vec![], free: vec![], next: 1 }),
-        };
-        Dense { numbering, cells, marks, per_depth: vec![], expanded: 0 }
+        let book = Mutex::new(Book { used: HashMap::new(), free: vec![], next: 1 });
+        let meaning = (0..256).map(|_| AtomicU32::new(0)).collect();
+        Dense { numbering, cells, meaning, book, per_depth: vec![], len: 0, expanded: 0 }
+    }
+
+    fn book(&self) -> std::sync::MutexGuard<'_, Book> {
+        self.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Bytes that a space of this range takes to begin with.
@@ -179,16 +181,42 @@ impl Dense {
     }
 
     pub(crate) fn len(&self) -> u64 {
-        self.per_depth.iter().sum()
+        self.len
     }
 
-    /// Room for all marks that one more depth may need. Nobody else may be at work.
-    pub(crate) fn make_room(&mut self) {
-        let book = self.marks.book.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if self.cells.width == 8 && book.used.len() > NARROW_MARKS {
-            let wide = Cells::new(self.numbering.range(), 16);
+    /// States at each depth.
+    pub(crate) fn per_depth(&self) -> &[u64] {
+        &self.per_depth
+    }
+
+    /// Adds a depth that holds so many states.
+    pub(crate) fn add_depth(&mut self, states: u64) {
+        self.per_depth.push(states);
+        self.len += states;
+    }
+
+    /// Room for all marks that one more depth may need; see [`Dense::make_room`].
+    pub(crate) fn make_room_for_depth(&mut self, memory: u64) -> bool {
+        self.make_room(MARKS_OF_DEPTH, memory)
+    }
+
+    /// Room for all marks that sorting the states by class may need; see [`Dense::make_room`].
+    pub(crate) fn make_room_for_sorting(&mut self, memory: u64) -> bool {
+        self.make_room(MARKS_OF_SORTING * self.per_depth.len() as u64, memory)
+    }
+
+    /// Makes the cells as wide as so many more marks may need. False when that would take more than `memory` bytes, the cells of
+    /// now among them: then nothing is changed.
+    fn make_room(&mut self, more: u64, memory: u64) -> bool {
+        let next = u64::from(self.book().next) + more;
+        let width = [8, 16, 32].into_iter().find(|w| next < 1 << w).unwrap_or(32);
+        if width > self.cells.width {
+            if self.bytes() + self.range() * u64::from(width) / 8 > memory {
+                return false;
+            }
+            let wide = Cells::new(self.range(), width);
             self.cells.each(
-                0..self.numbering.range(),
+                0..self.range(),
                 |_| true,
                 None,
                 |number, mark| {
@@ -198,29 +226,32 @@ impl Dense {
             );
             self.cells = wide;
         }
+        // Grows by doubling, so that a deep space costs no more than its marks.
+        if next as usize > self.meaning.len() {
+            let len = (next as usize).next_power_of_two();
+            self.meaning.resize_with(len, || AtomicU32::new(0));
+        }
+        true
     }
 
-    /// Bytes that making room would take more.
-    pub(crate) fn bytes_of_room(&self) -> u64 {
-        let book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if self.cells.width == 8 && book.used.len() > NARROW_MARKS { 2 * self.range() } else { 0 }
-    }
-
-    /// The mark of a depth and class; one is handed out when there is none yet.
+    /// The mark of a depth and class; one is handed out when there is none yet, for which room must have been made.
     pub(crate) fn mark(&self, depth: u32, class: Class) -> Mark {
         let what = joined(depth, class);
-        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some((_, mark)) = book.used.iter().rev().find(|u| u.0 == what) {
+        let mut book = self.book();
+        if let Some(mark) = book.used.get(&what) {
             return *mark;
         }
-        let mark = book.free.pop().unwrap_or_else(|| {
-            let next = book.next;
-            book.next += 1;
-            next as Mark
-        });
-        book.used.push((what, mark));
-        self.marks.meaning[usize::from(mark)].store(what, Relaxed);
+        let mark = book.free.pop().unwrap_or(book.next);
+        assert!(u64::from(mark) <= self.cells.mask(), "room is made before marks are handed out");
+        book.next = book.next.max(mark + 1);
+        book.used.insert(what, mark);
+        self.meaning[mark as usize].store(what, Relaxed);
         mark
+    }
+
+    /// One more than the greatest mark.
+    pub(crate) fn marks_len(&self) -> usize {
+        self.book().next as usize
     }
 
     /// The marks of a class at all depths, by depth.
@@ -230,26 +261,28 @@ impl Dense {
 
     /// Whether a state of this class was met.
     pub(crate) fn has_met(&self, class: Class) -> bool {
-        let book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        book.used.iter().any(|u| u.0 & 15 == class as u32)
+        self.book().used.keys().any(|what| what & 15 == class as u32)
     }
 
     /// Gives a mark back that no cell has any more.
     pub(crate) fn take_back(&self, depth: u32, class: Class) {
-        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(i) = book.used.iter().position(|u| u.0 == joined(depth, class)) {
-            let (_, mark) = book.used.swap_remove(i);
+        let mut book = self.book();
+        if let Some(mark) = book.used.remove(&joined(depth, class)) {
             book.free.push(mark);
         }
     }
 
     /// Makes every state of one class one of another, at all depths: only the meaning of marks changes.
     pub(crate) fn rename(&self, from: Class, to: Class) {
-        let (a, b) = (from as u32, to as u32);
-        let mut book = self.marks.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        for (what, mark) in book.used.iter_mut().filter(|u| u.0 & 15 == a) {
-            *what = *what & !15 | b;
-            self.marks.meaning[usize::from(*mark)].store(*what, Relaxed);
+        let mut book = self.book();
+        let old: Vec<(u32, Mark)> =
+            book.used.iter().filter(|u| u.0 & 15 == from as u32).map(|u| (*u.0, *u.1)).collect();
+        for (what, mark) in old {
+            let new = what & !15 | to as u32;
+            book.used.remove(&what);
+            // Where the other class has a mark of its own, both mean the same from now on.
+            book.used.entry(new).or_insert(mark);
+            self.meaning[mark as usize].store(new, Relaxed);
         }
     }
 
@@ -260,12 +293,12 @@ impl Dense {
 
     #[inline(always)]
     pub(crate) fn class_of(&self, mark: Mark) -> Class {
-        Class::of_number((self.marks.meaning[usize::from(mark)].load(Relaxed) & 15) as u8)
+        Class::of_number((self.meaning[mark as usize].load(Relaxed) & 15) as u8)
     }
 
     #[inline(always)]
     pub(crate) fn depth_of(&self, mark: Mark) -> u32 {
-        self.marks.meaning[usize::from(mark)].load(Relaxed) >> 4
+        self.meaning[mark as usize].load(Relaxed) >> 4
     }
 
     /// Gives a mark to a number without one; false when somebody else just gave it this one.
@@ -329,11 +362,14 @@ mod tests {
         let mut dense = Dense::new(Arc::new(Plain(10_007)));
         let classes = [Class::Open, Class::Goal, Class::Running];
         for n in (0..10_007).step_by(3) {
+            assert!(dense.make_room_for_depth(u64::MAX));
             let mark = dense.mark((n % 300) as u32, classes[n as usize / 3 % 3]);
             assert!(dense.claim(n, mark) && !dense.claim(n, mark));
-            dense.make_room();
         }
         assert_eq!(dense.bytes(), 10_008 * 2, "more pairs than eight bits tell apart");
+        assert!(!dense.make_room(70_000, 50_000), "that would take 40,028 bytes more");
+        assert!(dense.make_room(70_000, 80_000));
+        assert_eq!(dense.bytes(), 10_008 * 4);
         dense.rename(Class::Running, Class::Dead);
         let mut seen = 0;
         dense.each_seen(0, 10_007, |n, mark| {

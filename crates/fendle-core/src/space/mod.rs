@@ -40,6 +40,12 @@ use crate::model::{Layout, Model, Numbering, Worker};
 use classes::Classes;
 use std::sync::Arc;
 
+/// Bits of the numbers below a range.
+#[must_use]
+pub fn number_bits(range: u64) -> u32 {
+    (64 - range.saturating_sub(1).leading_zeros()).max(1)
+}
+
 /// Numbers that are looked through at once.
 const PIECE: u64 = 1 << 16;
 
@@ -221,7 +227,7 @@ impl Space {
     #[must_use]
     pub fn levels_len(&self) -> u32 {
         match &self.dense {
-            Some(dense) => dense.per_depth.len() as u32,
+            Some(dense) => dense.per_depth().len() as u32,
             None => self.levels.len(),
         }
     }
@@ -271,18 +277,22 @@ impl Space {
     /// The number of a state, if it was seen.
     #[must_use]
     pub fn find(&self, state: &[u64]) -> Option<StateId> {
-        if let Some(dense) = &self.dense {
-            let number = dense.numbering.number(state)?;
-            return (dense.get(number) != 0).then(|| StateId::from_number(number as u32));
+        match self.numbers() {
+            Some(numbering) => self.find_words(&[numbering.number(state)?]),
+            None => self.find_words(state),
         }
-        if let Some(numbering) = &self.numbering {
-            return self.find_words(&[numbering.number(state)?]);
-        }
-        self.find_words(state)
     }
 
-    /// The same for a state as the shards hold it.
+    /// How states are numbered, where the space holds numbers instead of packed states.
+    fn numbers(&self) -> Option<&dyn Numbering> {
+        self.dense.as_ref().map(|d| &d.numbering).or(self.numbering.as_ref()).map(AsRef::as_ref)
+    }
+
+    /// The same for a state as the space holds it.
     pub(crate) fn find_words(&self, state: &[u64]) -> Option<StateId> {
+        if let Some(dense) = &self.dense {
+            return (dense.get(state[0]) != 0).then(|| StateId::from_number(state[0] as u32));
+        }
         let hash = hash(state);
         let shard = shard_of(hash);
         self.shards[shard].table.find(state, hash).map(|local| StateId::new(shard, local))
@@ -291,35 +301,69 @@ impl Space {
     /// The packed words of a state.
     #[must_use]
     pub fn state(&self, id: StateId) -> Vec<u64> {
-        if let Some(dense) = &self.dense {
-            return dense.numbering.state(id.number().into());
-        }
         let mut out = Vec::with_capacity(self.layout.words());
-        self.shards[id.shard()].table.push_state(id.local() as usize, &mut out);
-        match &self.numbering {
+        self.push_words(id, &mut out);
+        match self.numbers() {
             Some(numbering) => numbering.state(out[0]),
             None => out,
         }
     }
 
-    /// Bits of one state as the tables hold it.
+    /// Words of one state as the space holds it.
+    pub(crate) fn words(&self) -> usize {
+        if self.holds_numbers() { 1 } else { self.layout.words() }
+    }
+
+    /// Appends a state as the space holds it.
+    pub(crate) fn push_words(&self, id: StateId, out: &mut Vec<u64>) {
+        match &self.dense {
+            Some(_) => out.push(id.number().into()),
+            None => self.shards[id.shard()].table.push_state(id.local() as usize, out),
+        }
+    }
+
+    /// Bits of one state as the space holds it.
     #[must_use]
     pub fn bits(&self) -> u32 {
-        self.layout.bits
+        self.numbers().map_or(self.layout.bits, |n| number_bits(n.range()))
     }
 
-    /// Whether the tables hold numbers instead of packed states.
+    /// Whether the space holds numbers instead of packed states.
     #[must_use]
     pub fn holds_numbers(&self) -> bool {
-        self.numbering.is_some() || self.dense.is_some()
+        self.numbers().is_some()
     }
 
-    /// A worker for states as the shards hold them.
+    /// A worker for states as the space holds them.
     pub(crate) fn worker<'m>(&self, model: &'m dyn Model) -> Box<dyn Worker + 'm> {
-        match &self.numbering {
-            Some(_) => model.worker_by_number(),
-            None => model.worker(),
-        }
+        if self.holds_numbers() { model.worker_by_number() } else { model.worker() }
+    }
+
+    /// The expanded states of one depth in one of [`SHARDS`] parts that are wanted.
+    pub(crate) fn wanted_in(
+        &self,
+        part: usize,
+        depth: u32,
+        wanted: impl Fn(StateId, Class) -> bool,
+    ) -> Vec<StateId> {
+        let Some(dense) = &self.dense else {
+            let shard = &self.shards[part];
+            let range = self.level_of(part, depth);
+            return (range.start..range.end.min(shard.expanded()))
+                .map(|local| (StateId::new(part, local), shard.classes.get(local)))
+                .filter(|(id, class)| wanted(*id, *class))
+                .map(|(id, _)| id)
+                .collect();
+        };
+        let (from, to) = self.part(part);
+        let mut list = vec![];
+        dense.each_seen(from, to, |number, mark| {
+            let id = StateId::from_number(number as u32);
+            if dense.depth_of(mark) == depth && wanted(id, dense.class_of(mark)) {
+                list.push(id);
+            }
+        });
+        list
     }
 
     /// What is known of a state.
@@ -359,7 +403,7 @@ impl Space {
     #[must_use]
     pub fn level_len(&self, depth: u32) -> u64 {
         match &self.dense {
-            Some(dense) => dense.per_depth[depth as usize],
+            Some(dense) => dense.per_depth()[depth as usize],
             None => (0..SHARDS).map(|n| self.level_of(n, depth).len() as u64).sum(),
         }
     }
@@ -401,10 +445,9 @@ impl Space {
     /// How often each mark occurs in one of [`SHARDS`] parts of a space of numbers.
     pub(crate) fn marks_in_part(&self, part: usize) -> Vec<(dense::Mark, u64)> {
         let (from, to) = self.part(part);
-        let mut counts = vec![0u64; 1 << 16];
-        if let Some(dense) = &self.dense {
-            dense.each_seen(from, to, |_, mark| counts[usize::from(mark)] += 1);
-        }
+        let Some(dense) = &self.dense else { return vec![] };
+        let mut counts = vec![0u64; dense.marks_len()];
+        dense.each_seen(from, to, |_, mark| counts[mark as usize] += 1);
         let met = counts.into_iter().enumerate().filter(|c| c.1 > 0);
         met.map(|(mark, count)| (mark as dense::Mark, count)).collect()
     }

@@ -42,7 +42,7 @@ pub fn run(
                 out.push(String::new());
                 out.push(effort(a));
                 out.extend(a.found.counts.numbers.map(|n| {
-                    let bits = n.max(2).next_power_of_two().trailing_zeros();
+                    let bits = a.found.table_bits;
                     format!("states are numbers below {}: {bits} bits; no transition is kept", grouped(n))
                 }));
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
