@@ -203,13 +203,8 @@ impl Native for NativeCode {
         }
     }
 
-    fn numbered(
-        self: Arc<Self>,
-        bound: &Bound,
-        code: &Code,
-        keys: &Keys,
-    ) -> Result<Box<dyn NativeNumbers>, String> {
-        Ok(Box::new(numbers::compile(self, bound, code, keys)?))
+    fn numbered(self: Arc<Self>, code: &Code, keys: &Keys) -> Result<Box<dyn NativeNumbers>, String> {
+        Ok(Box::new(numbers::compile(self, code, keys)?))
     }
 }
 

@@ -76,7 +76,7 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
     // Where moves draw, the way forwards is not one but many.
     let back = ways.filter(|_| game.code.points.is_empty()).map(|ways| Backward::new(&ways, &can));
     // Who asks for numbers has many states to expand: native code pays.
-    let native = game.native.now(b, &game.code).and_then(|n| n.numbered(b, &game.code, &keys).ok());
+    let native = game.native.now(b, &game.code).and_then(|n| n.numbered(&game.code, &keys).ok());
     Some(Numbered { keys, back, codec: b.codec.clone(), undone, native })
 }
 

@@ -68,12 +68,7 @@ pub trait Native: Send + Sync {
     /// # Errors
     ///
     /// Words for why there is none.
-    fn numbered(
-        self: Arc<Self>,
-        bound: &Bound,
-        code: &Code,
-        keys: &Keys,
-    ) -> Result<Box<dyn NativeNumbers>, String>;
+    fn numbered(self: Arc<Self>, code: &Code, keys: &Keys) -> Result<Box<dyn NativeNumbers>, String>;
 }
 
 /// Native code that takes and gives states by number. The machine is one for the same numbers

@@ -1,0 +1,199 @@
+//! Laws, status and moves of a state in one call.
+
+use super::*;
+
+impl Writer<'_> {
+    /// Calls a program that gives a value; anything else is slow.
+    fn ask(&mut self, program: u32) -> Value {
+        let fuel = self.b.ins().load(I64, MemFlags::trusted(), self.context, at::FUEL);
+        let budget = self.number(STEP_BUDGET as u64);
+        self.b.ins().store(MemFlags::trusted(), budget, fuel, 0);
+        let ended = self.call_program(program);
+        let gave = self.b.ins().icmp_imm(IntCC::Equal, ended, 1);
+        self.unless_slow(gave);
+        self.b.ins().load(I64, MemFlags::trusted(), self.context, at::VALUE)
+    }
+
+    fn call_program(&mut self, program: u32) -> Value {
+        let function = self.number(self.programs.address(program) as u64);
+        let entry = self.number(self.code.programs[program as usize].entry.into());
+        let call = self.b.ins().call_indirect(self.call, function, &[self.context, entry]);
+        self.b.inst_results(call)[0]
+    }
+
+    pub(super) fn load(&mut self, unpack: cranelift_codegen::ir::FuncRef) {
+        let state = self.params[1];
+        self.b.ins().call(unpack, &[self.context, state]);
+        // A state that ended by a statement is for the machine.
+        let ended = self.load_now(self.code.state_len as usize - 1);
+        let running = self.b.ins().icmp_imm(IntCC::Equal, ended, 0);
+        self.unless_slow(running);
+        if !self.code.law_sites.is_empty() {
+            let broken = self.ask(self.code.laws);
+            let sound = self.b.ins().icmp_imm(IntCC::Equal, broken, 0);
+            self.unless_slow(sound);
+        }
+        let status = self.ask(self.code.status);
+        self.finish(status);
+    }
+
+    pub(super) fn restore(&mut self) {
+        for w in 0..(self.code.state_len as usize).div_ceil(64) {
+            let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
+            let zero = self.number(0);
+            self.b.ins().store(table(), zero, self.changed, (w * 8) as i32);
+            let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+            self.b.append_block_param(head, I64);
+            self.b.ins().jump(head, &[BlockArg::Value(word)]);
+            self.b.switch_to_block(head);
+            let left = self.b.block_params(head)[0];
+            self.b.ins().brif(left, body, &[], done, &[]);
+            self.b.switch_to_block(body);
+            // Only bits of values of the state are ever set, so the place is inside.
+            let slot = self.b.ins().ctz(left);
+            let bytes = self.b.ins().ishl_imm(slot, 2);
+            let at = self.b.ins().iadd(self.mem, bytes);
+            let (before, now) = (self.before(w * 64), self.now(w * 64));
+            let value = self.b.ins().sload32(heap(), at, before);
+            self.b.ins().istore32(heap(), value, at, now);
+            let less = self.b.ins().iadd_imm(left, -1);
+            let rest = self.b.ins().band(left, less);
+            self.b.ins().jump(head, &[BlockArg::Value(rest)]);
+            self.b.switch_to_block(done);
+        }
+        let zero = self.number(0);
+        self.finish(zero);
+    }
+
+    pub(super) fn moves(
+        &mut self,
+        key: cranelift_codegen::ir::FuncRef,
+        restore: cranelift_codegen::ir::FuncRef,
+    ) {
+        let code = self.code;
+        let &[_, state, from, to] = self.params.as_slice() else { unreachable!("four parameters") };
+        let flags = MemFlags::trusted();
+        let field = |w: &mut Self, at| w.b.ins().load(I64, flags, w.context, at);
+        let regs = field(self, at::REGS);
+        let fuel = field(self, at::FUEL);
+        let score = field(self, at::SCORE);
+        let states = field(self, at::OUT_STATES);
+        let moves = field(self, at::OUT_MOVES);
+        let scores = field(self, at::OUT_SCORES);
+        let blocks: Vec<Block> = (0..=code.moves.len())
+            .map(|_| {
+                let block = self.b.create_block();
+                self.b.append_block_param(block, I64);
+                block
+            })
+            .collect();
+        let zero = self.number(0);
+        let budget = self.number(STEP_BUDGET as u64);
+        if code.moves.is_empty() {
+            self.b.ins().jump(blocks[0], &[BlockArg::Value(zero)]);
+        } else {
+            // To the first move that is wanted.
+            let mut switch = cranelift_frontend::Switch::new();
+            let mut entries = vec![];
+            for (i, block) in blocks.iter().enumerate().take(code.moves.len()) {
+                let entry = self.b.create_block();
+                switch.set_entry(i as u128, entry);
+                entries.push((entry, *block));
+            }
+            let none = self.b.create_block();
+            switch.emit(&mut self.b, from, none);
+            for (entry, block) in entries {
+                self.b.switch_to_block(entry);
+                self.b.ins().jump(block, &[BlockArg::Value(zero)]);
+            }
+            self.b.switch_to_block(none);
+            self.b.ins().jump(blocks[code.moves.len()], &[BlockArg::Value(zero)]);
+        }
+        for (i, entry) in code.moves.iter().enumerate() {
+            self.b.switch_to_block(blocks[i]);
+            let count = self.b.block_params(blocks[i])[0];
+            let program = &code.programs[entry.program as usize];
+            for (r, v) in program.params.iter().zip(&entry.args) {
+                let v = self.number(*v as u64);
+                self.b.ins().store(flags, v, regs, i32::from(r.0) * 8);
+            }
+            self.b.ins().store(flags, budget, fuel, 0);
+            if self.scores {
+                self.b.ins().store(flags, zero, score, 0);
+            }
+            let ended = self.call_program(entry.program);
+            let (done, other, back) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+            self.b.append_block_param(back, I64);
+            self.b.ins().brif(ended, other, &[], done, &[]);
+            // Refused or not offered: nothing is made of it.
+            self.b.switch_to_block(other);
+            let kind = self.b.ins().band_imm(ended, 0xff);
+            let kind = self.b.ins().iadd_imm(kind, -2);
+            let refused = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, kind, 2);
+            self.unless_slow(refused);
+            self.b.ins().jump(back, &[BlockArg::Value(count)]);
+            self.b.switch_to_block(done);
+            if self.statement_ends {
+                self.settle_end();
+            }
+            let call = self.b.ins().call(key, &[self.context, state]);
+            let new = self.b.inst_results(call)[0];
+            let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
+            self.unless_slow(known);
+            let eight = self.b.ins().ishl_imm(count, 3);
+            let four = self.b.ins().ishl_imm(count, 2);
+            let at = self.b.ins().iadd(states, eight);
+            self.b.ins().store(flags, new, at, 0);
+            let at = self.b.ins().iadd(moves, four);
+            let number = self.number(i as u64);
+            self.b.ins().istore32(flags, number, at, 0);
+            let gained = if self.scores { self.b.ins().load(I64, table(), score, 0) } else { zero };
+            let at = self.b.ins().iadd(scores, eight);
+            self.b.ins().store(flags, gained, at, 0);
+            let more = self.b.ins().iadd_imm(count, 1);
+            self.b.ins().jump(back, &[BlockArg::Value(more)]);
+            self.b.switch_to_block(back);
+            let count = self.b.block_params(back)[0];
+            let mut dirty = zero;
+            for w in 0..(code.state_len as usize).div_ceil(64) {
+                let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
+                dirty = self.b.ins().bor(dirty, word);
+            }
+            let (clean, on) = (self.b.create_block(), self.b.create_block());
+            self.b.ins().brif(dirty, clean, &[], on, &[]);
+            self.b.switch_to_block(clean);
+            self.b.ins().call(restore, &[self.context]);
+            self.b.ins().jump(on, &[]);
+            self.b.switch_to_block(on);
+            let last = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, to, i as i64);
+            let end = blocks[code.moves.len()];
+            self.b.ins().brif(last, end, &[BlockArg::Value(count)], blocks[i + 1], &[BlockArg::Value(count)]);
+        }
+        let end = blocks[code.moves.len()];
+        self.b.switch_to_block(end);
+        let count = self.b.block_params(end)[0];
+        self.finish(count);
+    }
+
+    /// An ending that a statement wrote and a condition says as well is written once.
+    fn settle_end(&mut self) {
+        let slot = self.code.state_len as usize - 1;
+        let ended = self.load_now(slot);
+        let (here, on) = (self.b.create_block(), self.b.create_block());
+        self.b.ins().brif(ended, here, &[], on, &[]);
+        self.b.switch_to_block(here);
+        let value = self.ask(self.code.status_changed);
+        let same = self.b.ins().icmp(IntCC::Equal, value, ended);
+        let zero = self.number(0);
+        let new = self.b.ins().select(same, zero, ended);
+        let at = self.now(slot);
+        self.b.ins().istore32(heap(), new, self.mem, at);
+        let word = ((slot / 64) * 8) as i32;
+        let old = self.b.ins().load(I64, table(), self.changed, word);
+        let bit = self.number(1 << (slot % 64));
+        let marked = self.b.ins().bor(old, bit);
+        self.b.ins().store(table(), marked, self.changed, word);
+        self.b.ins().jump(on, &[]);
+        self.b.switch_to_block(on);
+    }
+}

@@ -1,0 +1,266 @@
+//! From a number to the values of its state.
+
+use super::*;
+
+impl Writer<'_> {
+    pub(super) fn unpack(&mut self) {
+        let keys = self.keys;
+        let zero = self.number(0);
+        for w in 0..(self.code.state_len as usize).div_ceil(64) {
+            self.b.ins().store(table(), zero, self.changed, (w * 8) as i32);
+        }
+        let known = self.b.ins().load(I64, MemFlags::trusted(), self.context, at::KNOWN);
+        for w in 0..(self.code.memos as usize).div_ceil(64) {
+            self.b.ins().store(table(), zero, known, (w * 8) as i32);
+        }
+        self.write_base();
+        let mut rest = self.params[1];
+        for (field, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
+            let digit = if stride == 1 {
+                rest
+            } else if keys.range() > u64::from(u32::MAX) {
+                let s = self.number(stride);
+                self.b.ins().udiv(rest, s)
+            } else {
+                // Division of 32 bits is several times faster.
+                let (x, s) = (self.b.ins().ireduce(I32, rest), self.b.ins().iconst(I32, stride as i64));
+                let q = self.b.ins().udiv(x, s);
+                self.b.ins().uextend(I64, q)
+            };
+            if stride > 1 {
+                let whole = self.b.ins().imul_imm(digit, stride as i64);
+                rest = self.b.ins().isub(rest, whole);
+            }
+            self.b.ins().store(table(), digit, self.digits, (field * 8) as i32);
+            match described {
+                Described::Single { slot, values } => self.unpack_single(digit, slot, values),
+                Described::Members { slots, least, most, firsts, ways } => {
+                    self.unpack_members(digit, slots, (least, most), firsts, ways);
+                }
+                Described::Order { slots, values, weights, inverses, parity } => {
+                    self.unpack_order(digit, slots, values, (weights, inverses), parity);
+                }
+                Described::Other => self.call_field(write_field as *const () as usize, field, digit),
+            }
+        }
+        let zero = self.number(0);
+        self.finish(zero);
+    }
+
+    /// Writes the values that are in no field. Runs of them are copied, four at a time.
+    fn write_base(&mut self) {
+        let keys = self.keys;
+        let mut free = vec![false; keys.values_len()];
+        for (_, _, slots, _) in keys.describe() {
+            slots.into_iter().for_each(|s| free[s] = true);
+        }
+        // What moves wrote is taken back when they are done, so the fixed values are the same for all states of a machine. They
+        // are written all the same: the machine may have loaded another state in between.
+        let mut slot = 0;
+        while slot < free.len() {
+            if free[slot] {
+                slot += 1;
+                continue;
+            }
+            let base = &keys.base()[slot..];
+            if slot + 4 <= free.len()
+                && !free[slot..slot + 4].iter().any(|f| *f)
+                && base[..4].iter().all(|v| *v == base[0])
+            {
+                let value = self.b.ins().iconst(I32, i64::from(base[0] as u32));
+                let four = self.b.ins().splat(I32X4, value);
+                let (before, now) = (self.before(slot), self.now(slot));
+                self.b.ins().store(loose(), four, self.mem, before);
+                self.b.ins().store(loose(), four, self.mem, now);
+                slot += 4;
+            } else {
+                let value = self.number(i64::from(base[0]) as u64);
+                self.store_both(value, slot);
+                slot += 1;
+            }
+        }
+    }
+
+    fn unpack_single(&mut self, digit: Value, slot: usize, values: &[i32]) {
+        let in_a_row = values.windows(2).all(|w| w[1] == w[0] + 1);
+        let value = if in_a_row {
+            self.b.ins().iadd_imm(digit, i64::from(values[0]))
+        } else {
+            let table = self.table(values.iter().map(|v| i64::from(*v)).collect());
+            self.entry(table, digit)
+        };
+        self.store_both(value, slot);
+    }
+
+    fn unpack_members(
+        &mut self,
+        digit: Value,
+        slots: &[usize],
+        (least, most): (usize, usize),
+        firsts: &[u64],
+        (ways, row): (&[u64], usize),
+    ) {
+        let (first_slot, last_slot) = (slots[0], slots[slots.len() - 1]);
+        if firsts[most + 1] <= SETS_MAX && last_slot - first_slot < 64 {
+            self.unpack_listed_members(digit, slots, (least, most), firsts, (ways, row));
+            return;
+        }
+        let firsts_at = self.table(firsts.iter().map(|f| *f as i64).collect());
+        let mut k = self.number(most as u64);
+        if least < most {
+            // As many members as there are entries not above the digit, less one.
+            let mut count = self.number(least as u64);
+            for first in &firsts[least + 1..=most] {
+                let above = self.b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, digit, *first as i64);
+                let above = self.b.ins().uextend(I64, above);
+                count = self.b.ins().iadd(count, above);
+            }
+            k = count;
+        }
+        let first = self.entry(firsts_at, k);
+        let mut rest = self.b.ins().isub(digit, first);
+        let ways_at = self.table(ways.iter().map(|w| *w as i64).collect());
+        let zero = self.number(0);
+        for place in (0..slots.len()).rev() {
+            let bytes = self.b.ins().ishl_imm(k, 3);
+            let at = self.b.ins().iadd(ways_at, bytes);
+            let flags = MemFlags::trusted().with_readonly();
+            let below = self.b.ins().load(I64, flags, at, (place * row * 8) as i32);
+            let here = self.b.ins().icmp(IntCC::UnsignedLessThanOrEqual, below, rest);
+            let less = self.b.ins().select(here, below, zero);
+            rest = self.b.ins().isub(rest, less);
+            let here = self.b.ins().uextend(I64, here);
+            k = self.b.ins().isub(k, here);
+            self.store_both(here, slots[place]);
+        }
+    }
+
+    /// Few sets are listed: one bit a value from the first place to the last, spread over the values four at a time.
+    fn unpack_listed_members(
+        &mut self,
+        digit: Value,
+        slots: &[usize],
+        (least, most): (usize, usize),
+        firsts: &[u64],
+        (ways, row): (&[u64], usize),
+    ) {
+        let (first, last) = (slots[0], slots[slots.len() - 1]);
+        // Values in between that are in no field belong to the same set, and keep what they always hold.
+        let base = self.keys.base();
+        let mut fixed = 0u64;
+        for (slot, value) in base.iter().enumerate().take(last + 1).skip(first) {
+            if !slots.contains(&slot) {
+                fixed |= u64::from(*value != 0) << (slot - first);
+            }
+        }
+        let mut sets = Vec::with_capacity(firsts[most + 1] as usize);
+        for k in least..=most {
+            for rank in 0..firsts[k + 1] - firsts[k] {
+                let (mut rest, mut left, mut place, mut bits) = (rank, k, slots.len(), fixed);
+                while left > 0 {
+                    place -= 1;
+                    let below = ways[place * row + left];
+                    if below <= rest {
+                        rest -= below;
+                        left -= 1;
+                        bits |= 1 << (slots[place] - first);
+                    }
+                }
+                sets.push(bits as i64);
+            }
+        }
+        let sets = self.table(sets);
+        let bits = self.entry(sets, digit);
+        let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
+        let spread = self.table((0..16).flat_map(pair).collect());
+        let mut slot = first;
+        while slot <= last {
+            let here = self.b.ins().ushr_imm(bits, (slot - first) as i64);
+            if last - slot >= 3 {
+                let nibble = self.b.ins().band_imm(here, 15);
+                let bytes = self.b.ins().ishl_imm(nibble, 4);
+                let at = self.b.ins().iadd(spread, bytes);
+                let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
+                let (before, now) = (self.before(slot), self.now(slot));
+                self.b.ins().store(loose(), four, self.mem, before);
+                self.b.ins().store(loose(), four, self.mem, now);
+                slot += 4;
+            } else {
+                let bit = self.b.ins().band_imm(here, 1);
+                self.store_both(bit, slot);
+                slot += 1;
+            }
+        }
+    }
+
+    fn unpack_order(
+        &mut self,
+        digit: Value,
+        slots: &[usize],
+        values: &[i32],
+        (weights, inverses): (&[u64], &[u64]),
+        parity: Option<(bool, &[(u8, u32)])>,
+    ) {
+        let n = slots.len();
+        let mut free = self.number(0xfedc_ba98_7654_3210);
+        let mut rest = digit;
+        let mut odd = self.number(0);
+        let known = if parity.is_some() { n - 2 } else { n };
+        for number in 0..known {
+            let q = match weights[number] {
+                1 => rest,
+                _ => {
+                    let inverse = self.number(inverses[number]);
+                    self.b.ins().umulhi(rest, inverse)
+                }
+            };
+            let whole = self.b.ins().imul_imm(q, weights[number] as i64);
+            rest = self.b.ins().isub(rest, whole);
+            odd = self.b.ins().bxor(odd, q);
+            let place = self.take(&mut free, q);
+            if let Some((_, counts)) = parity {
+                for (_, bits) in counts.iter().filter(|c| usize::from(c.0) == number) {
+                    let bits = self.number(u64::from(*bits));
+                    let one = self.b.ins().ushr(bits, place);
+                    odd = self.b.ins().bxor(odd, one);
+                }
+            }
+            let value = self.number(i64::from(values[number]) as u64);
+            self.store_both_at(value, slots, place);
+        }
+        if let Some((want, _)) = parity {
+            let first = self.b.ins().band_imm(free, 15);
+            let second = self.b.ins().ushr_imm(free, 4);
+            let second = self.b.ins().band_imm(second, 15);
+            let odd = self.b.ins().band_imm(odd, 1);
+            let swap = self.b.ins().icmp_imm(IntCC::NotEqual, odd, i64::from(want));
+            let x = self.b.ins().select(swap, second, first);
+            let y = self.b.ins().select(swap, first, second);
+            for (place, value) in [(x, values[n - 2]), (y, values[n - 1])] {
+                let value = self.number(i64::from(value) as u64);
+                self.store_both_at(value, slots, place);
+            }
+        }
+    }
+
+    /// Takes entry `digit` out of a list of nibbles.
+    fn take(&mut self, free: &mut Value, digit: Value) -> Value {
+        let shift = self.b.ins().ishl_imm(digit, 2);
+        let above = self.b.ins().ushr(*free, shift);
+        let place = self.b.ins().band_imm(above, 15);
+        let all = self.number(u64::MAX);
+        let mask = self.b.ins().ishl(all, shift);
+        let low = self.b.ins().band_not(*free, mask);
+        let above = self.b.ins().ushr_imm(above, 4);
+        let high = self.b.ins().ishl(above, shift);
+        *free = self.b.ins().bor(low, high);
+        place
+    }
+
+    /// Calls back with a field and its digit.
+    fn call_field(&mut self, function: usize, field: usize, digit: Value) {
+        let function = self.number(function as u64);
+        let field = self.number(field as u64);
+        self.b.ins().call_indirect(self.call_back, function, &[self.context, field, digit]);
+    }
+}

@@ -1,0 +1,292 @@
+//! Places, directions, lanes and placed shapes.
+
+use super::*;
+
+impl Emitter<'_> {
+    /// Row and column of a place, and whether they are on the board.
+    pub(super) fn on_board(&mut self, place: Value) -> (Value, Value, Value) {
+        let row = self.b.ins().sshr_imm(place, 16);
+        let row = self.b.ins().iadd_imm(row, -code::BIAS);
+        let col = self.b.ins().band_imm(place, 0xffff);
+        let col = self.b.ins().iadd_imm(col, -code::BIAS);
+        let row_on = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, row, self.rows);
+        let col_on = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, col, self.cols);
+        let on = self.b.ins().band(row_on, col_on);
+        (row, col, on)
+    }
+
+    pub(super) fn cell_at(&mut self, row: Value, col: Value) -> Value {
+        let first = self.b.ins().imul_imm(row, self.cols);
+        self.b.ins().iadd(first, col)
+    }
+
+    /// Whether a sum of a place and an offset is still exact.
+    pub(super) fn is_place(&mut self, v: Value) -> Value {
+        let row = self.b.ins().sshr_imm(v, 16);
+        let col = self.b.ins().band_imm(v, 0xffff);
+        let row = self.is_between(row, 1, 2 * code::BIAS - 1);
+        let col = self.is_between(col, 1, 2 * code::BIAS - 1);
+        self.b.ins().band(row, col)
+    }
+
+    /// Rows and columns of an offset.
+    pub(super) fn offset_parts(&mut self, v: Value) -> (Value, Value) {
+        let cols = self.b.ins().iadd_imm(v, code::ROW >> 1);
+        let cols = self.b.ins().band_imm(cols, 0xffff);
+        let cols = self.b.ins().iadd_imm(cols, -(code::ROW >> 1));
+        let rows = self.b.ins().isub(v, cols);
+        (self.b.ins().sshr_imm(rows, 16), cols)
+    }
+
+    /// Whether rows and columns of an offset are near enough.
+    pub(super) fn near(&mut self, rows: Value, cols: Value) -> Value {
+        let most = code::BIAS / 2 - 1;
+        let rows = self.is_between(rows, -most, most);
+        let cols = self.is_between(cols, -most, most);
+        self.b.ins().band(rows, cols)
+    }
+
+    pub(super) fn place_of(&mut self, row: Value, col: Value) -> Value {
+        let row = self.b.ins().iadd_imm(row, code::BIAS);
+        let row = self.b.ins().ishl_imm(row, 16);
+        let col = self.b.ins().iadd_imm(col, code::BIAS);
+        self.b.ins().iadd(row, col)
+    }
+
+    pub(super) fn geometry(&mut self, op: &Op) {
+        let zero = self.number(0);
+        match *op {
+            Op::PlaceOf { d, c } => {
+                let c = self.get(c);
+                let cells = self.rows * self.cols;
+                let easy = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, c, cells);
+                let safe = self.b.ins().select(easy, c, zero);
+                let table = (0..cells).map(|c| code::place(c / self.cols, c % self.cols)).collect();
+                let v = self.entry(table, safe);
+                self.or_step(easy, op, Some((d, v)));
+            }
+            Op::CellOf { d, p, site } => {
+                let p = self.get(p);
+                let (row, col, on) = self.on_board(p);
+                self.unless_broken(on, site, zero);
+                let cell = self.cell_at(row, col);
+                self.set(d, cell);
+            }
+            Op::CellOr { d, p, to } => {
+                let p = self.get(p);
+                let (row, col, on) = self.on_board(p);
+                let off = self.b.ins().icmp_imm(IntCC::Equal, on, 0);
+                self.jump_if(off, to);
+                let cell = self.cell_at(row, col);
+                self.set(d, cell);
+            }
+            Op::OnBoard { d, p } => {
+                let p = self.get(p);
+                let (_, _, on) = self.on_board(p);
+                self.set_condition(d, on);
+            }
+            Op::Shift { d, p, o, site } | Op::ShiftBack { d, p, o, site } => {
+                let (p, o) = (self.get(p), self.get(o));
+                let back = matches!(op, Op::ShiftBack { .. });
+                let v = if back { self.b.ins().isub(p, o) } else { self.b.ins().iadd(p, o) };
+                let sound = self.is_place(v);
+                self.unless_broken(sound, site, zero);
+                self.set(d, v);
+            }
+            Op::OffAdd { d, a, b, site } | Op::OffSub { d, a, b, site } => {
+                let (a, b) = (self.get(a), self.get(b));
+                let minus = matches!(op, Op::OffSub { .. });
+                let v = if minus { self.b.ins().isub(a, b) } else { self.b.ins().iadd(a, b) };
+                let (rows, cols) = self.offset_parts(v);
+                let sound = self.near(rows, cols);
+                self.unless_broken(sound, site, zero);
+                self.set(d, v);
+            }
+            Op::OffMul { d, a, b, site } => {
+                let (o, n) = (self.get(a), self.get(b));
+                let few = self.is_between(n, -(code::BIAS - 1), code::BIAS - 1);
+                let (rows, cols) = self.offset_parts(o);
+                let (rows, cols) = (self.b.ins().imul(rows, n), self.b.ins().imul(cols, n));
+                let near = self.near(rows, cols);
+                let sound = self.b.ins().band(few, near);
+                self.unless_broken(sound, site, zero);
+                let v = self.b.ins().imul(o, n);
+                self.set(d, v);
+            }
+            Op::DirOff { d, a } => {
+                let a = self.get(a);
+                let v = self.look_up(DIR_STEPS.iter().map(|(r, c)| r * code::ROW + c).collect(), a);
+                self.set(d, v);
+            }
+            Op::Row { d, p } => {
+                let p = self.get(p);
+                let v = self.b.ins().sshr_imm(p, 16);
+                let v = self.b.ins().iadd_imm(v, 1 - code::BIAS);
+                self.set(d, v);
+            }
+            Op::Col { d, p } => {
+                let p = self.get(p);
+                let v = self.b.ins().band_imm(p, 0xffff);
+                let v = self.b.ins().iadd_imm(v, 1 - code::BIAS);
+                self.set(d, v);
+            }
+            Op::PlaceAt { d, a, b, site } => {
+                let (row, col) = (self.get(a), self.get(b));
+                let sound = self.near(row, col);
+                self.unless_broken(sound, site, zero);
+                let (row, col) = (self.b.ins().iadd_imm(row, -1), self.b.ins().iadd_imm(col, -1));
+                let v = self.place_of(row, col);
+                self.set(d, v);
+            }
+            Op::Opposite { d, a } => self.turn(d, a, 2),
+            Op::Turned { d, a } => self.turn(d, a, 1),
+            _ => unreachable!("only places and directions are sent here"),
+        }
+    }
+
+    /// A direction turned by so many quarters.
+    pub(super) fn turn(&mut self, d: R, a: R, by: i64) {
+        let a = self.get(a);
+        let v = self.look_up((0..8).map(|v| v / 4 * 4 + (v + by) % 4).collect(), a);
+        self.set(d, v);
+    }
+
+    pub(super) fn lane(&mut self, op: &Op) {
+        let (rows, cols) = (self.rows, self.cols);
+        match *op {
+            Op::LanesLen { d, a, site } => {
+                let a = self.get(a);
+                let sound = self.is_between(a, 0, 3);
+                self.unless_broken(sound, site, a);
+                let v = self.entry(vec![cols, rows, cols, rows], a);
+                self.set(d, v);
+            }
+            Op::LaneAt { d, a, i } => {
+                // Lane number i of direction a: first cell  i * each + from,  then the direction back and the length.
+                let (a, i) = (self.get(a), self.get(i));
+                let three = self.number(3);
+                let a = self.b.ins().umin(a, three);
+                let each = self.entry(vec![1, cols, 1, cols], a);
+                let from = self.entry(vec![0, cols - 1, (rows - 1) * cols, 0], a);
+                let rest = self.entry(vec![2 << 32 | rows, 3 << 32 | cols, rows, 1 << 32 | cols], a);
+                let first = self.b.ins().imul(i, each);
+                let first = self.b.ins().iadd(first, from);
+                let first = self.b.ins().ishl_imm(first, 40);
+                let v = self.b.ins().bor(first, rest);
+                self.set(d, v);
+            }
+            Op::LaneLen { d, a } => {
+                let a = self.get(a);
+                let v = self.b.ins().band_imm(a, 0xffff_ffff);
+                self.set(d, v);
+            }
+            Op::LaneVertical { d, a } => {
+                let a = self.get(a);
+                let dir = self.b.ins().sshr_imm(a, 32);
+                let dir = self.b.ins().band_imm(dir, 0xff & !2);
+                let v = self.b.ins().icmp_imm(IntCC::Equal, dir, 0);
+                self.set_condition(d, v);
+            }
+            Op::LaneCell { d, a, i } => {
+                let (a, i) = (self.get(a), self.get(i));
+                let dir = self.b.ins().sshr_imm(a, 32);
+                let dir = self.b.ins().band_imm(dir, 0xff);
+                let step = self.look_up(DIR_STEPS.iter().map(|(r, c)| r * cols + c).collect(), dir);
+                let first = self.b.ins().sshr_imm(a, 40);
+                let far = self.b.ins().imul(i, step);
+                let v = self.b.ins().iadd(first, far);
+                self.set(d, v);
+            }
+            _ => unreachable!("only lanes are sent here"),
+        }
+    }
+
+    /// A quotient and the rest, of a number below 2^31 and a fixed divisor, by multiplication (Granlund & Montgomery 1994):
+    /// with 2^s >= n, m = ceil(2^(31+s) / n) is below 2^32, and x / n = x * m >> (31 + s).
+    pub(super) fn divided(&mut self, x: Value, n: i64) -> (Value, Value) {
+        let s = 64 - ((n - 1).max(0) as u64).leading_zeros();
+        let m = (1u64 << (31 + s)).div_ceil(n as u64);
+        let product = self.b.ins().imul_imm(x, m as i64);
+        let quotient = self.b.ins().ushr_imm(product, i64::from(31 + s));
+        let whole = self.b.ins().imul_imm(quotient, n);
+        (quotient, self.b.ins().isub(x, whole))
+    }
+
+    pub(super) fn shape(&mut self, op: &Op) {
+        let (Op::ShapeMove { d, p, shapes, .. }
+        | Op::ShapeAnchor { d, p, shapes }
+        | Op::ShapeKind { d, p, shapes }
+        | Op::ShapeTurnOf { d, p, shapes }
+        | Op::ShapeLen { d, p, shapes }
+        | Op::ShapeCell { d, p, shapes, .. }) = *op
+        else {
+            unreachable!("only shapes are sent here")
+        };
+        let table = &self.code.shapes[shapes as usize];
+        let (rows, cols, margin) = (table.rows, table.cols, table.margin);
+        let all = table.all.len() as i64;
+        let longest = table.cells.iter().map(Vec::len).max().unwrap_or(0) as i64;
+        if all * rows * cols >= 1 << 31 || all == 0 || rows * cols == 0 {
+            self.step(op);
+            return;
+        }
+        // A placed shape is a number below that; what is not is for the interpreter.
+        let p = self.get(p);
+        let easy = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, p, all * rows * cols);
+        let zero = self.number(0);
+        let p = self.b.ins().select(easy, p, zero);
+        let (line, col) = self.divided(p, cols);
+        let (turn, row) = self.divided(line, rows);
+        let anchor = |e: &mut Self| {
+            let (row, col) = (e.b.ins().iadd_imm(row, -margin), e.b.ins().iadd_imm(col, -margin));
+            e.place_of(row, col)
+        };
+        let (easy, v) = match *op {
+            Op::ShapeMove { o, .. } => {
+                let o = self.get(o);
+                let (r, c) = self.offset_parts(o);
+                let (row, col) = (self.b.ins().iadd(row, r), self.b.ins().iadd(col, c));
+                let on_row = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, row, rows);
+                let on_col = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, col, cols);
+                let on = self.b.ins().band(on_row, on_col);
+                let first = self.b.ins().imul_imm(turn, rows);
+                let line = self.b.ins().iadd(first, row);
+                let first = self.b.ins().imul_imm(line, cols);
+                let v = self.b.ins().iadd(first, col);
+                (self.b.ins().band(easy, on), v)
+            }
+            Op::ShapeAnchor { .. } => (easy, anchor(self)),
+            Op::ShapeKind { .. } => {
+                let kinds = self.code.shapes[shapes as usize].all.iter().map(|a| a.0).collect();
+                (easy, self.entry(kinds, turn))
+            }
+            Op::ShapeTurnOf { .. } => {
+                let turns = self.code.shapes[shapes as usize].all.iter().map(|a| a.1).collect();
+                (easy, self.entry(turns, turn))
+            }
+            Op::ShapeLen { .. } => {
+                let lens = self.code.shapes[shapes as usize].cells.iter().map(|c| c.len() as i64).collect();
+                (easy, self.entry(lens, turn))
+            }
+            Op::ShapeCell { i, .. } => {
+                // All offsets in one table; a shape with fewer cells has unused places.
+                let i = self.get(i);
+                let short = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, i, longest);
+                let easy = self.b.ins().band(easy, short);
+                let i = self.b.ins().select(short, i, zero);
+                let mut offsets = vec![];
+                for cells in &self.code.shapes[shapes as usize].cells {
+                    let unused = longest as usize - cells.len();
+                    offsets.extend(cells.iter().copied().chain(std::iter::repeat_n(0, unused)));
+                }
+                let first = self.b.ins().imul_imm(turn, longest);
+                let at = self.b.ins().iadd(first, i);
+                let offset = self.entry(offsets, at);
+                let place = anchor(self);
+                (easy, self.b.ins().iadd(place, offset))
+            }
+            _ => unreachable!("all shapes are handled"),
+        };
+        self.or_step(easy, op, Some((d, v)));
+    }
+}
