@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use fendle_core::infer::Fraction;
-use fendle_core::odds::{Value, odds};
+use fendle_core::odds::{Fractions, Value, odds};
 use fendle_core::{Exploration, Limit};
 use fendle_lang::Diagnostic;
 use fendle_lang::known::player::Stopped;
@@ -330,7 +330,7 @@ fn hidden_facts(store: &Store, level: &Loaded, space: bool, budget: &Budget) -> 
             facts.why = stopped_words(Some(limit), budget);
         } else if known.fault.is_none() {
             let (model, _, limits) = play.on(&level.game, budget);
-            facts.chance = odds(model, &known.found, &limits, budget).ok().and_then(|a| a.win);
+            facts.chance = odds(model, &limits, Fractions::WhereSmall, budget).ok().and_then(|a| a.win);
         }
         facts.solvable = match SpaceVerdict::of(&known.counts) {
             SpaceVerdict::Solvable(_) | SpaceVerdict::Possible { .. } => Some(true),

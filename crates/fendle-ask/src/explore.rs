@@ -2,7 +2,7 @@
 
 use fendle_core::graph::{Distances, by_moves};
 use fendle_core::knowledge::Knowing;
-use fendle_core::odds::{Value, odds};
+use fendle_core::odds::{Fractions, Value, odds};
 use fendle_core::{Class, Exploration, Explored, Limit, Limits, Route};
 use fendle_lang::reasons::dead::{Gallery, gallery};
 use fendle_lang::{Bound, Game};
@@ -276,7 +276,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
     let whole = found.counts.limit.is_none() && fault.is_none();
     // With knowledge the best chance to win belongs to the space.
     let best = match (worlds > 0 && whole, level.game.bound.model.has_goal()) {
-        (true, true) => odds(model, &found, &limits, budget).ok().and_then(|a| a.win),
+        (true, true) => odds(model, &limits, Fractions::WhereSmall, budget).ok().and_then(|a| a.win),
         _ => None,
     };
     let wanted = how.structure.filter(|_| fault.is_none());
@@ -361,9 +361,9 @@ fn report(level: &Loaded, found: &Explored, knowing: bool, limits: &Limits, budg
     // What each move is worth, where chance has a part in it.
     if c.chance
         && c.limit.is_none()
-        && let Ok(a) = odds(game, found, limits, budget)
+        && let Ok(a) = odds(game, limits, Fractions::WhereSmall, budget)
     {
-        out.odds = Some(Box::new(answered(level, found, Some(&a), None, 0)));
+        out.odds = Some(Box::new(answered(level, &a.counts, Some(&a), None, 0)));
     }
     if game.bound.canon.is_none() && c.winnable > 0 && c.dead + c.stuck > 0 && c.states <= REPORT_STATES {
         out.dead = Some(gallery(game, &found.space, 12, &mut || budget.is_stopped()));

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use fendle_core::Limits;
 use fendle_core::infer::{Deduction, Fraction, Inferred, Kind, NoAnswer, Proof, about, fraction};
 use fendle_core::knowledge::Knowing;
-use fendle_core::odds::{Value, odds};
+use fendle_core::odds::{Fractions, NoOdds, Value, odds};
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
 use fendle_lang::known::Source;
@@ -526,14 +526,14 @@ fn best_of(level: &Loaded, knowing: &Knowing<'_>, budget: &Budget) -> Result<Win
     let limits =
         Limits { max_states: (WORK_MAX / each).clamp(64, STATES_MAX).min(own.max_states), ..in_order(own) };
     let fail = |f| Trouble::Message(format!("the model breaks: {}", game.run_fault(&f)));
-    let found = fendle_core::explore(knowing, limits, false, budget).map_err(fail)?;
-    if found.counts.limit.is_some() || found.fault.is_some() {
-        return Ok(None);
+    match odds(knowing, &limits, Fractions::WhereSmall, budget) {
+        Ok(a) if a.counts.complete => {
+            let wins = a.from_start.iter().filter_map(|m| Some((m.of.0 as usize, m.win.clone()?))).collect();
+            Ok(Some((wins, a.win)))
+        }
+        Ok(_) | Err(NoOdds::Limit(..)) => Ok(None),
+        Err(NoOdds::Fault(f)) => Err(fail(f)),
     }
-    Ok(odds(knowing, &found, &limits, budget).ok().map(|a| {
-        let wins = a.from_start.iter().filter_map(|m| Some((m.of.0 as usize, m.win.clone()?))).collect();
-        (wins, a.win)
-    }))
 }
 
 /// Plays on carefully after the moves of least risk, on layouts drawn among those that agree.

@@ -1,8 +1,8 @@
 //! What chance does to a level, and what each move is worth.
 
-use fendle_core::odds::{AimValue, Answers, NoOdds, Value, odds};
+use fendle_core::odds::{AimValue, Answers, Fractions, NoOdds, Value, odds};
 use fendle_core::simulate::{Policy, Simulated, mean_interval, share_interval, simulate};
-use fendle_core::{Aim, Explored, Limit, Model as _};
+use fendle_core::{Aim, Exploration, Limit, Model as _};
 use fendle_lang::run::setup::Dice;
 use serde::{Serialize, Serializer};
 use serde_json::json;
@@ -41,7 +41,8 @@ impl Serialize for AimAnswer {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         match &self.0 {
             AimValue::Best(v) => v.serialize(s),
-            AimValue::Unbounded => json!({"unbounded": true}).serialize(s),
+            AimValue::Unbounded(_) => json!({"unbounded": true}).serialize(s),
+            AimValue::NeverEnds => json!({"no_play_ends": true}).serialize(s),
             AimValue::Unknown(why) => json!({"unknown": why}).serialize(s),
         }
     }
@@ -121,6 +122,10 @@ pub struct Odds {
     pub aim: Option<AimAnswer>,
     /// A play that reaches it.
     pub aim_play: Option<Vec<String>>,
+    /// Where it has no bound: the moves of a cycle that gains every time round.
+    pub aim_cycle: Option<Vec<String>>,
+    /// Where fractions were asked for: whether they grew past the budget, or were not proved.
+    pub no_fractions: bool,
     /// The greatest chance with which one move is set aside.
     #[serde(serialize_with = "as_exact")]
     pub set_aside_most: Option<Value>,
@@ -177,12 +182,12 @@ impl Odds {
 #[must_use]
 pub fn answered(
     level: &Loaded,
-    found: &Explored,
+    c: &Exploration,
     a: Option<&Answers>,
     estimate: Option<Estimate>,
     worlds: usize,
 ) -> Odds {
-    let (game, c) = (&level.game, &found.counts);
+    let game = &level.game;
     let whole = c.limit.is_none() && !c.cut;
     let mut b = game.bound.clone();
     b.as_player |= worlds > 0;
@@ -192,12 +197,17 @@ pub fn answered(
         states: c.states,
         possible: if c.goal > 0 { Some(true) } else { whole.then_some(false) },
         shortest_if_lucky: c.shortest,
-        certain: a.map(|a| a.certain),
-        almost_certain: a.map(|a| a.almost_certain),
+        certain: a.map(|a| a.certain).filter(|yes| *yes || whole),
+        almost_certain: a.map(|a| a.almost_certain).filter(|yes| *yes || whole),
         best_probability: a.and_then(|a| a.win.clone()),
         least_expected_moves: a.and_then(|a| a.moves.clone()),
         aim: a.and_then(|a| a.aim.clone()).map(AimAnswer),
         aim_play: a.and_then(|a| a.aim_play.as_ref()).map(|p| move_names(level, p)),
+        aim_cycle: a.and_then(|a| match &a.aim {
+            Some(AimValue::Unbounded(Some(cycle))) => Some(move_names(level, cycle)),
+            _ => None,
+        }),
+        no_fractions: a.is_some_and(|a| a.no_fractions),
         set_aside_most: a.and_then(|a| a.aside.as_ref()).map(|x| Value::Exact(x.0.clone())),
         fatal_moves: c.fatal_moves,
         fatal_draws: c.fatal_draws,
@@ -217,66 +227,73 @@ pub fn answered(
         chance: c.chance,
         wanted: game.aim(),
         winnable: c.winnable,
-        starts: found.space.starts().len(),
+        starts: game.starts.len().max(1),
         position: Position::new(&b, &b.position),
     }
 }
 
-/// Asks what chance does to a level. `plays`: games to be played too.
+/// How it is asked.
+#[derive(Clone, Copy, Debug)]
+pub struct How {
+    /// Games to be played too.
+    pub plays: Option<u64>,
+    /// How they are played.
+    pub policy: Policy,
+    /// When values are fractions, too.
+    pub fractions: Fractions,
+}
+
+impl Default for How {
+    fn default() -> How {
+        How { plays: None, policy: Policy::Greedy, fractions: Fractions::WhereSmall }
+    }
+}
+
+/// Asks what chance does to a level.
 ///
 /// # Errors
 ///
 /// [`Trouble`] when there is nothing to be explored.
-pub fn ask(
-    store: &Store,
-    level: &Loaded,
-    (plays, policy): (Option<u64>, Policy),
-    budget: &Budget,
-) -> Result<Answer<Odds>, Trouble> {
+pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<Answer<Odds>, Trouble> {
     let game = &level.game;
     let play = play(level, true, "odds", budget)?;
     let (model, worlds, limits) = play.on(game, budget);
     let broke = |f| start_breaks(level, &f);
-    let found = fendle_core::explore(model, limits, false, budget).map_err(broke)?;
     let asked = Asked::known(level);
-    let states = found.counts.states;
-    if let Some(fault) = &found.fault {
-        let place = match worlds {
-            0 => fault.clone(),
-            _ => fendle_core::explore::Faulted { fault: fault.fault, ..Default::default() },
-        };
-        let report = fault_report(store, level, &place);
-        let none = answered(level, &found, None, None, worlds);
-        let answer = Answer::new(asked, Verdict::Undecided, none).faulted(Some(report));
-        return Ok(answer.took(budget, states));
-    }
-    let mut limit = found.counts.limit;
-    let answers = match limit {
-        Some(_) => None,
-        None => match odds(model, &found, &limits, budget) {
-            Ok(a) => Some(a),
-            Err(NoOdds::Fault(f)) => return Err(broke(f)),
-            Err(NoOdds::Limit(hit)) => {
-                limit = Some(hit);
-                None
-            }
-        },
+    let (counts, answers) = match odds(model, &limits, how.fractions, budget) {
+        Ok(a) => (a.counts.clone(), Some(a)),
+        Err(NoOdds::Limit(_, counts)) => (*counts, None),
+        Err(NoOdds::Fault(fault)) => {
+            // Where it broke, by the shortest way, is a matter of the whole space.
+            let found = fendle_core::explore(model, limits, false, budget).map_err(broke)?;
+            let place = match (&found.fault, worlds) {
+                (Some(found), 0) => found.clone(),
+                _ => fendle_core::explore::Faulted { fault, ..Default::default() },
+            };
+            let report = fault_report(store, level, &place);
+            let none = answered(level, &found.counts, None, None, worlds);
+            let answer = Answer::new(asked, Verdict::Undecided, none).faulted(Some(report));
+            return Ok(answer.took(budget, found.counts.states));
+        }
     };
+    let states = counts.states;
+    let mut limit = counts.limit;
+    let whole = limit.is_none();
     // Where exact answers are out of reach, played games; they say so.
-    let plays = plays.or(answers.is_none().then_some(PLAYS));
+    let plays = how.plays.or((!whole).then_some(PLAYS));
     let mut estimate = None;
     if let Some(n) = plays.filter(|_| limit != Some(Limit::Interrupted)) {
         let seed = budget.wanted().seed;
         let mut dice = Dice::new(seed);
         let mut pick = |w: &[u64]| dice.pick(w);
-        let sample = simulate(model, policy, (n, MOVES_MAX), &mut pick, budget).map_err(broke)?;
+        let sample = simulate(model, how.policy, (n, MOVES_MAX), &mut pick, budget).map_err(broke)?;
         // Without exact answers what stopped these is named, unless somebody has interrupted since.
-        if answers.is_some() || sample.limit == Some(Limit::Interrupted) {
+        if whole || sample.limit == Some(Limit::Interrupted) {
             limit = sample.limit;
         }
-        estimate = (sample.plays > 0).then(|| Estimate::of(&sample, policy, seed));
+        estimate = (sample.plays > 0).then(|| Estimate::of(&sample, how.policy, seed));
     }
-    let holds = if answers.is_some() { Verdict::Holds } else { Verdict::Undecided };
-    let odds = answered(level, &found, answers.as_ref(), estimate, worlds);
+    let holds = if whole { Verdict::Holds } else { Verdict::Undecided };
+    let odds = answered(level, &counts, answers.as_ref(), estimate, worlds);
     Ok(Answer::new(asked, holds, odds).stopped(limit, budget).took(budget, states))
 }

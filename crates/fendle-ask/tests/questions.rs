@@ -13,7 +13,7 @@ use fendle_ask::find::{Draws, find};
 use fendle_ask::graph::{Cut, Keep, graph, matching};
 use fendle_ask::load::{Source, load};
 use fendle_ask::moves::moves;
-use fendle_ask::odds::ask;
+use fendle_ask::odds::{self, ask};
 use fendle_ask::proof::{opened, payload, proof_of, recheck};
 use fendle_ask::review::review;
 use fendle_ask::show::show;
@@ -164,13 +164,16 @@ fn a_dead_start_is_proved_and_the_proof_is_rechecked() {
 fn chance_is_exact_and_limits_are_told_apart() {
     let (mut store, free) = (Store::default(), budget());
     let level = loaded(&mut store, "coin.toml", "coin", &free);
-    let odds = ask(&store, &level, (None, Policy::Greedy), &free).expect("an answer");
+    let odds = ask(&store, &level, odds::How::default(), &free).expect("an answer");
     assert_eq!(odds.found.best_probability, Some(Value::Exact("3/4".parse().expect("a fraction"))));
     assert_eq!((odds.found.certain, odds.end()), (Some(false), End::Yes));
     let few = Arc::new(Budget::plain(Wanted { max_states: Some(2), ..Wanted::default() }));
-    let cut = ask(&store, &level, (Some(10), Policy::Random), &few).expect("an answer");
+    let how = odds::How { plays: Some(10), policy: Policy::Random, ..odds::How::default() };
+    let cut = ask(&store, &level, how, &few).expect("an answer");
     assert_eq!((cut.limit(), cut.end()), (Some(Limit::MaxStates), End::Undecided));
-    assert!(cut.found.best_probability.is_none() && cut.found.estimate.is_some());
+    let bounds = cut.found.best_probability.as_ref().expect("bounds");
+    assert!(bounds.low() <= 0.75 && bounds.high() >= 0.75 && bounds.low() < bounds.high(), "{bounds:?}");
+    assert!(!cut.found.complete && cut.found.estimate.is_some());
 }
 
 #[test]

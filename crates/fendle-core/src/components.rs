@@ -39,6 +39,33 @@ impl Components {
         self.of[node as usize]
     }
 
+    /// All nodes that were reached, component by component, each after those that it leads to; and where each component begins,
+    /// with one entry more at the end, or nothing where every component is one node. O(nodes).
+    #[must_use]
+    pub fn in_order(self) -> (Vec<u32>, Vec<u32>) {
+        let at = |part: u32| (self.count - 1 - part) as usize;
+        let reached = || self.of.iter().enumerate().filter(|(_, p)| **p != NONE);
+        let count = reached().count();
+        let mut order = vec![0u32; count];
+        if count == self.count as usize {
+            reached().for_each(|(node, part)| order[at(*part)] = node as u32);
+            return (order, vec![]);
+        }
+        // While nodes are put in their places, an entry says where the next one of the component before it goes.
+        let mut first = vec![0u32; self.count as usize + 2];
+        reached().for_each(|(_, part)| first[at(*part) + 2] += 1);
+        for i in 2..first.len() {
+            first[i] += first[i - 1];
+        }
+        for (node, part) in reached() {
+            let next = &mut first[at(*part) + 1];
+            order[*next as usize] = node as u32;
+            *next += 1;
+        }
+        first.pop();
+        (order, first)
+    }
+
     /// The nodes of each component, ascending; components after those that they lead to.
     #[must_use]
     pub fn lists(&self) -> Vec<Vec<u32>> {

@@ -179,7 +179,7 @@ impl Aim {
 pub struct Run {
     /// The move.
     pub of: MoveId,
-    /// How many outcomes it has, at least 1.
+    /// How many outcomes it has, at least 1. With [`Worker::expand_to_draws`] 0 says that it stops before its first draw.
     pub outcomes: u32,
 }
 
@@ -212,6 +212,10 @@ pub struct Expansion {
     pub unfinished: Vec<(u32, Limit)>,
     /// Either empty, which means [`Odds::SURE`] throughout, or one entry an outcome.
     pub odds: Vec<Odds>,
+    /// Positions before a draw, whole, one for each run that has no outcomes: see [`Worker::expand_to_draws`].
+    pub positions: Vec<u64>,
+    /// The score gained on the way to each of them.
+    pub position_scores: Vec<i64>,
     outcomes_len: usize,
     open_run: usize,
     open_head: usize,
@@ -226,6 +230,8 @@ impl Expansion {
         self.faults.clear();
         self.unfinished.clear();
         self.odds.clear();
+        self.positions.clear();
+        self.position_scores.clear();
         self.outcomes_len = 0;
         self.open_run = 0;
         self.open_head = 0;
@@ -261,6 +267,12 @@ impl Expansion {
         if outcomes > 0 {
             self.runs.push(Run { of, outcomes });
         }
+    }
+
+    /// Ends the move that is being written before its first draw, at a position that was appended to `positions`.
+    pub fn end_before_draw(&mut self, of: MoveId, score: i64) {
+        self.position_scores.push(score);
+        self.runs.push(Run { of, outcomes: 0 });
     }
 
     /// Ends the state that is being written.
@@ -355,6 +367,11 @@ pub trait Model: Sync {
     /// A worker with its own scratch memory; one is made for each thread.
     fn worker(&self) -> Box<dyn Worker + '_>;
 
+    /// The shape of a position before a draw, where moves can stop there: see [`Worker::expand_to_draws`].
+    fn positions(&self) -> Option<Layout> {
+        None
+    }
+
     /// Numbers for the states, where a small range of them is known to hold every state that can be reached; by default none.
     /// Looking for them should take no longer than expanding `effort` states; `stop` is asked now and then.
     fn numbering(&self, _effort: usize, _stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
@@ -407,6 +424,17 @@ pub trait Worker: Send {
     /// `past_goals` a won state is expanded as if it were running (its status stays
     /// [`Status::Goal`]).
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion);
+
+    /// The same, but a move may stop before its first draw: its [`Run`] then has no outcomes, and the next entry of
+    /// [`Expansion::positions`], in the shape of [`Model::positions`], says what [`Worker::draw`] goes on from. Moves of any
+    /// states that come to the same position have the same outcomes from there, with the same chances.
+    fn expand_to_draws(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
+        self.expand(states, past_goals, out);
+    }
+
+    /// Goes on from whole positions before a draw: appends for each one head with one run, whose move says nothing. Scores are
+    /// counted from the position on.
+    fn draw(&mut self, _positions: &[u64], _out: &mut Expansion) {}
 
     /// The allowed moves of one state, in move order, without writing their outcomes down.
     ///

@@ -9,12 +9,17 @@
 pub fn gcd(mut a: u128, mut b: u128) -> u128 {
     // Most numbers are small, and 64-bit division is several times faster.
     if let (Ok(a), Ok(b)) = (u64::try_from(a), u64::try_from(b)) {
-        let (mut a, mut b) = (a, b);
-        while b != 0 {
-            (a, b) = (b, a % b);
-        }
-        return a.into();
+        return gcd64(a, b).into();
     }
+    while b != 0 {
+        (a, b) = (b, a % b);
+    }
+    a
+}
+
+/// The same for small numbers.
+#[must_use]
+pub fn gcd64(mut a: u64, mut b: u64) -> u64 {
     while b != 0 {
         (a, b) = (b, a % b);
     }

@@ -1,10 +1,10 @@
 //! Chance with cycles: bounds, certainty and expected moves against all ways of playing small random
 //! games, tried one by one.
 
-use fendle_core::odds::{AimValue, Answers, Value, odds};
+use fendle_core::odds::{AimValue, Answers, Fractions, Value, odds};
 use fendle_core::simulate::{Policy, mean_interval, share_interval, simulate};
 use fendle_core::table::{Row, Table};
-use fendle_core::{Aim, Explored, Limits, NoWatch, Odds, Status, explore};
+use fendle_core::{Aim, Exploration, Explored, Limits, NoWatch, Odds, Status, explore};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 /// A game written out: for each state its moves, for each move (target, weight, score).
@@ -37,7 +37,15 @@ impl Game {
 fn ask(t: &Game) -> (Explored, Answers) {
     let limits = Limits { threads: 1, ..Limits::default() };
     let found = explore(&t.table(), limits, false, &NoWatch).expect("a start");
-    let answers = odds(&t.table(), &found, &limits, &NoWatch).expect("sound and small");
+    let answers = odds(&t.table(), &limits, Fractions::WhereSmall, &NoWatch).expect("sound and small");
+    // What both count is the same; edges and the nearest fatal move are counted by exploring alone.
+    let counts = Exploration {
+        edges: found.counts.edges,
+        edges_kept: found.counts.edges_kept,
+        first_fatal_depth: found.counts.first_fatal_depth,
+        ..answers.counts.clone()
+    };
+    assert_eq!(counts, found.counts, "{t:?}");
     (found, answers)
 }
 
@@ -226,7 +234,9 @@ fn aims_are_exact_and_cycles_that_gain_are_unbounded() {
     let mut round = line(Aim::MostScore, 1);
     round.moves[3] = vec![vec![(0, 1, 0)]];
     round.moves[2] = vec![vec![(3, 1, 0)]];
-    assert_eq!(ask(&round).1.aim, Some(AimValue::Unbounded));
+    let Some(AimValue::Unbounded(Some(cycle))) = ask(&round).1.aim else { panic!("it gains for ever") };
+    assert_eq!(cycle.states.first(), cycle.states.last());
+    assert!(cycle.moves.len() >= 3, "{cycle:?}");
     round.aim = Some(Aim::Least);
     // Play never ends: the least that is ever reached.
     assert_eq!(ask(&round).1.aim, Some(AimValue::Best(whole(0, 1))));
@@ -284,4 +294,323 @@ fn simulated_plays_estimate_what_is_known() {
     // A known interval: 8 of 10 (Wilson, by hand).
     let (lo, hi) = share_interval(8, 10);
     assert!((lo - 0.4902).abs() < 1e-3 && (hi - 0.9433).abs() < 1e-3, "{lo} {hi}");
+}
+
+// ---- against linear algebra over fractions ----
+
+type Fraction = num_rational::BigRational;
+
+fn fraction(n: i64, d: i64) -> Fraction {
+    Fraction::new(n.into(), d.into())
+}
+
+/// Solves a x = b over fractions by elimination; `None` when it has no one solution.
+fn solve_exactly(mut a: Vec<Vec<Fraction>>, mut b: Vec<Fraction>) -> Option<Vec<Fraction>> {
+    let zero = fraction(0, 1);
+    let n = b.len();
+    for i in 0..n {
+        let p = (i..n).find(|&p| a[p][i] != zero)?;
+        a.swap(i, p);
+        b.swap(i, p);
+        for j in (0..n).filter(|j| *j != i) {
+            let f = &a[j][i] / &a[i][i];
+            let row = a[i].clone();
+            a[j].iter_mut().zip(&row).for_each(|(x, y)| *x -= &f * y);
+            let change = &f * &b[i];
+            b[j] -= change;
+        }
+    }
+    Some((0..n).map(|i| &b[i] / &a[i][i]).collect())
+}
+
+/// One way of playing: which states can get to an end by it, the chain of its steps, and what each step scores in the mean.
+struct Chain {
+    ends: Vec<bool>,
+    /// For each state with a step, its targets with chances.
+    steps: Vec<Vec<(usize, Fraction)>>,
+    gain: Vec<Fraction>,
+}
+
+impl Chain {
+    fn new(t: &Game, policy: &[usize]) -> Chain {
+        let n = t.moves.len();
+        let step = |s: usize| t.moves[s].get(policy[s]).filter(|_| !t.goal[s]);
+        let mut steps = vec![vec![]; n];
+        let mut gain = vec![fraction(0, 1); n];
+        for s in 0..n {
+            if let Some(m) = step(s) {
+                let total: u64 = m.iter().map(|o| o.1).sum();
+                steps[s] = m.iter().map(|o| (o.0, fraction(o.1 as i64, total as i64))).collect();
+                let sum: i64 = m.iter().map(|o| o.1 as i64 * o.2).sum();
+                gain[s] = fraction(sum, total as i64);
+            }
+        }
+        let mut ends: Vec<bool> = steps.iter().map(Vec::is_empty).collect();
+        for _ in 0..n {
+            for s in 0..n {
+                ends[s] |= steps[s].iter().any(|o| ends[o.0]);
+            }
+        }
+        Chain { ends, steps, gain }
+    }
+
+    /// The states that can be reached from one.
+    fn reach(&self, from: usize) -> Vec<bool> {
+        let mut seen = vec![false; self.steps.len()];
+        let mut work = vec![from];
+        while let Some(s) = work.pop() {
+            if !std::mem::replace(&mut seen[s], true) {
+                work.extend(self.steps[s].iter().map(|o| o.0));
+            }
+        }
+        seen
+    }
+
+    /// Whether play from a state ends with probability 1.
+    fn surely_ends(&self, from: usize) -> bool {
+        self.reach(from).iter().zip(&self.ends).all(|(r, e)| !r || *e)
+    }
+
+    /// The expected sum of what is gained from state 0 on until play ends with probability 1, with what an end is worth.
+    fn sum(&self, gain: &[Fraction], end: impl Fn(usize) -> Fraction) -> Option<Fraction> {
+        let states: Vec<usize> = self.reach(0).iter().enumerate().filter(|r| *r.1).map(|r| r.0).collect();
+        if !self.surely_ends(0) {
+            return None;
+        }
+        let n = states.len();
+        let at = |s: usize| states.iter().position(|t| *t == s).expect("reached");
+        let mut a = vec![vec![fraction(0, 1); n]; n];
+        let mut b = vec![fraction(0, 1); n];
+        for (i, &s) in states.iter().enumerate() {
+            a[i][i] = fraction(1, 1);
+            if self.steps[s].is_empty() {
+                b[i] = end(s);
+                continue;
+            }
+            b[i] = gain[s].clone();
+            for (t, p) in &self.steps[s] {
+                a[i][at(*t)] -= p;
+            }
+        }
+        Some(solve_exactly(a, b).expect("a chain that ends")[at(0)].clone())
+    }
+
+    /// The probability to come from state 0 to one of these.
+    fn chance(&self, wanted: &[bool]) -> Fraction {
+        let n = self.steps.len();
+        let mut can = wanted.to_vec();
+        for _ in 0..n {
+            for s in 0..n {
+                can[s] |= self.steps[s].iter().any(|o| can[o.0]);
+            }
+        }
+        let mut a = vec![vec![fraction(0, 1); n]; n];
+        let mut b = vec![fraction(0, 1); n];
+        for s in 0..n {
+            a[s][s] = fraction(1, 1);
+            if wanted[s] {
+                b[s] = fraction(1, 1);
+            } else if can[s] {
+                self.steps[s].iter().for_each(|(t, p)| a[s][*t] -= p);
+            }
+        }
+        solve_exactly(a, b).expect("a chain with exits")[0].clone()
+    }
+
+    /// What each set of states gains in the mean, a step, in which play stays for ever, with its states.
+    fn rounds(&self) -> Vec<(Vec<usize>, Fraction)> {
+        let n = self.steps.len();
+        let reach: Vec<Vec<bool>> = (0..n).map(|s| self.reach(s)).collect();
+        let mut out: Vec<(Vec<usize>, Fraction)> = vec![];
+        for s in (0..n).filter(|s| !self.steps[*s].is_empty()) {
+            let set: Vec<usize> = (0..n).filter(|t| reach[s][*t]).collect();
+            let closed = set.iter().all(|t| reach[*t][s] && !self.steps[*t].is_empty());
+            if !closed || set[0] != s {
+                continue;
+            }
+            // The shares of time: x = x P, summing to 1.
+            let m = set.len();
+            let at = |s: usize| set.iter().position(|t| *t == s).expect("inside");
+            let mut a = vec![vec![fraction(0, 1); m]; m];
+            let mut b = vec![fraction(0, 1); m];
+            for (i, t) in set.iter().enumerate() {
+                a[i][i] -= fraction(1, 1);
+                for (u, p) in &self.steps[*t] {
+                    a[at(*u)][i] += p;
+                }
+            }
+            a[m - 1] = vec![fraction(1, 1); m];
+            b[m - 1] = fraction(1, 1);
+            let share = solve_exactly(a, b).expect("one class");
+            let mean = set.iter().zip(&share).map(|(s, x)| &self.gain[*s] * x).sum();
+            out.push((set, mean));
+        }
+        out
+    }
+}
+
+fn exact(v: &Value) -> Option<&Fraction> {
+    match v {
+        Value::Exact(r) => Some(r),
+        Value::Between(..) => None,
+    }
+}
+
+fn holds(v: &Value, truth: &Fraction) -> bool {
+    let float = |x: f64| Fraction::from_float(x).expect("finite");
+    match v {
+        Value::Exact(r) => r == truth,
+        Value::Between(lo, hi) => float(*lo) <= *truth && *truth <= float(*hi),
+    }
+}
+
+/// The best of all ways of playing that choose by state, by linear algebra over fractions, is what the answers say: as the same
+/// fraction nearly always, and else inside the interval.
+#[test]
+fn chances_and_moves_are_the_fractions_of_the_best_of_all_ways() {
+    let mut rng = SmallRng::seed_from_u64(77);
+    let (mut fractions, mut cyclic, mut with_moves) = (0, 0, 0);
+    for _ in 0..600 {
+        let states = rng.random_range(3..7);
+        let t = random(&mut rng, states);
+        let chains: Vec<Chain> = policies(&t).iter().map(|p| Chain::new(&t, p)).collect();
+        let win = chains.iter().map(|c| c.chance(&t.goal)).max().expect("a way of playing");
+        let ones = vec![fraction(1, 1); states];
+        let sure = chains.iter().filter(|c| c.chance(&t.goal) == ones[0]);
+        let least = sure.filter_map(|c| c.sum(&ones, |_| fraction(0, 1))).min();
+        let (_, a) = ask(&t);
+        let found = a.win.as_ref().expect("a goal");
+        assert!(holds(found, &win), "{found:?} {win} {t:?}");
+        fractions += usize::from(exact(found).is_some());
+        cyclic += usize::from(!a.acyclic);
+        assert_eq!(a.moves.is_some(), least.is_some(), "{t:?}");
+        if let (Some(found), Some(least)) = (&a.moves, &least) {
+            assert!(holds(found, least), "{found:?} {least} {t:?}");
+            assert!(exact(found).is_some(), "{found:?} {t:?}");
+            with_moves += 1;
+        }
+        // The same as intervals alone.
+        let limits = Limits { threads: 1, ..Limits::default() };
+        let b = odds(&t.table(), &limits, Fractions::Never, &NoWatch).expect("sound");
+        let wide = b.win.as_ref().expect("a goal");
+        assert!(holds(wide, &win) && wide.high() - wide.low() < 1e-9, "{wide:?} {win} {t:?}");
+        if let (Some(wide), Some(least)) = (&b.moves, &least) {
+            assert!(holds(wide, least) && wide.high() - wide.low() < 1e-6 * wide.high(), "{wide:?} {least}");
+        }
+    }
+    assert!(fractions == 600 && cyclic > 80 && with_moves > 100, "{fractions} {cyclic} {with_moves}");
+}
+
+/// The same for scores of either sign, with cycles that gain, cost, or come to nothing; and for what is measured where play
+/// ends.
+#[test]
+fn aims_are_the_fractions_of_the_best_of_all_ways_that_end() {
+    let mut rng = SmallRng::seed_from_u64(5);
+    let (mut bests, mut endless, mut never, mut unknown, mut cyclic) = (0, 0, 0, 0, 0);
+    for case in 0..1500 {
+        let states = rng.random_range(3..6);
+        let mut t = random(&mut rng, states);
+        let spread: i64 = [0, 1, 3][case % 3];
+        let drawn = case % 2 == 0;
+        for m in t.moves.iter_mut().flatten() {
+            if !drawn {
+                m.truncate(1);
+            }
+            for o in m.iter_mut() {
+                o.2 = match case % 5 {
+                    0 => rng.random_range(0..=spread),
+                    1 => -rng.random_range(0..=spread),
+                    _ => rng.random_range(-spread..=spread),
+                };
+            }
+        }
+        t.aim = Some([Aim::MostScore, Aim::LeastScore, Aim::Most, Aim::Least][case / 3 % 4]);
+        let aim = t.aim.expect("one");
+        let most = aim.wants_most();
+        let (_, a) = ask(&t);
+        let chains: Vec<Chain> = policies(&t).iter().map(|p| Chain::new(&t, p)).collect();
+        let n = t.moves.len();
+        let zero = fraction(0, 1);
+        let nothing = vec![zero.clone(); n];
+        let value = |c: &Chain| match aim.is_score() {
+            true => c.sum(&c.gain, |_| fraction(0, 1)),
+            false => c.sum(&nothing, |s| fraction(10 * s as i64, 1)),
+        };
+        let values = chains.iter().filter_map(value);
+        let best = if most { values.max() } else { values.min() };
+        // States from which some way of playing surely ends.
+        let ends: Vec<bool> = (0..n).map(|s| chains.iter().any(|c| c.surely_ends(s))).collect();
+        // States that can be reached without leaving those.
+        let mut seen = vec![false; n];
+        let mut work = if ends[0] { vec![0] } else { vec![] };
+        while let Some(s) = work.pop() {
+            if !std::mem::replace(&mut seen[s], true) && !t.goal[s] {
+                let safe = t.moves[s].iter().filter(|m| m.iter().all(|o| ends[o.0]));
+                work.extend(safe.flatten().map(|o| o.0));
+            }
+        }
+        let rounds: Vec<Fraction> = chains
+            .iter()
+            .flat_map(Chain::rounds)
+            .filter(|(set, _)| set.iter().all(|s| seen[*s]))
+            .map(|r| r.1)
+            .collect();
+        let better = |f: &Fraction| if most { *f > zero } else { *f < zero };
+        let gains = aim.is_score() && rounds.iter().any(better);
+        cyclic += usize::from(!rounds.is_empty());
+        match (&a.aim, best) {
+            (Some(AimValue::Best(v)), Some(best)) => {
+                assert!(!gains, "{v:?} {t:?}");
+                assert!(holds(v, &best), "{v:?} {best} {t:?}");
+                assert!(exact(v).is_some(), "{v:?} {t:?}");
+                bests += 1;
+                let limits = Limits { threads: 1, ..Limits::default() };
+                let b = odds(&t.table(), &limits, Fractions::Never, &NoWatch).expect("sound");
+                let Some(AimValue::Best(wide)) = &b.aim else { panic!("{:?}", b.aim) };
+                assert!(holds(wide, &best), "{wide:?} {best} {t:?}");
+                assert!(wide.high() - wide.low() < 1e-5 * (1.0 + wide.high().abs()), "{wide:?}");
+                if let Some(play) = &a.aim_play {
+                    assert!(!play.states.is_empty());
+                }
+            }
+            (Some(AimValue::Unbounded(_)), Some(_)) => {
+                assert!(gains, "{t:?}");
+                endless += 1;
+            }
+            (Some(AimValue::Unknown(_)), Some(_)) => {
+                // Rounds that come to nothing in the mean, by luck.
+                assert!(drawn && aim.is_score() && !gains && rounds.contains(&zero), "{t:?}");
+                unknown += 1;
+            }
+            (Some(AimValue::NeverEnds | AimValue::Unknown(_)), None) => never += 1,
+            // Nothing ends, and it gains for ever; or what is measured is the best that is ever reached.
+            (Some(AimValue::Unbounded(_) | AimValue::Best(_)), None) => {
+                assert!(chains.iter().all(|c| !c.surely_ends(0)));
+                never += 1;
+            }
+            other => panic!("{other:?} {t:?}"),
+        }
+    }
+    let counts = (bests, endless, never, unknown, cyclic);
+    assert!(bests > 800 && endless > 60 && never > 30 && cyclic > 400 && unknown < 30, "{counts:?}");
+}
+
+/// A line of three: the cheapest way is not to go round for nothing; and where no play ends that is the answer.
+#[test]
+fn aims_over_cycles_count_the_plays_that_end() {
+    let line = |forward: i64, aim| Game {
+        moves: vec![vec![vec![(1, 1, forward)]], vec![vec![(2, 1, forward)], vec![(0, 1, 0)]], vec![]],
+        goal: vec![false, false, true],
+        aim: Some(aim),
+        waiting: false,
+    };
+    let whole = |n: i64| Some(AimValue::Best(Value::Exact(fraction(n, 1))));
+    let a = ask(&line(1, Aim::LeastScore)).1;
+    assert_eq!(a.aim, whole(2));
+    assert_eq!(a.aim_play.expect("a play").moves.len(), 2);
+    assert_eq!(ask(&line(-1, Aim::MostScore)).1.aim, whole(-2));
+    assert!(matches!(ask(&line(1, Aim::MostScore)).1.aim, Some(AimValue::Unbounded(Some(_)))));
+    let mut round = line(1, Aim::LeastScore);
+    round.moves[1].remove(0);
+    assert_eq!(ask(&round).1.aim, Some(AimValue::NeverEnds));
 }

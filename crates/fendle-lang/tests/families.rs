@@ -6,7 +6,7 @@ mod common;
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 
 use common::{compare_space, games, model};
-use fendle_core::odds::{AimValue, Value, odds};
+use fendle_core::odds::{AimValue, Fractions, Value, odds};
 use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, NoWatch, Odds, explore};
 use fendle_lang::Game;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
@@ -192,7 +192,7 @@ fn merging_on_two_by_two_has_its_known_counts_and_chances() {
         let c = &found.counts;
         assert_eq!([c.states, c.goal, c.stuck, c.winnable, c.certain], want, "top {top}");
         assert_eq!(c.almost_certain, c.certain, "without cycles the two are the same");
-        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("small and sound");
+        let a = odds(&g, &Limits::default(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
         let Some(Value::Exact(r)) = &a.win else { panic!("{:?}", a.win) };
         assert_eq!(r.to_string(), probability);
         // The same by a plain recursion, from each start.
@@ -311,7 +311,7 @@ fn groups_are_removed_as_a_plain_program_removes_them() {
         let c = &found.counts;
         assert_eq!((c.states, c.transitions, c.over), (seen.len() as u64, transitions, over), "{level}");
         assert_eq!((c.stuck, c.dead, c.free), (0, 0, c.states - over), "{level}");
-        let a = odds(&g, &found, &Limits::default(), &NoWatch).expect("small and sound");
+        let a = odds(&g, &Limits::default(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
         let Some(AimValue::Best(Value::Exact(v))) = &a.aim else { panic!("{:?}", a.aim) };
         assert_eq!(v.to_string(), left.to_string(), "{level}");
         let play = a.aim_play.expect("a play");
@@ -320,7 +320,7 @@ fn groups_are_removed_as_a_plain_program_removes_them() {
         // The same board with the other aim.
         let scored = model(&CLUMP.replace("aim least count(c on tile where tile[c] > 0)", "aim most score"));
         let g = games(&scored, &level).remove(0);
-        let a = odds(&g, &explored(&g), &Limits::default(), &NoWatch).expect("small and sound");
+        let a = odds(&g, &Limits::default(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
         let Some(AimValue::Best(Value::Exact(v))) = &a.aim else { panic!("{:?}", a.aim) };
         assert_eq!(v.to_string(), best_score[&board].to_string(), "{level}");
     }

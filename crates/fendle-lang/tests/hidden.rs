@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use common::{games, model};
 use fendle_core::infer::{Kind, fraction};
 use fendle_core::knowledge::Knowing;
-use fendle_core::odds::{Value, odds};
+use fendle_core::odds::{Fractions, Value, odds};
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::known::player::Player;
 use fendle_lang::known::{Known, NotCounts, Sight};
@@ -224,8 +224,7 @@ fn the_strip_and_the_board_of_twenty() {
     let all = worlds(&g.bound, 1000).expect("a prior").expect("few");
     let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (g.pack(s), *w)).collect();
     let knowing = Knowing::new(&g, &packed, None).expect("worlds");
-    let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
-    let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
+    let a = odds(&knowing, &limits(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
     assert_eq!(a.win, Some(Value::Exact(fraction(5, 20))));
     let of = |cell: u32| a.from_start.iter().find(|m| m.of.0 == cell).and_then(|m| m.win.clone());
     assert_eq!(of(0), Some(Value::Exact(fraction(4, 20))));
@@ -300,7 +299,7 @@ fn the_best_chance_to_win_is_that_of_a_plain_search_over_sets_of_layouts() {
             let knowing = Knowing::new(&g, &packed, None).expect("worlds");
             let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
             assert!(space.counts.complete && space.fault.is_none());
-            let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
+            let a = odds(&knowing, &limits(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
             let want = fraction(most as u128, all.len() as u128);
             assert_eq!(a.win, Some(Value::Exact(want)), "{rows} x {cols}, {rocks}");
         }
@@ -392,8 +391,7 @@ fn pairs_take_the_turns_of_a_plain_recursion() {
         let list = worlds(&g.bound, 10_000).expect("a prior").expect("few");
         let packed: Vec<(Vec<u64>, u64)> = list.iter().map(|(s, w)| (g.pack(s), *w)).collect();
         let knowing = Knowing::new(&g, &packed, None).expect("worlds");
-        let space = explore(&knowing, limits(), false, &NoWatch).expect("a start");
-        let a = odds(&knowing, &space, &limits(), &NoWatch).expect("small and sound");
+        let a = odds(&knowing, &limits(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
         assert_eq!(a.moves, Some(Value::Exact(exact)), "{n}");
         let plain = uncoverings(2 * n, 0, &mut HashMap::new());
         assert!((a.moves.expect("finite").low() - plain).abs() < 1e-9, "{n}: {plain}");

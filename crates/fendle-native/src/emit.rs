@@ -187,7 +187,7 @@ impl Emitter<'_> {
             heads.extend(jumps(op).map(|to| to.0));
             match *op {
                 Op::Draw { point, d, .. } => resumed.push((pc + 1, point, Some(d))),
-                Op::Merge { point } => resumed.push((pc + 1, point, None)),
+                Op::Merge { point } | Op::BeforeDraw { point } => resumed.push((pc + 1, point, None)),
                 _ => {}
             }
         }

@@ -496,6 +496,9 @@ pub enum Command {
         /// How the simulated player chooses.
         #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
         policy: PolicyArg,
+        /// Give every value as a fraction, as far as a quarter of the memory holds them; without this only small spaces do.
+        #[arg(long)]
+        exact: bool,
         #[command(flatten)]
         picture: PictureArgs,
     },

@@ -16,6 +16,8 @@ mod report;
 mod session;
 mod text;
 
+use fendle_ask::odds::How;
+use fendle_core::odds::Fractions;
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -153,7 +155,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
             cmd::why::run(s, &level, (all, typed, most), &picture)
         }
         Command::Graph { graph } => cmd::graph::run(s, &graph),
-        Command::Odds { level, plays, policy, picture } => cmd::odds::run(s, &level, plays, policy, &picture),
+        Command::Odds { level, plays, policy, exact, picture } => {
+            let fractions = if exact { Fractions::Always } else { Fractions::WhereSmall };
+            cmd::odds::run(s, &level, How { plays, policy: policy.policy(), fractions }, &picture)
+        }
         Command::Infer { level, no_guess, plays, picture } => {
             cmd::infer::run(s, &level, no_guess, plays, &picture)
         }

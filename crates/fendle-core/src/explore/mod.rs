@@ -510,7 +510,7 @@ impl<'m> Sweep<'m> {
     }
 }
 
-fn pool(cell: &OnceLock<rayon::ThreadPool>, threads: usize) -> &rayon::ThreadPool {
+pub(crate) fn pool(cell: &OnceLock<rayon::ThreadPool>, threads: usize) -> &rayon::ThreadPool {
     cell.get_or_init(|| {
         let wanted = rayon::ThreadPoolBuilder::new().num_threads(threads).build();
         // Where the system starts no more threads, this one does it all.
@@ -530,7 +530,7 @@ fn transpose(buckets: &mut [Bucket]) {
 }
 
 /// The states of a batch in which only waiting is allowed and changes nothing but clocks.
-fn find_idle(
+pub(crate) fn find_idle(
     worker: &mut dyn Worker,
     words: usize,
     waiting: &[bool],
@@ -555,7 +555,7 @@ fn find_idle(
     }
 }
 
-fn class_of(head: &Head) -> Class {
+pub(crate) fn class_of(head: &Head) -> Class {
     match head.status {
         Status::Goal => Class::Goal,
         Status::Lost(_) => Class::Lost,

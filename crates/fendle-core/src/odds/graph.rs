@@ -1,214 +1,853 @@
-//! A classified space written out as a graph with weights, in flat tables.
+//! A space with chance, written out as a graph in flat tables.
+//!
+//! ```text
+//! states   packed, found by a table, numbered in the order in which they were met: nearest first
+//! arcs     of each state: where each allowed move leads, a state or a position before a draw
+//! nodes    positions before a draw (or, where moves do not stop there, single moves that draw): where the draws lead
+//! patterns the weights and scores of a node's outcomes; nodes with the same share them
+//! ```
+//!
+//! Moves of any states that come to the same position before their first draw share its outcomes, which are made once.
+//!
+//! # Cost
+//!
+//! With S states of b bytes, A allowed moves, N positions and O outcomes of them: `(b + 10) S + (5 to 8) A + (b + 18) N + 4 O`
+//! bytes while it is made, some `5 (S + N)` less afterwards. The rules run on all threads; what they give is put into the tables
+//! by one, in a fixed order, so the numbers do not depend on the threads.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Mutex, OnceLock};
 
-use crate::components::{Digraph, components};
-use crate::limits::{Limit, Limits, Pace, Progress, Watch};
-use crate::model::{Expansion, Model, MoveId, Odds};
-use crate::space::{Class, Space};
+use rayon::prelude::*;
 
-#[derive(Clone, Copy)]
-pub(super) struct RunAt {
-    pub(super) of: MoveId,
-    pub(super) first: u32,
-    pub(super) len: u32,
+use crate::components::Digraph;
+use crate::explore::{class_of, find_idle, pool};
+use crate::limits::{Limit, Limits, Progress, Watch};
+use crate::model::{Expansion, Fault, Layout, Model, MoveId, Odds, Worker};
+use crate::space::Class;
+use crate::space::hash;
+use crate::space::table::StateTable;
+
+/// Marks an arc to a node while the number of states is not known.
+const NODE: u32 = 1 << 31;
+/// Most states, and most nodes.
+const MOST: usize = (1 << 30) - 2;
+/// States or positions that one thread works on at a time.
+const CHUNK: usize = 64;
+/// Outcomes after which a chunk is broken off: states with thousands of outcomes fill the memory else.
+const CHUNK_OUTCOMES: usize = 1 << 14;
+/// Bytes that valuing takes for each vertex: its place in the order, its marks, its bounds.
+const VALUED_BYTES: u64 = 22;
+/// Batches below this many states run on one thread: handing them out costs more.
+const SMALL: usize = 256;
+
+/// The chances of the outcomes of a node.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Pattern {
+    pub(super) weights: Box<[u64]>,
+    /// Mean scores times weights; empty where scores do not matter, or are 0.
+    pub(super) scores: Box<[i64]>,
 }
 
-/// The space written out: for each state its runs, for each run its outcomes.
+impl Pattern {
+    pub(super) fn total(&self) -> u128 {
+        self.weights.iter().map(|w| u128::from(*w)).sum()
+    }
+}
+
+/// Move numbers, as narrow as they can be.
+enum Moves {
+    Byte(Vec<u8>),
+    Half(Vec<u16>),
+    Word(Vec<u32>),
+}
+
+impl Moves {
+    fn below(most: usize) -> Moves {
+        match most {
+            0..=0x100 => Moves::Byte(vec![]),
+            0x101..=0x1_0000 => Moves::Half(vec![]),
+            _ => Moves::Word(vec![]),
+        }
+    }
+    fn push(&mut self, of: MoveId) {
+        match self {
+            Moves::Byte(v) => v.push(of.0 as u8),
+            Moves::Half(v) => v.push(of.0 as u16),
+            Moves::Word(v) => v.push(of.0),
+        }
+    }
+    fn make_room(&mut self, more: usize) {
+        match self {
+            Moves::Byte(v) => make_room(v, more),
+            Moves::Half(v) => make_room(v, more),
+            Moves::Word(v) => make_room(v, more),
+        }
+    }
+    fn truncate(&mut self, len: usize) {
+        match self {
+            Moves::Byte(v) => v.truncate(len),
+            Moves::Half(v) => v.truncate(len),
+            Moves::Word(v) => v.truncate(len),
+        }
+    }
+    fn get(&self, i: usize) -> MoveId {
+        MoveId(match self {
+            Moves::Byte(v) => v[i].into(),
+            Moves::Half(v) => v[i].into(),
+            Moves::Word(v) => v[i],
+        })
+    }
+    fn bytes(&self) -> u64 {
+        match self {
+            Moves::Byte(v) => v.capacity() as u64,
+            Moves::Half(v) => 2 * v.capacity() as u64,
+            Moves::Word(v) => 4 * v.capacity() as u64,
+        }
+    }
+}
+
+/// Makes room for more entries, an eighth at a time: doubling would take twice the memory at the end.
+fn make_room<T>(v: &mut Vec<T>, more: usize) {
+    if v.capacity() - v.len() < more {
+        v.reserve_exact(more.max(v.len() / 8));
+    }
+}
+
+/// The graph. *Vertices* are the states, from 0, and then the nodes.
 pub(super) struct Graph {
-    /// First run of a state, by id; one more entry at the end.
-    pub(super) runs_of: Vec<(u32, u32)>,
-    pub(super) runs: Vec<RunAt>,
-    pub(super) to: Vec<u32>,
-    pub(super) odds: Vec<Odds>,
+    layout: Layout,
+    states: StateTable,
+    /// The starts, each once, and their weights.
+    pub(super) starts: Vec<(u32, u64)>,
+    /// What is known of each state.
     pub(super) classes: Vec<Class>,
+    /// First state of each depth, and one past the last state.
+    pub(super) levels: Vec<u32>,
+    arc_first: Vec<u32>,
+    arc_to: Vec<u32>,
+    arc_of: Moves,
+    /// Score of each arc; empty where none scores.
+    arc_score: Vec<i64>,
+    node_first: Vec<u32>,
+    out_to: Vec<u32>,
+    pattern: Vec<u32>,
+    patterns: Vec<Pattern>,
+    /// What ended the writing before everything was seen.
+    pub(super) limit: Option<Limit>,
+    /// Branches of chance were set aside: such states are open.
+    pub(super) set_aside: bool,
+    /// States standing for what was set aside.
+    pub(super) aside: Vec<u32>,
 }
 
-/// Bytes of one outcome in the tables.
-const OUTCOME_BYTES: usize = 36;
+/// Why there is no graph: the model broke.
+pub(super) struct Broke {
+    pub(super) fault: Fault,
+    /// Whether moves stopped before their draws: without that the fault may be another one, or none.
+    pub(super) apart: bool,
+}
 
 impl Graph {
-    pub(super) fn runs(&self, s: u32) -> &[RunAt] {
-        let (from, to) = self.runs_of[s as usize];
-        &self.runs[from as usize..to as usize]
-    }
-    pub(super) fn outcomes(&self, r: RunAt) -> impl Iterator<Item = (u32, Odds)> + '_ {
-        let range = r.first as usize..(r.first + r.len) as usize;
-        self.to[range.clone()].iter().copied().zip(self.odds[range].iter().copied())
-    }
-    pub(super) fn total(&self, r: RunAt) -> u128 {
-        self.odds[r.first as usize..(r.first + r.len) as usize].iter().map(|o| u128::from(o.weight)).sum()
+    /// How many states there are.
+    pub(super) fn states_len(&self) -> usize {
+        self.classes.len()
     }
 
-    /// Expands every running state of a space once more.
+    /// How many vertices there are.
+    pub(super) fn vertices_len(&self) -> usize {
+        self.states_len() + self.pattern.len()
+    }
+
+    /// Whether a vertex is a state.
+    #[inline]
+    pub(super) fn is_state(&self, v: u32) -> bool {
+        (v as usize) < self.classes.len()
+    }
+
+    /// The arcs of a state, by number.
+    #[inline]
+    pub(super) fn arcs(&self, state: u32) -> std::ops::Range<usize> {
+        self.arc_first[state as usize] as usize..self.arc_first[state as usize + 1] as usize
+    }
+
+    /// The vertex that an arc leads to.
+    #[inline]
+    pub(super) fn to(&self, arc: usize) -> u32 {
+        self.arc_to[arc]
+    }
+
+    /// The move of an arc.
+    pub(super) fn of(&self, arc: usize) -> MoveId {
+        self.arc_of.get(arc)
+    }
+
+    /// The score of an arc, without that of the draws behind it.
+    #[inline]
+    pub(super) fn score(&self, arc: usize) -> i64 {
+        self.arc_score.get(arc).copied().unwrap_or(0)
+    }
+
+    /// The states that a node leads to, and their chances. No outcomes: nothing is known of it.
+    #[inline]
+    pub(super) fn outcomes(&self, node: u32) -> (&[u32], &Pattern) {
+        let n = node as usize - self.classes.len();
+        let range = self.node_first[n] as usize..self.node_first[n + 1] as usize;
+        (&self.out_to[range], &self.patterns[self.pattern[n] as usize])
+    }
+
+    /// How many arcs there are.
+    pub(super) fn arcs_len(&self) -> usize {
+        self.arc_to.len()
+    }
+
+    /// How many arrows between vertices there are: arcs, and outcomes of nodes.
+    pub(super) fn arrows_len(&self) -> usize {
+        self.arc_to.len() + self.out_to.len()
+    }
+
+    /// How many outcomes an arc has.
+    pub(super) fn outcomes_len(&self, arc: usize) -> u32 {
+        let to = self.to(arc);
+        if self.is_state(to) { 1 } else { self.outcomes(to).0.len() as u32 }
+    }
+
+    /// The packed words of a state.
+    pub(super) fn state(&self, s: u32) -> Vec<u64> {
+        let mut out = Vec::with_capacity(self.layout.words());
+        self.states.push_state(s as usize, &mut out);
+        out
+    }
+
+    /// Triples of a state, an allowed move and an outcome.
+    pub(super) fn transitions(&self) -> u64 {
+        (0..self.arc_to.len()).map(|a| u64::from(self.outcomes_len(a))).sum()
+    }
+
+    /// Calls `visit` with every vertex that a vertex leads to.
+    #[inline]
+    pub(super) fn each(&self, v: u32, mut visit: impl FnMut(u32)) {
+        let (from, to) = self.arrows(v);
+        (from..to).for_each(|a| visit(self.target(a)));
+    }
+
+    /// Whether anything follows a vertex.
+    #[inline]
+    pub(super) fn leads_on(&self, v: u32) -> bool {
+        let (from, to) = self.arrows(v);
+        from < to
+    }
+
+    /// Bytes that the tables take.
+    pub(super) fn bytes(&self) -> u64 {
+        let words = 4
+            * (self.arc_first.capacity()
+                + self.arc_to.capacity()
+                + self.node_first.capacity()
+                + self.out_to.capacity()
+                + self.pattern.capacity());
+        self.states.bytes()
+            + self.classes.capacity() as u64
+            + self.arc_of.bytes()
+            + 8 * self.arc_score.capacity() as u64
+            + words as u64
+    }
+
+    /// Writes a space out: everything that can be reached from the model's starts.
+    ///
+    /// A limit is noted in the graph; states that were not expanded are then open.
     ///
     /// # Errors
     ///
-    /// The [`Limit`] that the watch names, or [`Limit::Memory`] when the graph would not fit.
+    /// [`Broke`] where the model broke; and a fault of a start.
     pub(super) fn new(
         model: &dyn Model,
-        space: &Space,
         limits: &Limits,
         watch: &dyn Watch,
-    ) -> Result<Graph, Limit> {
-        let ids = space.ids_len();
-        let mut g = Graph {
-            runs_of: vec![(0, 0); ids],
-            runs: vec![],
-            to: vec![],
-            odds: vec![],
-            classes: vec![Class::Open; ids],
-        };
-        let words = model.layout().words();
-        let mut worker = model.worker();
-        let mut out = Expansion::default();
-        let mut expanded = 0;
-        let mut looked = 0;
-        for id in space.ids() {
-            let class = space.class(id);
-            g.classes[id.index()] = class;
-            if !matches!(class, Class::Winnable | Class::Dead | Class::Free | Class::Open) {
-                continue;
-            }
-            expanded += 1;
-            out.clear();
-            worker.expand(&space.state(id), false, &mut out);
-            let from = g.runs.len() as u32;
-            let mut states = out.outcomes.chunks_exact(words);
-            let mut at = 0;
-            let before = (g.runs.len(), g.to.len());
-            let mut whole = out.unfinished.is_empty();
-            if g.to.len() + out.outcomes_len() >= u32::MAX as usize {
-                return Err(Limit::Memory);
-            }
-            for run in &out.runs {
-                let first = g.to.len() as u32;
-                for state in states.by_ref().take(run.outcomes as usize) {
-                    match space.find(state) {
-                        Some(t) => g.to.push(t.number()),
-                        None => whole = false,
-                    }
-                    g.odds.push(out.odds.get(at).copied().unwrap_or(Odds::SURE));
-                    at += 1;
-                }
-                g.runs.push(RunAt { of: run.of, first, len: run.outcomes });
-            }
-            if !whole {
-                // Not expanded within the limits: nothing is known behind it.
-                g.runs.truncate(before.0);
-                g.to.truncate(before.1);
-                g.odds.truncate(before.1);
-                g.classes[id.index()] = Class::Open;
-            }
-            g.runs_of[id.index()] = (from, g.runs.len() as u32);
-            looked += 16 + out.outcomes_len();
-            if looked > 4096 {
-                looked = 0;
-                let bytes = (g.to.len() * OUTCOME_BYTES + g.runs.len() * 12 + ids * 9) as u64;
-                let depth = space.depth_of(id);
-                let progress = Progress { states: space.states_len(), expanded, depth, bytes, numbers: None };
-                if let Some(limit) = watch.look(&progress) {
-                    return Err(limit);
-                }
-                if space.bytes() + bytes > limits.memory_bytes {
-                    return Err(Limit::Memory);
-                }
+        apart: bool,
+    ) -> Result<Graph, Broke> {
+        let mut builder = Builder::new(model, limits, watch, apart);
+        builder.starts().map_err(|fault| Broke { fault, apart: false })?;
+        if let Err(stop) = builder.run() {
+            match stop {
+                Halted::Limit(limit) => builder.g.limit = Some(limit),
+                Halted::Fault(fault) => return Err(Broke { fault, apart: builder.form.is_some() }),
             }
         }
-        Ok(g)
-    }
-
-    /// Strongly connected parts of the states that `inside` accepts, successors first.
-    pub(super) fn parts(
-        &self,
-        inside: impl Fn(u32) -> bool,
-        pace: &mut Pace<'_>,
-    ) -> Result<Vec<Vec<u32>>, Limit> {
-        Ok(components(self, 0..self.classes.len() as u32, inside, pace)?.lists())
-    }
-
-    pub(super) fn has_loop(&self, part: &[u32]) -> bool {
-        part.len() > 1 || self.runs(part[0]).iter().any(|r| self.outcomes(*r).any(|(t, _)| t == part[0]))
+        Ok(builder.finish())
     }
 }
 
 impl Digraph for Graph {
     fn len(&self) -> usize {
-        self.classes.len()
+        self.vertices_len()
     }
-    // The outcomes of a state lie one after the other.
+    #[inline]
     fn arrows(&self, from: u32) -> (u32, u32) {
-        match self.runs(from) {
-            [] => (0, 0),
-            [first, .., last] => (first.first, last.first + last.len),
-            [only] => (only.first, only.first + only.len),
+        let (v, states) = (from as usize, self.classes.len());
+        if v < states {
+            return (self.arc_first[v], self.arc_first[v + 1]);
         }
+        // Outcomes are numbered behind the arcs.
+        let arcs = self.arc_to.len() as u32;
+        (arcs + self.node_first[v - states], arcs + self.node_first[v - states + 1])
     }
     #[inline]
     fn target(&self, arrow: u32) -> u32 {
-        self.to[arrow as usize]
+        let arrow = arrow as usize;
+        match self.arc_to.get(arrow) {
+            Some(to) => *to,
+            None => self.out_to[arrow - self.arc_to.len()],
+        }
     }
 }
 
-/// The runs of some states that stay among them, with numbers of their own.
-struct Staying {
-    first: Vec<u32>,
-    to: Vec<u32>,
+enum Halted {
+    Limit(Limit),
+    Fault(Fault),
 }
 
-impl Digraph for Staying {
-    fn len(&self) -> usize {
-        self.first.len() - 1
-    }
-    fn arrows(&self, from: u32) -> (u32, u32) {
-        (self.first[from as usize], self.first[from as usize + 1])
-    }
-    fn target(&self, arrow: u32) -> u32 {
-        self.to[arrow as usize]
+impl From<Limit> for Halted {
+    fn from(limit: Limit) -> Halted {
+        Halted::Limit(limit)
     }
 }
 
-/// The largest sets of states of a part, with the runs that never leave them, in which play can stay for
-/// ever (end components). By repeated splitting: de Alfaro, 1997, 3.3. Memory: the part, not the space.
-pub(super) fn end_components(g: &Graph, part: &[u32], pace: &mut Pace<'_>) -> Result<Vec<Vec<u32>>, Limit> {
-    let mut work = vec![part.to_vec()];
-    let mut out = vec![];
-    while let Some(set) = work.pop() {
-        let mut inside: std::collections::HashSet<u32> = set.iter().copied().collect();
-        // States whose runs all leave go; until none does.
+/// Where the outcomes of a node that was met in this batch come from.
+enum Fresh {
+    /// The next position in the batch's list.
+    Position,
+    /// Written down by the move itself: the chunk, the first outcome there, and how many.
+    Drawn(usize, usize, u32),
+}
+
+/// One chunk of a batch, and what the rules gave.
+#[derive(Default)]
+struct Lane {
+    states: Vec<u64>,
+    out: Expansion,
+    idle: Vec<u32>,
+    /// It was broken off: what follows belongs to a later batch.
+    early: bool,
+}
+
+/// A chunk of positions whose outcomes were made, and the next one to be put into the tables.
+struct Drawn {
+    out: Expansion,
+    /// The numbers of its outcomes, and what kept the others out.
+    ids: Vec<u32>,
+    full: Option<Halted>,
+    head: usize,
+    run: usize,
+    outcome: usize,
+}
+
+struct Builder<'m> {
+    model: &'m dyn Model,
+    watch: &'m dyn Watch,
+    limits: Limits,
+    g: Graph,
+    /// The shape of positions before a draw, where moves stop there.
+    form: Option<Layout>,
+    positions: StateTable,
+    /// The node of each position.
+    node_of: Vec<u32>,
+    index: HashMap<Pattern, u32>,
+    /// Bytes that the patterns take, about.
+    pattern_bytes: u64,
+    /// The pattern met last, by its number of outcomes.
+    recent: Vec<u32>,
+    scored: bool,
+    waiting: Vec<bool>,
+    workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
+    threads: OnceLock<rayon::ThreadPool>,
+    expanded: u64,
+}
+
+impl<'m> Builder<'m> {
+    fn new(model: &'m dyn Model, limits: &Limits, watch: &'m dyn Watch, apart: bool) -> Builder<'m> {
+        let layout = model.layout();
+        let waits = |m: usize| model.is_waiting(MoveId(m as u32));
+        let waiting: Vec<bool> = (0..model.moves_len()).map(waits).collect();
+        let waiting = if waiting.contains(&true) { waiting } else { vec![] };
+        // What only waits is told from the outcomes themselves.
+        let form = model.positions().filter(|_| apart && waiting.is_empty());
+        let scored = model.aim().is_some_and(|a| a.is_score());
+        Builder {
+            model,
+            watch,
+            limits: *limits,
+            g: Graph {
+                layout,
+                states: StateTable::new(layout, MOST),
+                starts: vec![],
+                classes: vec![],
+                levels: vec![0],
+                arc_first: vec![0],
+                arc_to: vec![],
+                arc_of: Moves::below(model.moves_len()),
+                arc_score: vec![],
+                node_first: vec![0],
+                out_to: vec![],
+                pattern: vec![],
+                patterns: vec![Pattern { weights: [].into(), scores: [].into() }],
+                limit: None,
+                set_aside: false,
+                aside: vec![],
+            },
+            positions: StateTable::new(form.unwrap_or(layout), MOST),
+            form,
+            node_of: vec![],
+            index: HashMap::new(),
+            pattern_bytes: 0,
+            recent: vec![0; CHUNK],
+            scored,
+            waiting,
+            workers: Mutex::default(),
+            threads: OnceLock::new(),
+            expanded: 0,
+        }
+    }
+
+    fn starts(&mut self) -> Result<(), Fault> {
+        for start in self.model.starts()? {
+            let full = self.g.states.len() as u64 >= self.limits.max_states;
+            let hash = hash(&start.state);
+            if full && self.g.states.find(&start.state, hash).is_none() {
+                self.g.limit = Some(Limit::MaxStates);
+                continue;
+            }
+            let Some((s, new)) = self.g.states.insert(&start.state, hash) else { continue };
+            if new {
+                self.g.starts.push((s, start.weight));
+                self.g.classes.push(Class::Open);
+            } else if let Some(known) = self.g.starts.iter_mut().find(|k| k.0 == s) {
+                known.1 = known.1.saturating_add(start.weight);
+            }
+        }
+        Ok(())
+    }
+
+    fn progress(&self) -> Progress {
+        Progress {
+            states: self.g.states.len() as u64,
+            expanded: self.expanded,
+            depth: self.g.levels.len() as u32 - 1,
+            bytes: self.bytes(),
+            numbers: None,
+        }
+    }
+
+    fn bytes(&self) -> u64 {
+        self.g.bytes()
+            + self.pattern_bytes
+            + self.positions.bytes()
+            + 4 * self.node_of.capacity() as u64
+            + self.model.bytes()
+    }
+
+    fn run(&mut self) -> Result<(), Halted> {
+        if let Some(limit) = self.g.limit {
+            return Err(limit.into());
+        }
+        let batch = 32 * self.model.batch().max(1) as usize;
+        let mut at = 0;
         loop {
-            pace.step(8 * inside.len() as u64)?;
-            let stays = |s: &u32| g.runs(*s).iter().any(|r| g.outcomes(*r).all(|(t, _)| inside.contains(&t)));
-            let gone: Vec<u32> = inside.iter().copied().filter(|s| !stays(s)).collect();
-            if gone.is_empty() {
+            let end = self.g.states.len();
+            if at == end {
+                return Ok(());
+            }
+            self.g.levels.push(end as u32);
+            while at < end {
+                let progress = self.progress();
+                if let Some(limit) = self.watch.look(&progress) {
+                    return Err(limit.into());
+                }
+                // Room for the next batch; and for the values, which come when what finds states is gone.
+                let found_by =
+                    self.positions.bytes() + self.g.states.index_bytes() + 4 * self.node_of.len() as u64;
+                let valued = progress.bytes - found_by + VALUED_BYTES * self.g.vertices_len() as u64;
+                if (progress.bytes + progress.bytes / 6).max(valued) > self.limits.memory_bytes {
+                    return Err(Limit::Memory.into());
+                }
+                at += self.batch(at, (at + batch).min(end), &progress)?;
+                self.expanded = at as u64;
+            }
+        }
+    }
+
+    /// Expands states from `from` to `to`, or the first of them. Returns how many.
+    fn batch(&mut self, from: usize, to: usize, progress: &Progress) -> Result<usize, Halted> {
+        let words = self.g.layout.words();
+        let states = &self.g.states;
+        let push = |i: usize, out: &mut Vec<u64>| states.push_state(from + i, out);
+        let expand = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
+            if self.form.is_some() {
+                worker.expand_to_draws(states, false, out);
+            } else {
+                worker.expand(states, false, out);
+            }
+        };
+        let lanes = self.in_chunks(to - from, words, push, expand, !self.waiting.is_empty(), progress)?;
+        let runs: usize = lanes.iter().map(|l| l.out.runs.len()).sum();
+        make_room(&mut self.g.arc_to, runs);
+        make_room(&mut self.g.arc_first, to - from);
+        self.g.arc_of.make_room(runs);
+        make_room(&mut self.g.pattern, runs);
+        make_room(&mut self.node_of, runs);
+        let mut fresh: Vec<Fresh> = vec![];
+        let mut positions: Vec<u64> = vec![];
+        let mut done = 0;
+        for (number, lane) in lanes.iter().enumerate() {
+            self.put_states(from + done, number, lane, &mut fresh, &mut positions)?;
+            done += lane.out.heads.len();
+            if lane.early {
                 break;
             }
-            gone.iter().for_each(|s| {
-                inside.remove(s);
-            });
         }
-        if inside.is_empty() {
-            continue;
-        }
-        // Strongly connected by the runs that stay.
-        let mut list: Vec<u32> = inside.iter().copied().collect();
-        list.sort_unstable();
-        let number: HashMap<u32, u32> = list.iter().enumerate().map(|(i, s)| (*s, i as u32)).collect();
-        let mut sub = Staying { first: vec![0], to: vec![] };
-        for &s in &list {
-            for r in g.runs(s) {
-                if g.outcomes(*r).all(|(t, _)| inside.contains(&t)) {
-                    sub.to.extend(g.outcomes(*r).map(|(t, _)| number[&t]));
-                }
+        self.draw(&lanes, &fresh, &positions, progress)?;
+        Ok(done)
+    }
+
+    /// Runs the rules on so many states or positions, chunk by chunk, on all threads. A chunk that was broken off is marked.
+    fn in_chunks(
+        &self,
+        count: usize,
+        words: usize,
+        push: impl Fn(usize, &mut Vec<u64>) + Sync,
+        work: impl Fn(&mut dyn Worker, &[u64], &mut Expansion) + Sync,
+        idle: bool,
+        progress: &Progress,
+    ) -> Result<Vec<Lane>, Limit> {
+        let slice = if self.model.batch() == 1 { 1 } else { 16 };
+        let hit: Mutex<Option<Limit>> = Mutex::new(None);
+        let one = |chunk: usize| {
+            let mut lane = Lane::default();
+            let from = chunk * CHUNK;
+            for i in from..(from + CHUNK).min(count) {
+                push(i, &mut lane.states);
             }
-            sub.first.push(sub.to.len() as u32);
-        }
-        let parts = components(&sub, 0..list.len() as u32, |_| true, pace)?.lists();
-        if parts.len() == 1 {
-            out.push(list);
+            let taken = self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
+            let mut worker = taken.unwrap_or_else(|| self.model.worker());
+            for states in lane.states.chunks(slice * words) {
+                if lane.out.outcomes_len() > CHUNK_OUTCOMES {
+                    lane.early = true;
+                    break;
+                }
+                let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                *hit = hit.or_else(|| self.watch.look(progress));
+                if hit.is_some() {
+                    break;
+                }
+                drop(hit);
+                work(&mut *worker, states, &mut lane.out);
+            }
+            lane.states.truncate(lane.out.heads.len() * words);
+            if idle {
+                find_idle(&mut *worker, words, &self.waiting, &lane.states, &lane.out, &mut lane.idle);
+            }
+            self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(worker);
+            lane
+        };
+        let chunks = count.div_ceil(CHUNK);
+        let lanes = if count < SMALL {
+            (0..chunks).map(one).collect()
         } else {
-            work.extend(parts.into_iter().map(|p| p.into_iter().map(|i| list[i as usize]).collect()));
+            let threads = pool(&self.threads, self.limits.threads);
+            threads.install(|| (0..chunks).into_par_iter().map(one).collect())
+        };
+        match hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+            Some(limit) => Err(limit),
+            None => Ok(lanes),
         }
     }
-    Ok(out)
+
+    /// Puts the expanded states of a chunk into the tables, from state `first` on.
+    fn put_states(
+        &mut self,
+        first: usize,
+        chunk: usize,
+        lane: &Lane,
+        fresh: &mut Vec<Fresh>,
+        positions: &mut Vec<u64>,
+    ) -> Result<(), Halted> {
+        let (words, out) = (self.g.layout.words(), &lane.out);
+        if let Some((_, fault)) = out.faults.first() {
+            return Err(Halted::Fault(*fault));
+        }
+        let mut met: Vec<(u32, bool)> = Vec::with_capacity(out.position_scores.len());
+        let all = self.positions.insert_all(&out.positions, |number, new| {
+            met.push((number, new));
+            true
+        });
+        if !all {
+            return Err(Limit::TableFull.into());
+        }
+        let form = self.form.map_or(1, Layout::words);
+        let mut unfinished = out.unfinished.iter().peekable();
+        let (mut run, mut outcome, mut position) = (0, 0, 0);
+        for (k, head) in out.heads.iter().enumerate() {
+            let s = first + k;
+            let arcs = self.g.arc_to.len();
+            let open = unfinished.next_if(|u| u.0 as usize == k).map(|u| u.1);
+            for r in &out.runs[run..run + head.runs as usize] {
+                let score;
+                let to = if r.outcomes == 0 {
+                    let (number, new) = met[position];
+                    score = out.position_scores[position];
+                    if new {
+                        let node = self.new_node()?;
+                        self.node_of.push(node);
+                        fresh.push(Fresh::Position);
+                        positions.extend_from_slice(&out.positions[position * form..(position + 1) * form]);
+                    }
+                    position += 1;
+                    self.node_of[number as usize]
+                } else if r.outcomes == 1 {
+                    let odds = out.odds.get(outcome).copied().unwrap_or(Odds::SURE);
+                    score = odds.score / odds.weight.max(1) as i64;
+                    outcome += 1;
+                    let state = &out.outcomes[(outcome - 1) * words..outcome * words];
+                    if odds.score % odds.weight.max(1) as i64 == 0 {
+                        self.state(state)?
+                    } else {
+                        // A mean that is no whole number: a draw with one outcome.
+                        fresh.push(Fresh::Drawn(chunk, outcome - 1, 1));
+                        self.new_node()?
+                    }
+                } else {
+                    score = 0;
+                    fresh.push(Fresh::Drawn(chunk, outcome, r.outcomes));
+                    outcome += r.outcomes as usize;
+                    self.new_node()?
+                };
+                let score = if to & NODE != 0 && r.outcomes > 0 { 0 } else { score };
+                self.g.arc_to.push(to);
+                self.g.arc_of.push(r.of);
+                self.put_score(score);
+            }
+            run += head.runs as usize;
+            let mut class = class_of(head);
+            if class == Class::Open {
+                self.g.set_aside = true;
+                self.g.aside.push(s as u32);
+            }
+            if let Some(limit) = open {
+                // Not all of its moves are known.
+                class = Class::Open;
+                self.g.limit = self.g.limit.or(Some(limit));
+                self.g.arc_to.truncate(arcs);
+                self.g.arc_of.truncate(arcs);
+                self.g.arc_score.truncate(arcs);
+            }
+            self.g.classes[s] = class;
+            if self.g.arc_to.len() >= (u32::MAX - 1) as usize / 2 {
+                return Err(Limit::TableFull.into());
+            }
+            self.g.arc_first.push(self.g.arc_to.len() as u32);
+        }
+        for k in &lane.idle {
+            self.g.classes[first + *k as usize] = Class::Idle;
+        }
+        Ok(())
+    }
+
+    fn put_score(&mut self, score: i64) {
+        if !self.scored || score == 0 && self.g.arc_score.is_empty() {
+            return;
+        }
+        self.g.arc_score.resize(self.g.arc_to.len() - 1, 0);
+        self.g.arc_score.push(score);
+    }
+
+    /// The number of a state, new or not.
+    fn state(&mut self, state: &[u64]) -> Result<u32, Halted> {
+        let full = self.g.states.len() as u64 >= self.limits.max_states;
+        let hash = hash(state);
+        if full {
+            return self.g.states.find(state, hash).ok_or(Limit::MaxStates.into());
+        }
+        let (s, new) = self.g.states.insert(state, hash).ok_or(Limit::TableFull)?;
+        if new {
+            self.g.classes.push(Class::Open);
+        }
+        Ok(s)
+    }
+
+    fn new_node(&mut self) -> Result<u32, Halted> {
+        let n = self.g.pattern.len();
+        if n >= MOST {
+            return Err(Limit::TableFull.into());
+        }
+        self.g.pattern.push(0);
+        Ok(NODE | n as u32)
+    }
+
+    /// Puts the outcomes of the nodes that were met in this batch into the tables.
+    fn draw(
+        &mut self,
+        lanes: &[Lane],
+        fresh: &[Fresh],
+        positions: &[u64],
+        progress: &Progress,
+    ) -> Result<(), Halted> {
+        let form = self.form.map_or(1, Layout::words);
+        let count = positions.len() / form;
+        let mut drawn: VecDeque<Drawn> = VecDeque::new();
+        let mut at = 0;
+        for node in fresh {
+            match node {
+                Fresh::Drawn(chunk, first, len) => {
+                    let words = self.g.layout.words();
+                    let out = &lanes[*chunk].out;
+                    let (first, len) = (*first, *len as usize);
+                    let mut ids = vec![];
+                    self.states(&out.outcomes[first * words..(first + len) * words], &mut ids)?;
+                    self.put_outcomes(&ids, out.odds.get(first..first + len).unwrap_or(&[]), None)?;
+                }
+                Fresh::Position => {
+                    if drawn.is_empty() {
+                        let push = |i: usize, out: &mut Vec<u64>| {
+                            out.extend_from_slice(&positions[(at + i) * form..(at + i + 1) * form]);
+                        };
+                        let work = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
+                            worker.draw(states, out);
+                        };
+                        let lanes = self.in_chunks(count - at, form, push, work, false, progress)?;
+                        let mut early = false;
+                        for lane in lanes {
+                            if !early {
+                                early = lane.early;
+                                at += lane.out.heads.len();
+                                let mut ids = vec![];
+                                let full = self.states(&lane.out.outcomes, &mut ids).err();
+                                drawn.push_back(Drawn {
+                                    out: lane.out,
+                                    ids,
+                                    full,
+                                    head: 0,
+                                    run: 0,
+                                    outcome: 0,
+                                });
+                            }
+                        }
+                    }
+                    let lane = drawn.front_mut().expect("every position is drawn from");
+                    self.put_drawn(lane)?;
+                    if lane.head == lane.out.heads.len() {
+                        drawn.pop_front();
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts the outcomes of the next position of a chunk into the tables.
+    fn put_drawn(&mut self, lane: &mut Drawn) -> Result<(), Halted> {
+        let out = &lane.out;
+        if let Some((_, fault)) = out.faults.first() {
+            return Err(Halted::Fault(*fault));
+        }
+        let runs = out.heads[lane.head].runs as usize;
+        let len = out.runs[lane.run..lane.run + runs].first().map_or(0, |r| r.outcomes as usize);
+        let limit = out.unfinished.iter().find(|u| u.0 as usize == lane.head).map(|u| u.1);
+        let Some(ids) = lane.ids.get(lane.outcome..lane.outcome + len) else {
+            return Err(lane.full.take().unwrap_or(Halted::Limit(Limit::MaxStates)));
+        };
+        self.put_outcomes(ids, out.odds.get(lane.outcome..lane.outcome + len).unwrap_or(&[]), limit)?;
+        lane.head += 1;
+        lane.run += runs;
+        lane.outcome += len;
+        Ok(())
+    }
+
+    /// The numbers of states, new or not.
+    fn states(&mut self, states: &[u64], ids: &mut Vec<u32>) -> Result<(), Halted> {
+        let words = self.g.layout.words();
+        let count = states.len() / words;
+        if self.g.states.len() as u64 + count as u64 > self.limits.max_states {
+            for state in states.chunks_exact(words) {
+                ids.push(self.state(state)?);
+            }
+            return Ok(());
+        }
+        let all = self.g.states.insert_all(states, |s, _| {
+            ids.push(s);
+            true
+        });
+        let new = self.g.states.len() - self.g.classes.len();
+        make_room(&mut self.g.classes, new);
+        self.g.classes.resize(self.g.states.len(), Class::Open);
+        if all { Ok(()) } else { Err(Limit::TableFull.into()) }
+    }
+
+    /// Puts the outcomes of the next node into the tables.
+    fn put_outcomes(&mut self, ids: &[u32], odds: &[Odds], limit: Option<Limit>) -> Result<(), Halted> {
+        let n = self.g.node_first.len() - 1;
+        self.g.limit = self.g.limit.or(limit);
+        make_room(&mut self.g.out_to, ids.len());
+        make_room(&mut self.g.node_first, 1);
+        self.g.out_to.extend_from_slice(ids);
+        self.g.pattern[n] = self.pattern(odds, ids.len());
+        if self.g.out_to.len() >= (u32::MAX - 1) as usize / 2 {
+            return Err(Limit::TableFull.into());
+        }
+        self.g.node_first.push(self.g.out_to.len() as u32);
+        Ok(())
+    }
+
+    /// The number of a pattern.
+    fn pattern(&mut self, odds: &[Odds], len: usize) -> u32 {
+        let scored = self.scored && odds.iter().any(|o| o.score != 0);
+        let slot = len % CHUNK;
+        let recent = &self.g.patterns[self.recent[slot] as usize];
+        let like = recent.weights.len() == len
+            && (0..len).all(|i| recent.weights[i] == odds.get(i).map_or(1, |o| o.weight))
+            && recent.scores.is_empty() != scored
+            && (!scored || (0..len).all(|i| recent.scores[i] == odds[i].score));
+        if like {
+            return self.recent[slot];
+        }
+        let pattern = Pattern {
+            weights: (0..len).map(|i| odds.get(i).map_or(1, |o| o.weight)).collect(),
+            scores: if scored { odds.iter().map(|o| o.score).collect() } else { [].into() },
+        };
+        let next = self.g.patterns.len() as u32;
+        let number = *self.index.entry(pattern.clone()).or_insert(next);
+        if number == next {
+            // It lies in the list and in the index.
+            self.pattern_bytes += 2 * (48 + 8 * (pattern.weights.len() + pattern.scores.len())) as u64;
+            self.g.patterns.push(pattern);
+        }
+        self.recent[slot] = number;
+        number
+    }
+
+    /// Closes the tables, whatever was left out.
+    fn finish(mut self) -> Graph {
+        let g = &mut self.g;
+        let states = g.classes.len();
+        let arcs = *g.arc_first.last().expect("one more entry");
+        g.arc_to.truncate(arcs as usize);
+        g.arc_of.truncate(arcs as usize);
+        g.arc_first.resize(states + 1, arcs);
+        g.node_first.resize(g.pattern.len() + 1, g.out_to.len() as u32);
+        if !g.arc_score.is_empty() {
+            g.arc_score.resize(arcs as usize, 0);
+        }
+        if *g.levels.last().expect("a level") as usize != states {
+            g.levels.push(states as u32);
+        }
+        for to in &mut g.arc_to {
+            if *to & NODE != 0 {
+                *to = (*to & !NODE) + states as u32;
+            }
+        }
+        g.states.forget_index();
+        g.arc_to.shrink_to_fit();
+        g.out_to.shrink_to_fit();
+        g.classes.shrink_to_fit();
+        self.g
+    }
 }

@@ -1,38 +1,44 @@
 //! What chance does to a puzzle: the best probability to win, the least expected number of moves, the
 //! best value of an aim, each for the best way of playing.
 //!
-//! Exact fractions where nothing that matters lies on a cycle and the numbers stay within a budget; else
-//! bounds from both sides that are rounded outward, never a number that merely stopped changing.
-//! Says nothing of single ways of playing; see [`mod@crate::simulate`] for those.
+//! Every number is an interval of two doubles that surely holds the true one: each step rounds outward. Where the space is
+//! small, or when asked, it is a fraction too. What is possible, certain and almost certain is decided by the graph alone,
+//! never by a number. Says nothing of single ways of playing; see [`mod@crate::simulate`] for those.
 //!
 //! # How
 //!
-//! The space is written out once as a graph with weights. States that cannot win have the value 0,
-//! states that win with probability 1 the value 1. The others are taken strongly connected part by
-//! strongly connected part, successors first. Inside a part with a cycle the bounds are
-//! iterated from below and from above; the upper bound of an end component is pulled down to its
-//! best exit in every round (Haddad and Monmege, *Interval iteration for MDPs*, 2018; Kelmendi et al.,
-//! 2018), since otherwise it would stay at 1 for ever. Expected moves: value iteration from
-//! below, and a guess from above that is accepted only when one step of the equations does not
-//! raise it (Hartmanns and Kaminski, *Optimistic value iteration*, 2020).
+//! ```text
+//! graph     the space is written out, positions before a draw made once and shared
+//! order     strongly connected parts, each after those that it leads to
+//! classes   what the graph alone decides: winnable, certain, almost certain, ends; fatal moves and draws
+//! values    bounds of all vertices, one pass; inside parts with cycles shortest ways, or iteration (knot)
+//! exact     fractions, where they are wanted and not too long
+//! ```
 //!
-//! O(|S| + |T|) numbers of memory and time for exact answers, whose fractions may grow with the depth.
+//! O(|S| + |T|) time without cycles; 16 bytes a state and position beside the graph.
 
-mod aim;
+mod classes;
+mod exact;
 mod graph;
+mod interval;
+mod knot;
+mod order;
 mod values;
 
 use num_rational::BigRational;
 use num_traits::{ToPrimitive, Zero};
 use serde::{Serialize, Serializer};
 
-use crate::explore::Explored;
+use crate::explore::Exploration;
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
-use crate::model::{Fault, Model, MoveId};
+use crate::model::{Aim, Fault, Model, MoveId};
 use crate::route::Route;
-use crate::space::{Class, Space, StateId};
-use graph::{Graph, RunAt};
-use values::{Gain, Task, Values, move_bounds, weighted, win_bounds};
+use crate::space::Class;
+use classes::{ALMOST, CERTAIN, ENDS, Marks, REACHES, SEEN};
+use graph::Graph;
+use interval::Bounds;
+use order::Parts;
+use values::{Gain, Solved, Task};
 
 /// A value that is known exactly, or from both sides.
 #[derive(Clone, Debug, PartialEq)]
@@ -43,21 +49,17 @@ pub enum Value {
     Between(f64, f64),
 }
 
-/// For programs: the fraction as text and a number near it, or the two bounds.
+/// For programs: both bounds, a number near the value, and the fraction as text where it is known.
 impl Serialize for Value {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         use serde::ser::SerializeMap;
-        let mut map = s.serialize_map(Some(2))?;
-        match self {
-            Value::Exact(r) => {
-                map.serialize_entry("exact", &r.to_string())?;
-                map.serialize_entry("about", &self.middle())?;
-            }
-            Value::Between(lo, hi) => {
-                map.serialize_entry("at_least", lo)?;
-                map.serialize_entry("at_most", hi)?;
-            }
+        let mut map = s.serialize_map(None)?;
+        if let Value::Exact(r) = self {
+            map.serialize_entry("exact", &r.to_string())?;
         }
+        map.serialize_entry("about", &self.middle())?;
+        map.serialize_entry("at_least", &self.low())?;
+        map.serialize_entry("at_most", &self.high())?;
         map.end()
     }
 }
@@ -73,7 +75,7 @@ impl Value {
     #[must_use]
     pub fn low(&self) -> f64 {
         match self {
-            Value::Exact(r) => below(r.to_f64().unwrap_or(0.0)),
+            Value::Exact(r) => near(r).0,
             Value::Between(lo, _) => *lo,
         }
     }
@@ -81,7 +83,7 @@ impl Value {
     #[must_use]
     pub fn high(&self) -> f64 {
         match self {
-            Value::Exact(r) => above(r.to_f64().unwrap_or(f64::INFINITY)),
+            Value::Exact(r) => near(r).1,
             Value::Between(_, hi) => *hi,
         }
     }
@@ -108,15 +110,30 @@ pub struct MoveOdds {
     pub aim: Option<Value>,
 }
 
-/// The best value of an aim.
+/// The best value of an aim, among the plays that end.
 #[derive(Clone, Debug, PartialEq)]
 pub enum AimValue {
     /// This value, expected where chance takes part.
     Best(Value),
-    /// It can be made as good as one likes: a cycle gains every time round.
-    Unbounded,
+    /// It can be made as good as one likes. Without chance, a cycle that gains every time round: it begins and ends in the
+    /// same state.
+    Unbounded(Option<Route>),
+    /// No play ever ends.
+    NeverEnds,
     /// Not found, and why.
     Unknown(&'static str),
+}
+
+/// When values are computed as fractions, too.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Fractions {
+    /// Where the space is small.
+    #[default]
+    WhereSmall,
+    /// Always, as long as they fit a quarter of the memory.
+    Always,
+    /// Never.
+    Never,
 }
 
 /// The answers.
@@ -132,7 +149,7 @@ pub struct Answers {
     pub moves: Option<Value>,
     /// The best value of the aim, over the weighted starts.
     pub aim: Option<AimValue>,
-    /// Without chance and cycles: a play that reaches the best value of the aim, first in move order.
+    /// Without chance: a play that reaches the best value of the aim.
     pub aim_play: Option<Route>,
     /// Moves of winnable states that surely lower the best probability and are not fatal.
     pub blunders: Option<u64>,
@@ -143,191 +160,501 @@ pub struct Answers {
     pub aside: Option<(BigRational, Vec<BigRational>)>,
     /// Whether nothing that matters lies on a cycle.
     pub acyclic: bool,
-    /// Whether the space was seen whole.
-    pub complete: bool,
+    /// What was counted on the way. Edges are not.
+    pub counts: Exploration,
+    /// Fractions were asked for, and grew past the budget or were not proved.
+    pub no_fractions: bool,
 }
 
 /// Why there are no answers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum NoOdds {
     /// The model broke.
     Fault(Fault),
-    /// This limit ended the computing.
+    /// This limit ended the computing, after so much was counted: states, those that are won, the nearest of these.
+    Limit(Limit, Box<Exploration>),
+}
+
+/// What ends the valuing.
+enum Stopped {
+    Fault(Fault),
     Limit(Limit),
 }
 
-impl From<Fault> for NoOdds {
-    fn from(fault: Fault) -> NoOdds {
-        NoOdds::Fault(fault)
+impl From<Fault> for Stopped {
+    fn from(fault: Fault) -> Stopped {
+        Stopped::Fault(fault)
     }
 }
 
-impl From<Limit> for NoOdds {
-    fn from(limit: Limit) -> NoOdds {
-        NoOdds::Limit(limit)
+impl From<Limit> for Stopped {
+    fn from(limit: Limit) -> Stopped {
+        Stopped::Limit(limit)
     }
 }
 
-/// One step down.
-fn below(x: f64) -> f64 {
-    if x <= 0.0 && x > -f64::MIN_POSITIVE { x } else { x.next_down() }
+/// The doubles around a fraction, or the one that it is.
+fn near(r: &BigRational) -> Bounds {
+    let x = r.to_f64().unwrap_or(f64::INFINITY);
+    match BigRational::from_float(x) {
+        Some(same) if same == *r => (x, x),
+        _ => (x.next_down(), x.next_up()),
+    }
 }
 
-/// One step up.
-fn above(x: f64) -> f64 {
-    x.next_up()
-}
+/// Vertices and arrows of a space that is small enough for fractions.
+const SMALL: usize = 200_000;
+/// Bytes that the fractions of a small space may take.
+const SMALL_BYTES: u64 = 64 << 20;
 
-/// Answers for an explored space.
+/// Answers for everything that can be reached from the model's starts.
+///
+/// A limit that is met while the space is written out is noted in the counts; the intervals are then as wide as what was not
+/// seen makes them.
 ///
 /// # Errors
 ///
-/// [`NoOdds`] when the aim's value breaks the model, or a limit is hit.
+/// [`NoOdds`] when the model breaks, or a limit is hit later.
 pub fn odds(
     model: &dyn Model,
-    found: &Explored,
     limits: &Limits,
+    fractions: Fractions,
     watch: &dyn Watch,
 ) -> Result<Answers, NoOdds> {
-    let space = &found.space;
-    let g = Graph::new(model, space, limits, watch)?;
-    let progress = Progress { states: space.states_len(), depth: found.counts.depth, ..Progress::default() };
-    let mut pace = Pace::new(watch).at(progress);
-    let budget = limits.memory_bytes / 4;
-    let starts = space.starts();
-    let weights = space.start_weights();
-    let all = |test: &dyn Fn(StateId) -> bool| starts.iter().all(|s| test(*s));
-    let open = found.counts.open > 0;
+    let mut g = match Graph::new(model, limits, watch, true) {
+        Ok(g) => g,
+        // The fault, or whether there is one at all, is told by moves that are made in one piece.
+        Err(broke) if broke.apart => {
+            Graph::new(model, limits, watch, false).map_err(|b| NoOdds::Fault(b.fault))?
+        }
+        Err(broke) => return Err(NoOdds::Fault(broke.fault)),
+    };
+    valued(model, &mut g, limits, fractions, watch).map_err(|stop| match stop {
+        Stopped::Fault(fault) => NoOdds::Fault(fault),
+        Stopped::Limit(limit) => {
+            let limit = g.limit.unwrap_or(limit);
+            NoOdds::Limit(
+                limit,
+                Exploration { limit: Some(limit), complete: false, ..seen(model, &g) }.into(),
+            )
+        }
+    })
+}
+
+/// Answers for a space that was written out.
+fn valued(
+    model: &dyn Model,
+    g: &mut Graph,
+    limits: &Limits,
+    fractions: Fractions,
+    watch: &dyn Watch,
+) -> Result<Answers, Stopped> {
+    let progress = Progress {
+        states: g.states_len() as u64,
+        expanded: g.states_len() as u64,
+        depth: g.levels.len().saturating_sub(2) as u32,
+        bytes: g.bytes(),
+        numbers: None,
+    };
+    let pace = if g.limit.is_some() { Pace::wrapping_up(watch) } else { Pace::new(watch) };
+    let mut pace = pace.at(progress);
+    let parts = Parts::of(g, &mut pace)?;
+    let marks = Marks::find(g, &parts, model.has_goal(), &mut pace)?;
+    let g: &Graph = g;
+    let counts = counted(model, g, &marks);
+    let size = g.vertices_len() + g.arrows_len();
+    let budget = match fractions {
+        Fractions::Always => limits.memory_bytes / 4,
+        Fractions::WhereSmall if size <= SMALL => SMALL_BYTES.min(limits.memory_bytes / 4),
+        _ => 0,
+    };
+    let asked = Asking { model, g, parts: &parts, marks: &marks, budget };
     let mut answers = Answers {
         win: None,
-        certain: all(&|s| space.is_certain(s)),
-        almost_certain: all(&|s| space.is_almost_certain(s)),
+        certain: g.starts.iter().all(|s| marks.has(s.0, CERTAIN)),
+        almost_certain: g.starts.iter().all(|s| marks.has(s.0, ALMOST)),
         moves: None,
         aim: None,
         aim_play: None,
         blunders: None,
-        from_start: vec![],
-        aside: None,
+        from_start: asked.first_moves(),
+        aside: asked.aside(&counts),
         acyclic: true,
-        complete: found.counts.complete && !found.counts.cut,
+        counts,
+        no_fractions: false,
     };
-    let first = (starts.len() == 1).then(|| starts[0].number());
-    let mut moves: Vec<MoveOdds> = first
-        .map(|s| {
-            g.runs(s).iter().map(|r| MoveOdds { of: r.of, outcomes: r.len, win: None, aim: None }).collect()
-        })
-        .unwrap_or_default();
     if model.has_goal() {
-        let fixed = |s: u32| match g.classes[s as usize] {
-            Class::Goal => Some((1, 1)),
-            Class::Winnable if space.is_almost_certain(StateId::from_number(s)) => Some((1, 1)),
-            Class::Winnable => None,
-            Class::Open => Some((0, 1)),
-            _ => Some((0, 0)),
-        };
-        let parts = g.parts(|s| fixed(s).is_none(), &mut pace)?;
-        answers.acyclic = !parts.iter().any(|p| g.has_loop(p));
-        let task = Task {
-            g: &g,
-            fixed: Box::new(fixed),
-            allowed: Box::new(|_| true),
-            most: true,
-            gain: Gain::Nothing,
-        };
-        let exact = if answers.acyclic && !open { task.exact(&parts, budget, &mut pace)? } else { None };
-        let values = match exact {
-            Some(v) => Values::Exact(v),
-            None => {
-                let bounds = win_bounds(&g, &task, &parts, &mut pace)?;
-                let sure =
-                    if open { None } else { task.exact_by_policy(&parts, &bounds, budget, &mut pace)? };
-                sure.map_or(Values::Bounds(bounds), Values::Exact)
-            }
-        };
-        answers.win = Some(weighted(starts, weights, &values));
-        let of_run = |r: RunAt| match &values {
-            Values::Exact(v) => Value::Exact(task.exact_run(r, v)),
-            Values::Bounds(v) => {
-                let (lo, hi) = task.bound_run(r, v);
-                Value::Between(lo, hi.min(1.0))
-            }
-        };
-        if let Some(s) = first {
-            for (m, r) in moves.iter_mut().zip(g.runs(s)) {
-                m.win = Some(of_run(*r));
-            }
-        }
-        let mut blunders = 0;
-        for s in 0..g.classes.len() as u32 {
-            if g.classes[s as usize] == Class::Winnable {
-                let best = values.get(s);
-                pace.step(64)?;
-                for r in g.runs(s) {
-                    let v = of_run(*r);
-                    if v.is_below(&best)
-                        && v.high() > f64::MIN_POSITIVE
-                        && v != Value::Exact(BigRational::zero())
-                    {
-                        blunders += 1;
-                    }
-                }
-            }
-        }
-        answers.blunders = Some(blunders);
+        asked.win(&mut answers, &mut pace)?;
         if answers.almost_certain {
-            answers.moves = Some(least_moves(&g, space, budget, &mut pace)?);
+            asked.moves(&mut answers, &mut pace)?;
         }
-    }
-    if found.counts.cut && found.counts.complete {
-        // One state stands for all of them: it counts as open, and no move leads out of it.
-        let stands = |t: u32| g.classes[t as usize] == Class::Open && g.runs(t).is_empty();
-        let of = |r: &RunAt| {
-            let weight: u128 =
-                g.outcomes(*r).filter(|(t, _)| stands(*t)).map(|(_, o)| u128::from(o.weight)).sum();
-            BigRational::new(weight.into(), g.total(*r).into())
-        };
-        let most = g.runs.iter().map(of).max().unwrap_or_else(BigRational::zero);
-        let here = first.map(|s| g.runs(s).iter().map(of).collect()).unwrap_or_default();
-        answers.aside = Some((most, here));
     }
     if let Some(aim) = model.aim() {
-        let (value, by_move, play) = aim::aim_value(model, found, &g, aim, budget, &mut pace)?;
-        answers.aim_play = play;
-        for (m, v) in moves.iter_mut().zip(by_move) {
-            m.aim = v;
-        }
-        answers.aim = Some(value);
+        asked.aim(aim, &mut answers, &mut pace)?;
     }
-    answers.from_start = moves;
+    answers.no_fractions &= fractions == Fractions::Always;
     Ok(answers)
 }
 
-fn least_moves(g: &Graph, space: &Space, budget: u64, pace: &mut Pace<'_>) -> Result<Value, Limit> {
-    let (starts, weights) = (space.starts(), space.start_weights());
-    let sure = |s: u32| {
-        let class = g.classes[s as usize];
-        class == Class::Goal || class == Class::Winnable && space.is_almost_certain(StateId::from_number(s))
+/// What is known of the space by its marks.
+fn counted(model: &dyn Model, g: &Graph, marks: &Marks) -> Exploration {
+    let counts = seen(model, g);
+    // Without chance both are the states that can be won: they are not counted apart.
+    let among = |mark: u8| match model.is_sure() {
+        true => 0,
+        false => (0..g.states_len()).filter(|s| marks.of[*s] & mark != 0).count() as u64,
     };
-    let fixed = |s: u32| match g.classes[s as usize] {
-        Class::Winnable if sure(s) => None,
-        _ => Some((0, 0)),
-    };
-    let task = Task {
-        g,
-        fixed: Box::new(fixed),
-        // Only runs that never leave the states that surely win.
-        allowed: Box::new(|r| g.outcomes(r).all(|(t, _)| sure(t))),
-        most: false,
-        gain: Gain::One,
-    };
-    let parts = g.parts(|s| fixed(s).is_none(), pace)?;
-    let exact = if parts.iter().any(|p| g.has_loop(p)) { None } else { task.exact(&parts, budget, pace)? };
-    let values = match exact {
-        Some(v) => Values::Exact(v),
-        None => {
-            let bounds = move_bounds(g, &task, &parts, pace)?;
-            task.exact_by_policy(&parts, &bounds, budget, pace)?.map_or(Values::Bounds(bounds), Values::Exact)
+    Exploration {
+        transitions: g.transitions(),
+        fatal_moves: marks.fatal_moves,
+        fatal_draws: marks.fatal_draws,
+        certain: among(CERTAIN).saturating_sub(counts.goal),
+        almost_certain: among(ALMOST).saturating_sub(counts.goal),
+        ..counts
+    }
+}
+
+/// What was counted while the space was written out.
+fn seen(model: &dyn Model, g: &Graph) -> Exploration {
+    let mut tally = [0u64; 16];
+    for class in &g.classes {
+        tally[*class as usize] += 1;
+    }
+    let of = |class: Class| tally[class as usize];
+    let states = g.states_len() as u64;
+    let levels = g.levels.windows(2).map(|w| u64::from(w[1] - w[0]));
+    let per_depth: Vec<u64> = levels.collect();
+    let first_goal = g.classes.iter().position(|c| *c == Class::Goal);
+    Exploration {
+        complete: g.limit.is_none(),
+        limit: g.limit,
+        states,
+        depth: per_depth.len().saturating_sub(1) as u32,
+        per_depth,
+        goal: of(Class::Goal),
+        lost: of(Class::Lost),
+        over: of(Class::Over),
+        stuck: of(Class::Stuck),
+        dead: of(Class::Dead),
+        winnable: of(Class::Winnable),
+        free: of(Class::Free),
+        open: of(Class::Open),
+        // States are numbered nearest first.
+        shortest: first_goal.map(|s| g.levels.partition_point(|first| *first as usize <= s) as u32 - 1),
+        chance: !model.is_sure(),
+        cut: g.set_aside,
+        bits_per_state: model.layout().bits,
+        ..Exploration::default()
+    }
+}
+
+/// Values of all vertices, as fractions where they were found.
+struct Found {
+    solved: Solved,
+    exact: Option<Vec<BigRational>>,
+}
+
+/// Bounds as a value: exact where they meet.
+fn value_of((lo, hi): Bounds) -> Value {
+    match BigRational::from_float(lo) {
+        Some(r) if lo == hi => Value::Exact(r),
+        _ => Value::Between(lo, hi),
+    }
+}
+
+struct Asking<'g> {
+    model: &'g dyn Model,
+    g: &'g Graph,
+    parts: &'g Parts,
+    marks: &'g Marks,
+    /// Bytes that fractions may take.
+    budget: u64,
+}
+
+impl Asking<'_> {
+    /// Values all vertices.
+    fn found(&self, task: &Task<'_>, no_fractions: &mut bool, pace: &mut Pace<'_>) -> Result<Found, Limit> {
+        let wanted = self.budget > 0;
+        let solved = task.solve(self.parts, wanted, pace)?;
+        let starts = || self.g.starts.iter().map(|s| solved.values[s.0 as usize]);
+        // Bounds that meet are exact as they are; what nothing is known of, or has no bound, has no fraction.
+        let sure = starts().all(|b| b.0 == b.1) && task.mark.is_some();
+        let open = self.g.limit.is_some() || self.g.set_aside || solved.unknown || solved.cycle.is_some();
+        let exact = match wanted && !sure && !open {
+            true => task.exact(self.parts, &solved, self.budget, pace)?,
+            false => None,
+        };
+        *no_fractions |= exact.is_none() && !sure;
+        Ok(Found { solved, exact })
+    }
+
+    /// The mean over the weighted starts.
+    fn weighted(&self, found: &Found) -> Value {
+        let starts = &self.g.starts;
+        if let [(s, _)] = starts[..] {
+            return self.at(found, s);
         }
-    };
-    Ok(weighted(starts, weights, &values))
+        match &found.exact {
+            Some(x) => {
+                let total: BigRational = starts.iter().map(|s| BigRational::from_integer(s.1.into())).sum();
+                let each =
+                    starts.iter().map(|(s, w)| &x[*s as usize] * BigRational::from_integer((*w).into()));
+                Value::Exact(each.sum::<BigRational>() / total)
+            }
+            None => {
+                let values = &found.solved.values;
+                value_of(interval::mean(starts.iter().map(|(s, w)| (*w, values[*s as usize])), 0.0))
+            }
+        }
+    }
+
+    /// The value of a vertex.
+    fn at(&self, found: &Found, v: u32) -> Value {
+        match &found.exact {
+            Some(x) => Value::Exact(x[v as usize].clone()),
+            None => value_of(found.solved.values[v as usize]),
+        }
+    }
+
+    /// The value of an arc.
+    fn arc(&self, task: &Task<'_>, found: &Found, arc: usize) -> Value {
+        match &found.exact {
+            Some(x) => Value::Exact(task.exact_arc(arc, x)),
+            None => value_of(task.arc(arc, &found.solved.values)),
+        }
+    }
+
+    /// The start, where there is one.
+    fn only_start(&self) -> Option<u32> {
+        match self.g.starts[..] {
+            [(s, _)] => Some(s),
+            _ => None,
+        }
+    }
+
+    fn first_moves(&self) -> Vec<MoveOdds> {
+        let g = self.g;
+        let one = |a: usize| MoveOdds { of: g.of(a), outcomes: g.outcomes_len(a), win: None, aim: None };
+        self.only_start().map(|s| g.arcs(s).map(one).collect()).unwrap_or_default()
+    }
+
+    /// With what chance each arc is set aside.
+    fn aside(&self, counts: &Exploration) -> Option<(BigRational, Vec<BigRational>)> {
+        if !(counts.cut && counts.complete) {
+            return None;
+        }
+        let g = self.g;
+        let stands = |t: u32| g.aside.binary_search(&t).is_ok();
+        let of = |a: usize| {
+            let to = g.to(a);
+            if g.is_state(to) {
+                return BigRational::from_integer(i32::from(stands(to)).into());
+            }
+            let (out, pattern) = g.outcomes(to);
+            let aside = out.iter().zip(&pattern.weights).filter(|(t, _)| stands(**t));
+            let weight: u128 = aside.map(|(_, w)| u128::from(*w)).sum();
+            BigRational::new(weight.into(), pattern.total().into())
+        };
+        let most = (0..g.arcs_len()).map(of).max().unwrap_or_else(BigRational::zero);
+        let here = self.only_start().map(|s| g.arcs(s).map(of).collect()).unwrap_or_default();
+        Some((most, here))
+    }
+
+    fn win(&self, answers: &mut Answers, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        let g = self.g;
+        let nothing = |_: u32| 0;
+        let task = Task {
+            g,
+            marks: self.marks,
+            most: true,
+            gain: Gain::Nothing,
+            mark: None,
+            breaks_off: false,
+            at_end: &nothing,
+        };
+        answers.acyclic =
+            !self.parts.iter().any(|p| Parts::has_cycle(g, p) && p.iter().any(|v| task.is_open(*v)));
+        let found = self.found(&task, &mut answers.no_fractions, pace)?;
+        answers.win = Some(self.weighted(&found));
+        if let Some(s) = self.only_start() {
+            for (m, a) in answers.from_start.iter_mut().zip(g.arcs(s)) {
+                m.win = Some(self.arc(&task, &found, a));
+            }
+        }
+        let mut blunders = 0;
+        for s in (0..g.states_len() as u32).filter(|s| g.classes[*s as usize] == Class::Winnable) {
+            pace.step(2)?;
+            // A move to what cannot be won is fatal, not a blunder.
+            for a in g.arcs(s).filter(|a| self.marks.has(g.to(*a), REACHES)) {
+                let lower = match &found.exact {
+                    Some(x) => x[g.to(a) as usize] < x[s as usize],
+                    None => found.solved.values[g.to(a) as usize].1 < found.solved.values[s as usize].0,
+                };
+                blunders += u64::from(lower);
+            }
+        }
+        answers.blunders = Some(blunders);
+        Ok(())
+    }
+
+    fn moves(&self, answers: &mut Answers, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        let g = self.g;
+        let nothing = |_: u32| 0;
+        let task = Task {
+            g,
+            marks: self.marks,
+            most: false,
+            gain: Gain::One,
+            mark: Some(ALMOST),
+            breaks_off: false,
+            at_end: &nothing,
+        };
+        let found = self.found(&task, &mut answers.no_fractions, pace)?;
+        let mut value = self.weighted(&found);
+        if answers.counts.open > 0 {
+            // What was not seen may hold a shorter way, but none shorter than the way there.
+            let nearest = |wanted: Class| {
+                let at = g.classes.iter().position(|c| *c == wanted);
+                at.map(|s| g.levels.partition_point(|first| *first as usize <= s) - 1)
+            };
+            let least = nearest(Class::Goal).into_iter().chain(nearest(Class::Open)).min().unwrap_or(0);
+            value = Value::Between((least as f64).min(value.low()), value.high());
+        }
+        answers.moves = Some(value);
+        Ok(())
+    }
+
+    fn aim(&self, aim: Aim, answers: &mut Answers, pace: &mut Pace<'_>) -> Result<(), Stopped> {
+        let (model, g, marks) = (self.model, self.g, self.marks);
+        if answers.counts.open > 0 {
+            answers.aim = Some(AimValue::Unknown("states are open: not everything was seen"));
+            return Ok(());
+        }
+        let ended =
+            |s: u32| matches!(g.classes[s as usize], Class::Goal | Class::Lost | Class::Over | Class::Stuck);
+        let states = 0..g.states_len() as u32;
+        let ends = states.clone().any(ended);
+        let mut measured: Vec<i64> = vec![];
+        if !aim.is_score() {
+            let mut worker = model.worker();
+            measured.resize(g.states_len(), 0);
+            for s in states.filter(|s| !ends || ended(*s)) {
+                pace.step(16)?;
+                measured[s as usize] = worker.measure(&g.state(s))?;
+            }
+            if !ends && model.is_sure() {
+                // Play never ends: the best that is ever reached.
+                let best = if aim.wants_most() { measured.iter().max() } else { measured.iter().min() };
+                let best = BigRational::from_integer(best.copied().unwrap_or(0).into());
+                answers.aim = Some(AimValue::Best(Value::Exact(best)));
+                return Ok(());
+            }
+        }
+        if !g.starts.iter().all(|s| marks.has(s.0, ENDS)) {
+            let never = model.is_sure() && self.only_start().is_some() || !ends;
+            answers.aim = Some(match (never, self.gains_for_ever(aim, pace)?) {
+                (true, Some(cycle)) => AimValue::Unbounded(Some(cycle)),
+                (true, None) => AimValue::NeverEnds,
+                (false, _) => AimValue::Unknown("no way of playing ends with probability 1"),
+            });
+            return Ok(());
+        }
+        let at_end = |s: u32| measured.get(s as usize).copied().unwrap_or(0);
+        let task = Task {
+            g,
+            marks,
+            most: aim.wants_most(),
+            gain: if aim.is_score() { Gain::Score } else { Gain::Nothing },
+            mark: Some(ENDS),
+            breaks_off: false,
+            at_end: &at_end,
+        };
+        let found = self.found(&task, &mut answers.no_fractions, pace)?;
+        let value = self.weighted(&found);
+        let endless = |v: &Value| matches!(v, Value::Between(a, b) if a == b && a.is_infinite());
+        if endless(&value) {
+            let cycle = found.solved.cycle.as_ref().filter(|c| !c.is_empty());
+            answers.aim = Some(AimValue::Unbounded(cycle.map(|c| self.round(c))));
+            return Ok(());
+        }
+        if let Value::Between(a, b) = value
+            && (a.is_infinite() || b.is_infinite())
+        {
+            answers.aim = Some(AimValue::Unknown("what its cycles gain and cost could not be told apart"));
+            return Ok(());
+        }
+        answers.aim = Some(AimValue::Best(value));
+        if let Some(s) = self.only_start() {
+            for (m, a) in answers.from_start.iter_mut().zip(g.arcs(s)) {
+                let value = self.arc(&task, &found, a);
+                let known = marks.has(g.to(a), ENDS) && value.low().is_finite() && value.high().is_finite();
+                m.aim = known.then_some(value);
+            }
+            if model.is_sure() {
+                answers.aim_play = self.best_play(&task, &found, s);
+            }
+        }
+        Ok(())
+    }
+
+    /// Without chance, where no play ends: a cycle that gains every time round.
+    fn gains_for_ever(&self, aim: Aim, pace: &mut Pace<'_>) -> Result<Option<Route>, Limit> {
+        if !aim.is_score() || !self.model.is_sure() {
+            return Ok(None);
+        }
+        let nothing = |_: u32| 0;
+        let task = Task {
+            g: self.g,
+            marks: self.marks,
+            most: aim.wants_most(),
+            gain: Gain::Score,
+            mark: Some(SEEN),
+            breaks_off: true,
+            at_end: &nothing,
+        };
+        let cycle = task.solve(self.parts, false, pace)?.cycle;
+        Ok(cycle.filter(|c| !c.is_empty()).map(|c| self.round(&c)))
+    }
+
+    /// A cycle as a route.
+    fn round(&self, cycle: &[(u32, u32)]) -> Route {
+        let mut states: Vec<Vec<u64>> = cycle.iter().map(|c| self.g.state(c.0)).collect();
+        states.extend(states.first().cloned());
+        Route { moves: cycle.iter().map(|c| self.g.of(c.1 as usize)).collect(), states }
+    }
+
+    /// Without chance: a shortest play along moves that keep the best value, first in move order.
+    fn best_play(&self, task: &Task<'_>, found: &Found, start: u32) -> Option<Route> {
+        let g = self.g;
+        let values = &found.solved.values;
+        let mut from: Vec<(u32, u32)> = vec![(u32::MAX, 0); g.states_len()];
+        let mut queue = std::collections::VecDeque::from([start]);
+        from[start as usize] = (start, 0);
+        while let Some(s) = queue.pop_front() {
+            if !g.leads_on(s) {
+                let mut route = Route { moves: vec![], states: vec![g.state(s)] };
+                let mut at = s;
+                while at != start {
+                    let (before, arc) = from[at as usize];
+                    route.moves.push(g.of(arc as usize));
+                    route.states.push(g.state(before));
+                    at = before;
+                }
+                route.moves.reverse();
+                route.states.reverse();
+                return Some(route);
+            }
+            for a in g.arcs(s) {
+                let to = g.to(a);
+                if from[to as usize].0 == u32::MAX
+                    && self.marks.has(to, ENDS)
+                    && task.arc(a, values) == values[s as usize]
+                {
+                    from[to as usize] = (s, a as u32);
+                    queue.push_back(to);
+                }
+            }
+        }
+        None
+    }
 }

@@ -1,392 +1,667 @@
-//! Values of states for the best way of playing: exact fractions, or bounds from both sides.
+//! Values of all vertices for the best way of playing, as bounds.
+//!
+//! Parts are taken successors first. A vertex that lies on no cycle is valued once. A part with cycles and without draws is a
+//! question of shortest or longest ways (Dijkstra 1959; Bellman 1958, with the cycle where one gains for ever). A part with
+//! draws becomes a [`Knot`], whose decisions are iterated: probabilities from below and from above; sums as in optimistic value
+//! iteration (Hartmanns and Kaminski, 2020): a guess a little above what the iteration comes to is a bound if one step of the
+//! equations does not raise it, and one below is if a way of playing is seen to reach it.
 
-use num_rational::BigRational;
-use num_traits::Zero;
+use std::cmp::Ordering;
+use std::collections::{BinaryHeap, HashMap, VecDeque};
 
-use super::graph::{Graph, RunAt, end_components};
-use super::{Value, above, below};
+use super::classes::{ALMOST, Marks, OPEN, REACHES};
+use super::graph::{Graph, Pattern};
+use super::interval::{ANY, Bounds, mean, plus};
+use super::knot::{Knot, NONE, Rounds, rounds};
+use super::order::{Local, Parts};
 use crate::limits::{Limit, Pace};
-use crate::space::StateId;
 
-/// Values of all states: exact fractions, or bounds.
-pub(super) enum Values {
-    /// One for each state.
-    Exact(Vec<BigRational>),
-    /// At least and at most, for each state.
-    Bounds(Vec<(f64, f64)>),
-}
-
-impl Values {
-    pub(super) fn get(&self, s: u32) -> Value {
-        match self {
-            Values::Exact(v) => Value::Exact(v[s as usize].clone()),
-            Values::Bounds(v) => Value::Between(v[s as usize].0, v[s as usize].1),
-        }
-    }
-}
-
-/// What is computed: how a run is valued, and which of two runs is better.
-pub(super) struct Task<'g> {
-    pub(super) g: &'g Graph,
-    /// Value of a state that is not looked into.
-    pub(super) fixed: Box<dyn Fn(u32) -> Option<(i64, i64)> + 'g>,
-    /// Whether a run may be taken.
-    pub(super) allowed: Box<dyn Fn(RunAt) -> bool + 'g>,
-    pub(super) most: bool,
-    /// What every move adds: 0, 1 for counting moves, or the score.
-    pub(super) gain: Gain,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq)]
+/// What every move adds.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(super) enum Gain {
+    /// Nothing: a value stands at the end of play.
     Nothing,
+    /// One: moves are counted.
     One,
+    /// Its score.
     Score,
 }
 
-impl Task<'_> {
-    pub(super) fn exact_run(&self, r: RunAt, values: &[BigRational]) -> BigRational {
-        let total = self.g.total(r);
-        let mut sum = BigRational::zero();
-        let mut score = 0i128;
-        for (t, o) in self.g.outcomes(r) {
-            let v = &values[t as usize];
-            if !v.is_zero() {
-                sum += v * BigRational::from_integer(o.weight.into());
-            }
-            score += i128::from(o.score);
-        }
-        match self.gain {
-            Gain::Nothing => {}
-            Gain::One => sum += BigRational::from_integer(total.into()),
-            Gain::Score => sum += BigRational::from_integer(score.into()),
-        }
-        sum / BigRational::from_integer(total.into())
-    }
-
-    /// The values of states that have one of their own, 0 for the others.
-    fn fixed_values(&self) -> Vec<BigRational> {
-        let value = |s| (self.fixed)(s).map_or(0, |(v, _)| v);
-        (0..self.g.classes.len() as u32).map(|s| BigRational::from_integer(value(s).into())).collect()
-    }
-
-    /// Exact values of states without cycles, successors first. `None` past the budget of bytes.
-    pub(super) fn exact(
-        &self,
-        parts: &[Vec<u32>],
-        budget: u64,
-        pace: &mut Pace<'_>,
-    ) -> Result<Option<Vec<BigRational>>, Limit> {
-        let n = self.g.classes.len();
-        let mut values = self.fixed_values();
-        let mut bytes = n as u64 * 64;
-        for part in parts {
-            pace.step(FRACTION_STEPS)?;
-            let s = part[0];
-            let mut best: Option<BigRational> = None;
-            for &r in self.g.runs(s).iter().filter(|r| (self.allowed)(**r)) {
-                let v = self.exact_run(r, &values);
-                let better = best.as_ref().is_none_or(|b| if self.most { v > *b } else { v < *b });
-                if better {
-                    best = Some(v);
-                }
-            }
-            let best = best.unwrap_or_else(BigRational::zero);
-            bytes += (best.numer().bits() + best.denom().bits()) / 8;
-            if bytes > budget {
-                return Ok(None);
-            }
-            values[s as usize] = best;
-        }
-        Ok(Some(values))
-    }
-
-    /// Exact values of states on cycles, where some best way of playing goes round none of them (staying in one
-    /// state for a while aside). A way is guessed from the bounds, valued exactly, and then proved: no run is
-    /// better than what it gives. For probabilities such values are above the true ones, for moves that each
-    /// cost one they are the only solution (Bertsekas and Tsitsiklis, 1991). `None` where no such way is found.
-    pub(super) fn exact_by_policy(
-        &self,
-        parts: &[Vec<u32>],
-        bounds: &[(f64, f64)],
-        budget: u64,
-        pace: &mut Pace<'_>,
-    ) -> Result<Option<Vec<BigRational>>, Limit> {
-        let n = self.g.classes.len();
-        let mut values = self.fixed_values();
-        let mut known: Vec<bool> = (0..n as u32).map(|s| (self.fixed)(s).is_some()).collect();
-        let open: Vec<u32> = parts.iter().flatten().copied().collect();
-        // Runs that may be best, and how many of their outcomes are not valued yet.
-        let mut waiting: Vec<(u32, RunAt, u32)> = vec![];
-        let mut behind: Vec<Vec<u32>> = vec![vec![]; n];
-        let mut ready: std::collections::VecDeque<u32> = Default::default();
-        for &s in &open {
-            let (lo, hi) = bounds[s as usize];
-            for &r in self.g.runs(s).iter().filter(|r| (self.allowed)(**r)) {
-                let (a, b) = self.bound_run(r, bounds);
-                let near = 1e-7 * hi.abs().max(1.0);
-                if if self.most { b < lo - near } else { a > hi + near } {
-                    continue;
-                }
-                let mut to: Vec<u32> = self.g.outcomes(r).map(|o| o.0).filter(|t| *t != s).collect();
-                to.sort_unstable();
-                to.dedup();
-                let at = waiting.len() as u32;
-                let left = to.iter().filter(|t| !known[**t as usize]).count() as u32;
-                for t in to.into_iter().filter(|t| !known[*t as usize]) {
-                    behind[t as usize].push(at);
-                }
-                waiting.push((s, r, left));
-                if left == 0 {
-                    ready.push_back(at);
-                }
-            }
-        }
-        let mut bytes = n as u64 * 64;
-        let mut valued = 0;
-        while let Some(at) = ready.pop_front() {
-            pace.step(FRACTION_STEPS)?;
-            let (s, r, _) = waiting[at as usize];
-            if known[s as usize] {
-                continue;
-            }
-            let total = self.g.total(r);
-            let stay: u128 = self.g.outcomes(r).filter(|o| o.0 == s).map(|o| u128::from(o.1.weight)).sum();
-            if stay == total {
-                continue;
-            }
-            // The state's own value is still 0 here: what stays counts for nothing.
-            let v = self.exact_run(r, &values) * BigRational::new(total.into(), (total - stay).into());
-            bytes += (v.numer().bits() + v.denom().bits()) / 8;
-            if bytes > budget {
-                return Ok(None);
-            }
-            values[s as usize] = v;
-            known[s as usize] = true;
-            valued += 1;
-            for &w in &behind[s as usize] {
-                let left = &mut waiting[w as usize].2;
-                *left -= 1;
-                if *left == 0 {
-                    ready.push_back(w);
-                }
-            }
-        }
-        if valued < open.len() {
-            return Ok(None);
-        }
-        for &s in &open {
-            pace.step(FRACTION_STEPS)?;
-            for &r in self.g.runs(s).iter().filter(|r| (self.allowed)(**r)) {
-                let v = self.exact_run(r, &values);
-                if if self.most { v > values[s as usize] } else { v < values[s as usize] } {
-                    return Ok(None);
-                }
-            }
-        }
-        Ok(Some(values))
-    }
-
-    /// Bounds on the value of a run, rounded outward. All values are at least 0.
-    pub(super) fn bound_run(&self, r: RunAt, values: &[(f64, f64)]) -> (f64, f64) {
-        let total = self.g.total(r) as f64;
-        let (mut lo, mut hi) = (0.0f64, 0.0f64);
-        for (t, o) in self.g.outcomes(r) {
-            let (a, b) = values[t as usize];
-            lo += o.weight as f64 * a;
-            hi += o.weight as f64 * b;
-        }
-        lo /= total;
-        hi /= total;
-        if self.gain == Gain::One {
-            lo += 1.0;
-            hi += 1.0;
-        }
-        // Sums and products of n + 4 numbers that are not negative: the relative error is below this.
-        let slack = (3 * r.len + 12) as f64 * f64::EPSILON;
-        (below(lo * (1.0 - slack)).max(0.0), above(hi * (1.0 + slack)))
-    }
-
-    pub(super) fn best(&self, s: u32, values: &[(f64, f64)]) -> Option<(f64, f64)> {
-        let mut best: Option<(f64, f64)> = None;
-        for &r in self.g.runs(s).iter().filter(|r| (self.allowed)(**r)) {
-            let (lo, hi) = self.bound_run(r, values);
-            best = Some(match best {
-                None => (lo, hi),
-                Some((a, b)) if self.most => (a.max(lo), b.max(hi)),
-                Some((a, b)) => (a.min(lo), b.min(hi)),
-            });
-        }
-        best
-    }
+/// What is computed.
+pub(super) struct Task<'g> {
+    pub(super) g: &'g Graph,
+    pub(super) marks: &'g Marks,
+    /// The best is the most.
+    pub(super) most: bool,
+    pub(super) gain: Gain,
+    /// Only vertices with this mark matter, and play ends for sure; `None` for the chance to win.
+    pub(super) mark: Option<u8>,
+    /// Play may be broken off anywhere, for nothing: only whether something gains for ever is of interest.
+    pub(super) breaks_off: bool,
+    /// What a state in which play has ended is worth.
+    pub(super) at_end: &'g (dyn Fn(u32) -> i64 + Sync),
 }
 
-/// How near the bounds of a start must come.
-const NEAR: f64 = 1e-10;
-/// What valuing one state by fractions counts, in steps of a [`Pace`].
-const FRACTION_STEPS: u64 = 64;
-/// Most rounds over one part.
-const ROUNDS: usize = 200_000;
+/// Values of all vertices.
+pub(super) struct Solved {
+    pub(super) values: Vec<Bounds>,
+    /// For the decisions of parts with cycles, by their first state, the option that was best: a state and an arc.
+    pub(super) choices: HashMap<u32, (u32, u32)>,
+    /// A cycle that gains for ever, where one is met: states and arcs. Empty where chance takes part.
+    pub(super) cycle: Option<Vec<(u32, u32)>>,
+    /// The value of some part could not be bounded.
+    pub(super) unknown: bool,
+}
 
-/// Bounds on the best probability to win.
-pub(super) fn win_bounds(
-    g: &Graph,
-    task: &Task<'_>,
-    parts: &[Vec<u32>],
-    pace: &mut Pace<'_>,
-) -> Result<Vec<(f64, f64)>, Limit> {
-    let mut values: Vec<(f64, f64)> = (0..g.classes.len() as u32)
-        .map(|s| match (task.fixed)(s) {
-            Some((lo, hi)) => (lo as f64, hi as f64),
+/// For decisions, by their first state, an option: a state and one of its arcs.
+type Choices = Vec<(u32, (u32, u32))>;
+
+/// How near bounds of a probability on a cycle must come.
+const NEAR: f64 = 1e-12;
+/// Most rounds over one part.
+const ROUNDS: usize = 100_000;
+
+impl Task<'_> {
+    /// Whether play from here on is a matter of choice or chance.
+    #[inline]
+    pub(super) fn is_open(&self, v: u32) -> bool {
+        match self.mark {
+            None => {
+                let marks = self.marks.of[v as usize];
+                marks & ALMOST == 0 && marks & (REACHES | OPEN) != 0 && self.g.leads_on(v)
+            }
+            Some(mark) => self.marks.has(v, mark) && self.g.leads_on(v),
+        }
+    }
+
+    /// Whether an arc to this vertex may be taken.
+    #[inline]
+    pub(super) fn permits(&self, v: u32) -> bool {
+        self.mark.is_none_or(|m| self.marks.has(v, m))
+    }
+
+    /// What an arc adds.
+    #[inline]
+    pub(super) fn gain(&self, arc: usize) -> i64 {
+        match self.gain {
+            Gain::Nothing => 0,
+            Gain::One => 1,
+            Gain::Score => self.g.score(arc),
+        }
+    }
+
+    /// The sum of scores times weights of a pattern.
+    #[inline]
+    pub(super) fn scores(&self, pattern: &Pattern) -> f64 {
+        if self.gain != Gain::Score || pattern.scores.is_empty() {
+            return 0.0;
+        }
+        pattern.scores.iter().map(|s| *s as f64).sum()
+    }
+
+    /// The scores times weights of a pattern that matter.
+    pub(super) fn each_score<'p>(&self, pattern: &'p Pattern) -> impl Iterator<Item = i64> + 'p {
+        let none = self.gain != Gain::Score;
+        pattern.scores.iter().copied().filter(move |_| !none)
+    }
+
+    /// Whether a gain makes the value better.
+    pub(super) fn betters(&self, gain: i64) -> bool {
+        if self.most { gain > 0 } else { gain < 0 }
+    }
+
+    /// The better of two.
+    #[inline]
+    pub(super) fn better_of(&self, a: Bounds, b: Bounds) -> Bounds {
+        if self.most { (a.0.max(b.0), a.1.max(b.1)) } else { (a.0.min(b.0), a.1.min(b.1)) }
+    }
+
+    /// What a vertex is worth that is not looked into.
+    fn fixed(&self, v: u32) -> Bounds {
+        let marks = self.marks.of[v as usize];
+        match self.mark {
+            None if marks & ALMOST != 0 => (1.0, 1.0),
+            None if marks & (REACHES | OPEN) == 0 => (0.0, 0.0),
             None => (0.0, 1.0),
-        })
-        .collect();
-    for part in parts {
-        if !g.has_loop(part) {
-            if let Some((lo, hi)) = task.best(part[0], &values) {
-                values[part[0] as usize] = (lo.max(0.0), hi.min(1.0));
+            Some(mark) if marks & mark != 0 && self.g.is_state(v) => super::interval::whole((self.at_end)(v)),
+            Some(_) => ANY,
+        }
+    }
+
+    /// What an arc is worth, given the values behind it.
+    #[inline]
+    pub(super) fn arc(&self, arc: usize, values: &[Bounds]) -> Bounds {
+        plus(self.gain(arc), values[self.g.to(arc) as usize])
+    }
+
+    /// The value of a vertex on no cycle.
+    #[inline]
+    fn value(&self, v: u32, values: &[Bounds]) -> Bounds {
+        let g = self.g;
+        if !g.is_state(v) {
+            let (out, pattern) = g.outcomes(v);
+            let parts = out.iter().zip(&pattern.weights).map(|(t, w)| (*w, values[*t as usize]));
+            return mean(parts, self.scores(pattern));
+        }
+        let mut best: Option<Bounds> = self.breaks_off.then_some((0.0, 0.0));
+        for a in g.arcs(v).filter(|a| self.permits(g.to(*a))) {
+            let value = self.arc(a, values);
+            best = Some(best.map_or(value, |b| self.better_of(b, value)));
+        }
+        best.unwrap_or(ANY)
+    }
+
+    /// A probability is one.
+    fn clamp(&self, (lo, hi): Bounds) -> Bounds {
+        if self.mark.is_none() { (lo.max(0.0), hi.min(1.0)) } else { (lo, hi) }
+    }
+
+    /// Values all vertices. With `choose` the best options of parts with cycles are kept.
+    pub(super) fn solve(&self, parts: &Parts, choose: bool, pace: &mut Pace<'_>) -> Result<Solved, Limit> {
+        let g = self.g;
+        let mut solved = Solved {
+            values: (0..g.vertices_len() as u32).map(|v| self.fixed(v)).collect(),
+            choices: HashMap::new(),
+            cycle: None,
+            unknown: false,
+        };
+        let mut local = Local::default();
+        for part in parts.iter() {
+            pace.step(2 * part.len() as u64)?;
+            if !Parts::has_cycle(g, part) {
+                let v = part[0];
+                if self.is_open(v) {
+                    solved.values[v as usize] = self.clamp(self.value(v, &solved.values));
+                }
+                continue;
             }
-            continue;
+            let members: Vec<u32> = part.iter().copied().filter(|v| self.is_open(*v)).collect();
+            if members.is_empty() {
+                continue;
+            }
+            local.take(g, &members);
+            let choices = if self.spoilt(&local, &mut solved) {
+                vec![]
+            } else if self.mark.is_none() {
+                self.chances(&local, &mut solved, pace)?
+            } else if members.iter().all(|v| g.is_state(*v)) {
+                self.ways(&local, &mut solved, pace)?
+            } else {
+                self.sums(&local, &mut solved, pace)?
+            };
+            if choose {
+                solved.choices.extend(choices);
+            }
         }
-        let ends = end_components(g, part, pace)?;
-        let mut of_end = std::collections::HashMap::new();
-        for (k, end) in ends.iter().enumerate() {
-            end.iter().for_each(|s| {
-                of_end.insert(*s, k);
-            });
-        }
+        Ok(solved)
+    }
+
+    /// The chance to win in a part with cycles.
+    fn chances(&self, local: &Local, solved: &mut Solved, pace: &mut Pace<'_>) -> Result<Choices, Limit> {
+        let knot = self.knot_of_chances(local, pace)?;
+        let mut x = vec![(0.0, 1.0); knot.states.len()];
+        let order = self.nearest_first(&knot, local);
+        let values = &solved.values;
         for _ in 0..ROUNDS {
-            let mut widest = 0.0f64;
-            let mut changed = false;
-            for &s in part {
-                if let Some((lo, hi)) = task.best(s, &values) {
-                    let old = values[s as usize];
-                    let new = (old.0.max(lo), old.1.min(hi));
-                    changed |= new != old;
-                    values[s as usize] = new;
-                }
-                widest = widest.max(values[s as usize].1 - values[s as usize].0);
-            }
-            for (k, end) in ends.iter().enumerate() {
-                let stays = |r: &RunAt| g.outcomes(*r).all(|(t, _)| of_end.get(&t) == Some(&k));
-                let exit = end
-                    .iter()
-                    .flat_map(|s| g.runs(*s))
-                    .filter(|r| !stays(r))
-                    .map(|r| task.bound_run(*r, &values).1)
-                    .fold(0.0f64, f64::max);
-                // All of an end component can reach each other: the best exit is open to all.
-                let low = end.iter().map(|s| values[*s as usize].0).fold(0.0f64, f64::max);
-                for s in end {
-                    let old = values[*s as usize];
-                    let new = (old.0.max(low), old.1.min(exit));
-                    changed |= new != old;
-                    values[*s as usize] = new;
-                }
+            let (mut widest, mut changed) = (0.0f64, false);
+            for &d in &order {
+                pace.step(4 * knot.options[d].len() as u64)?;
+                let options = knot.options[d].iter();
+                let best = options.map(|o| knot.option(self, local, &x, values, *o));
+                let best = best.reduce(|a, b| self.better_of(a, b)).unwrap_or((0.0, 0.0));
+                let new = (x[d].0.max(best.0), x[d].1.min(best.1));
+                changed |= new != x[d];
+                x[d] = new;
+                widest = widest.max(new.1 - new.0);
             }
             if widest < NEAR || !changed {
                 break;
             }
-            pace.step(8 * part.len() as u64)?;
+        }
+        Ok(self.settle(&knot, local, &x, solved))
+    }
+
+    /// The decisions of a part where the chance to win is asked for.
+    pub(super) fn knot_of_chances(&self, local: &Local, pace: &mut Pace<'_>) -> Result<Knot, Limit> {
+        match rounds(self, &local.members, pace)? {
+            Rounds::Free(groups) => Ok(Knot::new(self, local, &groups)),
+            _ => unreachable!("without gains every round is free"),
         }
     }
-    Ok(values)
-}
 
-/// Bounds on the least expected number of moves, in states that reach a goal with probability 1.
-pub(super) fn move_bounds(
-    g: &Graph,
-    task: &Task<'_>,
-    parts: &[Vec<u32>],
-    pace: &mut Pace<'_>,
-) -> Result<Vec<(f64, f64)>, Limit> {
-    let n = g.classes.len();
-    let mut values: Vec<(f64, f64)> = (0..n as u32)
-        .map(|s| if (task.fixed)(s).is_some() { (0.0, 0.0) } else { (0.0, f64::INFINITY) })
-        .collect();
-    for part in parts {
-        if !g.has_loop(part) {
-            if let Some(v) = task.best(part[0], &values) {
-                values[part[0] as usize] = v;
-            }
-            continue;
+    /// Writes the values of the decisions to their states and to the nodes of the part; tells the best options.
+    fn settle(&self, knot: &Knot, local: &Local, x: &[Bounds], solved: &mut Solved) -> Choices {
+        let middle = |b: Bounds| f64::midpoint(b.0, b.1);
+        let mut choices = vec![];
+        for (d, options) in knot.options.iter().enumerate() {
+            let worth = |o: &(u32, u32)| middle(knot.option(self, local, x, &solved.values, *o));
+            let best = options.iter().copied().max_by(|a, b| {
+                let order = worth(a).total_cmp(&worth(b));
+                if self.most { order } else { order.reverse() }
+            });
+            choices.extend(best.map(|o| (knot.states[d][0], o)));
         }
-        let mut need = 64;
-        for round in 1..ROUNDS {
-            let mut step = 0.0f64;
-            for &s in part {
-                if let Some((lo, _)) = task.best(s, &values) {
-                    let old = values[s as usize].0;
-                    step = step.max(lo - old);
-                    values[s as usize].0 = old.max(lo);
+        for (i, &v) in local.members.iter().enumerate() {
+            if knot.decision_of[i] != NONE {
+                solved.values[v as usize] = self.clamp(knot.value(local, x, &solved.values, v));
+            }
+        }
+        for &v in local.members.iter().filter(|v| !self.g.is_state(**v)) {
+            solved.values[v as usize] = self.clamp(self.value(v, &solved.values));
+        }
+        choices
+    }
+
+    /// The decisions, those with a way out of the part first, and then those that lead to them.
+    fn nearest_first(&self, knot: &Knot, local: &Local) -> Vec<usize> {
+        let n = knot.states.len();
+        let mut seen = vec![false; n];
+        let mut seen_at = vec![false; local.len()];
+        let mut queue = VecDeque::new();
+        let mut order = vec![];
+        for (i, &v) in local.members.iter().enumerate() {
+            let mut out = false;
+            self.g.each(v, |t| out |= local.number(t).is_none());
+            if out {
+                seen_at[i] = true;
+                queue.push_back(i);
+            }
+        }
+        while let Some(i) = queue.pop_front() {
+            let d = knot.decision_of[i];
+            if d != NONE && !std::mem::replace(&mut seen[d as usize], true) {
+                order.push(d as usize);
+            }
+            for &from in local.sources(i) {
+                if !std::mem::replace(&mut seen_at[from as usize], true) {
+                    queue.push_back(from as usize);
                 }
             }
-            pace.step(8 * part.len() as u64)?;
-            if round < need && step > 0.0 {
-                continue;
-            }
-            need = round + round / 2 + 64;
-            // A guess a little above; if one step raises no state, it is above the true values.
-            for relative in [1e-11, 1e-8, 1e-5, 1e-2] {
-                let mut guess = values.clone();
-                for &s in part {
-                    guess[s as usize].1 = above(guess[s as usize].0 * (1.0 + relative) + relative);
+        }
+        order.extend((0..n).filter(|d| !seen[*d]));
+        order
+    }
+
+    /// The best ways out of a part in which nothing is drawn.
+    fn ways(&self, local: &Local, solved: &mut Solved, pace: &mut Pace<'_>) -> Result<Choices, Limit> {
+        let n = local.len();
+        let mut great = 1.0f64;
+        for v in &local.members {
+            self.g.each(*v, |t| {
+                let (lo, hi) = solved.values[t as usize];
+                if local.number(t).is_none() && lo.is_finite() && hi.is_finite() {
+                    great = great.max(lo.abs()).max(hi.abs());
                 }
-                let mut holds = false;
-                for _ in 0..64 {
-                    pace.step(8 * part.len() as u64)?;
-                    holds = true;
-                    let mut lower = guess.clone();
-                    for &s in part {
-                        if let Some((_, hi)) = task.best(s, &guess) {
-                            holds &= hi <= guess[s as usize].1;
-                            lower[s as usize].1 = hi.min(guess[s as usize].1);
-                        }
-                    }
-                    if holds {
+            });
+        }
+        let mut choice: Vec<Option<u32>> = vec![None; n];
+        for slack in [0.0, 1e-10 * great] {
+            let mut ends = [vec![], vec![]];
+            let mut cycle = None;
+            for (upper, end) in [false, true].into_iter().zip(&mut ends) {
+                choice.fill(None);
+                match self.best_ways(local, &solved.values, &mut choice, (upper, slack), pace)? {
+                    Ok(values) => *end = values,
+                    Err(at) => {
+                        cycle = Some(self.cycle(local, &choice, at));
                         break;
                     }
-                    guess = lower;
-                }
-                if holds {
-                    for &s in part {
-                        values[s as usize].1 = guess[s as usize].1;
-                    }
-                    break;
                 }
             }
-            let wide = part.iter().map(|s| values[*s as usize]).any(|(lo, hi)| hi - lo > 1e-9 * hi.max(1.0));
-            if !wide || step == 0.0 {
+            match cycle {
+                None => {
+                    let wide = slack * n as f64;
+                    for (i, v) in local.members.iter().enumerate() {
+                        solved.values[*v as usize] = (ends[0][i] - wide, ends[1][i] + wide);
+                    }
+                    let chosen = local.members.iter().zip(&choice);
+                    return Ok(chosen.filter_map(|(v, a)| a.map(|a| (*v, (*v, a)))).collect());
+                }
+                Some(cycle) => {
+                    let sum: i128 = cycle.iter().map(|c| i128::from(self.gain(c.1 as usize))).sum();
+                    if if self.most { sum > 0 } else { sum < 0 } {
+                        self.without_bound(local, solved);
+                        solved.cycle.get_or_insert(cycle);
+                        return Ok(vec![]);
+                    }
+                    // Rounding outward looked like a gain: only what is clearly better counts then.
+                }
+            }
+        }
+        self.not_known(local, solved);
+        Ok(vec![])
+    }
+
+    /// Every vertex of a part can be made as good as one likes.
+    fn without_bound(&self, local: &Local, solved: &mut Solved) {
+        let best = if self.most { f64::INFINITY } else { f64::NEG_INFINITY };
+        for v in &local.members {
+            solved.values[*v as usize] = (best, best);
+        }
+    }
+
+    fn not_known(&self, local: &Local, solved: &mut Solved) {
+        solved.unknown = true;
+        for v in &local.members {
+            solved.values[*v as usize] = ANY;
+        }
+    }
+
+    /// Whether something behind a part is without bound, or not known: then all of the part is.
+    fn spoilt(&self, local: &Local, solved: &mut Solved) -> bool {
+        let best = if self.most { f64::INFINITY } else { f64::NEG_INFINITY };
+        let (mut endless, mut unknown) = (false, false);
+        for &v in &local.members {
+            self.g.each(v, |t| {
+                if local.number(t).is_none() && self.permits(t) {
+                    let (lo, hi) = solved.values[t as usize];
+                    endless |= lo == best && hi == best;
+                    unknown |= lo == f64::NEG_INFINITY && hi == f64::INFINITY;
+                }
+            });
+        }
+        if endless {
+            self.without_bound(local, solved);
+        } else if unknown {
+            self.not_known(local, solved);
+        }
+        endless || unknown
+    }
+
+    /// One side of the values of a part in which nothing is drawn: by Dijkstra's way where no arc inside gains, else by
+    /// Bellman's, which gives the number of a vertex that leads into a cycle where one seems to gain for ever. `choice` is
+    /// filled with the best arcs.
+    fn best_ways(
+        &self,
+        local: &Local,
+        values: &[Bounds],
+        choice: &mut [Option<u32>],
+        (upper, slack): (bool, f64),
+        pace: &mut Pace<'_>,
+    ) -> Result<Result<Vec<f64>, usize>, Limit> {
+        let g = self.g;
+        let n = local.len();
+        let inside = |a: usize| local.number(g.to(a));
+        let arcs = |i: usize| g.arcs(local.members[i]).filter(|a| self.permits(g.to(*a)));
+        let gains = (0..n).any(|i| arcs(i).any(|a| inside(a).is_some() && self.betters(self.gain(a))));
+        let side = |b: Bounds| if upper { b.1 } else { b.0 };
+        let better = |a: f64, b: f64| if self.most { a > b + slack } else { a < b - slack };
+        let worst = if self.most { f64::NEG_INFINITY } else { f64::INFINITY };
+        let mut value = vec![if self.breaks_off { 0.0 } else { worst }; n];
+        for i in 0..n {
+            for a in arcs(i).filter(|a| inside(*a).is_none()) {
+                let v = side(self.arc(a, values));
+                if better(v, value[i]) {
+                    value[i] = v;
+                    choice[i] = Some(a as u32);
+                }
+            }
+        }
+        // The best arc from one vertex to another, and what it is worth.
+        let through = |value: &[f64], from: usize, to: usize| {
+            let found = arcs(from).filter(|a| inside(*a) == Some(to));
+            let worth = |a: usize| side(plus(self.gain(a), (value[to], value[to])));
+            found.map(|a| (worth(a), a as u32)).reduce(|x, y| if better(y.0, x.0) { y } else { x })
+        };
+        if !gains {
+            let near = |value: f64, at: usize| Near::new(value, at, self.most);
+            let mut heap: BinaryHeap<Near> =
+                (0..n).filter(|i| value[*i] != worst).map(|i| near(value[i], i)).collect();
+            let mut done = vec![false; n];
+            while let Some(Near { at, .. }) = heap.pop() {
+                if std::mem::replace(&mut done[at], true) {
+                    continue;
+                }
+                for &from in local.sources(at) {
+                    pace.step(2)?;
+                    let from = from as usize;
+                    if !done[from]
+                        && let Some((v, a)) = through(&value, from, at)
+                        && better(v, value[from])
+                    {
+                        value[from] = v;
+                        choice[from] = Some(a);
+                        heap.push(near(v, from));
+                    }
+                }
+            }
+            return Ok(Ok(value));
+        }
+        let mut queue: VecDeque<usize> = (0..n).filter(|i| value[*i] != worst).collect();
+        let mut waits: Vec<bool> = value.iter().map(|v| *v != worst).collect();
+        // How many arcs the best way found so far has: one of more than n arcs goes round.
+        let mut length = vec![0u32; n];
+        while let Some(to) = queue.pop_front() {
+            waits[to] = false;
+            for &from in local.sources(to) {
+                pace.step(2)?;
+                let from = from as usize;
+                let Some((v, a)) = through(&value, from, to) else { continue };
+                if !better(v, value[from]) {
+                    continue;
+                }
+                value[from] = v;
+                choice[from] = Some(a);
+                length[from] = length[to] + 1;
+                if length[from] as usize > n {
+                    return Ok(Err(from));
+                }
+                if !std::mem::replace(&mut waits[from], true) {
+                    queue.push_back(from);
+                }
+            }
+        }
+        Ok(Ok(value))
+    }
+
+    /// The cycle that the chosen arcs lead into.
+    fn cycle(&self, local: &Local, choice: &[Option<u32>], from: usize) -> Vec<(u32, u32)> {
+        let next = |i: usize| choice[i].and_then(|a| local.number(self.g.to(a as usize)));
+        let mut at = from;
+        for _ in 0..local.len() {
+            at = next(at).unwrap_or(at);
+        }
+        let begin = at;
+        let mut out = vec![];
+        while let Some(a) = choice[at] {
+            out.push((local.members[at], a));
+            match next(at) {
+                Some(n) if n != begin => at = n,
+                _ => break,
+            }
+        }
+        out
+    }
+
+    /// Sums in a part with cycles and draws.
+    fn sums(&self, local: &Local, solved: &mut Solved, pace: &mut Pace<'_>) -> Result<Choices, Limit> {
+        let groups = match rounds(self, &local.members, pace)? {
+            Rounds::Free(groups) => groups,
+            Rounds::Gain => {
+                self.without_bound(local, solved);
+                solved.cycle.get_or_insert_default();
+                return Ok(vec![]);
+            }
+            Rounds::Unknown => {
+                self.not_known(local, solved);
+                return Ok(vec![]);
+            }
+        };
+        let knot = Knot::new(self, local, &groups);
+        let order = self.nearest_first(&knot, local);
+        let n = knot.states.len();
+        let values = &solved.values;
+        // One step of the equations for a decision: the best option, and what it is worth.
+        let best =
+            |x: &[Bounds], d: usize| {
+                let mut best: Option<(Bounds, usize)> = None;
+                for (k, o) in knot.options[d].iter().enumerate() {
+                    let v = knot.option(self, local, x, values, *o);
+                    let middle = |b: Bounds| f64::midpoint(b.0, b.1);
+                    let better = best.is_none_or(|(b, _)| {
+                        if self.most { middle(v) > middle(b) } else { middle(v) < middle(b) }
+                    });
+                    if better {
+                        best = Some((v, k));
+                    }
+                }
+                best
+            };
+        let worst = if self.most { f64::NEG_INFINITY } else { f64::INFINITY };
+        // A first way of playing that ends: towards the ways out. What it comes to is where the iteration begins.
+        let mut x: Vec<Bounds> = vec![(0.0, 0.0); n];
+        let mut chosen = vec![0usize; n];
+        let run =
+            |x: &mut Vec<Bounds>, tilt: f64, rounds: usize, pace: &mut Pace<'_>| -> Result<f64, Limit> {
+                let mut change = f64::INFINITY;
+                for _ in 0..rounds {
+                    change = 0.0;
+                    for &d in &order {
+                        pace.step(4 * knot.options[d].len() as u64)?;
+                        let v = best(x, d).map_or(worst, |(b, _)| f64::midpoint(b.0, b.1)) + tilt;
+                        change = change.max((v - x[d].0).abs() / v.abs().max(1.0));
+                        x[d] = (v, v);
+                    }
+                    if change < 1e-15 {
+                        break;
+                    }
+                }
+                Ok(change)
+            };
+        run(&mut x, 0.0, ROUNDS, pace)?;
+        for (d, k) in chosen.iter_mut().enumerate() {
+            *k = best(&x, d).map_or(0, |b| b.1);
+        }
+        // The side that no way of playing can pass, and the side that this one reaches.
+        let (mut beyond, mut reached) = (vec![-worst; n], vec![worst; n]);
+        let great = x.iter().map(|b| b.0.abs()).fold(1.0f64, f64::max);
+        for tilt in [1e-13, 1e-11, 1e-9, 1e-6, 1e-3] {
+            let tilt = tilt * great * if self.most { 1.0 } else { -1.0 };
+            let mut guess = x.clone();
+            run(&mut guess, tilt, 2000, pace)?;
+            let holds = (0..n).all(|d| {
+                let mut options =
+                    knot.options[d].iter().map(|o| knot.option(self, local, &guess, values, *o));
+                options.all(|v| if self.most { v.1 <= guess[d].0 } else { v.0 >= guess[d].0 })
+            });
+            if holds {
+                beyond = guess.iter().map(|b| b.0).collect();
                 break;
             }
         }
+        if self.ends_by(&knot, local, &chosen) {
+            for tilt in [1e-13, 1e-11, 1e-9, 1e-6, 1e-3] {
+                let tilt = tilt * great * if self.most { -1.0 } else { 1.0 };
+                let mut guess = x.clone();
+                let one = |guess: &[Bounds], d: usize| {
+                    knot.options[d].get(chosen[d]).map(|o| knot.option(self, local, guess, values, *o))
+                };
+                for _ in 0..2000 {
+                    let mut change = 0.0f64;
+                    for &d in &order {
+                        pace.step(4)?;
+                        let v = one(&guess, d).map_or(worst, |b| f64::midpoint(b.0, b.1)) + tilt;
+                        change = change.max((v - guess[d].0).abs() / v.abs().max(1.0));
+                        guess[d] = (v, v);
+                    }
+                    if change < 1e-15 {
+                        break;
+                    }
+                }
+                let holds = (0..n).all(|d| {
+                    one(&guess, d)
+                        .is_some_and(|v| if self.most { v.0 >= guess[d].0 } else { v.1 <= guess[d].0 })
+                });
+                if holds {
+                    reached = guess.iter().map(|b| b.0).collect();
+                    break;
+                }
+            }
+        }
+        let x: Vec<Bounds> = beyond
+            .iter()
+            .zip(&reached)
+            .map(|(b, r)| if self.most { (*r, *b) } else { (*b, *r) })
+            .map(|(lo, hi)| (lo.min(hi), hi.max(lo)))
+            .collect();
+        solved.unknown |= x.iter().any(|b| b.0.is_infinite() || b.1.is_infinite());
+        Ok(self.settle(&knot, local, &x, solved))
     }
-    Ok(values)
+
+    /// Whether play leaves the part with probability 1 by the chosen options: from every decision there is a way out.
+    fn ends_by(&self, knot: &Knot, local: &Local, chosen: &[usize]) -> bool {
+        let g = self.g;
+        let n = knot.states.len();
+        let mut behind: Vec<Vec<u32>> = vec![vec![]; n];
+        let mut work = vec![];
+        for (d, taken) in chosen.iter().enumerate() {
+            let Some((_, arc)) = knot.options[d].get(*taken) else { return false };
+            let to = g.to(*arc as usize);
+            let one = [to];
+            let targets: &[u32] = if g.is_state(to) { &one } else { g.outcomes(to).0 };
+            let mut out = false;
+            for t in targets {
+                match local.number(*t).map(|i| knot.decision_of[i]) {
+                    Some(e) if e != NONE => behind[e as usize].push(d as u32),
+                    _ => out = true,
+                }
+            }
+            if out {
+                work.push(d);
+            }
+        }
+        let mut seen = vec![false; n];
+        work.iter().for_each(|d| seen[*d] = true);
+        while let Some(d) = work.pop() {
+            for &from in &behind[d] {
+                if !std::mem::replace(&mut seen[from as usize], true) {
+                    work.push(from as usize);
+                }
+            }
+        }
+        seen.iter().all(|s| *s)
+    }
+
+    /// The decisions of a part, for fractions; `None` where they cannot be told.
+    pub(super) fn knot(&self, local: &Local, pace: &mut Pace<'_>) -> Result<Option<Knot>, Limit> {
+        if self.mark.is_some() && local.members.iter().all(|v| self.g.is_state(*v)) {
+            return Ok(Some(Knot::new(self, local, &[])));
+        }
+        Ok(match rounds(self, &local.members, pace)? {
+            Rounds::Free(groups) => Some(Knot::new(self, local, &groups)),
+            _ => None,
+        })
+    }
 }
 
-pub(super) fn weighted(starts: &[StateId], weights: &[u64], values: &Values) -> Value {
-    let total: u128 = weights.iter().map(|w| u128::from(*w)).sum();
-    match values {
-        Values::Exact(v) => {
-            let mut sum = BigRational::zero();
-            for (s, w) in starts.iter().zip(weights) {
-                sum += &v[s.index()] * BigRational::from_integer((*w).into());
-            }
-            Value::Exact(sum / BigRational::from_integer(total.into()))
-        }
-        Values::Bounds(v) => {
-            let (mut lo, mut hi) = (0.0, 0.0);
-            for (s, w) in starts.iter().zip(weights) {
-                lo += v[s.index()].0 * *w as f64;
-                hi += v[s.index()].1 * *w as f64;
-            }
-            let slack = (3 * starts.len() + 12) as f64 * f64::EPSILON;
-            let total = total as f64;
-            if starts.len() == 1 {
-                let (lo, hi) = v[starts[0].index()];
-                return Value::Between(lo, hi);
-            }
-            Value::Between((lo / total * (1.0 - slack)).max(0.0), hi / total * (1.0 + slack))
-        }
+/// A vertex in a heap: the best value first, then the least number.
+struct Near {
+    value: f64,
+    at: usize,
+}
+
+impl Near {
+    fn new(value: f64, at: usize, most: bool) -> Near {
+        Near { value: if most { value } else { -value }, at }
+    }
+}
+
+impl PartialEq for Near {
+    fn eq(&self, other: &Near) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Near {}
+
+impl PartialOrd for Near {
+    fn partial_cmp(&self, other: &Near) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Near {
+    fn cmp(&self, other: &Near) -> Ordering {
+        self.value.total_cmp(&other.value).then(other.at.cmp(&self.at))
     }
 }

@@ -28,6 +28,7 @@ pub(crate) mod table;
 
 pub use classes::Class;
 use dense::Dense;
+use id::LOCAL_MAX;
 pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
 use levels::Levels;
@@ -51,6 +52,7 @@ const PIECE: u64 = 1 << 16;
 
 /// One of [`SHARDS`] parts of a space: states whose hashes begin alike.
 pub(crate) struct Shard {
+    number: usize,
     pub(crate) table: StateTable,
     pub(crate) classes: Classes,
     log: EdgeLog,
@@ -61,7 +63,8 @@ pub(crate) struct Shard {
 impl Shard {
     pub(crate) fn new(number: usize, layout: Layout) -> Shard {
         Shard {
-            table: StateTable::new(number, layout),
+            number,
+            table: StateTable::new(layout, LOCAL_MAX),
             classes: Classes::default(),
             log: EdgeLog::new(),
             expanded: 0,
@@ -80,13 +83,16 @@ impl Shard {
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(StateId, bool)> {
         let found = self.table.insert(state, hash);
         self.grow_classes();
-        found
+        found.map(|(local, new)| (StateId::new(self.number, local), new))
     }
 
     /// Inserts whole states one after the other and appends their ids. False when the shard is full; the rest is then not
     /// inserted.
     pub(crate) fn insert_all(&mut self, states: &[u64], ids: &mut Vec<StateId>) -> bool {
-        let fits = self.table.insert_all(states, ids);
+        let fits = self.table.insert_all(states, |local, _| {
+            ids.push(StateId::new(self.number, local));
+            true
+        });
         self.grow_classes();
         fits
     }

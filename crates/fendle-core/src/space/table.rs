@@ -1,36 +1,39 @@
-//! The packed states of one shard, each kept whole, and the index that finds them.
+//! Packed states, each kept whole and numbered in the order in which they were added, and the index that finds them.
 //!
 //! ```text
 //! chunks   [state 0][state 1]...   ceil(bits / 8) bytes each, 4096 to a chunk
-//! index    open addressing, linear probing; a slot is 0, or  tag(8) | local + 1 (24)
+//! index    open addressing, linear probing; a slot is 0, or  tag | number + 1, with as many bits for the number as it needs
 //! ```
 //!
 //! With n states of b bytes: b n for the states and 4.7 to 5.9 bytes a state for the index (load between 0.68 and 0.85).
 
-use super::id::{LOCAL_MAX, StateId, hash, slot_bits};
+use super::id::{hash, slot_bits};
 use crate::model::Layout;
 
 /// States in one chunk.
 pub(super) const CHUNK: usize = 4096;
 
-/// The states of one shard, numbered from 0 in the order in which they were added.
+/// Packed states, numbered from 0 in the order in which they were added.
 pub(crate) struct StateTable {
-    shard: usize,
+    /// Most states.
+    most: usize,
     words: usize,
     width: usize,
     last_mask: u64,
     chunks: Vec<Vec<u8>>,
     index: Vec<u32>,
+    /// Bits of a slot that hold a number; the others hold a tag.
+    number_bits: u32,
     len: usize,
 }
 
 impl StateTable {
-    pub(crate) fn new(shard: usize, layout: Layout) -> StateTable {
+    pub(crate) fn new(layout: Layout, most: usize) -> StateTable {
         let words = layout.words();
         let width = layout.bytes();
         let last_bytes = width - 8 * (words - 1);
         let last_mask = if last_bytes == 8 { u64::MAX } else { (1 << (8 * last_bytes)) - 1 };
-        StateTable { shard, words, width, last_mask, chunks: vec![], index: vec![], len: 0 }
+        StateTable { most, words, width, last_mask, chunks: vec![], index: vec![], number_bits: 24, len: 0 }
     }
 
     /// How many states there are.
@@ -63,9 +66,17 @@ impl StateTable {
         ((u128::from(slot_bits(hash)) * self.index.len() as u128) >> 64) as usize
     }
 
+    /// The tag of a hash, in its place.
     #[inline]
-    fn tag(hash: u64) -> u32 {
-        ((hash & 0xff) as u32) << 24
+    fn tag(&self, hash: u64) -> u32 {
+        (hash as u32) << self.number_bits
+    }
+
+    /// The tag and the number in a slot that is not empty.
+    #[inline]
+    fn parts(&self, entry: u32) -> (u32, u32) {
+        let mask = (1 << self.number_bits) - 1;
+        (entry & !mask, (entry & mask) - 1)
     }
 
     /// The local number of a state, if it is there.
@@ -73,15 +84,15 @@ impl StateTable {
         if self.index.is_empty() {
             return None;
         }
-        let tag = StateTable::tag(hash);
+        let tag = self.tag(hash);
         let mut slot = self.slot(hash);
         loop {
             let entry = self.index[slot];
             if entry == 0 {
                 return None;
             }
-            let local = (entry & 0x00ff_ffff) - 1;
-            if entry & 0xff00_0000 == tag && self.equals(local as usize, state) {
+            let (found, local) = self.parts(entry);
+            if found == tag && self.equals(local as usize, state) {
                 return Some(local);
             }
             slot += 1;
@@ -91,44 +102,42 @@ impl StateTable {
         }
     }
 
-    /// Finds or adds a state. `None` when the shard holds all it can number.
+    /// Finds or adds a state: its number, and whether it is new. `None` when the table holds all it may.
     #[inline]
-    pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(StateId, bool)> {
+    pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
         if self.len * 20 >= self.index.len() * 17 {
             self.grow();
         }
-        let tag = StateTable::tag(hash);
+        let tag = self.tag(hash);
         let mut slot = self.slot(hash);
         loop {
             let entry = self.index[slot];
             if entry == 0 {
                 break;
             }
-            if entry & 0xff00_0000 == tag {
-                let local = (entry & 0x00ff_ffff) - 1;
-                if self.equals(local as usize, state) {
-                    return Some((StateId::new(self.shard, local), false));
-                }
+            let (found, local) = self.parts(entry);
+            if found == tag && self.equals(local as usize, state) {
+                return Some((local, false));
             }
             slot += 1;
             if slot == self.index.len() {
                 slot = 0;
             }
         }
-        if self.len == LOCAL_MAX {
+        if self.len == self.most {
             return None;
         }
         let local = self.len;
         self.index[slot] = tag | (local as u32 + 1);
         self.append(state);
-        Some((StateId::new(self.shard, local as u32), true))
+        Some((local as u32, true))
     }
 
-    /// Inserts whole states one after the other and appends their ids. False when the shard is
-    /// full; the rest is then not inserted.
+    /// Inserts whole states one after the other, and tells `met` the number of each and whether it is new, until `met` says
+    /// that it is enough. False when the table is full; the rest is then not inserted.
     ///
     /// Looks at a group of slots before any is needed, so that the memory answers them together.
-    pub(crate) fn insert_all(&mut self, states: &[u64], ids: &mut Vec<StateId>) -> bool {
+    pub(crate) fn insert_all(&mut self, states: &[u64], mut met: impl FnMut(u32, bool) -> bool) -> bool {
         const GROUP: usize = 16;
         if self.index.is_empty() {
             self.grow();
@@ -142,22 +151,26 @@ impl StateTable {
                 hashes[i] = hash(state);
                 entries[i] = self.index[self.slot(hashes[i])];
             }
-            let mut same = [false; GROUP];
+            let mut same = [None; GROUP];
             for (i, state) in group.chunks_exact(words).enumerate() {
                 let entry = entries[i];
                 // What is found here stays found: inserting takes nothing away.
-                same[i] = entry != 0
-                    && entry & 0xff00_0000 == StateTable::tag(hashes[i])
-                    && self.equals((entry & 0x00ff_ffff) as usize - 1, state);
+                if entry != 0 {
+                    let (found, local) = self.parts(entry);
+                    same[i] =
+                        (found == self.tag(hashes[i]) && self.equals(local as usize, state)).then_some(local);
+                }
             }
             for (i, state) in group.chunks_exact(words).enumerate().take(n) {
-                if same[i] {
-                    ids.push(StateId::new(self.shard, (entries[i] & 0x00ff_ffff) - 1));
-                    continue;
-                }
-                match self.insert(state, hashes[i]) {
-                    Some((id, _)) => ids.push(id),
-                    None => return false,
+                let (number, new) = match same[i] {
+                    Some(number) => (number, false),
+                    None => match self.insert(state, hashes[i]) {
+                        Some(found) => found,
+                        None => return false,
+                    },
+                };
+                if !met(number, new) {
+                    return true;
                 }
             }
         }
@@ -182,8 +195,12 @@ impl StateTable {
     }
 
     fn grow(&mut self) {
-        let room = (self.index.len() + self.index.len() / 5).max(16);
+        // Large tables grow in larger steps: each one looks at all states again.
+        let more = if self.len < 1 << 20 { self.index.len() / 5 } else { self.index.len() / 5 * 3 };
+        let room = (self.index.len() + more).max(16);
+        self.index = vec![];
         self.index = vec![0; room];
+        self.number_bits = (usize::BITS - room.leading_zeros()).max(24);
         let mut state = Vec::with_capacity(self.words);
         for local in 0..self.len {
             state.clear();
@@ -196,8 +213,18 @@ impl StateTable {
                     slot = 0;
                 }
             }
-            self.index[slot] = StateTable::tag(hash) | (local as u32 + 1);
+            self.index[slot] = self.tag(hash) | (local as u32 + 1);
         }
+    }
+
+    /// Bytes that the index takes.
+    pub(crate) fn index_bytes(&self) -> u64 {
+        4 * self.index.len() as u64
+    }
+
+    /// Gives the memory of the index back: nothing is found any more.
+    pub(crate) fn forget_index(&mut self) {
+        self.index = vec![];
     }
 
     /// Takes the state added last out again.
@@ -208,7 +235,7 @@ impl StateTable {
         let mut state = Vec::with_capacity(self.words);
         self.push_state(local, &mut state);
         let mut slot = self.slot(hash(&state));
-        while self.index[slot] & 0x00ff_ffff != local as u32 + 1 {
+        while self.index[slot] == 0 || self.parts(self.index[slot]).1 != local as u32 {
             slot = (slot + 1) % self.index.len();
         }
         self.index[slot] = 0;
@@ -237,7 +264,7 @@ mod tests {
     fn every_state_is_found_again_in_one_word_and_in_two() {
         for bits in [1, 7, 8, 22, 63, 64, 65, 100, 128, 130] {
             let layout = Layout::new(bits);
-            let mut table = StateTable::new(3, layout);
+            let mut table = StateTable::new(layout, 1 << 20);
             let words = layout.words();
             let count = if bits < 14 { 1 << bits } else { 10_000u64 };
             let state = |i: u64| -> Vec<u64> {
@@ -253,7 +280,7 @@ mod tests {
                 let s = state(i);
                 let (id, new) = table.insert(&s, hash(&s)).expect("room");
                 assert!(new, "bits {bits}, state {i}");
-                assert_eq!(u64::from(id.local()), i);
+                assert_eq!(u64::from(id), i);
             }
             for i in 0..count {
                 let s = state(i);

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use fendle_core as core;
 use fendle_core::{Aim, Fault, Layout, MoveId, Numbering, Start, Status, Worker};
 
-use crate::code::ir::Code;
+use crate::code::ir::{Code, Positions};
 use crate::code::lower::{lower, with_tells};
 use crate::code::native::WhenItPays;
 use crate::code::numbered::{Numbered, WhenAsked};
@@ -34,6 +34,8 @@ pub struct Game {
     /// Finds numbers for the states, where that is wanted.
     pub numbering: Option<FindNumbers>,
     numbered: WhenAsked,
+    /// How moves are written down that stop before their first draw.
+    positions: Arc<Option<Positions>>,
 }
 
 /// Finds numbers for the states of a game, by following no more ways than this, until it is told to stop.
@@ -55,7 +57,9 @@ impl Game {
             (code, tells) = with_tells(&bound, &code)?;
         }
         let checked = bound.model.keeps.iter().map(|k| is_claimed(&bound, k)).collect();
+        let positions = Positions::new(&code, bound.codec.layout());
         Ok(Game {
+            positions: positions.into(),
             bound,
             code: code.into(),
             checked,
@@ -82,6 +86,7 @@ impl Game {
             starts: vec![],
             native: self.native.clone(),
             numbering: self.numbering,
+            positions: Arc::clone(&self.positions),
             // Other starts, other numbers.
             numbered: WhenAsked::default(),
         }
@@ -124,6 +129,13 @@ impl Game {
     #[must_use]
     pub fn numbers(&self) -> Option<&Arc<Numbered>> {
         self.numbered.made()
+    }
+
+    /// How moves are written down that stop before their first draw. `None` where no move draws, and where something is
+    /// checked on every whole transition.
+    #[must_use]
+    pub fn positions(&self) -> Option<&Positions> {
+        self.positions.as_ref().as_ref().filter(|_| !self.checked.contains(&true))
     }
 
     /// Unpacks a state.
@@ -214,6 +226,9 @@ impl core::Model for Game {
     }
     fn fault_text(&self, fault: &Fault) -> String {
         self.run_fault(fault).to_string()
+    }
+    fn positions(&self) -> Option<Layout> {
+        Some(self.positions()?.layout())
     }
     fn worker(&self) -> Box<dyn Worker + '_> {
         Box::new(Runner::new(self))

@@ -1,6 +1,6 @@
 //! A game as the search asks it: what the rules say of packed states, by whichever executor runs them.
 
-use fendle_core::numbers::{gcd, lcm};
+use fendle_core::numbers::{gcd, gcd64, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::game::Game;
@@ -31,6 +31,9 @@ pub(super) struct Runner<'g> {
 
 /// Whole weights for outcomes, and mean scores times weight. `None` when they do not fit.
 fn weigh(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
+    if weigh_small(parts, out).is_some() {
+        return Some(());
+    }
     out.clear();
     let mut den = 1u128;
     for p in parts {
@@ -53,6 +56,37 @@ fn weigh(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
     for (w, s) in out {
         *w = (u128::from(*w) / g) as u64;
         *s = (i128::from(*s) / g as i128) as i64;
+    }
+    Some(())
+}
+
+/// The same where all numbers are small, which is several times faster.
+fn weigh_small(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
+    out.clear();
+    let mut den = 1u64;
+    for p in parts {
+        let each = u64::try_from(p.chance.den).ok()?;
+        if !den.is_multiple_of(each) {
+            den = (den / gcd64(den, each)).checked_mul(each)?;
+        }
+    }
+    let mut g = 0;
+    for p in parts {
+        if p.score.den != 1 {
+            return None;
+        }
+        let weight = u64::try_from(p.chance.num).ok()?.checked_mul(den / p.chance.den as u64)?;
+        let score = i64::try_from(p.score.num).ok()?.checked_mul(i64::try_from(weight).ok()?)?;
+        if g != 1 {
+            g = gcd64(gcd64(g, weight), score.unsigned_abs());
+        }
+        out.push((weight, score));
+    }
+    if g > 1 {
+        for (w, s) in out {
+            *w /= g;
+            *s /= g as i64;
+        }
     }
     Some(())
 }
@@ -215,6 +249,31 @@ impl Worker for Runner<'_> {
         self.loaded_status()
     }
 
+    fn expand_to_draws(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
+        self.machine.stop_before_draws(self.game.positions().is_some());
+        self.expand(states, past_goals, out);
+        self.machine.stop_before_draws(false);
+    }
+
+    fn draw(&mut self, positions: &[u64], out: &mut Expansion) {
+        let Some(form) = self.game.positions() else { return };
+        self.watched.clear();
+        for words in positions.chunks_exact(form.layout().words()) {
+            let made = match self.machine.enter_position(form, words) {
+                Ok(halt) => self.drawn(MoveId(0), halt, out),
+                Err(b) => Err(self.limit_of(b).ok_or(broken(b, None))),
+            };
+            match made {
+                Ok(fault) => out.end_state(Status::Running, fault),
+                Err(Err(fault)) => out.end_state(Status::Running, Some(fault)),
+                Err(Ok(limit)) => {
+                    out.give_up(limit);
+                    out.end_state(Status::Running, None);
+                }
+            }
+        }
+    }
+
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
         let len = (states.len() / self.words.len()) as u64;
         if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
@@ -258,7 +317,18 @@ impl Worker for Runner<'_> {
             let mut fault = self.quantities();
             for number in 0..self.game.code.moves.len() {
                 let of = MoveId(number as u32);
-                let made = match self.machine.try_move(number) {
+                let mut tried = self.machine.try_move(number);
+                if let Ok(halt) = tried
+                    && self.machine.is_before_draw(halt)
+                {
+                    let form = self.game.positions().expect("a machine stops only where there are positions");
+                    if self.machine.write_position(form, halt, &mut out.positions) {
+                        out.end_before_draw(of, self.machine.score);
+                        continue;
+                    }
+                    tried = self.machine.on_to_draw(halt);
+                }
+                let made = match tried {
                     Ok(Halt::Done) => {
                         self.words.copy_from_slice(&self.source);
                         self.machine.pack(&mut self.words).map(|()| true)

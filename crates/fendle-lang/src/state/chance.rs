@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use fendle_core::numbers::{gcd, lcm};
+use fendle_core::numbers::{gcd, gcd64, lcm};
 
 /// A probability above 0 and at most 1, in lowest terms.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -27,6 +27,14 @@ impl Chance {
     /// This and then, independently, `weight` of `total`. `None` when it no longer fits.
     #[must_use]
     pub fn then(self, weight: u64, total: u64) -> Option<Chance> {
+        // Most numbers are small, and 64-bit division is several times faster.
+        if let (Ok(num), Ok(den)) = (u64::try_from(self.num), u64::try_from(self.den)) {
+            let g = gcd64(weight, total).max(1);
+            let (weight, total) = (weight / g, total / g);
+            let (a, b) = (gcd64(num, total).max(1), gcd64(weight, den).max(1));
+            let times = |x: u64, y: u64| u128::from(x) * u128::from(y);
+            return Some(Chance { num: times(num / a, weight / b), den: times(den / b, total / a) });
+        }
         let step = Chance::new(weight.into(), total.into());
         let (a, b) = (Chance::new(self.num, step.den), Chance::new(step.num, self.den));
         Some(Chance { num: a.num.checked_mul(b.num)?, den: a.den.checked_mul(b.den)? })

@@ -344,7 +344,7 @@ fn overwrite(out: &mut [u64], bit: u32, width: u32, value: u64) {
 }
 
 #[inline]
-fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
+pub(crate) fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
     let (word, shift) = (*bit / 64, *bit % 64);
     *bit += width as usize;
     let mut value = words[word] >> shift;
@@ -600,6 +600,16 @@ impl Ranker {
             }
         }
     }
+}
+
+/// Writes `width` bits, at most 64, where all bits are 0 so far.
+pub(crate) fn or_bits(words: &mut [u64], bit: &mut usize, width: u32, value: u64) {
+    let (word, shift) = (*bit / 64, *bit % 64);
+    words[word] |= value << shift;
+    if shift > 0 && shift + width as usize > 64 {
+        words[word + 1] |= value >> (64 - shift);
+    }
+    *bit += width as usize;
 }
 
 #[cfg(test)]

@@ -310,7 +310,7 @@ impl Emitter<'_> {
                 self.pause(point, Some(n));
                 return false;
             }
-            Op::Merge { point } => {
+            Op::Merge { point } | Op::BeforeDraw { point } => {
                 self.pause(point, None);
                 return false;
             }

@@ -8,14 +8,13 @@ use fendle_ask::audit::{Job, audit, end_of};
 use fendle_ask::explore::{How, NearestFatal, explore};
 use fendle_ask::fairness::fairness;
 use fendle_ask::load::{Source, load_source, load_text};
-use fendle_ask::odds::{Odds, ask};
+use fendle_ask::odds::{self, Odds, ask};
 use fendle_ask::routes::class_word;
 use fendle_ask::solve::{Solved, solve};
 use fendle_ask::why::{dead_parts, one_position};
 use fendle_ask::{Answer, Loaded, Position, Store, Want, Wish};
 use fendle_core::numbers::{counted, grouped};
 use fendle_core::odds::AimValue;
-use fendle_core::simulate::Policy;
 use fendle_core::{Class, Exploration, Model as _};
 use fendle_lang::reasons::effects::QUICK_WAYS;
 use fendle_lang::reasons::keeps::proof;
@@ -66,7 +65,7 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
             Err(e) => return Err(e.into()),
         }
     }
-    let answer = ask(&s.store, level, (None, Policy::Greedy), &s.budget)?;
+    let answer = ask(&s.store, level, odds::How::default(), &s.budget)?;
     let o = &answer.found;
     s.line(format!(
         "played with what can be known: {}, {}",
@@ -107,7 +106,7 @@ fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
         c.depth
     ))?;
     if !game.has_goal() || !game.is_sure() || game.aim().is_some() {
-        let answer = ask(&s.store, level, (None, Policy::Greedy), &s.budget)?;
+        let answer = ask(&s.store, level, odds::How::default(), &s.budget)?;
         chance(s, &answer.found)?;
     }
     s.line(classes(c, game.has_goal()))?;

@@ -1,23 +1,17 @@
 //! `fendle odds`: chance: possible, certain, the best probability, what each move is worth, the best of an aim.
 
 use fendle_ask::Want;
-use fendle_ask::odds::ask;
+use fendle_ask::odds::{How, ask};
 
-use crate::args::{LevelArgs, PictureArgs, PolicyArg};
+use crate::args::{LevelArgs, PictureArgs};
 use crate::session::{Ended, Session};
 use crate::{json, picture, text};
 
 /// Runs the command.
-pub fn run(
-    s: &mut Session,
-    args: &LevelArgs,
-    plays: Option<u64>,
-    policy: PolicyArg,
-    picture: &PictureArgs,
-) -> Ended {
+pub fn run(s: &mut Session, args: &LevelArgs, how: How, picture: &PictureArgs) -> Ended {
     picture.refuse(&s.files, true)?;
     let level = s.load(args, Want::All)?;
-    let answer = ask(&s.store, &level, (plays, policy.policy()), &s.budget)?;
+    let answer = ask(&s.store, &level, how, &s.budget)?;
     // What cannot be drawn is still answered.
     let mut not_drawn = None;
     if let Some(path) = picture.output.as_ref().filter(|_| answer.fault.is_none()) {

@@ -135,13 +135,32 @@ pub fn value_text(v: &Value, percent: bool) -> String {
                 format!("{about} (exact, as a fraction of {} digits: --format json)", text.len())
             }
         }
-        // Eight places are printed: the bounds must still be bounds.
-        Value::Between(lo, hi) => format!(
-            "between {:.8}{unit} and {:.8}{unit}",
-            (scale * lo * 1e8).floor() / 1e8,
-            (scale * hi * 1e8).ceil() / 1e8
-        ),
+        Value::Between(lo, hi) => {
+            bounds_text((scale * lo).next_down(), (scale * hi).next_up(), unit, percent)
+        }
     }
+}
+
+/// Bounds with the digits that are certain: one number where both round to it, else both.
+fn bounds_text(lo: f64, hi: f64, unit: &str, percent: bool) -> String {
+    // What must not be rounded to certainty.
+    let is_edge = |text: &str| percent && matches!(text.parse(), Ok(0.0 | 100.0));
+    for places in (6..=10).rev() {
+        let (a, b) = (format!("{lo:.places$}"), format!("{hi:.places$}"));
+        if a == b && !is_edge(&a) {
+            return format!("{a}{unit}");
+        }
+    }
+    let (lo, hi) = if percent { (lo.max(0.0), hi.min(100.0)) } else { (lo, hi) };
+    let places = (3 - (hi - lo).log10().floor() as i32).clamp(2, 12) as usize;
+    let scale = 10f64.powi(places as i32);
+    // The bounds must still be bounds when they are rounded.
+    let (lo, hi) = ((lo * scale).floor() / scale, (hi * scale).ceil() / scale);
+    let plain = |x: f64| {
+        let text = format!("{x:.places$}");
+        text.trim_end_matches('0').trim_end_matches('.').to_string()
+    };
+    format!("between {}{unit} and {}{unit}", plain(lo), plain(hi))
 }
 
 /// A probability in full.

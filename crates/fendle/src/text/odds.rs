@@ -17,7 +17,15 @@ pub fn lines(a: &Answer<Odds>) -> Vec<String> {
         out.push("no answer: the model broke".into());
         return out;
     }
+    let seen_all = a.stopped_by.is_none() || o.complete;
     if o.is_answered() {
+        if let Some(by) = a.stopped_by.as_ref().filter(|_| !seen_all) {
+            let states = counted(o.states, "state", "states");
+            out.push(format!(
+                "stopped by {} after {states}: the bounds hold whatever was not seen",
+                by.words
+            ));
+        }
         if o.layouts > 0 {
             let layouts = counted(o.layouts as u64, "layout", "layouts");
             out.push(format!("played with what can be known: {layouts} at the start"));
@@ -36,6 +44,7 @@ pub fn lines(a: &Answer<Odds>) -> Vec<String> {
         estimate(&mut out, o.has_goal, e);
     }
     if o.is_answered()
+        && seen_all
         && let Some(by) = super::stopped_line(a)
     {
         out.push(format!("the plays were {by}"));
@@ -52,16 +61,19 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
         });
         let possible = o.possible.map_or("not known: no goal was seen", yes);
         rows.push(("possible", format!("{possible}{lucky}")));
-        let way = |b: Option<bool>, how: &str| {
-            let b = b == Some(true);
-            format!("{}: {} way of playing wins {how}", yes(b), if b { "some" } else { "no" })
+        let way = |b: Option<bool>, how: &str| match b {
+            Some(b) => format!("{}: {} way of playing wins {how}", yes(b), if b { "some" } else { "no" }),
+            None => "not known: not everything was seen".into(),
         };
         rows.push(("certain", way(o.certain, "against every draw")));
         rows.push(("almost certain", way(o.almost_certain, "with probability 1")));
         if let Some(v) = &o.best_probability {
             rows.push(("best probability", value_text(v, true)));
         }
-        let none = "none: no way of playing wins with probability 1";
+        let none = match o.almost_certain {
+            None => "not known: not everything was seen",
+            Some(_) => "none: no way of playing wins with probability 1",
+        };
         let moves = o.least_expected_moves.as_ref().map_or(none.into(), |v| value_text(v, false));
         rows.push(("least expected moves", moves));
     }
@@ -75,7 +87,8 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
         let text = match &aim.0 {
             AimValue::Best(v) if !o.chance => value_text(v, false),
             AimValue::Best(v) => format!("{} expected", value_text(v, false)),
-            AimValue::Unbounded => "unbounded: a cycle gains every time round".into(),
+            AimValue::Unbounded(_) => "without bound: a cycle gains every time round".into(),
+            AimValue::NeverEnds => "none: no play ends".into(),
             AimValue::Unknown(why) => format!("not known: {why}"),
         };
         rows.push((what, text));
@@ -106,10 +119,26 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
         out.push(String::new());
         out.extend(worth(o));
     }
+    if o.no_fractions {
+        out.push("no fractions: they grew past a quarter of the memory (--memory), or no best way of playing was proved".into());
+    }
+    if let Some(cycle) = &o.aim_cycle {
+        out.push(String::new());
+        out.push("a cycle that gains every time round:".into());
+        out.extend(move_lines(cycle));
+    }
     if let Some(play) = o.aim_play.as_ref().filter(|p| !p.is_empty()) {
         out.push(String::new());
         out.push("a play that reaches it:".into());
         out.extend(move_lines(play));
+    }
+}
+
+/// Whether a value is surely the best: the same fraction, or the one interval that lies beyond all others.
+fn is_best<'v>(v: &Value, best: &Value, mut all: impl Iterator<Item = &'v Value>) -> bool {
+    match (v, best) {
+        (Value::Exact(_), Value::Exact(_)) => v == best,
+        _ => v == best && all.all(|o| std::ptr::eq(o, v) || o.is_below(v) || v.is_below(o)),
     }
 }
 
@@ -140,7 +169,9 @@ fn worth(o: &Odds) -> Vec<String> {
                     "fatal".into()
                 } else if v.is_below(best) {
                     "a blunder".into()
-                } else if v == best && best.middle() > 0.0 {
+                } else if is_best(v, best, moves.iter().filter_map(|m| m.best_probability.as_ref()))
+                    && best.middle() > 0.0
+                {
                     "best".into()
                 } else {
                     String::new()
@@ -148,7 +179,8 @@ fn worth(o: &Odds) -> Vec<String> {
             }
             if let (Some(v), Some(best)) = (&m.aim, best_aim) {
                 row.push(value_text(v, false));
-                row.push(if v == best { "best".into() } else { String::new() });
+                let all = moves.iter().filter_map(|m| m.aim.as_ref());
+                row.push(if is_best(v, best, all) { "best".into() } else { String::new() });
             }
             row
         })

@@ -9,7 +9,8 @@ impl Code {
         let mut found: Vec<(u16, Point)> = vec![];
         for p in &self.programs {
             let ops = &self.ops[p.entry as usize..p.end as usize];
-            if !ops.iter().any(|op| matches!(op, Op::Draw { .. } | Op::Merge { .. })) {
+            if !ops.iter().any(|op| matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. }))
+            {
                 continue;
             }
             let regs = self.registers as usize;
@@ -42,7 +43,7 @@ impl Code {
             for (i, op) in ops.iter().enumerate() {
                 let (point, drawn) = match *op {
                     Op::Draw { point, d, .. } => (point, Some(d)),
-                    Op::Merge { point } => (point, None),
+                    Op::Merge { point } | Op::BeforeDraw { point } => (point, None),
                     _ => continue,
                 };
                 let set = &live[(i + 1) * words..(i + 2) * words];

@@ -12,13 +12,15 @@
 //! address in a register, since one of several is chosen by a key; what is known of them before
 //! stands in [`Code::lists`].
 //!
-//! `Draw` and `Merge` suspend a program: see [`Point`].
+//! `Draw` and `Merge` suspend a program, and so does `BeforeDraw` where that is asked for: see [`Point`].
 
 mod live;
 mod ops;
+mod positions;
 mod verify;
 
 pub use ops::Op;
+pub use positions::{Held, Positions};
 
 use crate::run::FaultKind;
 use crate::source::Span;

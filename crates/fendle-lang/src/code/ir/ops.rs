@@ -2,10 +2,50 @@
 
 use super::*;
 
+/// Other names for what an operation names.
+pub(crate) trait Renaming {
+    fn register(&mut self, r: R) -> R;
+    fn block(&mut self, m: M) -> M;
+    fn jump(&mut self, to: To) -> To;
+}
+
+trait Renamed {
+    fn renamed(self, by: &mut dyn Renaming) -> Self;
+}
+
+impl Renamed for R {
+    fn renamed(self, by: &mut dyn Renaming) -> R {
+        by.register(self)
+    }
+}
+
+impl Renamed for M {
+    fn renamed(self, by: &mut dyn Renaming) -> M {
+        by.block(self)
+    }
+}
+
+impl Renamed for To {
+    fn renamed(self, by: &mut dyn Renaming) -> To {
+        by.jump(self)
+    }
+}
+
+macro_rules! keeps_its_name {
+    ($($ty:ty),*) => {
+        $(impl Renamed for $ty {
+            fn renamed(self, _: &mut dyn Renaming) -> $ty {
+                self
+            }
+        })*
+    };
+}
+keeps_its_name!(Site, i64, i32, u32, u16, u8, bool);
+
 macro_rules! ops {
     ($($(#[$doc:meta])* $name:ident { $($field:ident : $ty:ty),* } => [$($role:expr),*];)*) => {
         /// One operation. `d` is written, other registers are read.
-        #[derive(Clone, Copy, PartialEq, Eq, Debug)]
+        #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
         #[allow(missing_docs)]
         pub enum Op { $($(#[$doc])* $name { $($field: $ty),* },)* }
 
@@ -17,6 +57,12 @@ macro_rules! ops {
             #[must_use]
             pub fn name(&self) -> &'static str {
                 match self { $(Op::$name { .. } => stringify!($name),)* }
+            }
+
+            /// The same operation with its registers, blocks and jumps renamed.
+            pub(crate) fn renamed(self, by: &mut dyn Renaming) -> Op {
+                let _ = &by;
+                match self { $(Op::$name { $($field),* } => Op::$name { $($field: $field.renamed(by)),* },)* }
             }
 
             #[allow(unused_variables)]
@@ -157,6 +203,8 @@ ops! {
     Draw { d: R, n: R, base: M, weights: M, point: u16 } => [Reads(n), Writes(d), Block(base, Some(2)), Block(weights, Some(2))];
     /// Suspends: branches that are equal here go on as one.
     Merge { point: u16 } => [];
+    /// Stands before a draw, and suspends where the machine is to stop there.
+    BeforeDraw { point: u16 } => [];
     /// Sets the branch aside.
     Cut { } => [];
     /// Takes a remembered value of this state, or goes on to compute it.

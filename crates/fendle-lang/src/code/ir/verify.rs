@@ -114,7 +114,9 @@ impl Code {
                 {
                     say(at, format!("shapes {shapes} do not exist"));
                 }
-                Op::Draw { point, .. } | Op::Merge { point } if point as usize >= self.points.len() => {
+                Op::Draw { point, .. } | Op::Merge { point } | Op::BeforeDraw { point }
+                    if point as usize >= self.points.len() =>
+                {
                     say(at, format!("point {point} does not exist"));
                 }
                 _ => {}

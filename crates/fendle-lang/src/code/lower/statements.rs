@@ -233,6 +233,8 @@ impl Lower<'_> {
         other: Option<&[Stmt]>,
         span: Span,
     ) {
+        let point = self.point(span);
+        self.emit(Op::BeforeDraw { point });
         let least = self.reg(O::K(0));
         let count = self.copy(O::K(0));
         let push_weight = |l: &mut Self, w: &Expr, skip: Label, weights: M, n: R| {

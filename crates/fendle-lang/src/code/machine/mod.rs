@@ -1,6 +1,7 @@
 //! Runs the intermediate form. Nothing is allocated for a state.
 
 mod outcomes;
+mod positions;
 mod run;
 
 pub use outcomes::{Mean, Outcome, Outcomes};
@@ -161,6 +162,10 @@ pub struct Machine<'c> {
     native: Option<&'c dyn Native>,
     /// Branches ran: anything may have been.
     all_changed: bool,
+    /// Moves stop before their first draw.
+    stops: bool,
+    /// The packed state of a position that is entered.
+    entered: Vec<u64>,
     start: Vec<i32>,
     cut: i32,
     fuel: i64,
@@ -194,6 +199,8 @@ impl<'c> Machine<'c> {
             changed: vec![0; (code.state_len as usize).div_ceil(64)],
             native: None,
             all_changed: false,
+            stops: false,
+            entered: vec![],
             start: b.start.clone(),
             cut: b.model.endings.len() as i32 + 1,
             fuel: 0,
@@ -400,7 +407,7 @@ impl<'c> Machine<'c> {
         self.fuel = STEP_BUDGET;
         self.score = 0;
         self.places.clear();
-        let halt = self.run(program.entry)?;
+        let halt = self.go(program.entry, self.stops)?;
         if halt == Halt::Done {
             self.settle_end()?;
         }

@@ -262,7 +262,7 @@ impl<'c> Machine<'c> {
                         let (fuel, len) = (self.fuel, out.parked.values.len() - at);
                         out.parked.list.push(Branch { point, pc, at, len, chance, score, fuel });
                     }
-                    _ => unreachable!("programs pause at draws and merges"),
+                    _ => unreachable!("programs that do not stop before draws pause at draws and merges"),
                 },
                 Halt::Done | Halt::Cut => {
                     score = fine(score.plus(self.score), too_fine)?;
@@ -285,7 +285,7 @@ impl<'c> Machine<'c> {
             self.resume(&branch, &out.stack.values);
             out.stack.values.truncate(branch.at);
             (chance, score) = (branch.chance, branch.score);
-            halt = self.run(branch.pc + 1)?;
+            halt = self.go(branch.pc + 1, false)?;
             let values = out.stack.values.len() + out.parked.values.len();
             work += BRANCH_WORK + branch.len as u64 + 8 * (branch.fuel - self.fuel).unsigned_abs();
             if work > WORK_MAX || values > VALUES_MAX {

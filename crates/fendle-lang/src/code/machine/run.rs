@@ -452,7 +452,9 @@ impl<'c> Machine<'c> {
                     let offset = table.cells[(p / (table.rows * table.cols)) as usize][self.r(i) as usize];
                     self.w(d, code::place(row - table.margin, col - table.margin) + offset);
                 }
-                Op::Draw { .. } | Op::Merge { .. } => return Ok(Flow::Ends(Halt::Paused(pc as u32))),
+                Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. } => {
+                    return Ok(Flow::Ends(Halt::Paused(pc as u32)));
+                }
                 Op::Cut {} => return Ok(Flow::Ends(Halt::Cut)),
                 Op::LaneLen { d, a } => self.w(d, code::lane_parts(self.r(a)).2),
                 Op::LaneCell { d, a, i } => {

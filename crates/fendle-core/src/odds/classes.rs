@@ -1,0 +1,243 @@
+//! What can be said of each vertex by the graph alone: whether a goal can be reached, whether some way of playing wins against
+//! every draw or with probability 1, whether some way of playing ends.
+
+use super::graph::Graph;
+use super::order::{Local, Parts};
+use crate::limits::{Limit, Pace};
+use crate::space::Class;
+
+/// A goal can be reached.
+pub(super) const REACHES: u8 = 1;
+/// Something open can be reached.
+pub(super) const OPEN: u8 = 2;
+/// Some way of playing wins against every draw.
+pub(super) const CERTAIN: u8 = 4;
+/// Some way of playing wins with probability 1.
+pub(super) const ALMOST: u8 = 8;
+/// Some way of playing ends with probability 1, won or not.
+pub(super) const ENDS: u8 = 16;
+
+/// Every vertex.
+pub(super) const SEEN: u8 = 32;
+
+/// Marks of every vertex, and counts.
+pub(super) struct Marks {
+    pub(super) of: Vec<u8>,
+    pub(super) fatal_moves: u64,
+    pub(super) fatal_draws: u64,
+}
+
+impl Marks {
+    #[inline]
+    pub(super) fn has(&self, v: u32, mark: u8) -> bool {
+        self.of[v as usize] & mark != 0
+    }
+
+    /// Finds all marks, gives every running state its class, and counts fatal moves and draws. One pass over the parts; inside
+    /// a part with cycles, sets that grow or shrink until nothing changes (de Alfaro, *Formal Verification of Probabilistic
+    /// Systems*, 1997, 3.3). O(V + E) without cycles.
+    pub(super) fn find(
+        g: &mut Graph,
+        parts: &Parts,
+        has_goal: bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Marks, Limit> {
+        let mut marks = Marks { of: vec![SEEN; g.vertices_len()], fatal_moves: 0, fatal_draws: 0 };
+        let mut local = Local::default();
+        for part in parts.iter() {
+            pace.step(part.len() as u64)?;
+            wake_idle(g, part);
+            let mut reach = 0;
+            for &v in part {
+                reach |= marks.own(g, v);
+                g.each(v, |t| reach |= marks.of[t as usize] & (REACHES | OPEN));
+            }
+            for &v in part {
+                marks.of[v as usize] |= reach & (REACHES | OPEN);
+            }
+            if !Parts::has_cycle(g, part) {
+                let v = part[0];
+                let of = &marks.of;
+                let all = |mark: u8| follows(g, v, |t| of[t as usize] & mark != 0);
+                let found = [CERTAIN, ALMOST, ENDS].into_iter().filter(|m| all(*m)).fold(0, |a, m| a | m);
+                marks.of[v as usize] |= found;
+                continue;
+            }
+            local.take(g, part);
+            marks.attract(g, &local, pace)?;
+            marks.stay(g, &local, ALMOST, pace)?;
+            marks.stay(g, &local, ENDS, pace)?;
+        }
+        for s in 0..g.states_len() {
+            if g.classes[s] == Class::Running {
+                g.classes[s] = match marks.of[s] {
+                    _ if !has_goal => Class::Free,
+                    m if m & REACHES != 0 => Class::Winnable,
+                    m if m & OPEN != 0 => Class::Open,
+                    _ => Class::Dead,
+                };
+            }
+        }
+        marks.count_fatal(g, pace)?;
+        Ok(marks)
+    }
+
+    /// Gives a vertex the marks that it has of itself, and tells those that say what can be reached.
+    fn own(&mut self, g: &Graph, v: u32) -> u8 {
+        let own = if g.is_state(v) {
+            match g.classes[v as usize] {
+                Class::Goal => REACHES | CERTAIN | ALMOST | ENDS,
+                Class::Lost | Class::Over | Class::Stuck => ENDS,
+                Class::Open => OPEN,
+                _ => 0,
+            }
+        } else if g.outcomes(v).0.is_empty() {
+            OPEN
+        } else {
+            0
+        };
+        self.of[v as usize] |= own;
+        own & (REACHES | OPEN)
+    }
+
+    /// Marks those vertices of a part from which play gets to a certain one against every draw.
+    fn attract(&mut self, g: &Graph, local: &Local, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        // How many arrows of a node lead to no certain vertex yet.
+        let missing = |m: &Marks, v: u32| {
+            let mut n = 0u32;
+            g.each(v, |t| n += u32::from(!m.has(t, CERTAIN)));
+            n
+        };
+        let mut left: Vec<u32> = local.members.iter().map(|&v| missing(self, v)).collect();
+        let mut work: Vec<u32> = vec![];
+        for (i, &v) in local.members.iter().enumerate() {
+            if follows(g, v, |t| self.has(t, CERTAIN)) {
+                work.push(i as u32);
+                self.of[v as usize] |= CERTAIN;
+            }
+        }
+        while let Some(i) = work.pop() {
+            pace.step(1)?;
+            for &from in local.sources(i as usize) {
+                left[from as usize] -= 1;
+                let v = local.members[from as usize];
+                if !self.has(v, CERTAIN) && (g.is_state(v) || left[from as usize] == 0) {
+                    self.of[v as usize] |= CERTAIN;
+                    work.push(from);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Marks the greatest set of vertices of a part from which play can get out of the part to a marked one without ever
+    /// leaving the set and the marked ones.
+    fn stay(&mut self, g: &Graph, local: &Local, mark: u8, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        let n = local.len();
+        let mut inside = vec![true; n];
+        let fine = |m: &Marks, inside: &[bool], t: u32| match local.number(t) {
+            Some(i) => inside[i],
+            None => m.has(t, mark),
+        };
+        loop {
+            // Those that cannot stay go, and then those that only led to them.
+            let mut work: Vec<u32> = (0..n as u32).collect();
+            while let Some(i) = work.pop() {
+                pace.step(1)?;
+                let v = local.members[i as usize];
+                if inside[i as usize] && !follows(g, v, |t| fine(self, &inside, t)) {
+                    inside[i as usize] = false;
+                    work.extend(local.sources(i as usize).iter().filter(|f| inside[**f as usize]));
+                }
+            }
+            // From which of those that are left is there a way out?
+            let mut reach = vec![false; n];
+            for i in (0..n).filter(|i| inside[*i]) {
+                let mut out = false;
+                g.each(local.members[i], |t| out |= local.number(t).is_none() && self.has(t, mark));
+                if out {
+                    reach[i] = true;
+                    work.push(i as u32);
+                }
+            }
+            while let Some(i) = work.pop() {
+                pace.step(1)?;
+                for &from in local.sources(i as usize) {
+                    if inside[from as usize] && !reach[from as usize] {
+                        reach[from as usize] = true;
+                        work.push(from);
+                    }
+                }
+            }
+            let same = reach == inside;
+            inside = reach;
+            if same {
+                break;
+            }
+        }
+        for i in (0..n).filter(|i| inside[*i]) {
+            self.of[local.members[i] as usize] |= mark;
+        }
+        Ok(())
+    }
+
+    fn count_fatal(&mut self, g: &Graph, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        // For each node how many outcomes are bad, and whether all are.
+        let states = g.states_len() as u32;
+        let nodes = states..g.vertices_len() as u32;
+        let bad: Vec<(u32, bool)> = nodes
+            .map(|v| {
+                let out = g.outcomes(v).0;
+                let bad = out.iter().filter(|t| g.classes[**t as usize].is_bad()).count();
+                (bad as u32, bad == out.len() && bad > 0)
+            })
+            .collect();
+        for s in (0..states).filter(|s| g.classes[*s as usize] == Class::Winnable) {
+            pace.step(2)?;
+            for arc in g.arcs(s) {
+                let to = g.to(arc);
+                if g.is_state(to) {
+                    self.fatal_moves += u64::from(g.classes[to as usize].is_bad());
+                } else {
+                    let (bad, all) = bad[(to - states) as usize];
+                    self.fatal_moves += u64::from(all);
+                    self.fatal_draws += u64::from(if all { 0 } else { bad });
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a vertex can make sure that the next one is good: a state by one of its moves, a node by all of its outcomes.
+#[inline]
+fn follows(g: &Graph, v: u32, good: impl Fn(u32) -> bool) -> bool {
+    if g.is_state(v) {
+        g.arcs(v).any(|a| good(g.to(a)))
+    } else {
+        let out = g.outcomes(v).0;
+        !out.is_empty() && out.iter().all(|t| good(*t))
+    }
+}
+
+/// Idle states whose waiting leads only to idle or stuck states are stuck; the others are running.
+fn wake_idle(g: &mut Graph, part: &[u32]) {
+    let idle = |g: &Graph, v: u32| g.is_state(v) && g.classes[v as usize] == Class::Idle;
+    if !part.iter().any(|v| idle(g, *v)) {
+        return;
+    }
+    let mut stays = true;
+    for &v in part {
+        stays &= !g.is_state(v) || idle(g, v);
+        // What lies behind the part has its class already: what is still idle belongs to it.
+        let still = |t: u32| matches!(g.classes[t as usize], Class::Idle | Class::Stuck);
+        g.each(v, |t| {
+            stays &= if g.is_state(t) { still(t) } else { g.outcomes(t).0.iter().all(|o| still(*o)) }
+        });
+    }
+    for &v in part {
+        if idle(g, v) {
+            g.classes[v as usize] = if stays { Class::Stuck } else { Class::Running };
+        }
+    }
+}

@@ -1,0 +1,132 @@
+//! The order in which vertices are valued: strongly connected parts, each after those that it leads to.
+
+use super::graph::Graph;
+use crate::components::{Digraph, components};
+use crate::limits::{Limit, Pace};
+
+/// All vertices, part by part.
+pub(super) struct Parts {
+    order: Vec<u32>,
+    /// Where each part begins, with one entry more; empty where every part is one vertex.
+    first: Vec<u32>,
+}
+
+impl Parts {
+    /// Finds them. O(V + E) time, 13 bytes a vertex while it runs.
+    pub(super) fn of(g: &Graph, pace: &mut Pace<'_>) -> Result<Parts, Limit> {
+        let found = components(g, 0..g.vertices_len() as u32, |_| true, pace)?;
+        let (order, first) = found.in_order();
+        Ok(Parts { order, first })
+    }
+
+    /// How many there are.
+    pub(super) fn len(&self) -> usize {
+        if self.first.is_empty() { self.order.len() } else { self.first.len() - 1 }
+    }
+
+    /// The vertices of a part.
+    #[inline]
+    pub(super) fn get(&self, part: usize) -> &[u32] {
+        match self.first.get(part..part + 2) {
+            Some(ends) => &self.order[ends[0] as usize..ends[1] as usize],
+            None => &self.order[part..=part],
+        }
+    }
+
+    /// All of them, successors first.
+    pub(super) fn iter(&self) -> impl Iterator<Item = &[u32]> {
+        (0..self.len()).map(|i| self.get(i))
+    }
+
+    /// Whether a part holds a cycle.
+    #[inline]
+    pub(super) fn has_cycle(g: &Graph, part: &[u32]) -> bool {
+        if part.len() > 1 {
+            return true;
+        }
+        let (from, to) = g.arrows(part[0]);
+        (from..to).any(|a| g.target(a) == part[0])
+    }
+}
+
+/// Numbers for the vertices of one part, and what leads to each of them from inside.
+///
+/// Made once and used for one part after the other. Takes memory for the part and its own arrows alone; a part that is a good
+/// deal of the graph has a table of 4 bytes a vertex of the graph, too.
+#[derive(Default)]
+pub(super) struct Local {
+    /// The number of each vertex of the graph; empty for small parts, whose members are looked through.
+    of: Vec<u32>,
+    /// The vertices, by number: ascending.
+    pub(super) members: Vec<u32>,
+    first: Vec<u32>,
+    from: Vec<u32>,
+}
+
+/// No number.
+const NONE: u32 = u32::MAX;
+/// A part of more than one in so many vertices has a table.
+const LARGE: usize = 16;
+
+impl Local {
+    /// Takes up a part. O(its arrows).
+    pub(super) fn take(&mut self, g: &Graph, part: &[u32]) {
+        debug_assert!(part.is_sorted());
+        let large = part.len() > g.vertices_len() / LARGE;
+        self.members.clear();
+        self.members.extend_from_slice(part);
+        self.of.clear();
+        if large {
+            self.of.resize(g.vertices_len(), NONE);
+            for (i, v) in part.iter().enumerate() {
+                self.of[*v as usize] = i as u32;
+            }
+        }
+        let mut first = std::mem::take(&mut self.first);
+        let mut from = std::mem::take(&mut self.from);
+        first.clear();
+        first.resize(part.len() + 1, 0);
+        for v in part {
+            g.each(*v, |t| {
+                if let Some(i) = self.number(t) {
+                    first[i + 1] += 1;
+                }
+            });
+        }
+        for i in 0..part.len() {
+            first[i + 1] += first[i];
+        }
+        from.clear();
+        from.resize(first[part.len()] as usize, 0);
+        let mut next = first.clone();
+        for (i, v) in part.iter().enumerate() {
+            g.each(*v, |t| {
+                if let Some(slot) = self.number(t).map(|n| &mut next[n]) {
+                    from[*slot as usize] = i as u32;
+                    *slot += 1;
+                }
+            });
+        }
+        (self.first, self.from) = (first, from);
+    }
+
+    /// The number of a vertex, if it belongs to the part.
+    #[inline]
+    pub(super) fn number(&self, v: u32) -> Option<usize> {
+        if self.of.is_empty() {
+            return self.members.binary_search(&v).ok();
+        }
+        let n = self.of[v as usize];
+        (n != NONE).then_some(n as usize)
+    }
+
+    /// How many vertices there are.
+    pub(super) fn len(&self) -> usize {
+        self.members.len()
+    }
+
+    /// The numbers of those that lead to a vertex, once for each arrow.
+    pub(super) fn sources(&self, number: usize) -> &[u32] {
+        &self.from[self.first[number] as usize..self.first[number + 1] as usize]
+    }
+}

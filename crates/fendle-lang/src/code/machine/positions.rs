@@ -1,0 +1,127 @@
+//! Moves that stop before their first draw, and go on from there.
+
+use super::*;
+use crate::code::ir::Positions;
+use crate::state::packing::{get, or_bits};
+
+/// Steps that a move may take before a position, and that are then left for what follows it.
+const POSITION_STEPS: i64 = STEP_BUDGET / 2;
+
+impl Machine<'_> {
+    /// Whether moves stop before their first draw, at the points that say so. See [`Positions`].
+    pub fn stop_before_draws(&mut self, stops: bool) {
+        self.stops = stops;
+    }
+
+    /// Runs until the program ends or pauses; before a draw only if it `stops` there.
+    pub(super) fn go(&mut self, entry: u32, stops: bool) -> Result<Halt, Break> {
+        let mut halt = self.run(entry)?;
+        while let Halt::Paused(pc) = halt
+            && !stops
+            && matches!(self.code.ops[pc as usize], Op::BeforeDraw { .. })
+        {
+            halt = self.run(pc + 1)?;
+        }
+        Ok(halt)
+    }
+
+    /// Where a move stopped before a draw: appends the position to `out`. False where it cannot be written down; the move then
+    /// goes on by [`Machine::on_to_draw`].
+    ///
+    /// # Panics
+    ///
+    /// When the machine is paused somewhere else.
+    pub fn write_position(&self, positions: &Positions, halt: Halt, out: &mut Vec<u64>) -> bool {
+        let point = match halt {
+            Halt::Paused(pc) => self.code.ops[pc as usize],
+            _ => Op::Done {},
+        };
+        let Op::BeforeDraw { point } = point else { panic!("the machine is paused before a draw") };
+        let Some((number, held)) = positions.at(point) else { return false };
+        if self.fuel < POSITION_STEPS {
+            return false;
+        }
+        let at = out.len();
+        out.resize(at + positions.layout().words(), 0);
+        let words = &mut out[at..];
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        let packed = self.packing.layout().words();
+        if self.packing.pack(&self.mem[now..now + len], &mut words[..packed]).is_err() {
+            out.truncate(at);
+            return false;
+        }
+        let mut bit = positions.state_bits() as usize;
+        or_bits(words, &mut bit, Positions::continuation_bits(), u64::from(*number));
+        for r in &held.regs {
+            or_bits(words, &mut bit, 64, self.r(*r) as u64);
+        }
+        for &(block, len) in &held.blocks {
+            for v in &self.mem[block as usize..(block + len) as usize] {
+                or_bits(words, &mut bit, 32, u64::from(*v as u32));
+            }
+        }
+        true
+    }
+
+    /// Whether a pause is one before a draw.
+    #[must_use]
+    pub fn is_before_draw(&self, halt: Halt) -> bool {
+        matches!(halt, Halt::Paused(pc) if matches!(self.code.ops[pc as usize], Op::BeforeDraw { .. }))
+    }
+
+    /// Goes on from where a move stopped before a draw, to the draw itself or to what comes instead of it.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn on_to_draw(&mut self, halt: Halt) -> Result<Halt, Break> {
+        let Halt::Paused(pc) = halt else { return Ok(halt) };
+        let halt = self.go(pc + 1, false)?;
+        if halt == Halt::Done {
+            self.settle_end()?;
+        }
+        Ok(halt)
+    }
+
+    /// Takes a position before a draw as the state that play is in, and goes on to the draw.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn enter_position(&mut self, positions: &Positions, words: &[u64]) -> Result<Halt, Break> {
+        let (before, now, len) =
+            (self.code.before as usize, self.code.now as usize, self.code.state_len as usize);
+        let packed = self.packing.layout().words();
+        let mut bit = positions.state_bits() as usize;
+        let state = &mut self.entered;
+        state.clear();
+        state.extend_from_slice(&words[..packed]);
+        if !bit.is_multiple_of(64) {
+            state[packed - 1] &= (1 << (bit % 64)) - 1;
+        }
+        self.packing.unpack(state, &mut self.mem[before..before + len]);
+        self.mem.copy_within(before..before + len, now);
+        self.known.fill(0);
+        self.changed.fill(0);
+        self.all_changed = true;
+        let number = get(words, &mut bit, Positions::continuation_bits());
+        let (pc, held) = positions.continuation(number as u16);
+        for r in &held.regs {
+            let v = get(words, &mut bit, 64) as i64;
+            self.w(*r, v);
+        }
+        for &(block, len) in &held.blocks {
+            for m in &mut self.mem[block as usize..(block + len) as usize] {
+                *m = get(words, &mut bit, 32) as u32 as i32;
+            }
+        }
+        self.fuel = POSITION_STEPS;
+        self.score = 0;
+        self.places.clear();
+        let halt = self.go(*pc, false)?;
+        if halt == Halt::Done {
+            self.settle_end()?;
+        }
+        Ok(halt)
+    }
+}
