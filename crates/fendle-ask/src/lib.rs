@@ -35,6 +35,7 @@ pub mod solve;
 pub mod structure;
 pub mod trace;
 pub mod why;
+pub mod within;
 
 pub use answer::{Answer, Asked, End, FaultReport, StoppedBy, Trouble, Verdict};
 pub use budget::{Budget, Effort, Surroundings, Wanted};

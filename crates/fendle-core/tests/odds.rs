@@ -1,7 +1,7 @@
 //! Chance with cycles: bounds, certainty and expected moves against all ways of playing small random
 //! games, tried one by one.
 
-use fendle_core::odds::{AimValue, Answers, Fractions, Value, odds};
+use fendle_core::odds::{AimValue, Answers, Fractions, Value, odds, within};
 use fendle_core::simulate::{Policy, mean_interval, share_interval, simulate};
 use fendle_core::table::{Row, Table};
 use fendle_core::{Aim, Exploration, Explored, Limits, NoWatch, Odds, Status, explore};
@@ -613,4 +613,60 @@ fn aims_over_cycles_count_the_plays_that_end() {
     let mut round = line(1, Aim::LeastScore);
     round.moves[1].remove(0);
     assert_eq!(ask(&round).1.aim, Some(AimValue::NeverEnds));
+}
+
+/// What can be had within k moves, from a state, by trying everything.
+struct Near {
+    win: Fraction,
+    ruin: Fraction,
+    sure: bool,
+    forced: bool,
+}
+
+fn near(t: &Game, s: usize, k: u32) -> Near {
+    let yes = |b: bool| fraction(b.into(), 1);
+    let stuck = t.moves[s].is_empty() && !t.goal[s];
+    if t.goal[s] || stuck || k == 0 {
+        return Near { win: yes(t.goal[s]), ruin: yes(stuck), sure: t.goal[s], forced: stuck };
+    }
+    let mut out = Near { win: fraction(0, 1), ruin: fraction(1, 1), sure: false, forced: true };
+    for m in &t.moves[s] {
+        let total: u64 = m.iter().map(|o| o.1).sum();
+        let behind: Vec<(Near, Fraction)> =
+            m.iter().map(|o| (near(t, o.0, k - 1), fraction(o.1 as i64, total as i64))).collect();
+        out.win = out.win.max(behind.iter().map(|(n, p)| &n.win * p).sum());
+        out.ruin = out.ruin.min(behind.iter().map(|(n, p)| &n.ruin * p).sum());
+        out.sure |= behind.iter().all(|(n, _)| n.sure);
+        out.forced &= behind.iter().any(|(n, _)| n.forced);
+    }
+    out
+}
+
+/// The next moves, counted down over what they reach, against everything tried.
+#[test]
+fn the_next_moves_bring_what_trying_everything_says() {
+    let mut rng = SmallRng::seed_from_u64(31);
+    let (mut sure, mut forced, mut between) = (0, 0, 0);
+    for _ in 0..400 {
+        let states = rng.random_range(3..9);
+        let t = random(&mut rng, states);
+        let limits = Limits { threads: 1, ..Limits::default() };
+        for k in 1..=5 {
+            let found = within(&t.table(), k, &limits, &NoWatch).expect("small and sound");
+            let truth = near(&t, 0, k);
+            let win = found.win.as_ref().expect("a goal");
+            assert!(holds(win, &truth.win) && win.high() - win.low() < 1e-12, "{win:?} {} {t:?}", truth.win);
+            assert!(holds(&found.ruin, &truth.ruin), "{:?} {} {t:?}", found.ruin, truth.ruin);
+            let by = |test: &dyn Fn(Near) -> bool| (0..=k).find(|j| test(near(&t, 0, *j)));
+            assert_eq!(found.sure_win, by(&|n| n.sure), "{t:?}");
+            assert_eq!(found.forced_ruin, by(&|n| n.forced), "{t:?}");
+            sure += usize::from(found.sure_win.is_some());
+            forced += usize::from(found.forced_ruin.is_some());
+            between += usize::from(win.low() > 0.01 && win.high() < 0.99);
+            let (wins, ruins) = (found.from_start.iter().map(|m| m.win.low()), found.from_start.iter());
+            assert!(t.goal[0] || t.moves[0].is_empty() || wins.fold(0.0, f64::max) == win.low());
+            assert!(ruins.map(|m| m.ruin.low()).fold(1.0, f64::min) >= found.ruin.low());
+        }
+    }
+    assert!(sure > 100 && forced > 50 && between > 200, "{sure} {forced} {between}");
 }

@@ -496,6 +496,9 @@ pub enum Command {
         /// How the simulated player chooses.
         #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
         policy: PolicyArg,
+        /// Look only at the next N moves: exact on any board, however large its space.
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["plays", "exact", "output"])]
+        within: Option<u32>,
         /// Give every value as a fraction, as far as a quarter of the memory holds them; without this only small spaces do.
         #[arg(long)]
         exact: bool,

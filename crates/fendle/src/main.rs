@@ -155,7 +155,8 @@ fn run(command: Command, s: &mut Session) -> Ended {
             cmd::why::run(s, &level, (all, typed, most), &picture)
         }
         Command::Graph { graph } => cmd::graph::run(s, &graph),
-        Command::Odds { level, plays, policy, exact, picture } => {
+        Command::Odds { level, within: Some(moves), .. } => cmd::odds::within(s, &level, moves),
+        Command::Odds { level, plays, policy, exact, picture, .. } => {
             let fractions = if exact { Fractions::Always } else { Fractions::WhereSmall };
             cmd::odds::run(s, &level, How { plays, policy: policy.policy(), fractions }, &picture)
         }

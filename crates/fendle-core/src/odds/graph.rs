@@ -124,6 +124,8 @@ pub(super) struct Graph {
     pub(super) classes: Vec<Class>,
     /// First state of each depth, and one past the last state.
     pub(super) levels: Vec<u32>,
+    /// The first node that is met from each depth, and one past the last node.
+    pub(super) node_levels: Vec<u32>,
     arc_first: Vec<u32>,
     arc_to: Vec<u32>,
     arc_of: Moves,
@@ -266,7 +268,19 @@ impl Graph {
         watch: &dyn Watch,
         apart: bool,
     ) -> Result<Graph, Broke> {
+        Graph::within(model, limits, watch, apart, None)
+    }
+
+    /// The same as far as so many moves lead; of the states there only their class is known.
+    pub(super) fn within(
+        model: &dyn Model,
+        limits: &Limits,
+        watch: &dyn Watch,
+        apart: bool,
+        most: Option<u32>,
+    ) -> Result<Graph, Broke> {
         let mut builder = Builder::new(model, limits, watch, apart);
+        builder.most = most;
         builder.starts().map_err(|fault| Broke { fault, apart: false })?;
         if let Err(stop) = builder.run() {
             match stop {
@@ -358,6 +372,8 @@ struct Builder<'m> {
     /// The pattern met last, by its number of outcomes.
     recent: Vec<u32>,
     scored: bool,
+    /// Moves after which states are not gone on from.
+    most: Option<u32>,
     waiting: Vec<bool>,
     workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
     threads: OnceLock<rayon::ThreadPool>,
@@ -383,6 +399,7 @@ impl<'m> Builder<'m> {
                 starts: vec![],
                 classes: vec![],
                 levels: vec![0],
+                node_levels: vec![0],
                 arc_first: vec![0],
                 arc_to: vec![],
                 arc_of: Moves::below(model.moves_len()),
@@ -402,6 +419,7 @@ impl<'m> Builder<'m> {
             pattern_bytes: 0,
             recent: vec![0; CHUNK],
             scored,
+            most: None,
             waiting,
             workers: Mutex::default(),
             threads: OnceLock::new(),
@@ -458,6 +476,7 @@ impl<'m> Builder<'m> {
                 return Ok(());
             }
             self.g.levels.push(end as u32);
+            let last = self.most.is_some_and(|m| self.g.levels.len() as u32 - 2 == m);
             while at < end {
                 let progress = self.progress();
                 if let Some(limit) = self.watch.look(&progress) {
@@ -470,14 +489,24 @@ impl<'m> Builder<'m> {
                 if (progress.bytes + progress.bytes / 6).max(valued) > self.limits.memory_bytes {
                     return Err(Limit::Memory.into());
                 }
-                at += self.batch(at, (at + batch).min(end), &progress)?;
+                at += self.batch(at, (at + batch).min(end), last, &progress)?;
                 self.expanded = at as u64;
+            }
+            self.g.node_levels.push(self.g.pattern.len() as u32);
+            if last {
+                return Ok(());
             }
         }
     }
 
     /// Expands states from `from` to `to`, or the first of them. Returns how many.
-    fn batch(&mut self, from: usize, to: usize, progress: &Progress) -> Result<usize, Halted> {
+    fn batch(
+        &mut self,
+        from: usize,
+        to: usize,
+        last: bool,
+        progress: &Progress,
+    ) -> Result<usize, Halted> {
         let words = self.g.layout.words();
         let states = &self.g.states;
         let push = |i: usize, out: &mut Vec<u64>| states.push_state(from + i, out);
@@ -499,7 +528,11 @@ impl<'m> Builder<'m> {
         let mut positions: Vec<u64> = vec![];
         let mut done = 0;
         for (number, lane) in lanes.iter().enumerate() {
-            self.put_states(from + done, number, lane, &mut fresh, &mut positions)?;
+            if last {
+                self.put_classes(from + done, lane)?;
+            } else {
+                self.put_states(from + done, number, lane, &mut fresh, &mut positions)?;
+            }
             done += lane.out.heads.len();
             if lane.early {
                 break;
@@ -560,6 +593,23 @@ impl<'m> Builder<'m> {
             Some(limit) => Err(limit),
             None => Ok(lanes),
         }
+    }
+
+    /// Notes the classes of the states of a chunk, from state `first` on, and nothing of what follows them.
+    fn put_classes(&mut self, first: usize, lane: &Lane) -> Result<(), Halted> {
+        if let Some((_, fault)) = lane.out.faults.first() {
+            return Err(Halted::Fault(*fault));
+        }
+        for (k, head) in lane.out.heads.iter().enumerate() {
+            let class = class_of(head);
+            self.g.set_aside |= class == Class::Open;
+            self.g.classes[first + k] = class;
+        }
+        for (k, _) in &lane.out.unfinished {
+            // It has moves: it is not stuck.
+            self.g.classes[first + *k as usize] = Class::Running;
+        }
+        Ok(())
     }
 
     /// Puts the expanded states of a chunk into the tables, from state `first` on.

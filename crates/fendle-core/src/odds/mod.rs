@@ -24,6 +24,7 @@ mod interval;
 mod knot;
 mod order;
 mod values;
+mod within;
 
 use num_rational::BigRational;
 use num_traits::{ToPrimitive, Zero};
@@ -39,6 +40,7 @@ use graph::Graph;
 use interval::Bounds;
 use order::Parts;
 use values::{Gain, Solved, Task};
+pub use within::{NearMove, Within, within};
 
 /// A value that is known exactly, or from both sides.
 #[derive(Clone, Debug, PartialEq)]
@@ -173,6 +175,15 @@ pub enum NoOdds {
     Fault(Fault),
     /// This limit ended the computing, after so much was counted: states, those that are won, the nearest of these.
     Limit(Limit, Box<Exploration>),
+}
+
+/// Why a question about the next moves has no answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Broken {
+    /// The model broke.
+    Fault(Fault),
+    /// This limit ended the computing, after so many states.
+    Limit(Limit, u64),
 }
 
 /// What ends the valuing.

@@ -34,3 +34,10 @@ pub fn run(s: &mut Session, args: &LevelArgs, how: How, picture: &PictureArgs) -
     }
     Ok(end)
 }
+
+/// Runs the command for the next moves alone.
+pub fn within(s: &mut Session, args: &LevelArgs, moves: u32) -> Ended {
+    let level = s.load(args, Want::All)?;
+    let answer = fendle_ask::within::ask(&level, moves, &s.budget)?;
+    s.give(&answer, json::answer, text::within::lines)
+}

@@ -17,6 +17,7 @@ pub mod solve;
 pub mod structure;
 pub mod trace;
 pub mod why;
+pub mod within;
 
 use std::collections::BTreeSet;
 
