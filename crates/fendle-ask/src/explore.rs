@@ -363,7 +363,7 @@ fn report(level: &Loaded, found: &Explored, knowing: bool, limits: &Limits, budg
         && c.limit.is_none()
         && let Ok(a) = odds(game, limits, Fractions::WhereSmall, budget)
     {
-        out.odds = Some(Box::new(answered(level, &a.counts, Some(&a), None, 0)));
+        out.odds = Some(Box::new(answered(level, &a.counts, Some(&a), vec![], 0)));
     }
     if game.bound.canon.is_none() && c.winnable > 0 && c.dead + c.stuck > 0 && c.states <= REPORT_STATES {
         out.dead = Some(gallery(game, &found.space, 12, &mut || budget.is_stopped()));

@@ -1,9 +1,9 @@
 //! What chance does to a level, and what each move is worth.
 
 use fendle_core::odds::{AimValue, Answers, Fractions, NoOdds, Value, odds};
-use fendle_core::simulate::{Policy, Simulated, mean_interval, share_interval, simulate};
-use fendle_core::{Aim, Exploration, Limit, Model as _};
-use fendle_lang::run::setup::Dice;
+use fendle_core::simulate::{Dice, Policy, Simulated, mean_interval, share_interval, simulate};
+use fendle_core::{Aim, Exploration, Limit, Model, Progress, Watch};
+use fendle_lang::run::setup;
 use serde::{Serialize, Serializer};
 use serde_json::json;
 
@@ -16,6 +16,10 @@ use crate::routes::move_names;
 
 /// Plays where an exact answer is out of reach and nobody says how many.
 const PLAYS: u64 = 2_000;
+/// States that look-ahead may look at for each move, where nobody says how many.
+pub const AHEAD: u64 = 3_000;
+/// States that may be looked at for all plays of such an estimate.
+const AHEAD_WORK: u64 = 20_000_000;
 /// Moves after which a simulated play is broken off.
 pub const MOVES_MAX: u64 = 10_000;
 
@@ -51,8 +55,8 @@ impl Serialize for AimAnswer {
 /// Played games, as an estimate.
 #[derive(Clone, Debug, Serialize)]
 pub struct Estimate {
-    /// The policy.
-    pub policy: &'static str,
+    /// The policy: `random`, `greedy`, or `ahead:N`.
+    pub policy: String,
     /// The seed.
     pub seed: u64,
     /// Plays that were played.
@@ -69,11 +73,25 @@ pub struct Estimate {
     pub mean_score_95: (f64, f64),
     /// Mean number of moves.
     pub mean_moves: f64,
+    /// States looked at to choose a move, in the mean.
+    pub states_a_move: f64,
+    /// Against the first policy that was asked for, play by play on the same draws as long as play is the same: 95 % intervals
+    /// of the difference of the share of won plays, and of the score.
+    pub difference_95: Option<((f64, f64), (f64, f64))>,
 }
 
 impl Estimate {
-    fn of(e: &Simulated, policy: Policy, seed: u64) -> Estimate {
+    fn of(e: &Simulated, policy: Policy, seed: u64, first: Option<&Simulated>) -> Estimate {
         let plays = e.plays.max(1) as f64;
+        let difference = |f: &Simulated| {
+            let pairs = || e.each.iter().zip(&f.each);
+            let interval = |of: &dyn Fn(&(bool, f64)) -> f64| {
+                let each: Vec<f64> = pairs().map(|(a, b)| of(a) - of(b)).collect();
+                let squares = each.iter().map(|d| d * d).sum();
+                mean_interval(each.iter().sum(), squares, each.len() as u64)
+            };
+            (interval(&|p| f64::from(u8::from(p.0))), interval(&|p| p.1))
+        };
         Estimate {
             policy: policy_word(policy),
             seed,
@@ -84,16 +102,19 @@ impl Estimate {
             mean_score: e.score.0 / plays,
             mean_score_95: mean_interval(e.score.0, e.score.1, e.plays),
             mean_moves: e.moves as f64 / plays,
+            states_a_move: e.looked_at as f64 / e.moves.max(1) as f64,
+            difference_95: first.map(difference),
         }
     }
 }
 
 /// The name of a policy.
 #[must_use]
-pub fn policy_word(policy: Policy) -> &'static str {
+pub fn policy_word(policy: Policy) -> String {
     match policy {
-        Policy::Random => "random",
-        Policy::Greedy => "greedy",
+        Policy::Random => "random".into(),
+        Policy::Greedy => "greedy".into(),
+        Policy::Ahead(states) => format!("ahead:{states}"),
     }
 }
 
@@ -137,8 +158,8 @@ pub struct Odds {
     pub blunders: Option<u64>,
     /// What each move from the start is worth.
     pub moves: Option<Vec<MoveWorth>>,
-    /// Played games.
-    pub estimate: Option<Estimate>,
+    /// Played games, one entry a policy.
+    pub estimates: Vec<Estimate>,
     /// Layouts at the start, with knowledge; 0 without.
     #[serde(skip)]
     pub layouts: usize,
@@ -184,7 +205,7 @@ pub fn answered(
     level: &Loaded,
     c: &Exploration,
     a: Option<&Answers>,
-    estimate: Option<Estimate>,
+    estimates: Vec<Estimate>,
     worlds: usize,
 ) -> Odds {
     let game = &level.game;
@@ -221,7 +242,7 @@ pub fn answered(
             };
             a.from_start.iter().map(one).collect()
         }),
-        estimate,
+        estimates,
         layouts: worlds,
         has_goal: game.has_goal(),
         chance: c.chance,
@@ -233,20 +254,14 @@ pub fn answered(
 }
 
 /// How it is asked.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct How {
     /// Games to be played too.
     pub plays: Option<u64>,
-    /// How they are played.
-    pub policy: Policy,
+    /// How they are played; nothing leaves it to Fendle.
+    pub policies: Vec<Policy>,
     /// When values are fractions, too.
     pub fractions: Fractions,
-}
-
-impl Default for How {
-    fn default() -> How {
-        How { plays: None, policy: Policy::Greedy, fractions: Fractions::WhereSmall }
-    }
 }
 
 /// Asks what chance does to a level.
@@ -260,7 +275,9 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     let (model, worlds, limits) = play.on(game, budget);
     let broke = |f| start_breaks(level, &f);
     let asked = Asked::known(level);
-    let (counts, answers) = match odds(model, &limits, how.fractions, budget) {
+    // Where exact answers may be out of reach, some of the time is kept for playing.
+    let share = Share { budget, until: budget.wanted().time.map(|t| t.as_secs_f64() * EXACT_SHARE) };
+    let (counts, answers) = match odds(model, &limits, how.fractions, &share) {
         Ok(a) => (a.counts.clone(), Some(a)),
         Err(NoOdds::Limit(_, counts)) => (*counts, None),
         Err(NoOdds::Fault(fault)) => {
@@ -271,7 +288,7 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
                 _ => fendle_core::explore::Faulted { fault, ..Default::default() },
             };
             let report = fault_report(store, level, &place);
-            let none = answered(level, &found.counts, None, None, worlds);
+            let none = answered(level, &found.counts, None, vec![], worlds);
             let answer = Answer::new(asked, Verdict::Undecided, none).faulted(Some(report));
             return Ok(answer.took(budget, found.counts.states));
         }
@@ -280,20 +297,74 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     let mut limit = counts.limit;
     let whole = limit.is_none();
     // Where exact answers are out of reach, played games; they say so.
-    let plays = how.plays.or((!whole).then_some(PLAYS));
-    let mut estimate = None;
-    if let Some(n) = plays.filter(|_| limit != Some(Limit::Interrupted)) {
-        let seed = budget.wanted().seed;
-        let mut dice = Dice::new(seed);
-        let mut pick = |w: &[u64]| dice.pick(w);
-        let sample = simulate(model, how.policy, (n, MOVES_MAX), &mut pick, budget).map_err(broke)?;
+    let mut estimates = vec![];
+    if (how.plays.is_some() || !how.policies.is_empty() || !whole) && limit != Some(Limit::Interrupted) {
+        let (found, stopped) = estimated(model, &how, budget).map_err(broke)?;
         // Without exact answers what stopped these is named, unless somebody has interrupted since.
-        if whole || sample.limit == Some(Limit::Interrupted) {
-            limit = sample.limit;
+        if whole || stopped == Some(Limit::Interrupted) {
+            limit = stopped;
         }
-        estimate = (sample.plays > 0).then(|| Estimate::of(&sample, how.policy, seed));
+        estimates = found;
     }
     let holds = if whole { Verdict::Holds } else { Verdict::Undecided };
-    let odds = answered(level, &counts, answers.as_ref(), estimate, worlds);
+    let odds = answered(level, &counts, answers.as_ref(), estimates, worlds);
     Ok(Answer::new(asked, holds, odds).stopped(limit, budget).took(budget, states))
+}
+
+/// The share of the time that is given to exact answers, where played games may have to follow.
+const EXACT_SHARE: f64 = 0.4;
+
+/// A part of a budget's time.
+struct Share<'b> {
+    budget: &'b Budget,
+    until: Option<f64>,
+}
+
+impl Share<'_> {
+    fn is_over(&self, more: f64) -> bool {
+        self.until.is_some_and(|t| self.budget.seconds() > t * more)
+    }
+}
+
+impl Watch for Share<'_> {
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        self.budget.look(progress).or(self.is_over(1.0).then_some(Limit::Time))
+    }
+
+    fn wrap_up(&self, progress: &Progress) -> Option<Limit> {
+        self.budget.wrap_up(progress).or(self.is_over(1.25).then_some(Limit::Time))
+    }
+}
+
+/// Plays games by each policy.
+fn estimated(
+    model: &dyn Model,
+    how: &How,
+    budget: &Budget,
+) -> Result<(Vec<Estimate>, Option<Limit>), fendle_core::model::Fault> {
+    let seed = budget.wanted().seed;
+    let dice = |play: u64| -> Dice {
+        let mut dice = setup::Dice::new(seed ^ play.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        Box::new(move |weights: &[u64]| dice.pick(weights))
+    };
+    let own = [Policy::Ahead(AHEAD)];
+    let policies = if how.policies.is_empty() { &own[..] } else { &how.policies };
+    // As many plays as were asked for; else as many as a fixed effort allows, the same on every machine.
+    let work = if how.plays.is_some() { u64::MAX } else { AHEAD_WORK };
+    let mut found: Vec<Simulated> = vec![];
+    let mut out = vec![];
+    let mut limit = None;
+    for policy in policies {
+        if limit.is_some() {
+            break;
+        }
+        let size = (how.plays.unwrap_or(PLAYS), MOVES_MAX, work);
+        let sample = simulate(model, *policy, size, &dice, budget.wanted().threads, budget)?;
+        limit = sample.limit;
+        if sample.plays > 0 {
+            out.push(Estimate::of(&sample, *policy, seed, found.first()));
+            found.push(sample);
+        }
+    }
+    Ok((out, limit))
 }

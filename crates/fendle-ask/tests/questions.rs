@@ -168,12 +168,12 @@ fn chance_is_exact_and_limits_are_told_apart() {
     assert_eq!(odds.found.best_probability, Some(Value::Exact("3/4".parse().expect("a fraction"))));
     assert_eq!((odds.found.certain, odds.end()), (Some(false), End::Yes));
     let few = Arc::new(Budget::plain(Wanted { max_states: Some(2), ..Wanted::default() }));
-    let how = odds::How { plays: Some(10), policy: Policy::Random, ..odds::How::default() };
+    let how = odds::How { plays: Some(10), policies: vec![Policy::Random], ..odds::How::default() };
     let cut = ask(&store, &level, how, &few).expect("an answer");
     assert_eq!((cut.limit(), cut.end()), (Some(Limit::MaxStates), End::Undecided));
     let bounds = cut.found.best_probability.as_ref().expect("bounds");
     assert!(bounds.low() <= 0.75 && bounds.high() >= 0.75 && bounds.low() < bounds.high(), "{bounds:?}");
-    assert!(!cut.found.complete && cut.found.estimate.is_some());
+    assert!(!cut.found.complete && !cut.found.estimates.is_empty());
 }
 
 #[test]

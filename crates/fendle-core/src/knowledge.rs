@@ -379,6 +379,10 @@ impl Model for Knowing<'_> {
     fn batch(&self) -> u32 {
         1
     }
+    // Information states are numbered in the order in which they are met.
+    fn is_shared(&self) -> bool {
+        false
+    }
     fn bytes(&self) -> u64 {
         self.lock().bytes
     }

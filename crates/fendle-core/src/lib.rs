@@ -25,6 +25,7 @@
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 
+pub mod ahead;
 pub mod classify;
 pub mod components;
 pub mod contract;

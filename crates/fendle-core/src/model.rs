@@ -358,6 +358,11 @@ pub trait Model: Sync {
         128
     }
 
+    /// Whether what workers say does not depend on the order in which several of them are asked; by default so.
+    fn is_shared(&self) -> bool {
+        true
+    }
+
     /// Bytes that the model itself has taken while it was asked, such as tables of what was met. They count against the
     /// memory of a search.
     fn bytes(&self) -> u64 {
@@ -436,6 +441,52 @@ pub trait Worker: Send {
     /// counted from the position on.
     fn draw(&mut self, _positions: &[u64], _out: &mut Expansion) {}
 
+    /// Writes down no more outcomes of a move than so many from now on: a move with more ends with [`Limit::Outcomes`].
+    fn limit_outcomes(&mut self, _most: usize) {}
+
+    /// Makes an allowed move of a running state in one way, as the dice fall: they get weights and say which. Writes the state
+    /// that it leads to into `next`, and tells its score. A move has no more outcomes than it takes to write one down.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn sample(
+        &mut self,
+        state: &[u64],
+        of: MoveId,
+        dice: &mut dyn FnMut(&[u64]) -> usize,
+        next: &mut Vec<u64>,
+    ) -> Result<i64, Fault> {
+        let mut out = Expansion::default();
+        self.expand(state, false, &mut out);
+        if let Some((_, fault)) = out.faults.first() {
+            return Err(*fault);
+        }
+        let run = out.runs.iter().position(|r| r.of == of).unwrap_or(0);
+        let first: usize = out.runs[..run].iter().map(|r| r.outcomes as usize).sum();
+        let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
+        let weights: Vec<u64> =
+            (0..out.runs[run].outcomes as usize).map(|i| odds(first + i).weight).collect();
+        let drawn = first + if weights.len() > 1 { dice(&weights) } else { 0 };
+        next.clear();
+        next.extend_from_slice(&out.outcomes[drawn * state.len()..(drawn + 1) * state.len()]);
+        Ok(odds(drawn).score / odds(drawn).weight as i64)
+    }
+
+    /// Goes on from a whole position before a draw in one way, as the dice fall. See [`Worker::sample`].
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn sample_draw(
+        &mut self,
+        _position: &[u64],
+        _dice: &mut dyn FnMut(&[u64]) -> usize,
+        _next: &mut Vec<u64>,
+    ) -> Result<i64, Fault> {
+        Ok(0)
+    }
+
     /// The allowed moves of one state, in move order, without writing their outcomes down.
     ///
     /// # Errors
@@ -458,6 +509,16 @@ pub trait Worker: Send {
     fn refusals(&mut self, state: &[u64]) -> Result<Vec<Refusal>, Fault> {
         let _ = state;
         Ok(vec![])
+    }
+
+    /// How well a running state promises to go, where the model says it: with a goal, about how likely it is won; without one,
+    /// about how much is still to come. Guides look-ahead, and proves nothing.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn promise(&mut self, _state: &[u64]) -> Result<Option<f64>, Fault> {
+        Ok(None)
     }
 
     /// Whether [`Worker::sources`] gives every state that leads to a given one.

@@ -2,8 +2,14 @@
 //!
 //! Never a proof. O(plays x moves) expansions.
 
+use std::sync::OnceLock;
+
+use rayon::prelude::*;
+
+use crate::ahead::Ahead;
+use crate::explore::pool;
 use crate::limits::{Limit, Pace, Watch};
-use crate::model::{Expansion, Fault, Model, Odds, Status};
+use crate::model::{Expansion, Fault, Model, MoveId, Odds, Status, Worker};
 
 /// How a simulated player chooses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -12,6 +18,8 @@ pub enum Policy {
     Random,
     /// The move with the greatest expected score at once; the first of equals.
     Greedy,
+    /// The move that is best over the next moves, looking at about so many states for each: see [`crate::ahead`].
+    Ahead(u64),
 }
 
 /// What the plays gave.
@@ -27,6 +35,10 @@ pub struct Simulated {
     pub score: (f64, f64),
     /// Sum of moves.
     pub moves: u64,
+    /// States that were looked at to choose the moves, by look-ahead.
+    pub looked_at: u64,
+    /// Whether each play was won, and its score, in their order.
+    pub each: Vec<(bool, f64)>,
     /// What ended the playing before all plays were played.
     pub limit: Option<Limit>,
 }
@@ -54,7 +66,21 @@ pub fn mean_interval(sum: f64, squares: f64, n: u64) -> (f64, f64) {
     (mean - half, mean + half)
 }
 
-/// Plays `plays` games of at most `most` moves. `dice` gets weights and says which. A play that is stopped counts for nothing.
+/// One play.
+struct Played {
+    won: bool,
+    unfinished: bool,
+    score: f64,
+    moves: u64,
+    looked_at: u64,
+}
+
+/// Dice for one play: get weights and say which.
+pub type Dice = Box<dyn FnMut(&[u64]) -> usize + Send>;
+
+/// Plays `plays` games of at most `most` moves. `dice` makes the dice of a play from its number, so that the same play of
+/// another policy has the same luck. A play that is stopped counts for nothing. Plays run on `threads` threads (0: one for each
+/// core); what they give does not depend on that. Past `work` states that were looked at to choose moves no more plays begin.
 ///
 /// # Errors
 ///
@@ -62,84 +88,143 @@ pub fn mean_interval(sum: f64, squares: f64, n: u64) -> (f64, f64) {
 pub fn simulate(
     model: &dyn Model,
     policy: Policy,
-    (plays, most): (u64, u64),
-    dice: &mut dyn FnMut(&[u64]) -> usize,
+    (plays, most, work): (u64, u64, u64),
+    dice: &(dyn Fn(u64) -> Dice + Sync),
+    threads: usize,
     watch: &dyn Watch,
 ) -> Result<Simulated, Fault> {
     let starts = model.starts()?;
     let weights: Vec<u64> = starts.iter().map(|s| s.weight).collect();
-    let words = model.layout().words();
-    let mut worker = model.worker();
-    let mut out = Expansion::default();
-    let mut sum = Simulated::default();
-    let pace = Pace::new(watch);
-    'plays: for _ in 0..plays {
+    let one = |player: &mut Player<'_>, number: u64| {
+        let mut dice = dice(number);
         let start = if starts.len() > 1 { dice(&weights) } else { 0 };
-        let mut state = starts[start].state.clone();
-        let (mut score, mut moves) = (0f64, 0);
-        loop {
-            if let Err(limit) = pace.now() {
-                sum.limit = Some(limit);
-                break 'plays;
-            }
-            out.clear();
-            worker.expand(&state, false, &mut out);
-            if let Some((_, fault)) = out.faults.first() {
-                return Err(*fault);
-            }
-            if let Some((_, limit)) = out.unfinished.first() {
-                sum.limit = Some(*limit);
-                break 'plays;
-            }
-            let head = out.heads[0];
-            if head.status == Status::Goal {
-                sum.won += 1;
-            }
-            if head.status != Status::Running || out.runs.is_empty() {
-                break;
-            }
-            if moves == most {
-                sum.unfinished += 1;
-                break;
-            }
-            let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
-            let firsts: Vec<usize> = out
-                .runs
-                .iter()
-                .scan(0, |at, r| {
-                    let first = *at;
-                    *at += r.outcomes as usize;
-                    Some(first)
-                })
-                .collect();
-            let run = match policy {
-                Policy::Random => dice(&vec![1; out.runs.len()]),
-                Policy::Greedy => {
-                    let mean = |k: usize| {
-                        let range = firsts[k]..firsts[k] + out.runs[k].outcomes as usize;
-                        let weight: f64 = range.clone().map(|i| odds(i).weight as f64).sum();
-                        range.map(|i| odds(i).score as f64).sum::<f64>() / weight
-                    };
-                    let means: Vec<f64> = (0..out.runs.len()).map(mean).collect();
-                    let best = means.iter().copied().fold(f64::NEG_INFINITY, f64::max);
-                    means.iter().position(|m| *m == best).unwrap_or(0)
+        player.play(&starts[start].state, most, &mut dice, watch)
+    };
+    let mut sum = Simulated::default();
+    let cell = OnceLock::new();
+    // A few plays for each thread at a time: what was stopped is known soon, and players remember what they have met.
+    let batch = if matches!(policy, Policy::Ahead(_)) { 8 } else { 64 };
+    let mut at = 0;
+    while at < plays && sum.limit.is_none() && sum.looked_at < work {
+        let count = batch.min(plays - at);
+        let lanes = if plays < 8 || !model.is_shared() { 1 } else { 8 };
+        let lane = |n: u64| {
+            let mut player = Player::new(model, policy);
+            (0..count).filter(|i| i % lanes == n).map(|i| one(&mut player, at + i)).collect::<Vec<_>>()
+        };
+        let found: Vec<Vec<_>> = if lanes == 1 {
+            vec![lane(0)]
+        } else {
+            pool(&cell, threads).install(|| (0..lanes).into_par_iter().map(lane).collect())
+        };
+        for i in 0..count {
+            match found[(i % lanes) as usize][(i / lanes) as usize] {
+                Ok(ref p) => {
+                    sum.plays += 1;
+                    sum.won += u64::from(p.won);
+                    sum.unfinished += u64::from(p.unfinished);
+                    sum.moves += p.moves;
+                    sum.looked_at += p.looked_at;
+                    sum.score.0 += p.score;
+                    sum.score.1 += p.score * p.score;
+                    sum.each.push((p.won, p.score));
                 }
-            };
-            let range = firsts[run]..firsts[run] + out.runs[run].outcomes as usize;
-            let drawn = if range.len() > 1 {
-                let weights: Vec<u64> = range.clone().map(|i| odds(i).weight).collect();
-                range.start + dice(&weights)
-            } else {
-                range.start
-            };
-            score += odds(drawn).score as f64 / odds(drawn).weight as f64;
-            moves += 1;
-            state.copy_from_slice(&out.outcomes[drawn * words..(drawn + 1) * words]);
+                Err(Stopped::Limit(limit)) => sum.limit = sum.limit.or(Some(limit)),
+                Err(Stopped::Fault(fault)) => return Err(fault),
+            }
         }
-        sum.plays += 1;
-        sum.moves += moves;
-        sum.score.0 += score;
-        sum.score.1 += score * score;
+        at += count;
     }
     Ok(sum)
+}
+
+enum Stopped {
+    Limit(Limit),
+    Fault(Fault),
+}
+
+impl From<Fault> for Stopped {
+    fn from(fault: Fault) -> Stopped {
+        Stopped::Fault(fault)
+    }
+}
+
+/// Somebody who plays by a policy.
+struct Player<'m> {
+    policy: Policy,
+    worker: Box<dyn Worker + 'm>,
+    out: Expansion,
+    ahead: Option<Ahead<'m>>,
+}
+
+impl<'m> Player<'m> {
+    fn new(model: &'m dyn Model, policy: Policy) -> Player<'m> {
+        let ahead = match policy {
+            Policy::Ahead(states) => Some(Ahead::new(model, states)),
+            _ => None,
+        };
+        Player { policy, worker: model.worker(), out: Expansion::default(), ahead }
+    }
+
+    fn play(
+        &mut self,
+        start: &[u64],
+        most: u64,
+        dice: &mut Dice,
+        watch: &dyn Watch,
+    ) -> Result<Played, Stopped> {
+        let pace = Pace::new(watch);
+        let mut state = start.to_vec();
+        let looked_at = self.ahead.as_ref().map_or(0, |a| a.looked_at);
+        let mut played = Played { won: false, unfinished: false, score: 0.0, moves: 0, looked_at: 0 };
+        let mut next = vec![];
+        loop {
+            pace.now().map_err(Stopped::Limit)?;
+            let status = self.worker.status(&state)?;
+            played.won = status == Status::Goal;
+            let moves = if status == Status::Running { self.worker.allowed(&state)? } else { vec![] };
+            if moves.is_empty() {
+                break;
+            }
+            if played.moves == most {
+                played.unfinished = true;
+                break;
+            }
+            let of = match (self.policy, &mut self.ahead) {
+                (Policy::Random, _) => moves[dice(&vec![1; moves.len()])],
+                (_, Some(ahead)) => ahead.choose(&state)?.unwrap_or(moves[0]),
+                _ => self.greedy(&state)?,
+            };
+            played.score += self.worker.sample(&state, of, dice, &mut next)? as f64;
+            played.moves += 1;
+            std::mem::swap(&mut state, &mut next);
+        }
+        played.looked_at = self.ahead.as_ref().map_or(0, |a| a.looked_at) - looked_at;
+        Ok(played)
+    }
+    /// The move with the greatest expected score at once.
+    fn greedy(&mut self, state: &[u64]) -> Result<MoveId, Stopped> {
+        let out = &mut self.out;
+        out.clear();
+        self.worker.expand(state, false, out);
+        if let Some((_, fault)) = out.faults.first() {
+            return Err((*fault).into());
+        }
+        if let Some((_, limit)) = out.unfinished.first() {
+            return Err(Stopped::Limit(*limit));
+        }
+        let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
+        let mut best: Option<(f64, MoveId)> = None;
+        let mut first = 0;
+        for r in &out.runs {
+            let range = first..first + r.outcomes as usize;
+            first = range.end;
+            let weight: f64 = range.clone().map(|i| odds(i).weight as f64).sum();
+            let mean = range.map(|i| odds(i).score as f64).sum::<f64>() / weight;
+            if best.is_none_or(|b| mean > b.0) {
+                best = Some((mean, r.of));
+            }
+        }
+        Ok(best.map_or(MoveId(0), |b| b.1))
+    }
 }

@@ -1,10 +1,11 @@
 //! Chance with cycles: bounds, certainty and expected moves against all ways of playing small random
 //! games, tried one by one.
 
+use fendle_core::ahead::Ahead;
 use fendle_core::odds::{AimValue, Answers, Fractions, Value, odds, within};
-use fendle_core::simulate::{Policy, mean_interval, share_interval, simulate};
+use fendle_core::simulate::{Dice, Policy, mean_interval, share_interval, simulate};
 use fendle_core::table::{Row, Table};
-use fendle_core::{Aim, Exploration, Explored, Limits, NoWatch, Odds, Status, explore};
+use fendle_core::{Aim, Exploration, Explored, Limits, Model, NoWatch, Odds, Status, explore};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 /// A game written out: for each state its moves, for each move (target, weight, score).
@@ -68,6 +69,20 @@ fn random(rng: &mut SmallRng, states: usize) -> Game {
         .collect();
     let goal = (0..states).map(|s| s == states - 1).collect();
     Game { moves, goal, aim: None, waiting: false }
+}
+
+/// Dice that fall the same for the same play.
+fn luck(play: u64) -> Dice {
+    let mut rng = SmallRng::seed_from_u64(play);
+    Box::new(move |w: &[u64]| {
+        let mut x = rng.random_range(0..w.iter().sum::<u64>());
+        let hit = |&w: &u64| {
+            let hit = x < w;
+            x = x.saturating_sub(w);
+            hit
+        };
+        w.iter().position(hit).expect("a weight")
+    })
 }
 
 /// Solves x = a x + b by elimination; `None` when it has no one solution.
@@ -274,18 +289,7 @@ fn simulated_plays_estimate_what_is_known() {
         aim: None,
         waiting: false,
     };
-    let mut rng = SmallRng::seed_from_u64(9);
-    let mut dice = |w: &[u64]| {
-        let mut x = rng.random_range(0..w.iter().sum::<u64>());
-        w.iter()
-            .position(|&w| {
-                let hit = x < w;
-                x = x.saturating_sub(w);
-                hit
-            })
-            .expect("a weight")
-    };
-    let e = simulate(&t.table(), Policy::Random, (4000, 10), &mut dice, &NoWatch).expect("sound");
+    let e = simulate(&t.table(), Policy::Random, (4000, 10, u64::MAX), &luck, 2, &NoWatch).expect("sound");
     let (lo, hi) = share_interval(e.won, e.plays);
     assert!(lo < 0.25 && hi > 0.25 && hi - lo < 0.03, "{lo} {hi}");
     let (lo, hi) = mean_interval(e.score.0, e.score.1, e.plays);
@@ -669,4 +673,40 @@ fn the_next_moves_bring_what_trying_everything_says() {
         }
     }
     assert!(sure > 100 && forced > 50 && between > 200, "{sure} {forced} {between}");
+}
+
+/// With room for all of a small game, look-ahead plays the best move; and played games win as often as the best way does.
+#[test]
+fn look_ahead_plays_the_best_move_where_it_sees_the_end() {
+    let mut rng = SmallRng::seed_from_u64(12);
+    let mut told_apart = 0;
+    for case in 0..300 {
+        let states = rng.random_range(4..9);
+        let mut t = random(&mut rng, states);
+        // Without cycles: moves lead to later states.
+        for (s, moves) in t.moves.iter_mut().enumerate() {
+            moves.iter_mut().for_each(|m| m.retain(|o| o.0 > s));
+            moves.retain(|m| !m.is_empty());
+        }
+        if t.moves[0].is_empty() {
+            continue;
+        }
+        let (_, a) = ask(&t);
+        let best = a.win.as_ref().expect("a goal").clone();
+        let table = t.table();
+        let start = table.starts().expect("a start")[0].state.clone();
+        let mut player = Ahead::new(&table, 1 << 20);
+        let chosen = player.choose(&start).expect("sound").expect("a move");
+        let worth = a.from_start.iter().find(|m| m.of == chosen).and_then(|m| m.win.clone());
+        assert_eq!(worth.as_ref(), Some(&best), "case {case}: {t:?}");
+        told_apart += usize::from(a.from_start.iter().any(|m| m.win.as_ref() != Some(&best)));
+        if case % 10 == 0 {
+            let e = simulate(&table, Policy::Ahead(1 << 20), (2000, 100, u64::MAX), &luck, 2, &NoWatch);
+            let e = e.expect("sound");
+            // Ten times the width of a 95 % interval would be a miracle.
+            let (share, p) = (e.won as f64 / e.plays as f64, best.middle());
+            assert!((share - p).abs() < 0.08, "{share} {p} {t:?}");
+        }
+    }
+    assert!(told_apart > 60, "{told_apart}");
 }

@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use common::{both, compare, compare_native, games, model, round_trips};
+use common::{both, compare, compare_native, compare_positions, games, model, round_trips};
 use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::play::MoveTable;
@@ -869,7 +869,7 @@ const NATIVE_EVERY: u64 = 5;
 fn all_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
-    let mut numbered = 0;
+    let (mut numbered, mut stopped) = (0, 0);
     let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
     for seed in 0..3000 {
         let mut rng = SmallRng::seed_from_u64(seed);
@@ -916,7 +916,12 @@ fn all_executors_agree_on_random_models() {
             }
             at += 1;
         }
+        match compare_positions(&game, &states[..at]) {
+            Ok(n) => stopped += n,
+            Err(e) => panic!("seed {seed}: {e}\n{text}\n{}", game.code.print()),
+        }
     }
+    assert!(stopped > 300, "{stopped} moves stopped before a draw");
     let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
     assert!(missing.is_empty(), "never written: {missing:?}");
     assert!(numbered > 30, "{numbered} models whose states had numbers");

@@ -7,6 +7,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use fendle_ask::Wish;
 use fendle_ask::find::Draws;
 use fendle_ask::graph::Keep;
+use fendle_ask::odds::AHEAD;
 use fendle_core::simulate::Policy;
 use fendle_lang::code::native::Maker;
 
@@ -104,22 +105,17 @@ pub enum When {
     Never,
 }
 
-/// How a simulated player chooses.
-#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
-pub enum PolicyArg {
-    /// Any allowed move, each equally often.
-    Random,
-    /// The move with the greatest expected score at once.
-    Greedy,
-}
-
-impl PolicyArg {
-    /// The policy.
-    pub fn policy(self) -> Policy {
-        match self {
-            PolicyArg::Random => Policy::Random,
-            PolicyArg::Greedy => Policy::Greedy,
-        }
+/// How a simulated player chooses: `random`, `greedy`, `ahead`, or `ahead:N`.
+fn policy(text: &str) -> Result<Policy, String> {
+    match text.split_once(':') {
+        None if text == "random" => Ok(Policy::Random),
+        None if text == "greedy" => Ok(Policy::Greedy),
+        None if text == "ahead" => Ok(Policy::Ahead(AHEAD)),
+        Some(("ahead", states)) => match states.parse() {
+            Ok(n @ 1..=1_000_000_000) => Ok(Policy::Ahead(n)),
+            _ => Err(format!("`{states}` is no number of states from 1 to 1000000000")),
+        },
+        _ => Err("a policy is `random`, `greedy`, `ahead`, or `ahead:N` for N states a move".into()),
     }
 }
 
@@ -493,9 +489,10 @@ pub enum Command {
         /// Play this many games too, by a simple policy: an estimate.
         #[arg(long, value_name = "N")]
         plays: Option<u64>,
-        /// How the simulated player chooses.
-        #[arg(long, value_enum, default_value_t = PolicyArg::Greedy)]
-        policy: PolicyArg,
+        /// How the simulated player chooses: `random` (any move), `greedy` (most score at once), or `ahead:N` (best over the
+        /// next moves, looking at about N states for each). Several, with commas between, are compared on the same draws.
+        #[arg(long, value_name = "POLICY", value_parser = policy, value_delimiter = ',')]
+        policy: Vec<Policy>,
         /// Look only at the next N moves: exact on any board, however large its space.
         #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["plays", "exact", "output"])]
         within: Option<u32>,

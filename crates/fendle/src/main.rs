@@ -158,7 +158,7 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Odds { level, within: Some(moves), .. } => cmd::odds::within(s, &level, moves),
         Command::Odds { level, plays, policy, exact, picture, .. } => {
             let fractions = if exact { Fractions::Always } else { Fractions::WhereSmall };
-            cmd::odds::run(s, &level, How { plays, policy: policy.policy(), fractions }, &picture)
+            cmd::odds::run(s, &level, How { plays, policies: policy, fractions }, &picture)
         }
         Command::Infer { level, no_guess, plays, picture } => {
             cmd::infer::run(s, &level, no_guess, plays, &picture)

@@ -500,13 +500,7 @@ impl<'m> Builder<'m> {
     }
 
     /// Expands states from `from` to `to`, or the first of them. Returns how many.
-    fn batch(
-        &mut self,
-        from: usize,
-        to: usize,
-        last: bool,
-        progress: &Progress,
-    ) -> Result<usize, Halted> {
+    fn batch(&mut self, from: usize, to: usize, last: bool, progress: &Progress) -> Result<usize, Halted> {
         let words = self.g.layout.words();
         let states = &self.g.states;
         let push = |i: usize, out: &mut Vec<u64>| states.push_state(from + i, out);

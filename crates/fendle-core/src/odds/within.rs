@@ -107,12 +107,7 @@ impl Countdown {
 /// # Errors
 ///
 /// [`Broken`] when the model breaks, or a limit leaves nothing to tell.
-pub fn within(
-    model: &dyn Model,
-    moves: u32,
-    limits: &Limits,
-    watch: &dyn Watch,
-) -> Result<Within, Broken> {
+pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch) -> Result<Within, Broken> {
     let mut built = Graph::within(model, limits, watch, true, Some(moves));
     if let Err(broke) = &built
         && broke.apart

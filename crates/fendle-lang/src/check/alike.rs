@@ -77,6 +77,7 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
         .chain(model.always.iter().map(|a| &a.cond))
         .chain(model.keeps.iter().map(|k| &k.quantity))
         .chain(model.bound.iter().map(|b| &b.0))
+        .chain(model.promise.iter().flat_map(|p| [&p.0, &p.1]))
         .chain(model.aim.iter().filter_map(|a| a.what.as_ref()));
     for b in bodies {
         let fl = p.settled(&b.locals, 0, &[], &[&b.expr]);

@@ -23,7 +23,7 @@ impl Checker<'_> {
         let mut tells: Vec<TellDef> = vec![];
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
-        let mut bound = None;
+        let (mut bound, mut promise) = (None, None);
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut pictures = vec![];
         let mut goal_span: Option<Span> = None;
@@ -187,6 +187,12 @@ impl Checker<'_> {
                     }
                     bound = Some((self.quantity(e), *span));
                 }
+                Item::Promise(e, of, span) => {
+                    if promise.is_some() {
+                        self.error("M003", *span, "a model has one `promise`");
+                    }
+                    promise = Some((self.quantity(e), self.quantity(of), *span));
+                }
                 Item::Show { name, joined, rules } => {
                     if let Some(show) = self.show(name, *joined, rules) {
                         shows.push(show);
@@ -253,6 +259,7 @@ impl Checker<'_> {
             always,
             keeps,
             bound,
+            promise,
             shows,
             looks,
             examples,

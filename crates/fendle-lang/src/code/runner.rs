@@ -163,6 +163,19 @@ impl<'g> Runner<'g> {
         None
     }
 
+    /// Packs the outcome that was drawn, and tells its score.
+    fn sampled(
+        &mut self,
+        made: Result<Halt, Break>,
+        of: Option<MoveId>,
+        next: &mut Vec<u64>,
+    ) -> Result<i64, Fault> {
+        next.clear();
+        next.resize(self.words.len(), 0);
+        made.and_then(|_| self.machine.pack_whole(next)).map_err(|b| broken(b, of))?;
+        Ok(self.machine.score)
+    }
+
     /// The limit of the machine that a break stands for, if it is none of the model.
     fn limit_of(&self, b: Break) -> Option<Limit> {
         self.game.code.sites[b.site.0 as usize].kind.limit()
@@ -272,6 +285,44 @@ impl Worker for Runner<'_> {
                 }
             }
         }
+    }
+
+    fn limit_outcomes(&mut self, most: usize) {
+        self.machine.limit_outcomes(most);
+    }
+
+    fn sample(
+        &mut self,
+        state: &[u64],
+        of: MoveId,
+        dice: &mut dyn FnMut(&[u64]) -> usize,
+        next: &mut Vec<u64>,
+    ) -> Result<i64, Fault> {
+        if let Some(native) = self.game.native.after(1, &self.game.bound, &self.game.code) {
+            self.machine.set_native(Some(native));
+        }
+        self.machine.load(state);
+        self.machine.forget_ended();
+        let made = self.machine.try_move(of.0 as usize).and_then(|first| match first {
+            Halt::Paused(_) | Halt::Cut => self.machine.one_outcome(first, dice),
+            made => Ok(made),
+        });
+        self.sampled(made, Some(of), next)
+    }
+
+    fn sample_draw(
+        &mut self,
+        position: &[u64],
+        dice: &mut dyn FnMut(&[u64]) -> usize,
+        next: &mut Vec<u64>,
+    ) -> Result<i64, Fault> {
+        let Some(form) = self.game.positions() else { return Ok(0) };
+        let made = self.machine.enter_position(form, position);
+        let made = made.and_then(|first| match first {
+            Halt::Paused(_) | Halt::Cut => self.machine.one_outcome(first, dice),
+            made => Ok(made),
+        });
+        self.sampled(made, None, next)
     }
 
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
@@ -404,6 +455,14 @@ impl Worker for Runner<'_> {
             Some(program) => self.machine.ask(program).map_err(|b| broken(b, None)),
             None => Ok(0),
         }
+    }
+
+    fn promise(&mut self, state: &[u64]) -> Result<Option<f64>, Fault> {
+        let Some((program, of)) = self.game.code.promise else { return Ok(None) };
+        self.machine.load(state);
+        let mut ask = |p| self.machine.ask(p).map_err(|b| broken(b, None));
+        let (e, of) = (ask(program)?, ask(of)?);
+        Ok(Some(if of == 0 { 0.0 } else { e as f64 / of as f64 }))
     }
 
     fn told(&mut self, state: &[u64], out: &mut Vec<u64>) {

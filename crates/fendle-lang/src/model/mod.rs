@@ -410,6 +410,8 @@ pub struct Model {
     pub keeps: Vec<Keeps>,
     /// A number of moves that a goal needs at the least, as the model's author says.
     pub bound: Option<(Body, Span)>,
+    /// How well a running state promises to go: a number, and what it is a share of. Guides look-ahead, proves nothing.
+    pub promise: Option<(Body, Body, Span)>,
     /// How positions are drawn as text.
     pub shows: Vec<Show>,
     /// How pictures draw things; the first line that fits decides.

@@ -504,6 +504,8 @@ pub enum Item {
         span: Span,
     },
     Bound(Expr, Span),
+    /// `promise E of M`
+    Promise(Expr, Expr, Span),
     Example {
         title: String,
         lines: Vec<ExampleLine>,

@@ -227,6 +227,68 @@ enum Tried {
     Done(Vec<Way>),
 }
 
+/// The outcomes of a move by state: chance as a fraction in lowest terms, and the mean score.
+type Chances = std::collections::BTreeMap<(u32, Vec<u64>), (u128, u128, i64, u64)>;
+
+/// Whether moves that stop before their first draw, and go on from the position there, come to the same states with the same
+/// chances and scores as moves that are made in one piece. Says in how many moves of how many states they stopped.
+pub fn compare_positions(game: &Game, states: &[Vec<i32>]) -> Result<usize, String> {
+    let Some(form) = fendle_core::Model::positions(game) else { return Ok(0) };
+    let (mut whole, mut apart) = (game.worker(), game.worker());
+    let (w, f) = (game.bound.codec.layout().words(), form.words());
+    let mut stopped = 0;
+    for state in states {
+        let words = game.pack(state);
+        let (mut a, mut b) = (Expansion::default(), Expansion::default());
+        whole.expand(&words, false, &mut a);
+        apart.expand_to_draws(&words, false, &mut b);
+        let mut drawn = Expansion::default();
+        apart.draw(&b.positions, &mut drawn);
+        stopped += b.positions.len() / f;
+        // What breaks, or has too many outcomes, is told by whole moves.
+        if !a.faults.is_empty() || !a.unfinished.is_empty() {
+            continue;
+        }
+        if !drawn.faults.is_empty() || !b.faults.is_empty() {
+            return Err(format!("only in parts a fault: {:?} {:?}", b.faults, drawn.faults));
+        }
+        let add = |into: &mut Chances, of: u32, out: &Expansion, at: usize, len: usize, score: i64| {
+            let odds = |i: usize| out.odds.get(i).copied().unwrap_or(fendle_core::Odds::SURE);
+            let total: u128 = (at..at + len).map(|i| u128::from(odds(i).weight)).sum();
+            for i in at..at + len {
+                let o = odds(i);
+                let g = gcd(o.weight.into(), total);
+                let sum = o.score + score * o.weight as i64;
+                let g2 = gcd(sum.unsigned_abs().into(), o.weight.into()) as i64;
+                let key = (of, out.outcomes[i * w..(i + 1) * w].to_vec());
+                let mean = (sum / g2, o.weight / g2 as u64);
+                into.insert(key, (u128::from(o.weight) / g, total / g, mean.0, mean.1));
+            }
+        };
+        let (mut one, mut two) = (Chances::new(), Chances::new());
+        let mut at = 0;
+        for r in &a.runs {
+            add(&mut one, r.of.0, &a, at, r.outcomes as usize, 0);
+            at += r.outcomes as usize;
+        }
+        let (mut at, mut position, mut from) = (0, 0, 0);
+        for r in &b.runs {
+            if r.outcomes > 0 {
+                add(&mut two, r.of.0, &b, at, r.outcomes as usize, 0);
+                at += r.outcomes as usize;
+            } else {
+                let len = drawn.runs[position].outcomes as usize;
+                add(&mut two, r.of.0, &drawn, from, len, b.position_scores[position]);
+                (position, from) = (position + 1, from + len);
+            }
+        }
+        if one != two {
+            return Err(format!("in {}:\nwhole {one:?}\nparts {two:?}", game.bound.line(state)));
+        }
+    }
+    Ok(stopped)
+}
+
 fn gcd(a: u128, b: u128) -> u128 {
     if b == 0 { a } else { gcd(b, a % b) }
 }
@@ -282,6 +344,10 @@ pub fn compare_space(game: &Game, most: usize) -> usize {
         if let Err(e) = compare_native(game, &mut machines, &state) {
             panic!("{e}\n{}", game.code.print());
         }
+    }
+    let states: Vec<Vec<i32>> = seen.iter().cloned().collect();
+    if let Err(e) = compare_positions(game, &states) {
+        panic!("{e}\n{}", game.code.print());
     }
     assert_eq!(game.layout().bits, game.bound.codec.layout().bits);
     seen.len()

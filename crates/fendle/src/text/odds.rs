@@ -39,7 +39,7 @@ pub fn lines(a: &Answer<Odds>) -> Vec<String> {
             out.push("possible: a goal was seen".into());
         }
     }
-    if let Some(e) = &o.estimate {
+    for e in &o.estimates {
         out.push(String::new());
         estimate(&mut out, o.has_goal, e);
     }
@@ -162,7 +162,9 @@ fn worth(o: &Odds) -> Vec<String> {
     let rows: Vec<Vec<String>> = moves
         .iter()
         .map(|m| {
-            let mut row = vec![m.name.clone(), grouped(m.outcomes.into())];
+            // None were written down: there are too many.
+            let outcomes = if m.outcomes == 0 { "many".into() } else { grouped(m.outcomes.into()) };
+            let mut row = vec![m.name.clone(), outcomes];
             if let (Some(v), Some(best)) = (&m.best_probability, best) {
                 row.push(value_text(v, true));
                 row.push(if best.middle() > 0.0 && v.high() <= f64::MIN_POSITIVE * 4.0 {
@@ -212,6 +214,16 @@ fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
         "  mean score {:.2}, 95 % interval {a:.2} to {b:.2}; mean length {:.1} moves",
         e.mean_score, e.mean_moves
     ));
+    if e.states_a_move > 0.0 {
+        out.push(format!("  states looked at for a move: {:.0} in the mean", e.states_a_move));
+    }
+    if let Some(((a, b), (c, d))) = e.difference_95 {
+        let wins = format!("won plays {:+.2} to {:+.2} %", 100.0 * a, 100.0 * b);
+        let wins = if has_goal { format!("{wins}, ") } else { String::new() };
+        out.push(format!(
+            "  against the first policy, on the same draws: {wins}score {c:+.2} to {d:+.2} (95 %)"
+        ));
+    }
     if e.unfinished > 0 {
         let plays = counted(e.unfinished, "play", "plays");
         out.push(format!("  {plays} broken off after {MOVES_MAX} moves"));

@@ -194,6 +194,8 @@ pub struct Code {
     pub keeps: Vec<(u32, u32, Site)>,
     /// The program that gives what an aim is about.
     pub aim: Option<u32>,
+    /// The programs that give what a running state promises, and what that is a share of.
+    pub promise: Option<(u32, u32)>,
     /// Fault sites.
     pub sites: Vec<FaultSite>,
     /// The site of each law, in the order of `laws`.

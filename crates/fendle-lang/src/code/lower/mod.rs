@@ -116,13 +116,16 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     l.code.status_changed = l.status_program("status of a changed state", false);
     l.code.laws = l.law_program();
     l.keeps();
-    if let Some(what) = b.model.aim.as_ref().and_then(|a| a.what.as_ref()) {
+    let mut gives = |what: &Body, name: &str| {
         l.begin(&what.locals, true);
         let s = l.value(&what.expr);
         let s = l.reg(s);
         l.emit(Op::Give { s });
-        l.code.aim = Some(l.end("aim".into(), vec![]));
-    }
+        l.end(name.into(), vec![])
+    };
+    let aim = b.model.aim.as_ref().and_then(|a| a.what.as_ref()).map(|what| gives(what, "aim"));
+    let promise = b.model.promise.as_ref().map(|(e, of, _)| (gives(e, "promise"), gives(of, "promise of")));
+    (l.code.aim, l.code.promise) = (aim, promise);
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
         let site = l.site(FaultKind::NotRearranged, def.span);
         l.code.pack_sites.push((v, site));

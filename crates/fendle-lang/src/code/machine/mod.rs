@@ -164,6 +164,8 @@ pub struct Machine<'c> {
     all_changed: bool,
     /// Moves stop before their first draw.
     stops: bool,
+    /// Most outcomes of a move that are written down.
+    outcomes_max: usize,
     /// The packed state of a position that is entered.
     entered: Vec<u64>,
     start: Vec<i32>,
@@ -200,6 +202,7 @@ impl<'c> Machine<'c> {
             native: None,
             all_changed: false,
             stops: false,
+            outcomes_max: OUTCOMES_MAX,
             entered: vec![],
             start: b.start.clone(),
             cut: b.model.endings.len() as i32 + 1,
@@ -248,6 +251,11 @@ impl<'c> Machine<'c> {
                 Coder::Numbered(_, digits) => digits.as_mut_ptr(),
             },
         }
+    }
+
+    /// Writes down no more outcomes of a move than this, which is at most [`OUTCOMES_MAX`].
+    pub fn limit_outcomes(&mut self, most: usize) {
+        self.outcomes_max = most.min(OUTCOMES_MAX);
     }
 
     /// How it numbers states.
@@ -466,6 +474,15 @@ impl<'c> Machine<'c> {
             Err(bad) => Err(self.not_rearranged(bad)),
             Ok(()) => panic!("a state that cannot be was reached: this is a mistake in fendle"),
         }
+    }
+
+    /// Packs the state that the last move led to, whatever it began from.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when a rearranged grid no longer is one.
+    pub fn pack_whole(&self, out: &mut [u64]) -> Result<(), Break> {
+        self.pack_now(out)
     }
 
     /// Packs the state that the last move led to. `out` holds the packed words of the loaded

@@ -197,6 +197,8 @@ impl Outcomes {
 const BRANCH_WORK: u64 = 64;
 /// Most work for the outcomes of one move, about a second of it: past this they count as too many.
 const WORK_MAX: u64 = 1 << 27;
+/// What one outcome may take where few are written down.
+const OUTCOME_WORK: u64 = 1 << 10;
 /// Most values of branches that wait.
 const VALUES_MAX: usize = 1 << 24;
 
@@ -222,6 +224,7 @@ impl<'c> Machine<'c> {
         let mut too_fine = Site(0);
         let mut too_many = Site(0);
         let mut work = 0;
+        let most_work = WORK_MAX.min(OUTCOME_WORK * self.outcomes_max as u64);
         loop {
             let fine = |x: Option<Mean>, site: Site| x.ok_or(Break { site, value: 0 });
             match halt {
@@ -240,7 +243,7 @@ impl<'c> Machine<'c> {
                         };
                         let total: u64 = (0..n).map(|i| weight(&self.mem, i)).sum();
                         too_many = p.too_many;
-                        if out.stack.list.len() + out.parked.list.len() + n as usize > OUTCOMES_MAX {
+                        if out.stack.list.len() + out.parked.list.len() + n as usize > self.outcomes_max {
                             return Err(Break { site: too_many, value: 0 });
                         }
                         // The last first, so that the first is taken first.
@@ -288,10 +291,43 @@ impl<'c> Machine<'c> {
             halt = self.go(branch.pc + 1, false)?;
             let values = out.stack.values.len() + out.parked.values.len();
             work += BRANCH_WORK + branch.len as u64 + 8 * (branch.fuel - self.fuel).unsigned_abs();
-            if work > WORK_MAX || values > VALUES_MAX {
+            if work > most_work || values > VALUES_MAX || out.parts.len() > self.outcomes_max {
                 return Err(Break { site: too_many, value: 0 });
             }
         }
+    }
+
+    /// Makes a move that draws in one way, as the dice fall: they get weights and say which. `first` is how the move paused.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn one_outcome(&mut self, first: Halt, dice: &mut dyn FnMut(&[u64]) -> usize) -> Result<Halt, Break> {
+        let mut halt = first;
+        let mut list: Vec<u64> = vec![];
+        while let Halt::Paused(pc) = halt {
+            if let Op::Draw { d, n, base, weights, .. } = self.code.ops[pc as usize] {
+                let entry = |mem: &[i32], base: M, i: i64| {
+                    let at = base.0 as usize + 2 * i as usize;
+                    i64::from(mem[at] as u32) | i64::from(mem[at + 1]) << 32
+                };
+                let n = self.r(n);
+                list.clear();
+                list.extend(
+                    (0..n).map(|i| if weights.0 == 0 { 1 } else { entry(&self.mem, weights, i) as u64 }),
+                );
+                let i = if n > 1 { dice(&list) as i64 } else { 0 };
+                let v = entry(&self.mem, base, i);
+                self.w(d, v);
+            }
+            halt = self.run(pc + 1)?;
+        }
+        match halt {
+            Halt::Cut => self.set_cut(),
+            Halt::Done => self.settle_end()?,
+            _ => {}
+        }
+        Ok(halt)
     }
 
     /// Appends what a branch needs to go on.

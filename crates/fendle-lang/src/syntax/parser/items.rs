@@ -334,6 +334,11 @@ impl Parser<'_> {
                 Item::Keeps { quantity, when, goal, why, span }
             }
             "bound" => Item::Bound(self.expr()?, span),
+            "promise" => {
+                let e = self.expr()?;
+                self.word("of")?;
+                Item::Promise(e, self.expr()?, span)
+            }
             _ => self.example(span)?,
         };
         let ended = self.end_of_line("the end of the line");
@@ -346,6 +351,7 @@ impl Parser<'_> {
                 | Item::Always(..)
                 | Item::Keeps { .. }
                 | Item::Bound(..)
+                | Item::Promise(..)
                 | Item::Const(..)
         );
         if ended.is_ok() || !condition {
