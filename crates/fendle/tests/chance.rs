@@ -1,0 +1,154 @@
+//! Chance through the built program: values of plays that end, intervals and fractions, the next moves, look-ahead.
+
+mod common;
+
+use common::{dir_with, fendle};
+
+/// A line of three places: `onward` scores what the level says, `back` nothing.
+fn line(aim: &str, gain: i64, onward: &str) -> String {
+    format!(
+        "model line\nstate at: 0..2 = 0\nmove onward {{\n    refuse \"the end\" unless {onward}\n    at += 1\n    score {gain}\n}}\n\
+         move back {{\n    refuse \"the start\" unless at > 0\n    at -= 1\n}}\nover when at == 2\naim {aim} score\n"
+    )
+}
+
+const LEVEL: &str = "model = 'line.fendle'\n[[level]]\nname = 'a'\n";
+
+fn odds(model: &str, more: &[&str]) -> common::Run {
+    let dir = dir_with(&[("line.fendle", model), ("a.toml", LEVEL)]);
+    let args: Vec<&str> = ["odds", "a.toml"].iter().chain(more).copied().collect();
+    fendle(dir.path(), &args)
+}
+
+/// The least and the most over plays that end, also where going round costs nothing or gains for ever.
+#[test]
+fn an_aim_on_cycles_is_that_of_the_plays_that_end() {
+    let least = odds(&line("least", 1, "at < 2"), &[]);
+    assert!(least.out.contains("least score           2\n"), "{}", least.out);
+    assert!(least.out.contains("a play that reaches it:\n  onward; onward"), "{}", least.out);
+    let most = odds(&line("most", -1, "at < 2"), &[]);
+    assert!(most.out.contains("most score            -2\n"), "{}", most.out);
+    let endless = odds(&line("most", 1, "at < 2"), &[]);
+    assert!(endless.out.contains("without bound: a cycle gains every time round"), "{}", endless.out);
+    assert!(endless.out.contains("a cycle that gains every time round:\n"), "{}", endless.out);
+    let json = odds(&line("most", 1, "at < 2"), &["--format", "json"]).json();
+    assert_eq!(json["aim"]["unbounded"], true);
+    assert_eq!(json["aim_cycle"].as_array().map(Vec::len), Some(2));
+    // The last place cannot be reached: no play ends, and that is the answer.
+    let never = odds(&line("least", 1, "at < 1"), &[]);
+    assert!(never.out.contains("least score           none: no play ends"), "{}", never.out);
+    let json = odds(&line("least", 1, "at < 1"), &["--format", "json"]).json();
+    assert_eq!(json["aim"]["no_play_ends"], true);
+}
+
+const COIN: &str = "model coin
+level steps: 1..60
+state at: 0..60 = 0
+state broke: bool = false
+move toss {
+    let lucky = draw from (1 weight 2, 0 weight 1)
+    if lucky == 1 { at += 1 } else { broke = true }
+}
+lost when broke because \"the coin fell badly\"
+goal at >= steps
+status lost, goal
+";
+
+/// (2/3)^n: the fraction where it is asked for or the space is small, and always both bounds.
+#[test]
+fn values_are_intervals_that_hold_the_fraction() {
+    let level = "model = 'coin.fendle'\n[[level]]\nname = 'a'\nvalues.steps = 30\n";
+    let dir = dir_with(&[("coin.fendle", COIN), ("a.toml", level)]);
+    let json = fendle(dir.path(), &["odds", "a.toml", "--format", "json"]).json();
+    let best = &json["best_probability"];
+    // 2^30 and 3^30.
+    assert_eq!(best["exact"], "1073741824/205891132094649");
+    let truth = 1_073_741_824f64 / 205_891_132_094_649f64;
+    let (lo, hi) = (best["at_least"].as_f64().expect("a bound"), best["at_most"].as_f64().expect("a bound"));
+    assert!(lo <= truth && truth <= hi && hi - lo < 1e-18, "{lo} {truth} {hi}");
+    let exact = fendle(dir.path(), &["odds", "a.toml", "--exact", "--format", "json"]).json();
+    assert_eq!(exact["best_probability"]["exact"], best["exact"]);
+    assert_eq!(exact["no_fractions"], false);
+    // After a limit the bounds are as wide as what was not seen makes them, and the answer is undecided.
+    let cut = fendle(dir.path(), &["odds", "a.toml", "--max-states", "12", "--plays", "10"]);
+    assert_eq!(cut.code, 3);
+    assert!(cut.out.contains("stopped by the limit of 12 states (--max-states) after 12 states"), "{}", cut.out);
+    assert!(cut.out.contains("best probability      between 0 % and "), "{}", cut.out);
+}
+
+/// The next moves: what is sure, what can be forced, and the chances by then, counted by hand.
+#[test]
+fn the_next_moves_are_exact_on_any_board() {
+    let level = "model = 'coin.fendle'\n[[level]]\nname = 'a'\nvalues.steps = 3\n";
+    let dir = dir_with(&[("coin.fendle", COIN), ("a.toml", level)]);
+    let near = |n: &str| fendle(dir.path(), &["odds", "a.toml", "--within", n, "--format", "json"]).json();
+    let two = near("2");
+    assert_eq!(two["best_probability"]["at_most"], 0.0);
+    assert_eq!((two["sure_win"].as_u64(), two["forced_ruin"].as_u64()), (None, Some(1)));
+    let ruin = two["least_ruin"]["about"].as_f64().expect("a number");
+    assert!((ruin - 5.0 / 9.0).abs() < 1e-12, "{ruin}");
+    let three = near("3");
+    let best = three["best_probability"]["about"].as_f64().expect("a number");
+    assert!((best - 8.0 / 27.0).abs() < 1e-12, "{best}");
+    assert_eq!(three["complete"], true);
+    // A board whose whole space nobody will ever see.
+    let big = "model = 'merge'\n[[level]]\nname = 'a'\nstart.tile = '''\n2 4 2 4\n4 2 4 2\n2 4 2 4\n4 2 8 8\n'''\n";
+    let dir = dir_with(&[("big.toml", big)]);
+    let r = fendle(dir.path(), &["odds", "big.toml", "--within", "2"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    // Left leaves one free cell, and whatever appears there but a 4 beside the 16 ends it.
+    assert!(r.out.contains("can be forced     no"), "{}", r.out);
+    let cut = fendle(dir.path(), &["odds", "big.toml", "--within", "9", "--max-states", "500"]);
+    assert_eq!(cut.code, 3);
+    assert!(cut.out.contains("the bounds hold whatever was not seen within 9 moves"), "{}", cut.out);
+    let none = fendle(dir.path(), &["odds", "big.toml", "--within", "0"]);
+    assert_eq!(none.code, 2);
+}
+
+/// Policies are compared on the same draws; look-ahead wins more than moves at random; the same seed gives the same plays on any
+/// number of threads.
+#[test]
+fn policies_are_compared_on_the_same_draws() {
+    let level = "model = 'merge'\n[[level]]\nname = 'a'\nvalues = { high = 3, wide = 3, top = 7 }\n\
+                 start.tile = '''\n2 2 .\n. . .\n. . .\n'''\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let play = |threads: &str| {
+        let args = ["odds", "a.toml", "--max-states", "50", "--plays", "24", "--policy", "random,ahead:400"];
+        fendle(dir.path(), &[&args[..], &["--threads", threads, "--format", "json"]].concat()).json()
+    };
+    let (one, two) = (play("1"), play("2"));
+    assert_eq!(one["estimates"], two["estimates"]);
+    let of = |i: usize, what: &str| one["estimates"][i][what].as_u64().expect("a number");
+    assert_eq!((of(0, "plays"), of(1, "plays")), (24, 24));
+    assert!(of(1, "won") > of(0, "won") + 8, "{}", one["estimates"]);
+    assert!(one["estimates"][1]["difference_95"][0][0].as_f64().expect("a bound") > 0.0);
+    let bad = fendle(dir.path(), &["odds", "a.toml", "--policy", "luck"]);
+    assert!(bad.code == 2 && bad.err.contains("a policy is `random`, `greedy`, `ahead`"), "{}", bad.err);
+}
+
+/// A move with more outcomes than are written down is drawn: the board is played all the same.
+#[test]
+fn moves_with_too_many_outcomes_are_drawn() {
+    let level = "model = 'match'\n[[level]]\nname = 'a'\nvalues.kinds = 5\nvalues.refill = 'chance'\nvalues.gathering = true\n\
+                 values.wanted = [2, 2, 0, 0, 0]\nvalues.limit = 6\nstart.tile = '''\n\
+                 21423125\n13542413\n52315241\n24153124\n31421532\n15234215\n42513421\n23145132\n'''\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let args = ["odds", "a.toml", "--plays", "6", "--policy", "random", "--max-states", "1"];
+    let r = fendle(dir.path(), &args);
+    assert!(r.out.contains("an estimate, no proof: 6 plays with the policy `random`"), "{}{}", r.out, r.err);
+}
+
+/// What a model promises guides look-ahead; a promise is one number of another, and there is one.
+#[test]
+fn a_promise_is_checked_where_it_is_written() {
+    let with = |promise: &str| format!("{COIN}{promise}\n");
+    let check = |promise: &str| {
+        let dir = dir_with(&[("coin.fendle", &with(promise))]);
+        fendle(dir.path(), &["check", "coin.fendle"])
+    };
+    assert_eq!(check("promise at of steps").code, 0);
+    let two = check("promise at of 60\npromise 1 of 2");
+    assert!(two.code == 2 && two.err.contains("a model has one `promise`"), "{}{}", two.out, two.err);
+    let half = check("promise at");
+    assert!(half.code == 2 && half.err.contains("expected `of`"), "{}", half.err);
+}
