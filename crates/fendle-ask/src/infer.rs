@@ -29,7 +29,7 @@ pub const SOLVED_MAX: usize = 4_096;
 /// Information states up to which it is.
 const STATES_MAX: u64 = 200_000;
 /// Moves tried in layouts up to which it is, were every information state as large as the first.
-const WORK_MAX: u64 = 12_000_000;
+const WORK_MAX: u64 = 24_000_000;
 /// Moves that are estimated.
 const ESTIMATED: usize = 4;
 

@@ -72,7 +72,11 @@ fn values_are_intervals_that_hold_the_fraction() {
     // After a limit the bounds are as wide as what was not seen makes them, and the answer is undecided.
     let cut = fendle(dir.path(), &["odds", "a.toml", "--max-states", "12", "--plays", "10"]);
     assert_eq!(cut.code, 3);
-    assert!(cut.out.contains("stopped by the limit of 12 states (--max-states) after 12 states"), "{}", cut.out);
+    assert!(
+        cut.out.contains("stopped by the limit of 12 states (--max-states) after 12 states"),
+        "{}",
+        cut.out
+    );
     assert!(cut.out.contains("best probability      between 0 % and "), "{}", cut.out);
 }
 
@@ -92,7 +96,8 @@ fn the_next_moves_are_exact_on_any_board() {
     assert!((best - 8.0 / 27.0).abs() < 1e-12, "{best}");
     assert_eq!(three["complete"], true);
     // A board whose whole space nobody will ever see.
-    let big = "model = 'merge'\n[[level]]\nname = 'a'\nstart.tile = '''\n2 4 2 4\n4 2 4 2\n2 4 2 4\n4 2 8 8\n'''\n";
+    let big =
+        "model = 'merge'\n[[level]]\nname = 'a'\nstart.tile = '''\n2 4 2 4\n4 2 4 2\n2 4 2 4\n4 2 8 8\n'''\n";
     let dir = dir_with(&[("big.toml", big)]);
     let r = fendle(dir.path(), &["odds", "big.toml", "--within", "2"]);
     assert_eq!(r.code, 0, "{}{}", r.out, r.err);

@@ -149,7 +149,9 @@ fn bounds_text(lo: f64, hi: f64, unit: &str, percent: bool) -> String {
     for places in (6..=10).rev() {
         let (a, b) = (format!("{lo:.places$}"), format!("{hi:.places$}"));
         if a == b && !is_edge(&a) {
-            return format!("{a}{unit}");
+            // Zeros at the end say nothing past six places.
+            let kept = a.trim_end_matches('0').len().max(a.len() - places + 6);
+            return format!("{}{unit}", &a[..kept]);
         }
     }
     let (lo, hi) = if percent { (lo.max(0.0), hi.min(100.0)) } else { (lo, hi) };

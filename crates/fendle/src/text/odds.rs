@@ -187,7 +187,8 @@ fn worth(o: &Odds) -> Vec<String> {
             row
         })
         .collect();
-    table(&head, &rows)
+    // The last column may be empty.
+    table(&head, &rows).iter().map(|line| line.trim_end().to_string()).collect()
 }
 
 fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
