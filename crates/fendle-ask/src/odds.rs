@@ -248,7 +248,7 @@ pub fn answered(
         chance: c.chance,
         wanted: game.aim(),
         winnable: c.winnable,
-        starts: game.starts.len().max(1),
+        starts: c.per_depth.first().map_or(1, |n| *n as usize),
         position: Position::new(&b, &b.position),
     }
 }

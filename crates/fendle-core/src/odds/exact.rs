@@ -9,9 +9,9 @@ use num_traits::{One, Zero};
 
 use super::graph::Pattern;
 use super::knot::{Knot, NONE};
-use super::order::{Local, Parts};
+use super::order::{Arrows, Local, Parts};
 use super::values::{Solved, Task};
-use crate::components::{Digraph, components};
+use crate::components::components;
 use crate::limits::{Limit, Pace};
 
 /// What valuing one vertex by fractions counts, in steps of a [`Pace`].
@@ -23,24 +23,6 @@ const CHANGES: usize = 100;
 
 fn int(n: i128) -> BigRational {
     BigRational::from_integer(n.into())
-}
-
-/// The decisions that follow a decision by the chosen options.
-struct Chosen {
-    first: Vec<u32>,
-    to: Vec<u32>,
-}
-
-impl Digraph for Chosen {
-    fn len(&self) -> usize {
-        self.first.len() - 1
-    }
-    fn arrows(&self, from: u32) -> (u32, u32) {
-        (self.first[from as usize], self.first[from as usize + 1])
-    }
-    fn target(&self, arrow: u32) -> u32 {
-        self.to[arrow as usize]
-    }
 }
 
 impl Task<'_> {
@@ -211,7 +193,8 @@ impl Task<'_> {
         let g = self.g;
         let n = knot.states.len();
         // Each decision as a sum of others with chances, and a number.
-        let mut graph = Chosen { first: vec![0], to: vec![] };
+        // The decisions that follow each by the chosen options.
+        let mut graph = Arrows::new();
         let mut rows: Vec<(Vec<(u32, BigRational)>, BigRational)> = vec![];
         for (d, taken) in chosen.iter().enumerate() {
             let Some(&(state, arc)) = knot.options[d].get(*taken) else { return Ok(None) };
@@ -236,8 +219,7 @@ impl Task<'_> {
                     add(*t, int((*w).into()) / &total, &mut sum);
                 }
             }
-            graph.to.extend(row.iter().map(|r| r.0));
-            graph.first.push(graph.to.len() as u32);
+            graph.push(row.iter().map(|r| r.0));
             rows.push((row, sum));
         }
         let mut x = vec![BigRational::zero(); n];

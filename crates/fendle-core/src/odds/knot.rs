@@ -7,9 +7,9 @@
 
 use super::graph::Graph;
 use super::interval::{Bounds, mean, plus};
-use super::order::Local;
+use super::order::{Arrows, Local};
 use super::values::Task;
-use crate::components::{Digraph, components};
+use crate::components::components;
 use crate::limits::{Limit, Pace};
 
 /// The decisions of a part.
@@ -154,15 +154,14 @@ pub(super) fn end_components(
             continue;
         }
         local.take(g, &list);
-        let mut sub = Staying { first: vec![0], to: vec![] };
+        let mut sub = Arrows::new();
+        let here = |t: u32| local.number(t).map(|i| i as u32);
         for &v in &list {
             if g.is_state(v) {
-                let arcs = g.arcs(v).filter(|a| allowed(v, *a));
-                sub.to.extend(arcs.filter_map(|a| local.number(g.to(a))).map(|i| i as u32));
+                sub.push(g.arcs(v).filter(|a| allowed(v, *a)).filter_map(|a| here(g.to(a))));
             } else {
-                sub.to.extend(g.outcomes(v).0.iter().filter_map(|t| local.number(*t)).map(|i| i as u32));
+                sub.push(g.outcomes(v).0.iter().filter_map(|t| here(*t)));
             }
-            sub.first.push(sub.to.len() as u32);
         }
         let parts = components(&sub, 0..list.len() as u32, |_| true, pace)?.lists();
         if parts.len() == 1 {
@@ -172,24 +171,6 @@ pub(super) fn end_components(
         }
     }
     Ok(out)
-}
-
-/// The arrows that stay among some vertices, with numbers of their own.
-struct Staying {
-    first: Vec<u32>,
-    to: Vec<u32>,
-}
-
-impl Digraph for Staying {
-    fn len(&self) -> usize {
-        self.first.len() - 1
-    }
-    fn arrows(&self, from: u32) -> (u32, u32) {
-        (self.first[from as usize], self.first[from as usize + 1])
-    }
-    fn target(&self, arrow: u32) -> u32 {
-        self.to[arrow as usize]
-    }
 }
 
 /// Finds out what going round among these vertices can do. `members`: those of a part that are of interest.

@@ -49,6 +49,38 @@ impl Parts {
     }
 }
 
+/// Arrows between some vertices, with numbers of their own.
+#[derive(Default)]
+pub(super) struct Arrows {
+    first: Vec<u32>,
+    to: Vec<u32>,
+}
+
+impl Arrows {
+    /// None yet.
+    pub(super) fn new() -> Arrows {
+        Arrows { first: vec![0], to: vec![] }
+    }
+
+    /// Adds the arrows of the next vertex.
+    pub(super) fn push(&mut self, targets: impl Iterator<Item = u32>) {
+        self.to.extend(targets);
+        self.first.push(self.to.len() as u32);
+    }
+}
+
+impl Digraph for Arrows {
+    fn len(&self) -> usize {
+        self.first.len() - 1
+    }
+    fn arrows(&self, from: u32) -> (u32, u32) {
+        (self.first[from as usize], self.first[from as usize + 1])
+    }
+    fn target(&self, arrow: u32) -> u32 {
+        self.to[arrow as usize]
+    }
+}
+
 /// Numbers for the vertices of one part, and what leads to each of them from inside.
 ///
 /// Made once and used for one part after the other. Takes memory for the part and its own arrows alone; a part that is a good
