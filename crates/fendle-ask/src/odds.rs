@@ -276,7 +276,8 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     let broke = |f| start_breaks(level, &f);
     let asked = Asked::known(level);
     // Where exact answers may be out of reach, some of the time is kept for playing.
-    let share = Share { budget, until: budget.wanted().time.map(|t| t.as_secs_f64() * EXACT_SHARE) };
+    let time = budget.wanted().time.filter(|_| !model.is_sure());
+    let share = Share { budget, until: time.map(|t| t.as_secs_f64() * EXACT_SHARE) };
     let (counts, answers) = match odds(model, &limits, how.fractions, &share) {
         Ok(a) => (a.counts.clone(), Some(a)),
         Err(NoOdds::Limit(_, counts)) => (*counts, None),

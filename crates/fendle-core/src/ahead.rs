@@ -6,7 +6,9 @@
 //! draw, states, and what was found of them are kept and shared, also from one move of the play to the next (D. Michie, *Game-
 //! playing and game-learning automata*, 1966).
 
-use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Status, Worker};
+use crate::limits::{Limit, Pace, Watch};
+use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Status, Worker};
+use crate::numbers::nth_weighted;
 use crate::space::hash;
 use crate::space::table::StateTable;
 
@@ -17,10 +19,33 @@ const WRITTEN: usize = 256;
 const DRAWN: usize = 16;
 /// Moves of a played-out game.
 const PLAYED_OUT: u32 = 12;
+/// What looking at one state counts, in steps of a [`Pace`].
+const STEPS: u64 = 64;
 /// States that are kept from one move to the next.
 const KEPT: usize = 1 << 17;
 /// No depth goes beyond this.
 const DEEPEST: u8 = 40;
+
+/// What ends a play, or the looking for a move.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stopped {
+    /// The model broke.
+    Fault(Fault),
+    /// This limit.
+    Limit(Limit),
+}
+
+impl From<Fault> for Stopped {
+    fn from(fault: Fault) -> Stopped {
+        Stopped::Fault(fault)
+    }
+}
+
+impl From<Limit> for Stopped {
+    fn from(limit: Limit) -> Stopped {
+        Stopped::Limit(limit)
+    }
+}
 
 /// What is known of a state.
 #[derive(Clone, Copy)]
@@ -65,6 +90,7 @@ pub struct Ahead<'m> {
     outcomes: Vec<(u32, f64)>,
     out: Expansion,
     words: Vec<u64>,
+    pace: Pace<'m>,
     work: u64,
     /// Draws that had too many outcomes, and those that had not: where nearly all have, none is tried.
     too_many: (u64, u64),
@@ -73,9 +99,9 @@ pub struct Ahead<'m> {
 }
 
 impl<'m> Ahead<'m> {
-    /// A player for a model that looks at about so many states for each move.
+    /// A player for a model that looks at about so many states for each move, while somebody watches.
     #[must_use]
-    pub fn new(model: &'m dyn Model, budget: u64) -> Ahead<'m> {
+    pub fn new(model: &'m dyn Model, budget: u64, watch: &'m dyn Watch) -> Ahead<'m> {
         let (layout, form) = (model.layout(), model.positions());
         let mut worker = model.worker();
         worker.limit_outcomes(WRITTEN);
@@ -94,6 +120,7 @@ impl<'m> Ahead<'m> {
             outcomes: vec![],
             out: Expansion::default(),
             words: vec![],
+            pace: Pace::new(watch),
             work: 0,
             too_many: (0, 0),
             looked_at: 0,
@@ -104,8 +131,8 @@ impl<'m> Ahead<'m> {
     ///
     /// # Errors
     ///
-    /// A [`Fault`] that was met.
-    pub fn choose(&mut self, state: &[u64]) -> Result<Option<MoveId>, Fault> {
+    /// [`Stopped`] by a fault that was met, or a limit.
+    pub fn choose(&mut self, state: &[u64]) -> Result<Option<MoveId>, Stopped> {
         if self.infos.len() > KEPT {
             self.forget();
         }
@@ -136,6 +163,12 @@ impl<'m> Ahead<'m> {
         Ok(best)
     }
 
+    /// Counts a state that is looked at.
+    fn look_at_one(&mut self) -> Result<(), Limit> {
+        self.work += 1;
+        self.pace.step(STEPS)
+    }
+
     fn forget(&mut self) {
         self.states = StateTable::new(self.layout, 1 << 30);
         self.positions = StateTable::new(self.form.unwrap_or(self.layout), 1 << 30);
@@ -164,7 +197,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// What a state is worth in which play has ended.
-    fn end(&mut self, state: &[u64], status: Status) -> Result<f64, Fault> {
+    fn end(&mut self, state: &[u64], status: Status) -> Result<f64, Stopped> {
         if self.model.has_goal() {
             return Ok(f64::from(u8::from(status == Status::Goal)));
         }
@@ -175,11 +208,11 @@ impl<'m> Ahead<'m> {
     }
 
     /// The moves of a state. Also finds out whether play has ended there.
-    fn expand(&mut self, s: u32) -> Result<(u32, u32), Fault> {
+    fn expand(&mut self, s: u32) -> Result<(u32, u32), Stopped> {
         if let Some(arcs) = self.infos[s as usize].arcs {
             return Ok(arcs);
         }
-        self.work += 1;
+        self.look_at_one()?;
         let mut words = std::mem::take(&mut self.words);
         words.clear();
         self.states.push_state(s as usize, &mut words);
@@ -191,7 +224,7 @@ impl<'m> Ahead<'m> {
             self.worker.expand(&words, false, &mut out);
         }
         if let Some((_, fault)) = out.faults.first() {
-            return Err(*fault);
+            return Err((*fault).into());
         }
         let head = out.heads[0];
         if head.status != Status::Running || out.runs.is_empty() && out.unfinished.is_empty() {
@@ -240,7 +273,7 @@ impl<'m> Ahead<'m> {
     /// Keeps some outcomes; gives the first, and the score in the mean.
     fn put(&mut self, out: &Expansion, from: usize, len: usize, words: usize) -> (u32, f64) {
         let first = self.outcomes.len() as u32;
-        let odds = |i: usize| out.odds.get(i).copied().unwrap_or(crate::model::Odds::SURE);
+        let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
         let total: f64 = (from..from + len).map(|i| odds(i).weight as f64).sum();
         let mut sum = 0.0;
         for i in from..from + len {
@@ -251,7 +284,7 @@ impl<'m> Ahead<'m> {
         (first, self.sign() * sum / total)
     }
 
-    fn arc(&mut self, arc: u32, depth: u8) -> Result<f64, Fault> {
+    fn arc(&mut self, arc: u32, depth: u8) -> Result<f64, Stopped> {
         let Arc { to, score, .. } = self.arcs[arc as usize];
         let draw = (to & !DRAW) as usize;
         let (first, last, more) = match self.draws[draw] {
@@ -268,8 +301,8 @@ impl<'m> Ahead<'m> {
     }
 
     /// Makes the outcomes of a draw.
-    fn drawn(&mut self, draw: usize) -> Result<(u32, u32, f64), Fault> {
-        self.work += 1;
+    fn drawn(&mut self, draw: usize) -> Result<(u32, u32, f64), Stopped> {
+        self.look_at_one()?;
         let position = self.draw_of.partition_point(|d| (*d as usize) < draw);
         let mut words = std::mem::take(&mut self.words);
         words.clear();
@@ -282,7 +315,7 @@ impl<'m> Ahead<'m> {
             self.worker.draw(&words, &mut out);
         }
         if let Some((_, fault)) = out.faults.first() {
-            return Err(*fault);
+            return Err((*fault).into());
         }
         if !tried || !out.unfinished.is_empty() {
             self.too_many.0 += 1;
@@ -302,12 +335,12 @@ impl<'m> Ahead<'m> {
     }
 
     /// Draws some outcomes of a position that has too many, the same ones every time.
-    fn drawn_by_seed(&mut self, position: &[u64]) -> Result<(u32, u32, f64), Fault> {
+    fn drawn_by_seed(&mut self, position: &[u64]) -> Result<(u32, u32, f64), Stopped> {
         let mut random = Random::new(hash(position));
         let first = self.outcomes.len() as u32;
         let (mut next, mut sum) = (vec![], 0.0);
         for _ in 0..DRAWN {
-            self.work += 1;
+            self.look_at_one()?;
             let score = self.worker.sample_draw(position, &mut |w| random.pick(w), &mut next)?;
             sum += score as f64 / DRAWN as f64;
             let s = self.state(&next);
@@ -317,7 +350,7 @@ impl<'m> Ahead<'m> {
         Ok((first, first + DRAWN as u32, sum))
     }
 
-    fn value(&mut self, s: u32, depth: u8) -> Result<f64, Fault> {
+    fn value(&mut self, s: u32, depth: u8) -> Result<f64, Stopped> {
         let info = self.infos[s as usize];
         if info.ended {
             return Ok(info.own);
@@ -343,8 +376,8 @@ impl<'m> Ahead<'m> {
     }
 
     /// What a state promises at the end of the look-ahead.
-    fn leaf(&mut self, s: u32) -> Result<f64, Fault> {
-        self.work += 1;
+    fn leaf(&mut self, s: u32) -> Result<f64, Stopped> {
+        self.look_at_one()?;
         let mut words = vec![];
         self.states.push_state(s as usize, &mut words);
         let status = self.worker.status(&words)?;
@@ -367,11 +400,11 @@ impl<'m> Ahead<'m> {
 
     /// A short game of random moves, the same for the same state: 1 where it is won; where it ends badly, the less the sooner;
     /// else a half.
-    fn played_out(&mut self, state: &[u64]) -> Result<f64, Fault> {
+    fn played_out(&mut self, state: &[u64]) -> Result<f64, Stopped> {
         let (mut state, mut next) = (state.to_vec(), vec![]);
         let mut random = Random::new(hash(&state));
         for k in 0..PLAYED_OUT {
-            self.work += 1;
+            self.look_at_one()?;
             let status = self.worker.status(&state)?;
             if status == Status::Goal {
                 return Ok(1.0);
@@ -405,13 +438,7 @@ impl Random {
     }
 
     fn pick(&mut self, weights: &[u64]) -> usize {
-        let mut x = self.below(weights.iter().sum());
-        for (i, w) in weights.iter().enumerate() {
-            if x < *w {
-                return i;
-            }
-            x -= w;
-        }
-        weights.len() - 1
+        let x = self.below(weights.iter().sum());
+        nth_weighted(weights, x)
     }
 }

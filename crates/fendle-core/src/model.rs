@@ -445,7 +445,8 @@ pub trait Worker: Send {
     fn limit_outcomes(&mut self, _most: usize) {}
 
     /// Makes an allowed move of a running state in one way, as the dice fall: they get weights and say which. Writes the state
-    /// that it leads to into `next`, and tells its score. A move has no more outcomes than it takes to write one down.
+    /// that it leads to into `next`, and tells its score. Takes no longer for a move with many outcomes, where the model has a way
+    /// of its own; by default all outcomes are written down first.
     ///
     /// # Errors
     ///

@@ -26,6 +26,18 @@ pub fn gcd64(mut a: u64, mut b: u64) -> u64 {
     a
 }
 
+/// Which of several weighted things a number below the sum of the weights stands for.
+#[must_use]
+pub fn nth_weighted(weights: &[u64], mut number: u64) -> usize {
+    for (i, weight) in weights.iter().enumerate() {
+        if number < *weight {
+            return i;
+        }
+        number -= weight;
+    }
+    weights.len() - 1
+}
+
 /// Least common multiple, if it fits.
 #[must_use]
 pub fn lcm(a: u128, b: u128) -> Option<u128> {

@@ -6,7 +6,7 @@ use std::sync::OnceLock;
 
 use rayon::prelude::*;
 
-use crate::ahead::Ahead;
+use crate::ahead::{Ahead, Stopped};
 use crate::explore::pool;
 use crate::limits::{Limit, Pace, Watch};
 use crate::model::{Expansion, Fault, Model, MoveId, Odds, Status, Worker};
@@ -109,7 +109,7 @@ pub fn simulate(
         let count = batch.min(plays - at);
         let lanes = if plays < 8 || !model.is_shared() { 1 } else { 8 };
         let lane = |n: u64| {
-            let mut player = Player::new(model, policy);
+            let mut player = Player::new(model, policy, watch);
             (0..count).filter(|i| i % lanes == n).map(|i| one(&mut player, at + i)).collect::<Vec<_>>()
         };
         let found: Vec<Vec<_>> = if lanes == 1 {
@@ -138,17 +138,6 @@ pub fn simulate(
     Ok(sum)
 }
 
-enum Stopped {
-    Limit(Limit),
-    Fault(Fault),
-}
-
-impl From<Fault> for Stopped {
-    fn from(fault: Fault) -> Stopped {
-        Stopped::Fault(fault)
-    }
-}
-
 /// Somebody who plays by a policy.
 struct Player<'m> {
     policy: Policy,
@@ -158,9 +147,9 @@ struct Player<'m> {
 }
 
 impl<'m> Player<'m> {
-    fn new(model: &'m dyn Model, policy: Policy) -> Player<'m> {
+    fn new(model: &'m dyn Model, policy: Policy, watch: &'m dyn Watch) -> Player<'m> {
         let ahead = match policy {
-            Policy::Ahead(states) => Some(Ahead::new(model, states)),
+            Policy::Ahead(states) => Some(Ahead::new(model, states, watch)),
             _ => None,
         };
         Player { policy, worker: model.worker(), out: Expansion::default(), ahead }

@@ -695,7 +695,7 @@ fn look_ahead_plays_the_best_move_where_it_sees_the_end() {
         let best = a.win.as_ref().expect("a goal").clone();
         let table = t.table();
         let start = table.starts().expect("a start")[0].state.clone();
-        let mut player = Ahead::new(&table, 1 << 20);
+        let mut player = Ahead::new(&table, 1 << 20, &NoWatch);
         let chosen = player.choose(&start).expect("sound").expect("a move");
         let worth = a.from_start.iter().find(|m| m.of == chosen).and_then(|m| m.win.clone());
         assert_eq!(worth.as_ref(), Some(&best), "case {case}: {t:?}");

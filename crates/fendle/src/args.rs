@@ -494,7 +494,7 @@ pub enum Command {
         #[arg(long, value_name = "POLICY", value_parser = policy, value_delimiter = ',')]
         policy: Vec<Policy>,
         /// Look only at the next N moves: exact on any board, however large its space.
-        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["plays", "exact", "output"])]
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["plays", "policy", "exact", "output"])]
         within: Option<u32>,
         /// Give every value as a fraction, as far as a quarter of the memory holds them; without this only small spaces do.
         #[arg(long)]

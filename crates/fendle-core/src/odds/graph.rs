@@ -635,37 +635,32 @@ impl<'m> Builder<'m> {
             let arcs = self.g.arc_to.len();
             let open = unfinished.next_if(|u| u.0 as usize == k).map(|u| u.1);
             for r in &out.runs[run..run + head.runs as usize] {
-                let score;
-                let to = if r.outcomes == 0 {
-                    let (number, new) = met[position];
-                    score = out.position_scores[position];
-                    if new {
-                        let node = self.new_node()?;
-                        self.node_of.push(node);
-                        fresh.push(Fresh::Position);
-                        positions.extend_from_slice(&out.positions[position * form..(position + 1) * form]);
+                let odds = out.odds.get(outcome).copied().unwrap_or(Odds::SURE);
+                // A mean that is no whole number is a draw with one outcome.
+                let whole = odds.score % odds.weight.max(1) as i64 == 0;
+                let (to, score) = match r.outcomes {
+                    0 => {
+                        let (number, new) = met[position];
+                        if new {
+                            let node = self.new_node()?;
+                            self.node_of.push(node);
+                            fresh.push(Fresh::Position);
+                            positions
+                                .extend_from_slice(&out.positions[position * form..(position + 1) * form]);
+                        }
+                        position += 1;
+                        (self.node_of[number as usize], out.position_scores[position - 1])
                     }
-                    position += 1;
-                    self.node_of[number as usize]
-                } else if r.outcomes == 1 {
-                    let odds = out.odds.get(outcome).copied().unwrap_or(Odds::SURE);
-                    score = odds.score / odds.weight.max(1) as i64;
-                    outcome += 1;
-                    let state = &out.outcomes[(outcome - 1) * words..outcome * words];
-                    if odds.score % odds.weight.max(1) as i64 == 0 {
-                        self.state(state)?
-                    } else {
-                        // A mean that is no whole number: a draw with one outcome.
-                        fresh.push(Fresh::Drawn(chunk, outcome - 1, 1));
-                        self.new_node()?
+                    1 if whole => {
+                        let to = self.state(&out.outcomes[outcome * words..(outcome + 1) * words])?;
+                        (to, odds.score / odds.weight.max(1) as i64)
                     }
-                } else {
-                    score = 0;
-                    fresh.push(Fresh::Drawn(chunk, outcome, r.outcomes));
-                    outcome += r.outcomes as usize;
-                    self.new_node()?
+                    n => {
+                        fresh.push(Fresh::Drawn(chunk, outcome, n));
+                        (self.new_node()?, 0)
+                    }
                 };
-                let score = if to & NODE != 0 && r.outcomes > 0 { 0 } else { score };
+                outcome += r.outcomes as usize;
                 self.g.arc_to.push(to);
                 self.g.arc_of.push(r.of);
                 self.put_score(score);

@@ -11,7 +11,7 @@
 //! graph     the space is written out, positions before a draw made once and shared
 //! order     strongly connected parts, each after those that it leads to
 //! classes   what the graph alone decides: winnable, certain, almost certain, ends; fatal moves and draws
-//! values    bounds of all vertices, one pass; inside parts with cycles shortest ways, or iteration (knot)
+//! values    bounds of all vertices, one pass; inside parts with cycles shortest ways, or iteration (knot, sums)
 //! exact     fractions, where they are wanted and not too long
 //! ```
 //!
@@ -23,6 +23,7 @@ mod graph;
 mod interval;
 mod knot;
 mod order;
+mod sums;
 mod values;
 mod within;
 

@@ -2,9 +2,7 @@
 //!
 //! Parts are taken successors first. A vertex that lies on no cycle is valued once. A part with cycles and without draws is a
 //! question of shortest or longest ways (Dijkstra 1959; Bellman 1958, with the cycle where one gains for ever). A part with
-//! draws becomes a [`Knot`], whose decisions are iterated: probabilities from below and from above; sums as in optimistic value
-//! iteration (Hartmanns and Kaminski, 2020): a guess a little above what the iteration comes to is a bound if one step of the
-//! equations does not raise it, and one below is if a way of playing is seen to reach it.
+//! draws becomes a [`Knot`], whose decisions are iterated: probabilities here, from below and from above; sums in `sums`.
 
 use std::cmp::Ordering;
 use std::collections::{BinaryHeap, HashMap, VecDeque};
@@ -54,12 +52,12 @@ pub(super) struct Solved {
 }
 
 /// For decisions, by their first state, an option: a state and one of its arcs.
-type Choices = Vec<(u32, (u32, u32))>;
+pub(super) type Choices = Vec<(u32, (u32, u32))>;
 
 /// How near bounds of a probability on a cycle must come.
 const NEAR: f64 = 1e-12;
 /// Most rounds over one part.
-const ROUNDS: usize = 100_000;
+pub(super) const ROUNDS: usize = 100_000;
 
 impl Task<'_> {
     /// Whether play from here on is a matter of choice or chance.
@@ -198,7 +196,7 @@ impl Task<'_> {
 
     /// The chance to win in a part with cycles.
     fn chances(&self, local: &Local, solved: &mut Solved, pace: &mut Pace<'_>) -> Result<Choices, Limit> {
-        let knot = self.knot_of_chances(local, pace)?;
+        let knot = self.knot(local, pace)?.expect("going round changes no chance");
         let mut x = vec![(0.0, 1.0); knot.states.len()];
         let order = self.nearest_first(&knot, local);
         let values = &solved.values;
@@ -221,16 +219,8 @@ impl Task<'_> {
         Ok(self.settle(&knot, local, &x, solved))
     }
 
-    /// The decisions of a part where the chance to win is asked for.
-    pub(super) fn knot_of_chances(&self, local: &Local, pace: &mut Pace<'_>) -> Result<Knot, Limit> {
-        match rounds(self, &local.members, pace)? {
-            Rounds::Free(groups) => Ok(Knot::new(self, local, &groups)),
-            _ => unreachable!("without gains every round is free"),
-        }
-    }
-
     /// Writes the values of the decisions to their states and to the nodes of the part; tells the best options.
-    fn settle(&self, knot: &Knot, local: &Local, x: &[Bounds], solved: &mut Solved) -> Choices {
+    pub(super) fn settle(&self, knot: &Knot, local: &Local, x: &[Bounds], solved: &mut Solved) -> Choices {
         let middle = |b: Bounds| f64::midpoint(b.0, b.1);
         let mut choices = vec![];
         for (d, options) in knot.options.iter().enumerate() {
@@ -253,7 +243,7 @@ impl Task<'_> {
     }
 
     /// The decisions, those with a way out of the part first, and then those that lead to them.
-    fn nearest_first(&self, knot: &Knot, local: &Local) -> Vec<usize> {
+    pub(super) fn nearest_first(&self, knot: &Knot, local: &Local) -> Vec<usize> {
         let n = knot.states.len();
         let mut seen = vec![false; n];
         let mut seen_at = vec![false; local.len()];
@@ -333,14 +323,14 @@ impl Task<'_> {
     }
 
     /// Every vertex of a part can be made as good as one likes.
-    fn without_bound(&self, local: &Local, solved: &mut Solved) {
+    pub(super) fn without_bound(&self, local: &Local, solved: &mut Solved) {
         let best = if self.most { f64::INFINITY } else { f64::NEG_INFINITY };
         for v in &local.members {
             solved.values[*v as usize] = (best, best);
         }
     }
 
-    fn not_known(&self, local: &Local, solved: &mut Solved) {
+    pub(super) fn not_known(&self, local: &Local, solved: &mut Solved) {
         solved.unknown = true;
         for v in &local.members {
             solved.values[*v as usize] = ANY;
@@ -471,155 +461,6 @@ impl Task<'_> {
             }
         }
         out
-    }
-
-    /// Sums in a part with cycles and draws.
-    fn sums(&self, local: &Local, solved: &mut Solved, pace: &mut Pace<'_>) -> Result<Choices, Limit> {
-        let groups = match rounds(self, &local.members, pace)? {
-            Rounds::Free(groups) => groups,
-            Rounds::Gain => {
-                self.without_bound(local, solved);
-                solved.cycle.get_or_insert_default();
-                return Ok(vec![]);
-            }
-            Rounds::Unknown => {
-                self.not_known(local, solved);
-                return Ok(vec![]);
-            }
-        };
-        let knot = Knot::new(self, local, &groups);
-        let order = self.nearest_first(&knot, local);
-        let n = knot.states.len();
-        let values = &solved.values;
-        // One step of the equations for a decision: the best option, and what it is worth.
-        let best =
-            |x: &[Bounds], d: usize| {
-                let mut best: Option<(Bounds, usize)> = None;
-                for (k, o) in knot.options[d].iter().enumerate() {
-                    let v = knot.option(self, local, x, values, *o);
-                    let middle = |b: Bounds| f64::midpoint(b.0, b.1);
-                    let better = best.is_none_or(|(b, _)| {
-                        if self.most { middle(v) > middle(b) } else { middle(v) < middle(b) }
-                    });
-                    if better {
-                        best = Some((v, k));
-                    }
-                }
-                best
-            };
-        let worst = if self.most { f64::NEG_INFINITY } else { f64::INFINITY };
-        // A first way of playing that ends: towards the ways out. What it comes to is where the iteration begins.
-        let mut x: Vec<Bounds> = vec![(0.0, 0.0); n];
-        let mut chosen = vec![0usize; n];
-        let run =
-            |x: &mut Vec<Bounds>, tilt: f64, rounds: usize, pace: &mut Pace<'_>| -> Result<f64, Limit> {
-                let mut change = f64::INFINITY;
-                for _ in 0..rounds {
-                    change = 0.0;
-                    for &d in &order {
-                        pace.step(4 * knot.options[d].len() as u64)?;
-                        let v = best(x, d).map_or(worst, |(b, _)| f64::midpoint(b.0, b.1)) + tilt;
-                        change = change.max((v - x[d].0).abs() / v.abs().max(1.0));
-                        x[d] = (v, v);
-                    }
-                    if change < 1e-15 {
-                        break;
-                    }
-                }
-                Ok(change)
-            };
-        run(&mut x, 0.0, ROUNDS, pace)?;
-        for (d, k) in chosen.iter_mut().enumerate() {
-            *k = best(&x, d).map_or(0, |b| b.1);
-        }
-        // The side that no way of playing can pass, and the side that this one reaches.
-        let (mut beyond, mut reached) = (vec![-worst; n], vec![worst; n]);
-        let great = x.iter().map(|b| b.0.abs()).fold(1.0f64, f64::max);
-        for tilt in [1e-13, 1e-11, 1e-9, 1e-6, 1e-3] {
-            let tilt = tilt * great * if self.most { 1.0 } else { -1.0 };
-            let mut guess = x.clone();
-            run(&mut guess, tilt, 2000, pace)?;
-            let holds = (0..n).all(|d| {
-                let mut options =
-                    knot.options[d].iter().map(|o| knot.option(self, local, &guess, values, *o));
-                options.all(|v| if self.most { v.1 <= guess[d].0 } else { v.0 >= guess[d].0 })
-            });
-            if holds {
-                beyond = guess.iter().map(|b| b.0).collect();
-                break;
-            }
-        }
-        if self.ends_by(&knot, local, &chosen) {
-            for tilt in [1e-13, 1e-11, 1e-9, 1e-6, 1e-3] {
-                let tilt = tilt * great * if self.most { -1.0 } else { 1.0 };
-                let mut guess = x.clone();
-                let one = |guess: &[Bounds], d: usize| {
-                    knot.options[d].get(chosen[d]).map(|o| knot.option(self, local, guess, values, *o))
-                };
-                for _ in 0..2000 {
-                    let mut change = 0.0f64;
-                    for &d in &order {
-                        pace.step(4)?;
-                        let v = one(&guess, d).map_or(worst, |b| f64::midpoint(b.0, b.1)) + tilt;
-                        change = change.max((v - guess[d].0).abs() / v.abs().max(1.0));
-                        guess[d] = (v, v);
-                    }
-                    if change < 1e-15 {
-                        break;
-                    }
-                }
-                let holds = (0..n).all(|d| {
-                    one(&guess, d)
-                        .is_some_and(|v| if self.most { v.0 >= guess[d].0 } else { v.1 <= guess[d].0 })
-                });
-                if holds {
-                    reached = guess.iter().map(|b| b.0).collect();
-                    break;
-                }
-            }
-        }
-        let x: Vec<Bounds> = beyond
-            .iter()
-            .zip(&reached)
-            .map(|(b, r)| if self.most { (*r, *b) } else { (*b, *r) })
-            .map(|(lo, hi)| (lo.min(hi), hi.max(lo)))
-            .collect();
-        solved.unknown |= x.iter().any(|b| b.0.is_infinite() || b.1.is_infinite());
-        Ok(self.settle(&knot, local, &x, solved))
-    }
-
-    /// Whether play leaves the part with probability 1 by the chosen options: from every decision there is a way out.
-    fn ends_by(&self, knot: &Knot, local: &Local, chosen: &[usize]) -> bool {
-        let g = self.g;
-        let n = knot.states.len();
-        let mut behind: Vec<Vec<u32>> = vec![vec![]; n];
-        let mut work = vec![];
-        for (d, taken) in chosen.iter().enumerate() {
-            let Some((_, arc)) = knot.options[d].get(*taken) else { return false };
-            let to = g.to(*arc as usize);
-            let one = [to];
-            let targets: &[u32] = if g.is_state(to) { &one } else { g.outcomes(to).0 };
-            let mut out = false;
-            for t in targets {
-                match local.number(*t).map(|i| knot.decision_of[i]) {
-                    Some(e) if e != NONE => behind[e as usize].push(d as u32),
-                    _ => out = true,
-                }
-            }
-            if out {
-                work.push(d);
-            }
-        }
-        let mut seen = vec![false; n];
-        work.iter().for_each(|d| seen[*d] = true);
-        while let Some(d) = work.pop() {
-            for &from in &behind[d] {
-                if !std::mem::replace(&mut seen[from as usize], true) {
-                    work.push(from as usize);
-                }
-            }
-        }
-        seen.iter().all(|s| *s)
     }
 
     /// The decisions of a part, for fractions; `None` where they cannot be told.

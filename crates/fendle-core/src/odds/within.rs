@@ -72,8 +72,9 @@ impl Countdown {
     }
 
     /// Values the nodes that are met from the first states.
-    fn draw(&mut self, g: &Graph, nodes: usize) {
+    fn draw(&mut self, g: &Graph, nodes: usize, pace: &mut Pace<'_>) -> Result<(), Limit> {
         for n in 0..nodes {
+            pace.step(4)?;
             let (out, pattern) = g.outcomes((g.states_len() + n) as u32);
             if !out.is_empty() {
                 let parts = out.iter().zip(&pattern.weights);
@@ -81,6 +82,7 @@ impl Countdown {
                 self.nodes[n] = (lo.max(0.0), hi.min(1.0));
             }
         }
+        Ok(())
     }
 
     fn arc(&self, g: &Graph, arc: usize) -> Bounds {
@@ -89,14 +91,16 @@ impl Countdown {
     }
 
     /// One move more for the first states.
-    fn step(&mut self, g: &Graph, count: usize) {
+    fn step(&mut self, g: &Graph, count: usize, pace: &mut Pace<'_>) -> Result<(), Limit> {
         for s in 0..count {
+            pace.step(2)?;
             let best = g.arcs(s as u32).map(|a| self.arc(g, a)).reduce(|x, y| {
                 if self.most { (x.0.max(y.0), x.1.max(y.1)) } else { (x.0.min(y.0), x.1.min(y.1)) }
             });
             self.next[s] = best.unwrap_or(self.states[s]);
         }
         self.states[..count].copy_from_slice(&self.next[..count]);
+        Ok(())
     }
 }
 
@@ -117,7 +121,7 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
     let g = built.map_err(|b| Broken::Fault(b.fault))?;
     let progress = Progress { states: g.states_len() as u64, bytes: g.bytes(), ..Progress::default() };
     let pace = if g.limit.is_some() { Pace::wrapping_up(watch) } else { Pace::new(watch) };
-    let pace = pace.at(progress);
+    let mut pace = pace.at(progress);
     let bad = |c: Class| matches!(c, Class::Lost | Class::Over | Class::Stuck);
     let mut win = Countdown::new(&g, true, |c| (c == Class::Goal).then_some(1.0));
     let mut ruin = Countdown::new(&g, false, |c| bad(c).then_some(1.0));
@@ -130,13 +134,12 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
     let mut from_start = vec![];
     for k in 1..=moves {
         let stop = |limit| Broken::Limit(g.limit.unwrap_or(limit), g.states_len() as u64);
-        pace.now().map_err(stop)?;
         // States from which so many moves were written out, and the nodes that these meet.
         let depth = (moves - k) as usize;
         let count = g.levels.get(depth + 1).or(g.levels.last()).map_or(0, |n| *n as usize);
         let nodes = g.node_levels.get(depth + 1).or(g.node_levels.last()).map_or(0, |n| *n as usize);
         for down in [&mut win, &mut ruin] {
-            down.draw(&g, nodes);
+            down.draw(&g, nodes, &mut pace).map_err(stop)?;
         }
         if k == moves
             && let [s] = starts[..]
@@ -150,7 +153,7 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
             from_start = g.arcs(s).map(one).collect();
         }
         for down in [&mut win, &mut ruin] {
-            down.step(&g, count);
+            down.step(&g, count, &mut pace).map_err(stop)?;
         }
         let (was_won, was_forced) = (won.clone(), forced.clone());
         let all_won = |v: u32| match g.is_state(v) {
@@ -162,6 +165,7 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
             false => g.outcomes(v).0.iter().any(|t| was_forced[*t as usize]),
         };
         for s in 0..count as u32 {
+            pace.step(2).map_err(stop)?;
             won[s as usize] |= g.arcs(s).any(|a| all_won(g.to(a)));
             forced[s as usize] |= g.leads_on(s) && g.arcs(s).all(|a| any_forced(g.to(a)));
         }

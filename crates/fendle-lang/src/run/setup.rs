@@ -13,7 +13,7 @@ use crate::run::{Drawn, Eval, RunFault};
 use crate::source::Span;
 use crate::state::Bound;
 use crate::state::chance::Chance;
-use fendle_core::numbers::lcm;
+use fendle_core::numbers::{lcm, nth_weighted};
 
 /// Most ways through a setup that are enumerated.
 pub const WAYS_MAX: usize = 1 << 16;
@@ -43,14 +43,8 @@ impl Dice {
 
     /// Which of several weighted things.
     pub fn pick(&mut self, weights: &[u64]) -> usize {
-        let mut x = self.below(weights.iter().sum());
-        for (i, w) in weights.iter().enumerate() {
-            if x < *w {
-                return i;
-            }
-            x -= w;
-        }
-        weights.len() - 1
+        let x = self.below(weights.iter().sum());
+        nth_weighted(weights, x)
     }
 }
 
