@@ -141,6 +141,16 @@ fn moves_with_too_many_outcomes_are_drawn() {
     let args = ["odds", "a.toml", "--plays", "6", "--policy", "random", "--max-states", "1"];
     let r = fendle(dir.path(), &args);
     assert!(r.out.contains("an estimate, no proof: 6 plays with the policy `random`"), "{}{}", r.out, r.err);
+    // Look-ahead draws some outcomes of such a move, the same ones every time, and stops inside a move when the time is up.
+    let ahead = |more: &[&str]| {
+        let args = ["odds", "a.toml", "--plays", "4", "--max-states", "1", "--policy"];
+        fendle(dir.path(), &[&args[..], more].concat())
+    };
+    let (one, two) = (ahead(&["ahead:200", "--threads", "1"]), ahead(&["ahead:200", "--threads", "2"]));
+    assert!(one.out.contains("4 plays with the policy `ahead:200`"), "{}{}", one.out, one.err);
+    assert_eq!(one.out, two.out);
+    let late = ahead(&["ahead:1000000000", "--time", "1s"]);
+    assert_eq!(late.code, 3, "{}{}", late.out, late.err);
 }
 
 /// What a model promises guides look-ahead; a promise is one number of another, and there is one.
