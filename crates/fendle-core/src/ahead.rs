@@ -47,6 +47,19 @@ impl From<Limit> for Stopped {
     }
 }
 
+/// What ends the looking to one depth.
+enum Halt {
+    /// The budget of states is used up: what was found at the depth before counts.
+    Enough,
+    Stopped(Stopped),
+}
+
+impl<S: Into<Stopped>> From<S> for Halt {
+    fn from(stopped: S) -> Halt {
+        Halt::Stopped(stopped.into())
+    }
+}
+
 /// What is known of a state.
 #[derive(Clone, Copy)]
 struct Info {
@@ -92,6 +105,8 @@ pub struct Ahead<'m> {
     words: Vec<u64>,
     pace: Pace<'m>,
     work: u64,
+    /// The work at which the looking to this depth is broken off.
+    until: u64,
     /// Draws that had too many outcomes, and those that had not: where nearly all have, none is tried.
     too_many: (u64, u64),
     /// States that were looked at since it was made.
@@ -122,6 +137,7 @@ impl<'m> Ahead<'m> {
             words: vec![],
             pace: Pace::new(watch),
             work: 0,
+            until: u64::MAX,
             too_many: (0, 0),
             looked_at: 0,
         }
@@ -137,24 +153,22 @@ impl<'m> Ahead<'m> {
             self.forget();
         }
         let root = self.state(state);
-        let (first, last) = self.expand(root)?;
         let mut best = None;
         let mut before = 0u64;
         let begun = self.work;
         for depth in 1..=DEEPEST {
             let from = self.work;
-            let mut found: Option<(f64, MoveId)> = None;
-            for arc in first..last {
-                let value = self.arc(arc, depth)?;
-                if found.is_none_or(|(v, _)| value > v) {
-                    found = Some((value, self.arcs[arc as usize].of));
-                }
+            // The next moves are always looked at.
+            self.until = if depth == 1 { u64::MAX } else { begun + self.budget };
+            match self.best(root, depth) {
+                Ok(found) => best = found.or(best),
+                Err(Halt::Enough) => break,
+                Err(Halt::Stopped(stopped)) => return Err(stopped),
             }
-            best = found.map(|f| f.1).or(best);
             let now = self.work - from;
             let growth = now.checked_div(before.max(1)).unwrap_or(4).clamp(4, 64);
             before = now;
-            // Everything was seen, or the next depth would go beyond the budget.
+            // Everything was seen, or the next depth would go far beyond the budget.
             if now == 0 && depth > 1 || self.work - begun + now * growth / 2 > self.budget {
                 break;
             }
@@ -163,10 +177,26 @@ impl<'m> Ahead<'m> {
         Ok(best)
     }
 
+    /// The best move of a state by looking so deep, the first of equals.
+    fn best(&mut self, s: u32, depth: u8) -> Result<Option<MoveId>, Halt> {
+        let (first, last) = self.expand(s)?;
+        let mut found: Option<(f64, MoveId)> = None;
+        for arc in first..last {
+            let value = self.arc(arc, depth)?;
+            if found.is_none_or(|(v, _)| value > v) {
+                found = Some((value, self.arcs[arc as usize].of));
+            }
+        }
+        Ok(found.map(|f| f.1))
+    }
+
     /// Counts a state that is looked at.
-    fn look_at_one(&mut self) -> Result<(), Limit> {
+    fn look_at_one(&mut self) -> Result<(), Halt> {
+        if self.work >= self.until {
+            return Err(Halt::Enough);
+        }
         self.work += 1;
-        self.pace.step(STEPS)
+        Ok(self.pace.step(STEPS)?)
     }
 
     fn forget(&mut self) {
@@ -197,7 +227,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// What a state is worth in which play has ended.
-    fn end(&mut self, state: &[u64], status: Status) -> Result<f64, Stopped> {
+    fn end(&mut self, state: &[u64], status: Status) -> Result<f64, Halt> {
         if self.model.has_goal() {
             return Ok(f64::from(u8::from(status == Status::Goal)));
         }
@@ -208,7 +238,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// The moves of a state. Also finds out whether play has ended there.
-    fn expand(&mut self, s: u32) -> Result<(u32, u32), Stopped> {
+    fn expand(&mut self, s: u32) -> Result<(u32, u32), Halt> {
         if let Some(arcs) = self.infos[s as usize].arcs {
             return Ok(arcs);
         }
@@ -284,7 +314,7 @@ impl<'m> Ahead<'m> {
         (first, self.sign() * sum / total)
     }
 
-    fn arc(&mut self, arc: u32, depth: u8) -> Result<f64, Stopped> {
+    fn arc(&mut self, arc: u32, depth: u8) -> Result<f64, Halt> {
         let Arc { to, score, .. } = self.arcs[arc as usize];
         let draw = (to & !DRAW) as usize;
         let (first, last, more) = match self.draws[draw] {
@@ -301,7 +331,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// Makes the outcomes of a draw.
-    fn drawn(&mut self, draw: usize) -> Result<(u32, u32, f64), Stopped> {
+    fn drawn(&mut self, draw: usize) -> Result<(u32, u32, f64), Halt> {
         self.look_at_one()?;
         let position = self.draw_of.partition_point(|d| (*d as usize) < draw);
         let mut words = std::mem::take(&mut self.words);
@@ -335,7 +365,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// Draws some outcomes of a position that has too many, the same ones every time.
-    fn drawn_by_seed(&mut self, position: &[u64]) -> Result<(u32, u32, f64), Stopped> {
+    fn drawn_by_seed(&mut self, position: &[u64]) -> Result<(u32, u32, f64), Halt> {
         let mut random = Random::new(hash(position));
         let first = self.outcomes.len() as u32;
         let (mut next, mut sum) = (vec![], 0.0);
@@ -350,7 +380,7 @@ impl<'m> Ahead<'m> {
         Ok((first, first + DRAWN as u32, sum))
     }
 
-    fn value(&mut self, s: u32, depth: u8) -> Result<f64, Stopped> {
+    fn value(&mut self, s: u32, depth: u8) -> Result<f64, Halt> {
         let info = self.infos[s as usize];
         if info.ended {
             return Ok(info.own);
@@ -376,7 +406,7 @@ impl<'m> Ahead<'m> {
     }
 
     /// What a state promises at the end of the look-ahead.
-    fn leaf(&mut self, s: u32) -> Result<f64, Stopped> {
+    fn leaf(&mut self, s: u32) -> Result<f64, Halt> {
         self.look_at_one()?;
         let mut words = vec![];
         self.states.push_state(s as usize, &mut words);
@@ -400,7 +430,7 @@ impl<'m> Ahead<'m> {
 
     /// A short game of random moves, the same for the same state: 1 where it is won; where it ends badly, the less the sooner;
     /// else a half.
-    fn played_out(&mut self, state: &[u64]) -> Result<f64, Stopped> {
+    fn played_out(&mut self, state: &[u64]) -> Result<f64, Halt> {
         let (mut state, mut next) = (state.to_vec(), vec![]);
         let mut random = Random::new(hash(&state));
         for k in 0..PLAYED_OUT {

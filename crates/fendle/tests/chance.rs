@@ -135,12 +135,21 @@ fn policies_are_compared_on_the_same_draws() {
 #[test]
 fn moves_with_too_many_outcomes_are_drawn() {
     let level = "model = 'match'\n[[level]]\nname = 'a'\nvalues.kinds = 5\nvalues.refill = 'chance'\nvalues.gathering = true\n\
-                 values.wanted = [2, 2, 0, 0, 0]\nvalues.limit = 6\nstart.tile = '''\n\
-                 21423125\n13542413\n52315241\n24153124\n31421532\n15234215\n42513421\n23145132\n'''\n";
+                 values.wanted = [9, 9, 0, 0, 0]\nvalues.limit = 6\nstart.tile = '''\n\
+                 23144211\n14531255\n33213313\n32243315\n44522153\n15313535\n24434422\n33112435\n'''\n";
     let dir = dir_with(&[("a.toml", level)]);
     let args = ["odds", "a.toml", "--plays", "6", "--policy", "random", "--max-states", "1"];
     let r = fendle(dir.path(), &args);
     assert!(r.out.contains("an estimate, no proof: 6 plays with the policy `random`"), "{}{}", r.out, r.err);
+    let length: f64 = r
+        .out
+        .split("mean length ")
+        .nth(1)
+        .and_then(|t| t.split(' ').next())
+        .expect("a length")
+        .parse()
+        .expect("a number");
+    assert!(length > 1.0 && r.out.contains("not known: not everything was seen"), "{}", r.out);
     // Look-ahead draws some outcomes of such a move, the same ones every time, and stops inside a move when the time is up.
     let ahead = |more: &[&str]| {
         let args = ["odds", "a.toml", "--plays", "4", "--max-states", "1", "--policy"];

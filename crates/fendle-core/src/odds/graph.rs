@@ -23,7 +23,7 @@ use rayon::prelude::*;
 use crate::components::Digraph;
 use crate::explore::{class_of, find_idle, pool};
 use crate::limits::{Limit, Limits, Progress, Watch};
-use crate::model::{Expansion, Fault, Layout, Model, MoveId, Odds, Worker};
+use crate::model::{Expansion, Fault, Layout, Model, MoveId, Odds, Status, Worker};
 use crate::space::Class;
 use crate::space::hash;
 use crate::space::table::StateTable;
@@ -36,6 +36,8 @@ const MOST: usize = (1 << 30) - 2;
 const CHUNK: usize = 64;
 /// Outcomes after which a chunk is broken off: states with thousands of outcomes fill the memory else.
 const CHUNK_OUTCOMES: usize = 1 << 14;
+/// Positions of a chunk with too many outcomes after which the others are not tried: each takes up to a second.
+const GIVEN_UP: usize = 2;
 /// Bytes that valuing takes for each vertex: its place in the order, its marks, its bounds.
 const VALUED_BYTES: u64 = 22;
 /// Batches below this many states run on one thread: handing them out costs more.
@@ -750,7 +752,14 @@ impl<'m> Builder<'m> {
                             out.extend_from_slice(&positions[(at + i) * form..(at + i + 1) * form]);
                         };
                         let work = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
-                            worker.draw(states, out);
+                            for position in states.chunks_exact(form) {
+                                if out.unfinished.len() < GIVEN_UP {
+                                    worker.draw(position, out);
+                                } else {
+                                    out.give_up(Limit::Outcomes);
+                                    out.end_state(Status::Running, None);
+                                }
+                            }
                         };
                         let lanes = self.in_chunks(count - at, form, push, work, false, progress)?;
                         let mut early = false;
