@@ -354,7 +354,7 @@ fn tied(player: &Player<'_>, found: &Inferred) -> Option<Tied> {
     let mut best: Option<Tied> = None;
     // Part by part, the rest as it truly is; then everything at once.
     let whole: Vec<u32> = (0..truth.len() as u32).collect();
-    for part in found.parts.iter().filter(|p| p.iter().any(|c| open(*c))).chain([&whole]) {
+    for part in known.system.parts().iter().filter(|p| p.iter().any(|c| open(*c))).chain([&whole]) {
         let mut system = known.system.clone();
         for (c, f) in system.fixed.iter_mut().enumerate() {
             if f.is_none() && !part.contains(&(c as u32)) {

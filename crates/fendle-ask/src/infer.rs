@@ -475,7 +475,7 @@ fn by_counts(
             cells,
             steps,
             layouts: unit.then(|| found.all.to_string()),
-            parts: found.parts.len(),
+            parts: known.system.parts().len(),
         },
         moves,
         solved: best.is_some(),
@@ -546,7 +546,7 @@ fn estimate(
 ) -> Result<(), Stopped> {
     let b = &level.game.bound;
     let known = &player.known;
-    let mut sampler = known.system.sampler()?;
+    let sampler = known.system.sampler()?;
     let seed = budget.wanted().seed;
     let mut dice = Dice::new(seed);
     let mut random = || dice.below(1 << 53) as f64 / (1u64 << 53) as f64;

@@ -1,6 +1,8 @@
 //! Systems of clues at random, with weights, ranges and coefficients, against all fillings written out.
 
-use fendle_core::infer::{Clue, NoAnswer, System, fraction, most_disjoint};
+use fendle_core::infer::{Clue, NoAnswer, Reckoner, System, fraction, most_disjoint};
+use num_bigint::BigUint;
+use num_rational::BigRational;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 fn holds(s: &System, cells: &[bool]) -> bool {
@@ -115,4 +117,103 @@ fn the_most_disjoint_sets() {
     let sets = [vec![1, 2], vec![2, 3], vec![3, 4], vec![5], vec![1, 5]];
     assert_eq!(most_disjoint(&sets), (3, true));
     assert_eq!(most_disjoint(&[]), (0, true));
+}
+
+#[test]
+fn what_is_kept_from_one_look_to_the_next_changes_no_answer() {
+    let mut rng = SmallRng::seed_from_u64(10);
+    for round in 0..300 {
+        let whole = random_system(&mut rng);
+        let mut reckoner = Reckoner::default();
+        let mut now = System { clues: vec![], fixed: vec![None; whole.fixed.len()], ..whole.clone() };
+        now.total = None;
+        for k in 0..=whole.clues.len() {
+            // The total is known from the first look or from none.
+            if k == 0 && whole.total.is_some() {
+                now.total = Some(0);
+                now.clues.push(whole.clues[whole.clues.len() - 1].clone());
+            }
+            assert_eq!(reckoner.infer(&now), now.infer(), "{round} {now:?}");
+            if let Some(clue) = whole.clues.get(k) {
+                now.clues.push(clue.clone());
+            }
+            if let Some(f) = whole.fixed.get(k) {
+                now.fixed[k] = *f;
+            }
+        }
+        // Something else altogether, and back.
+        let other = random_system(&mut rng);
+        assert_eq!(reckoner.infer(&other), other.infer(), "{round} {other:?}");
+        assert_eq!(reckoner.infer(&now), now.infer(), "{round} {now:?}");
+    }
+}
+
+/// The number of ways to choose k of n, by Pascal's triangle.
+fn choose(n: usize, k: usize) -> BigUint {
+    let mut row = vec![BigUint::from(1u32)];
+    for _ in 0..n {
+        let mut next = vec![BigUint::from(1u32)];
+        next.extend(row.windows(2).map(|w| &w[0] + &w[1]));
+        next.push(BigUint::from(1u32));
+        row = next;
+    }
+    row.get(k).cloned().unwrap_or_default()
+}
+
+#[test]
+fn counts_of_any_size_are_exact() {
+    // Two clues that share some cells, and a sea that the total fills up; filled cells weigh so much.
+    for (own, shared, sea, weight) in
+        [(5, 4, 6, 1), (20, 12, 30, 1), (40, 30, 99, 1), (90, 60, 200, 1), (30, 25, 40, 7)]
+    {
+        let cells = 2 * own + shared + sea;
+        let (a, b, all) = (own / 2 + 2, own / 2 + 1, own + sea / 3);
+        let mut s = System::new(cells);
+        s.weights = vec![(weight, 1); cells];
+        s.clues.push(Clue::exactly(0..(own + shared) as u32, a as i64));
+        s.clues.push(Clue::exactly(own as u32..(2 * own + shared) as u32, b as i64));
+        s.total = Some(2);
+        s.clues.push(Clue::exactly(0..cells as u32, all as i64));
+        let ways = |shared_ways: &dyn Fn(usize) -> BigUint| {
+            let mut sum = BigUint::default();
+            for j in 0..=shared.min(a).min(b) {
+                let rest = all - (a - j) - (b - j) - j;
+                sum += shared_ways(j) * choose(own, a - j) * choose(own, b - j) * choose(sea, rest);
+            }
+            sum * BigUint::from(weight).pow(all as u32)
+        };
+        let total = ways(&|j| choose(shared, j));
+        let filled = ways(&|j| if j == 0 { BigUint::default() } else { choose(shared - 1, j - 1) });
+        let found = s.infer().expect("layouts");
+        assert_eq!(found.all, total);
+        assert_eq!(found.chance(own as u32), BigRational::new(filled.clone().into(), total.clone().into()));
+        // The chances of all cells add up to the number that are filled.
+        let sum: BigRational = (0..cells as u32).map(|c| found.chance(c)).sum();
+        assert_eq!(sum, fraction(all as u128, 1));
+        let about = found.about(own as u32);
+        let exact = fendle_core::infer::about(&found.chance(own as u32));
+        assert!((about - exact).abs() < 1e-12, "{about} {exact}");
+    }
+}
+
+#[test]
+fn layouts_are_drawn_as_often_as_they_weigh() {
+    let mut rng = SmallRng::seed_from_u64(11);
+    for round in 0..20 {
+        let s = random_system(&mut rng);
+        let sampler = s.sampler().expect("the truth agrees");
+        let found = s.infer().expect("the truth agrees");
+        let n = s.weights.len();
+        let mut filled = vec![0u32; n];
+        let plays = 4000;
+        for _ in 0..plays {
+            let layout = sampler.draw(&mut || rng.random::<f64>());
+            assert!(holds(&s, &layout), "{round} {layout:?} {s:?}");
+            layout.iter().zip(&mut filled).for_each(|(l, f)| *f += u32::from(*l));
+        }
+        for (c, f) in filled.into_iter().enumerate() {
+            let share = f64::from(f) / f64::from(plays);
+            assert!((share - found.about(c as u32)).abs() < 0.05, "{round} cell {c}: {share} {s:?}");
+        }
+    }
 }

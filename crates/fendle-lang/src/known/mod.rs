@@ -6,11 +6,16 @@
 //! [`NotCounts`], and the caller enumerates worlds instead.
 
 mod danger;
+mod reader;
 mod sums;
+mod watched;
 
 use danger::WAYS_MAX;
 pub use danger::{Danger, Way};
+use reader::Item;
+pub(crate) use reader::Reader;
 use sums::{FAR, Formula, Lin, Sym, Symbolic};
+pub(crate) use watched::Watched;
 
 use crate::check::hidden::Depends;
 use crate::model::*;
@@ -21,6 +26,7 @@ use crate::state::cell_name;
 use crate::syntax::tree::QuantKind;
 use fendle_core::infer::{Clue, System};
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 pub mod player;
 
@@ -98,9 +104,13 @@ pub struct Known {
     pub cells: Vec<(usize, usize)>,
     /// For each clue where it comes from.
     pub sources: Vec<Source>,
-    by_place: HashMap<usize, u32>,
+    by_place: Arc<HashMap<usize, u32>>,
     /// What was told, with the clue that it became, if it became one.
     said: HashMap<(usize, i64, i64), Option<usize>>,
+    /// For each item of a reader what it said last, with its clue.
+    said_last: Vec<Option<(i64, Option<usize>)>>,
+    /// From what the items were read.
+    watched: Watched,
 }
 
 impl Known {
@@ -117,16 +127,19 @@ impl Known {
             places: vec![],
             cells: vec![],
             sources: vec![],
-            by_place: HashMap::new(),
+            by_place: Arc::default(),
             said: HashMap::new(),
+            said_last: vec![],
+            watched: Watched::default(),
         };
+        let mut by_place = HashMap::new();
         for v in hidden_vars(b) {
             let def = &model.vars[v];
             if def.dom.scalar() != Scalar::Bool || def.rearranged.is_some() {
                 return Err(NotCounts::NotBool(def.name.clone()));
             }
             for (i, w) in bool_weights(b, v)?.into_iter().enumerate() {
-                known.by_place.insert(b.slots[v].base + i, known.places.len() as u32);
+                by_place.insert(b.slots[v].base + i, known.places.len() as u32);
                 known.places.push(b.slots[v].base + i);
                 known.cells.push((v, i));
                 known.system.weights.push(w);
@@ -137,16 +150,16 @@ impl Known {
                 });
             }
         }
-        let mut s = Symbolic {
-            b,
-            eval: Eval::new(b),
-            depends: Depends::new(model),
-            by_place: known.by_place.clone(),
-        };
+        known.by_place = by_place.into();
+        let mut reader = Reader::new(b, &known)?;
+        known.said_last = vec![None; reader.items.len()];
+        known.watched = Watched::new(reader.items.len());
         for v in hidden_vars(b) {
             let Some(with) = model.vars[v].prior.as_ref().and_then(|p| p.with.as_ref()) else { continue };
             let count = exact_count(b, v).is_some();
-            for part in conjuncts_of(with) {
+            let parts = conjuncts_of(with);
+            let mut s = Symbolic::new(b, Arc::clone(&known.by_place));
+            for part in &parts {
                 let mut frame = vec![0; part.locals.len()];
                 let f = s.formula(&part.expr, &mut frame)?;
                 let whole = |f: &Formula| matches!(f, Formula::In(l, ..) if l.terms.len() > 1 && l.terms.len() == b.slots[v].len);
@@ -157,9 +170,8 @@ impl Known {
                 known.assert(f, true, &if is_total { Source::Total } else { Source::Prior })?;
             }
         }
-        drop(s);
         for sight in sights {
-            known.see(b, sight)?;
+            known.see_by(&mut reader, sight)?;
         }
         Ok(known)
     }
@@ -170,74 +182,80 @@ impl Known {
     ///
     /// [`NotCounts`].
     pub fn see(&mut self, b: &Bound, sight: &Sight) -> Result<(), NotCounts> {
-        let model = &b.model;
-        let mut s = Symbolic {
-            b,
-            eval: Eval::new(b),
-            depends: Depends::new(model),
-            by_place: std::mem::take(&mut self.by_place),
-        };
-        let done = self.see_with(&mut s, b, sight);
-        self.by_place = s.by_place;
-        done
+        self.see_by(&mut Reader::new(b, self)?, sight)
     }
 
-    fn see_with(&mut self, s: &mut Symbolic<'_>, b: &Bound, sight: &Sight) -> Result<(), NotCounts> {
-        let model = &b.model;
+    /// The same by a reader that was made for this knowledge. What would be read as before is not read again.
+    ///
+    /// # Errors
+    ///
+    /// [`NotCounts`].
+    pub(crate) fn see_by(&mut self, reader: &mut Reader<'_>, sight: &Sight) -> Result<(), NotCounts> {
+        let (b, model) = (reader.b(), &reader.b().model);
         for source in &mut self.sources {
             if let Source::Told { ago, .. } = source {
                 *ago += 1;
             }
         }
-        s.eval.look_at(&sight.state);
-        for (t, tell) in model.tells.iter().enumerate() {
-            let lasting = !reads_now(model, &tell.value);
-            let elements = Eval::new(b).tell_elements(tell);
-            for (&element, value) in elements.iter().zip(&sight.told[t]) {
-                let Some(value) = *value else { continue };
-                // The same said again is no new clue; it is a clue of now.
-                if lasting && let Some(clue) = self.said.get(&(t, element, value)) {
-                    if let Some(Some(Source::Told { ago, .. })) = clue.map(|c| self.sources.get_mut(c)) {
-                        *ago = 0;
+        self.watched.turn_to(&sight.state);
+        reader.symbolic.eval.look_at(&sight.state);
+        let goes_on = sight.state[b.ended_at()] == 0;
+        for item in 0..reader.items.len() {
+            match reader.items[item].clone() {
+                Item::Tell { tell, element, place } => {
+                    let Some(value) = sight.told[tell].get(place).copied().flatten() else { continue };
+                    let is_lasting = reader.lasting[tell];
+                    let mut clue = None;
+                    if let Some((said, before)) = self.said_last[item]
+                        && said == value
+                        && !self.watched.is_stale(item)
+                    {
+                        clue = Some(before);
+                    } else if is_lasting {
+                        // The same said again is no new clue; it is a clue of now.
+                        clue = self.said.get(&(tell, element, value)).copied();
                     }
-                    continue;
-                }
-                let source = Source::Told { tell: t, element, value, ago: 0 };
-                let mut frame = vec![0; tell.locals.len()];
-                if let Some((local, _)) = &tell.over {
-                    frame[*local] = element;
-                }
-                let f = match s.sym(&tell.value, &mut frame) {
-                    Ok(Sym::Num(k)) => Formula::Const(k == value),
-                    Ok(Sym::Lin(l)) => Formula::within(l, value, value),
-                    Ok(Sym::Is(f)) => {
-                        if value != 0 {
-                            f
-                        } else {
-                            f.not()
+                    if let Some(clue) = clue {
+                        if let Some(Some(Source::Told { ago, .. })) = clue.map(|c| self.sources.get_mut(c)) {
+                            *ago = 0;
                         }
+                        self.said_last[item] = Some((value, clue));
+                        continue;
                     }
-                    Err(NotCounts::Told(_)) => return Err(NotCounts::Told(format!("`{}`", tell.name))),
-                    Err(e) => return Err(e),
-                };
-                let before = self.sources.len();
-                self.assert(f, true, &source)?;
-                let clue = (self.sources.len() > before).then_some(before);
-                self.said.insert((t, element, value), clue);
-            }
-        }
-        for law in &model.always {
-            if s.depends.expr(&law.cond.expr, &[]) {
-                let f = s.formula(&law.cond.expr, &mut vec![0; law.cond.locals.len()])?;
-                self.assert(f, true, &Source::Law)?;
-            }
-        }
-        // The game is seen to go on.
-        if sight.state[b.ended_at()] == 0 {
-            for st in &model.statuses {
-                if s.depends.expr(&st.cond.expr, &[]) {
-                    let f = s.formula(&st.cond.expr, &mut vec![0; st.cond.locals.len()])?;
-                    self.assert(f, false, &Source::GoesOn)?;
+                    let def = &model.tells[tell];
+                    let source = Source::Told { tell, element, value, ago: 0 };
+                    let mut frame = vec![0; def.locals.len()];
+                    if let Some((local, _)) = &def.over {
+                        frame[*local] = element;
+                    }
+                    let s = &mut reader.symbolic;
+                    s.eval.note();
+                    let f = match s.sym(&def.value, &mut frame) {
+                        Ok(Sym::Num(k)) => Formula::Const(k == value),
+                        Ok(Sym::Lin(l)) => Formula::within(l, value, value),
+                        Ok(Sym::Is(f)) if value != 0 => f,
+                        Ok(Sym::Is(f)) => f.not(),
+                        Err(NotCounts::Told(_)) => return Err(NotCounts::Told(format!("`{}`", def.name))),
+                        Err(e) => return Err(e),
+                    };
+                    self.watched.worked_out(item, s.eval.noted());
+                    let before = self.sources.len();
+                    self.assert(f, true, &source)?;
+                    let clue = (self.sources.len() > before).then_some(before);
+                    self.said.insert((tell, element, value), clue);
+                    self.said_last[item] = Some((value, clue));
+                }
+                Item::Condition { condition, is_law, .. } => {
+                    // The game is seen to go on.
+                    if !self.watched.is_stale(item) || !is_law && !goes_on {
+                        continue;
+                    }
+                    let source = if is_law { Source::Law } else { Source::GoesOn };
+                    let s = &mut reader.symbolic;
+                    s.eval.note();
+                    let (f, truth) = condition.formula(s)?;
+                    self.watched.worked_out(item, s.eval.noted());
+                    self.assert(f, truth, &source)?;
                 }
             }
         }
@@ -407,19 +425,16 @@ impl Known {
     /// # Errors
     ///
     /// A model fault.
-    pub fn ways(
+    pub(crate) fn ways(
         &self,
-        b: &Bound,
+        eval: &mut Eval<'_>,
         danger: &Danger<'_>,
         state: &[i32],
         (of, params): (usize, &[i64]),
+        fixed: &Arc<HashMap<usize, i32>>,
     ) -> Result<Option<Vec<Way>>, RunFault> {
         let (body, after, status) = danger.part(of);
-        let known: HashMap<usize, i32> = (self.system.fixed.iter().enumerate())
-            .filter_map(|(c, f)| f.map(|f| (self.places[c], i32::from(f))))
-            .collect();
-        let ways =
-            Eval::new(b).ways_to_lose(state, (of, params), (body, &after, status), &known, WAYS_MAX)?;
+        let ways = eval.ways_to_lose(state, (of, params), (body, &after, status), fixed, WAYS_MAX)?;
         Ok(ways.and_then(|ways| {
             ways.into_iter()
                 .map(|w| {

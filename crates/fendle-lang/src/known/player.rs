@@ -2,13 +2,15 @@
 //!
 //! Works where what is told are counts ([`Known`]). Used by the no-guess proof, by estimates, and by the bench.
 
+use std::cell::RefCell;
 use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
 
-use fendle_core::infer::{Fraction, Inferred, NoAnswer, fraction};
+use fendle_core::infer::{Fraction, Inferred, NoAnswer, Reckoner, fraction};
 
-use crate::known::{Danger, Known, NotCounts, Sight, Way};
+use crate::known::{Danger, Known, NotCounts, Reader, Sight, Watched, Way};
 use crate::play::{MoveTable, Tried, step};
-use crate::run::RunFault;
+use crate::run::{Eval, RunFault};
 use crate::state::Bound;
 
 /// Why play cannot go on.
@@ -89,7 +91,14 @@ pub fn risk_of(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Risk, No
     if ways.iter().all(|w| w.lost) {
         return Ok(Risk::Sure);
     }
-    let lost = fendle_core::infer::about(&exact_risk(known, found, ways)?);
+    let lost = match ways {
+        // One cell decides.
+        [a, b] if a.chance == (1, 1) && b.chance == (1, 1) && a.cells.len() == 1 && b.cells.len() == 1 => {
+            let (cell, filled) = if a.lost { a.cells[0] } else { b.cells[0] };
+            if filled { found.about(cell) } else { 1.0 - found.about(cell) }
+        }
+        _ => fendle_core::infer::about(&exact_risk(known, found, ways)?),
+    };
     Ok(if lost == 0.0 {
         Risk::None
     } else if lost == 1.0 {
@@ -124,6 +133,65 @@ pub fn exact_risk(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Fract
 /// A move, and the ways that it may go; `None` where they are not followed.
 pub type MoveWays = (usize, Option<Vec<Way>>);
 
+/// What the moves may do, worked out again only where the state has changed.
+struct MoveWatch<'b> {
+    eval: Eval<'b>,
+    watched: Watched,
+    /// For each move its ways, as [`Player::ways`] gives them.
+    ways: Vec<Option<Vec<Way>>>,
+    /// Hidden values that are known for sure, by place.
+    fixed: Arc<HashMap<usize, i32>>,
+    /// The same by cell, as they were taken in.
+    taken: Vec<Option<bool>>,
+}
+
+/// What is told, worked out again only where the state has changed.
+struct Telling<'b> {
+    eval: Eval<'b>,
+    elements: Vec<Vec<i64>>,
+    watched: Watched,
+    told: Vec<Vec<Option<i64>>>,
+}
+
+impl<'b> Telling<'b> {
+    fn new(b: &'b Bound) -> Telling<'b> {
+        let mut eval = Eval::new(b);
+        let elements: Vec<Vec<i64>> = b.model.tells.iter().map(|t| eval.tell_elements(t)).collect();
+        let told: Vec<Vec<Option<i64>>> = elements.iter().map(|e| vec![None; e.len()]).collect();
+        let watched = Watched::new(elements.iter().map(Vec::len).sum());
+        Telling { eval, elements, watched, told }
+    }
+
+    /// What is told of a state, as [`Bound::told`] has it.
+    fn of(&mut self, b: &'b Bound, state: &[i32]) -> Vec<Vec<Option<i64>>> {
+        if b.seen.iter().any(Option::is_some) {
+            return b.told(state);
+        }
+        self.watched.turn_to(state);
+        self.eval.look_at(state);
+        let mut thing = 0;
+        for (tell, (elements, told)) in b.model.tells.iter().zip(self.elements.iter().zip(&mut self.told)) {
+            for (element, told) in elements.iter().zip(told) {
+                if self.watched.is_stale(thing) {
+                    self.eval.note();
+                    let value = self.eval.tells(tell, *element);
+                    self.watched.worked_out(thing, self.eval.noted());
+                    match value {
+                        Ok(value) => *told = value,
+                        // Nothing at all is told of a state that breaks the model.
+                        Err(_) => {
+                            *self = Telling::new(b);
+                            return b.told(state);
+                        }
+                    }
+                }
+                thing += 1;
+            }
+        }
+        self.told.clone()
+    }
+}
+
 /// A player, and what it knows.
 pub struct Player<'b> {
     b: &'b Bound,
@@ -133,6 +201,10 @@ pub struct Player<'b> {
     pub known: Known,
     /// The true state.
     pub state: Vec<i32>,
+    reader: Reader<'b>,
+    reckoner: RefCell<Reckoner>,
+    watch: RefCell<MoveWatch<'b>>,
+    telling: RefCell<Telling<'b>>,
 }
 
 /// A careful move.
@@ -151,10 +223,70 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn new(b: &'b Bound, moves: &'b MoveTable, seen: &[Vec<i32>]) -> Result<Player<'b>, Stopped> {
-        let sights: Vec<Sight> = seen.iter().map(|s| Sight { state: s.clone(), told: b.told(s) }).collect();
-        let known = Known::new(b, &sights)?;
-        let state = seen.last().cloned().unwrap_or_else(|| b.position.clone());
-        Ok(Player { b, moves, danger: Danger::new(&b.model), known, state })
+        let mut telling = Telling::new(b);
+        let known = Known::new(b, &[])?;
+        let mut player = Player {
+            b,
+            moves,
+            danger: Danger::new(&b.model),
+            reader: Reader::new(b, &known)?,
+            known,
+            state: seen.last().cloned().unwrap_or_else(|| b.position.clone()),
+            reckoner: RefCell::default(),
+            watch: RefCell::new(MoveWatch {
+                eval: Eval::new(b),
+                watched: Watched::new(moves.list.len()),
+                ways: vec![None; moves.list.len()],
+                fixed: Arc::default(),
+                taken: vec![],
+            }),
+            telling: RefCell::new(Telling::new(b)),
+        };
+        for state in seen {
+            let sight = Sight { state: state.clone(), told: telling.of(b, state) };
+            player.known.see_by(&mut player.reader, &sight)?;
+        }
+        player.telling = RefCell::new(telling);
+        Ok(player)
+    }
+
+    /// What is told of a state.
+    fn told(&self, state: &[i32]) -> Vec<Vec<Option<i64>>> {
+        self.telling.borrow_mut().of(self.b, state)
+    }
+
+    /// Play stands here now: takes in what is told.
+    ///
+    /// # Errors
+    ///
+    /// [`Stopped`].
+    pub fn look(&mut self, state: Vec<i32>) -> Result<(), Stopped> {
+        let told = self.told(&state);
+        self.state = state;
+        Ok(self.known.see_by(&mut self.reader, &Sight { state: self.state.clone(), told })?)
+    }
+
+    /// The ways of every move of a state, worked out again where it differs from the one before.
+    fn turn_to(&self, state: &[i32]) -> Result<(), RunFault> {
+        let mut watch = self.watch.borrow_mut();
+        let MoveWatch { eval, watched, ways, fixed, taken } = &mut *watch;
+        watched.turn_to(state);
+        taken.resize(self.known.places.len(), None);
+        for (c, (value, taken)) in self.known.system.fixed.iter().zip(taken).enumerate() {
+            if let (Some(v), true) = (value, value != taken) {
+                Arc::make_mut(fixed).insert(self.known.places[c], i32::from(*v));
+                watched.changed(self.known.places[c]);
+                *taken = *value;
+            }
+        }
+        for (n, (of, params)) in self.moves.list.iter().enumerate() {
+            if watched.is_stale(n) {
+                eval.note();
+                ways[n] = self.known.ways(eval, &self.danger, state, (*of, params), fixed)?;
+                watched.worked_out(n, eval.noted());
+            }
+        }
+        Ok(())
     }
 
     /// The allowed moves of a state with their ways.
@@ -163,14 +295,10 @@ impl<'b> Player<'b> {
     ///
     /// A model fault.
     pub fn ways(&self, state: &[i32]) -> Result<Vec<MoveWays>, RunFault> {
-        let mut out = vec![];
-        for (n, (of, params)) in self.moves.list.iter().enumerate() {
-            match self.known.ways(self.b, &self.danger, state, (*of, params))? {
-                Some(ways) if ways.is_empty() => {}
-                ways => out.push((n, ways)),
-            }
-        }
-        Ok(out)
+        self.turn_to(state)?;
+        let watch = self.watch.borrow();
+        let allowed = watch.ways.iter().enumerate().filter(|(_, w)| w.as_ref().is_none_or(|w| !w.is_empty()));
+        Ok(allowed.map(|(n, w)| (n, w.clone())).collect())
     }
 
     /// Whether every hidden cell that decides is certain, and none of the ways that are left loses.
@@ -197,8 +325,7 @@ impl<'b> Player<'b> {
             if ended.is_some() {
                 break;
             }
-            let told = self.b.told(&self.state);
-            self.known.see(self.b, &Sight { state: self.state.clone(), told })?;
+            self.look(self.state.clone())?;
         }
         Ok(Some(ended))
     }
@@ -210,7 +337,7 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn safe_way(&self, found: &Inferred) -> Result<Option<Vec<usize>>, Stopped> {
-        let now = self.b.told(&self.state);
+        let now = self.told(&self.state);
         let mut queue: VecDeque<Vec<i32>> = [self.state.clone()].into();
         let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(self.state.clone(), None)].into();
         while let Some(state) = queue.pop_front() {
@@ -230,7 +357,7 @@ impl<'b> Player<'b> {
                     continue;
                 }
                 from.insert(next.clone(), Some((state.clone(), m)));
-                let told = self.b.told(&next);
+                let told = self.told(&next);
                 let news =
                     told.iter().flatten().zip(now.iter().flatten()).any(|(a, b)| a != b && a.is_some());
                 if news || played.ended.is_some() {
@@ -281,8 +408,12 @@ impl<'b> Player<'b> {
     ///
     /// A model fault.
     pub fn safe_moves(&self, found: &Inferred) -> Result<Vec<usize>, RunFault> {
-        let ways = self.ways(&self.state)?;
-        Ok(ways.into_iter().filter(|(_, w)| Player::is_safe(found, w.as_deref())).map(|(m, _)| m).collect())
+        self.turn_to(&self.state)?;
+        let watch = self.watch.borrow();
+        let safe = |ways: &Option<Vec<Way>>| {
+            ways.as_ref().is_none_or(|w| !w.is_empty()) && Player::is_safe(found, ways.as_deref())
+        };
+        Ok((0..watch.ways.len()).filter(|m| safe(&watch.ways[*m])).collect())
     }
 
     /// Makes every move that is safe and shows something new, as long as what is certain says so: quicker than
@@ -294,15 +425,15 @@ impl<'b> Player<'b> {
     pub fn make_safe(&mut self, found: &Inferred) -> Result<(bool, Option<usize>), Stopped> {
         let mut news = false;
         for m in self.safe_moves(found)? {
-            let (of, params) = &self.moves.list[m];
-            let ways = self.known.ways(self.b, &self.danger, &self.state, (*of, params))?;
+            self.turn_to(&self.state)?;
+            let ways = self.watch.borrow().ways[m].clone();
             // It may be made by now, or no longer be safe from here.
             if ways.as_ref().is_none_or(Vec::is_empty) || !Player::is_safe(found, ways.as_deref()) {
                 continue;
             }
-            let before = self.b.told(&self.state);
+            let before = self.told(&self.state);
             let Some(ended) = self.make(&[m])? else { continue };
-            news |= before != self.b.told(&self.state);
+            news |= before != self.told(&self.state);
             if ended.is_some() {
                 return Ok((true, ended));
             }
@@ -316,6 +447,6 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn infer(&self) -> Result<Inferred, Stopped> {
-        Ok(self.known.system.infer()?)
+        Ok(self.reckoner.borrow_mut().infer(&self.known.system)?)
     }
 }

@@ -114,11 +114,24 @@ impl Formula {
 pub(super) struct Symbolic<'b> {
     pub(super) b: &'b Bound,
     pub(super) eval: Eval<'b>,
-    pub(super) depends: Depends<'b>,
-    pub(super) by_place: HashMap<usize, u32>,
+    depends: Depends<'b>,
+    /// Whether an expression depends on what is hidden, by where it stands in the model.
+    asked: HashMap<*const Expr, bool>,
+    by_place: Arc<HashMap<usize, u32>>,
 }
 
-impl Symbolic<'_> {
+impl<'b> Symbolic<'b> {
+    pub(super) fn new(b: &'b Bound, by_place: Arc<HashMap<usize, u32>>) -> Symbolic<'b> {
+        let depends = Depends::new(&b.model);
+        Symbolic { b, eval: Eval::new(b), depends, asked: HashMap::new(), by_place }
+    }
+
+    /// Whether an expression of the model depends on what is hidden.
+    pub(super) fn depends_on_hidden(&mut self, e: &Expr) -> bool {
+        let depends = &self.depends;
+        *self.asked.entry(std::ptr::from_ref(e)).or_insert_with(|| depends.expr(e, &[]))
+    }
+
     pub(super) fn unsupported<T>(&self, e: &Expr) -> Result<T, NotCounts> {
         let _ = e;
         Err(NotCounts::Told("what is told".into()))
@@ -154,7 +167,7 @@ impl Symbolic<'_> {
     }
 
     pub(super) fn sym(&mut self, e: &Expr, frame: &mut Vec<i64>) -> Result<Sym, NotCounts> {
-        if !self.depends.expr(e, &[]) {
+        if !self.depends_on_hidden(e) {
             return Ok(Sym::Num(self.eval.scalar_in(e, frame)?));
         }
         match &e.kind {
@@ -164,7 +177,7 @@ impl Symbolic<'_> {
             },
             Ek::Index(base, at) => {
                 let Some(v) = self.hidden_var(base) else { return self.unsupported(e) };
-                if self.depends.expr(at, &[]) {
+                if self.depends_on_hidden(at) {
                     return self.unsupported(e);
                 }
                 let i = self.eval.scalar_in(at, frame)?;
@@ -172,7 +185,7 @@ impl Symbolic<'_> {
             }
             Ek::IndexOutside(base, place, outside) => {
                 let Some(v) = self.hidden_var(base) else { return self.unsupported(e) };
-                if self.depends.expr(place, &[]) {
+                if self.depends_on_hidden(place) {
                     return self.unsupported(e);
                 }
                 let (r, c) = code::row_col(self.eval.scalar_in(place, frame)?);
@@ -257,7 +270,7 @@ impl Symbolic<'_> {
             },
             Ek::Within(a, _) => self.sym(a, frame),
             Ek::Call(f, args) => {
-                if args.iter().any(|a| self.depends.expr(a, &[])) {
+                if args.iter().any(|a| self.depends_on_hidden(a)) {
                     return self.unsupported(e);
                 }
                 let model = self.b.model.clone();
@@ -274,7 +287,7 @@ impl Symbolic<'_> {
     }
 
     pub(super) fn quant(&mut self, q: &Quant, e: &Expr, frame: &mut Vec<i64>) -> Result<Sym, NotCounts> {
-        if q.over.exprs().into_iter().any(|x| self.depends.expr(x, &[])) {
+        if q.over.exprs().into_iter().any(|x| self.depends_on_hidden(x)) {
             return self.unsupported(e);
         }
         let mut sum = Lin::num(0);

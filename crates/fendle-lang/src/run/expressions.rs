@@ -110,8 +110,11 @@ impl<'b> Eval<'b> {
                         _ => unknown.whole = true,
                     }
                 }
-                if self.open.is_some() && *when != When::Start {
-                    self.pin_all(*v);
+                if *when != When::Start {
+                    self.was_read(*v, None);
+                    if self.open.is_some() {
+                        self.pin_all(*v);
+                    }
                 }
                 let def = &self.b.model.vars[*v];
                 let slot = &self.b.slots[*v];
@@ -400,9 +403,11 @@ impl<'b> Eval<'b> {
         let def = &self.b.model.vars[v];
         let at = self.b.slots[v].base + at;
         if def.hidden && self.unknown.is_some() {
+            self.was_read(v, Some(at));
             return self.guessed(v, at);
         }
         if def.state && when != When::Start {
+            self.was_read(v, Some(at));
             self.pin(at);
         }
         let region = match (def.state, when) {

@@ -173,6 +173,15 @@ pub enum Outcome {
     Done(Vec<Made>),
 }
 
+/// Which values of the state something was worked out from.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Noted {
+    /// Places in the state.
+    pub(crate) places: Vec<u32>,
+    /// More than can be told by places.
+    pub(crate) everything: bool,
+}
+
 /// One executor for one bound model.
 pub struct Eval<'b> {
     b: &'b Bound,
@@ -187,6 +196,8 @@ pub struct Eval<'b> {
     oracle: Option<Oracle<'b>>,
     unknown: Option<Unknown>,
     open: Option<Box<OpenState>>,
+    /// What was read, where somebody wants to know.
+    noted: Option<Noted>,
     /// What a setup starts from, instead of the level's own start.
     base: Option<Vec<i32>>,
 }
@@ -208,6 +219,7 @@ impl<'b> Eval<'b> {
             oracle: None,
             unknown: None,
             open: None,
+            noted: None,
             base: None,
         }
     }
@@ -270,27 +282,30 @@ impl<'b> Eval<'b> {
     ///
     /// A model fault.
     pub fn told(&mut self, state: &[i32]) -> Run<Vec<Vec<Option<i64>>>> {
-        self.now = state.to_vec();
-        self.before = state.to_vec();
+        self.look_at(state);
         let model = self.b.model.clone();
         let mut out = vec![];
         for tell in &model.tells {
-            let mut values = vec![];
-            for x in self.tell_elements(tell) {
-                self.fuel = STEP_BUDGET;
-                let mut frame = vec![V::One(0); tell.locals.len()];
-                if let Some((local, _)) = &tell.over {
-                    frame[*local] = V::One(x);
-                }
-                let is_told = match &tell.filter {
-                    Some(f) => self.one(f, &mut frame)? != 0,
-                    None => true,
-                };
-                values.push(if is_told { Some(self.one(&tell.value, &mut frame)?) } else { None });
-            }
-            out.push(values);
+            let elements = self.tell_elements(tell);
+            let values: Run<Vec<_>> = elements.into_iter().map(|x| self.tells(tell, x)).collect();
+            out.push(values?);
         }
         Ok(out)
+    }
+
+    /// What one element of a `tell` says in the state that is looked at.
+    pub(crate) fn tells(&mut self, tell: &TellDef, element: i64) -> Run<Option<i64>> {
+        self.fuel = STEP_BUDGET;
+        let mut frame = vec![V::One(0); tell.locals.len()];
+        if let Some((local, _)) = &tell.over {
+            frame[*local] = V::One(element);
+        }
+        if let Some(f) = &tell.filter
+            && self.one(f, &mut frame)? == 0
+        {
+            return Ok(None);
+        }
+        Ok(Some(self.one(&tell.value, &mut frame)?))
     }
 
     /// The ending that holds in a state, as an index into the model's endings.
@@ -575,7 +590,32 @@ impl<'b> Eval<'b> {
     /// Takes a state as the one that expressions are about.
     pub(crate) fn look_at(&mut self, state: &[i32]) {
         self.fuel = STEP_BUDGET;
-        self.now = state.to_vec();
-        self.before = state.to_vec();
+        self.now.clear();
+        self.now.extend_from_slice(state);
+        self.before.clone_from(&self.now);
+    }
+
+    /// Notes what is read from now on.
+    pub(crate) fn note(&mut self) {
+        self.fuel = STEP_BUDGET;
+        self.noted = Some(Noted::default());
+    }
+
+    /// What was read since [`Eval::note`], each place once.
+    pub(crate) fn noted(&mut self) -> Noted {
+        let mut noted = self.noted.take().unwrap_or_default();
+        noted.places.sort_unstable();
+        noted.places.dedup();
+        noted
+    }
+
+    /// One value of a variable was read, or all of them.
+    fn was_read(&mut self, v: usize, at: Option<usize>) {
+        let Some(noted) = &mut self.noted else { return };
+        if self.b.model.vars[v].state {
+            let slot = &self.b.slots[v];
+            let part = at.map_or(slot.base..slot.base + slot.len, |at| at..at + 1);
+            noted.places.extend(part.map(|p| p as u32));
+        }
     }
 }

@@ -2,13 +2,14 @@
 //! So the effects of a move are found that reads a few cells of a board of any size.
 
 use super::*;
+use std::sync::Arc;
 
 /// Most values among which one place of an open state is pinned in every way.
 const LEFT_MAX: usize = 2_048;
 
 /// Hidden values that are tried one way after the other.
 pub(super) struct Unknown {
-    pub(super) known: HashMap<usize, i32>,
+    pub(super) known: Arc<HashMap<usize, i32>>,
     /// What was read, in order: the value's place in the state, and which it was.
     pub(super) seen: Vec<(usize, i32)>,
     pub(super) whole: bool,
@@ -76,6 +77,9 @@ impl<'b> Eval<'b> {
     // ---- open states ----
 
     pub(super) fn lose_sight(&mut self) {
+        if let Some(noted) = &mut self.noted {
+            noted.everything = true;
+        }
         if let Some(open) = &mut self.open {
             open.lost = true;
         }
@@ -167,6 +171,7 @@ impl<'b> Eval<'b> {
     }
 
     pub(super) fn pin_all(&mut self, v: usize) {
+        self.was_read(v, None);
         if self.open.is_none() || !self.b.model.vars[v].state {
             return;
         }
@@ -351,7 +356,7 @@ impl<'b> Eval<'b> {
         state: &[i32],
         (of, params): (usize, &[i64]),
         (body, after, status): (&[Stmt], &[&ProcDef], bool),
-        known: &HashMap<usize, i32>,
+        known: &Arc<HashMap<usize, i32>>,
         most: usize,
     ) -> Run<Option<Vec<LosingWay>>> {
         let model = self.b.model.clone();
@@ -361,12 +366,11 @@ impl<'b> Eval<'b> {
         let mut take: Vec<usize> = vec![];
         loop {
             self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
-            self.unknown = Some(Unknown { known: known.clone(), seen: vec![], whole: false });
+            self.unknown = Some(Unknown { known: Arc::clone(known), seen: vec![], whole: false });
             self.fuel = STEP_BUDGET;
-            self.now = state.to_vec();
+            self.look_at(state);
             let ended = self.b.ended_at();
-            self.now[ended] = 0;
-            self.before = self.now.clone();
+            (self.now[ended], self.before[ended]) = (0, 0);
             self.chance = Chance::SURE;
             let mut frame = vec![V::One(0); def.locals.len()];
             for (slot, &p) in frame.iter_mut().zip(params) {

@@ -1,8 +1,8 @@
 //! Plays seeded boards of hidden rocks from a safe corner, by what is certain and else by the least risk, and
 //! measures the analyses: how often that wins, with a 95 % interval, and how long an analysis takes.
 //!
-//! An *analysis* is everything between two looks at the board: exact chances of all cells, and which moves are
-//! safe or risk least. Reading the new numbers as clues is timed apart. What it stands for: a designer who has a
+//! An *analysis* is everything between two looks at the board: reading the new numbers as clues, exact chances of all
+//! cells, and which moves are safe or risk least. Making the moves, which is the game's own work, is not in it. What it stands for: a designer who has a
 //! pack of boards judged, and a game that gives hints while it is played.
 //!
 //! `cargo run --release --features bench --bin fendle-reef` plays all sizes; `fendle-reef ROWS COLS ROCKS BOARDS` one of them.
@@ -14,7 +14,7 @@ use fendle_core::numbers::grouped;
 use fendle_core::simulate::share_interval;
 use fendle_lang::known::player::{Player, risk_of};
 use fendle_lang::model::{EndKind, Model};
-use fendle_lang::play::MoveTable;
+use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::run::scatter;
 use fendle_lang::run::setup::{Dice, sample};
 use fendle_lang::syntax::level;
@@ -29,8 +29,8 @@ struct Played {
     won: bool,
     /// Seconds of each analysis.
     analyses: Vec<f64>,
-    /// Seconds of reading clues.
-    reading: f64,
+    /// Seconds of making moves: what the game itself does.
+    moving: f64,
     guesses: u64,
 }
 
@@ -50,12 +50,12 @@ fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
     b.start = scatter::scatter(&b, &mut Dice::new(seed)).expect("a layout");
     b.position = sample(&b, seed).expect("a start").state;
     let start = b.position.clone();
-    let mut out = Played { won: false, analyses: vec![], reading: 0.0, guesses: 0 };
-    let began = Instant::now();
-    let mut player = Player::new(&b, moves, &[start]).expect("counts");
-    out.reading += began.elapsed().as_secs_f64();
+    let mut out = Played { won: false, analyses: vec![], moving: 0.0, guesses: 0 };
+    let mut player = Player::new(&b, moves, &[]).expect("counts");
+    let mut now = start;
     loop {
         let began = Instant::now();
+        player.look(now).expect("counts");
         let found = player.infer().expect("the truth agrees");
         let mut list = player.safe_moves(&found).expect("no fault");
         if list.is_empty() {
@@ -72,14 +72,18 @@ fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
         }
         out.analyses.push(began.elapsed().as_secs_f64());
         let began = Instant::now();
+        now = player.state.clone();
         for m in list {
             // A safe cell may be open by now.
-            if let Some(Some(end)) = player.make(&[m]).expect("no fault") {
+            let Tried::Made(made) = step(&b, moves, &now, m, false).expect("no fault") else { continue };
+            let [played] = made.as_slice() else { unreachable!("nothing is drawn") };
+            now.clone_from(&played.made.state);
+            if let Some(end) = played.ended {
                 out.won = b.model.endings[end].kind == EndKind::Goal;
                 return out;
             }
         }
-        out.reading += began.elapsed().as_secs_f64();
+        out.moving += began.elapsed().as_secs_f64();
     }
 }
 
@@ -101,7 +105,7 @@ fn row(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize, boards: u64) 
         format!("{:.2}", 1e3 * mean),
         format!("{:.1}", 1e3 * worst),
         format!("{:.1}", plays.iter().map(|p| p.guesses).sum::<u64>() as f64 / boards.max(1) as f64),
-        format!("{:.1}", plays.iter().map(|p| p.reading + p.analyses.iter().sum::<f64>()).sum::<f64>()),
+        format!("{:.1}", plays.iter().map(|p| p.moving + p.analyses.iter().sum::<f64>()).sum::<f64>()),
     ]
 }
 
