@@ -309,7 +309,7 @@ fn guess(level: &Loaded, player: &Player<'_>, found: &Inferred, after: usize) ->
     let mut list: Vec<(usize, Fraction)> = vec![];
     for (m, ways) in player.ways(&player.state)? {
         let Some(ways) = ways else { continue };
-        let risk = exact_risk(&player.known, found, &ways)?;
+        let risk = exact_risk(&player.known.system, found, &ways)?;
         if risk != fraction(0, 1) {
             list.push((m, risk));
         }

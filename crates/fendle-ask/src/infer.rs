@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use fendle_core::Limits;
 use fendle_core::infer::{Deduction, Fraction, Inferred, Kind, NoAnswer, Proof, about, fraction};
-use fendle_core::knowledge::Knowing;
+use fendle_core::knowledge::{Knowing, NotKnown};
 use fendle_core::odds::{Fractions, NoOdds, Value, odds};
 use fendle_core::simulate::share_interval;
+use fendle_core::{Limit, Limits};
 use fendle_lang::Bound;
-use fendle_lang::known::Source;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
+use fendle_lang::known::{Foresight, Left, Source};
 use fendle_lang::model::{EndKind, Extent, Range};
 use fendle_lang::run::Eval;
 use fendle_lang::run::scatter::hidden_vars;
@@ -329,8 +329,43 @@ pub struct Inference {
     pub moves: Vec<MoveReport>,
     /// The best chance to win from here, where full search gives it.
     pub best: Option<Value>,
-    /// Full search gave the chances to win.
-    pub solved: bool,
+    /// Why full search did not give the chances to win; `None` where it did.
+    pub unsolved: Option<Unsolved>,
+    /// Where nothing is safe: the guess that looks ahead.
+    pub guess: Option<GuessReport>,
+}
+
+/// Why the chances to win were not computed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unsolved {
+    /// More layouts agree than are searched.
+    Layouts,
+    /// Full search was left after so many information states.
+    Dear(u64),
+    /// A limit, in words, after so many information states.
+    Limit(String, u64),
+    /// No layout agrees.
+    Contradiction,
+}
+
+/// A guess that looks ahead.
+#[derive(Clone, Debug)]
+pub struct GuessReport {
+    /// The move.
+    pub name: String,
+    /// What it leaves.
+    pub left: Left,
+}
+
+impl Serialize for GuessReport {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        let (win, next) = match self.left {
+            Left::Win(p) => (Some(p), None),
+            Left::Next(p) => (None, Some(p)),
+            Left::Unknown => (None, None),
+        };
+        json!({"move": self.name, "wins_about": win, "survives_the_next_guess_too_about": next}).serialize(s)
+    }
 }
 
 impl Serialize for Inference {
@@ -339,7 +374,16 @@ impl Serialize for Inference {
             "position": self.position,
             "moves": self.moves,
             "best_chance_to_win": self.best,
+            "guess": self.guess,
         });
+        match &self.unsolved {
+            None | Some(Unsolved::Contradiction) => {}
+            Some(Unsolved::Layouts) => out["not_computed"] = json!({"layouts_searched_at_most": SOLVED_MAX}),
+            Some(Unsolved::Dear(states)) => out["not_computed"] = json!({"information_states": states}),
+            Some(Unsolved::Limit(limit, states)) => {
+                out["not_computed"] = json!({"information_states": states, "limit": limit});
+            }
+        }
         match &self.method {
             Method::Counts { cells, steps, layouts, parts } => {
                 out["method"] = json!("clues that count, exactly");
@@ -412,6 +456,7 @@ pub fn infer(
     }
     let position = Position::new(&level.as_player(), &b.position);
     let counted = Player::new(b, &level.moves, &level.history).and_then(|player| {
+        let player = player.with_game(&level.game);
         let found = player.infer()?;
         Ok(Counted { player, found })
     });
@@ -419,7 +464,10 @@ pub fn infer(
         Ok(counted) => (by_counts(store, level, plays, &counted, position, budget)?, Verdict::Holds),
         Err(Stopped::NoAnswer(NoAnswer::Contradiction)) => {
             let method = Method::Contradiction;
-            (Inference { position, method, moves: vec![], best: None, solved: false }, Verdict::Fails)
+            (
+                Inference { position, method, moves: vec![], best: None, unsolved: None, guess: None },
+                Verdict::Fails,
+            )
         }
         Err(Stopped::Fault(f)) => {
             return Err(match limit_of(&f, budget) {
@@ -449,22 +497,24 @@ fn by_counts(
     let cells = CellReport::proved(b, player, found, budget);
     let steps = known.system.steps(found).iter().map(|t| StepReport::of(b, player, t)).collect();
     let best = best_play(level, player, budget)?;
+    let (wins, unsolved) = best.split();
     let mut moves: Vec<MoveReport> = vec![];
     let broke = |f| trouble_of(store, level, budget, &f, (&b.position, None));
     for (n, ways) in player.ways(&b.position).map_err(broke)? {
         let risk = match &ways {
-            Some(ways) => match exact_risk(known, found, ways) {
+            Some(ways) => match exact_risk(&known.system, found, ways) {
                 Ok(p) => Some(p),
                 Err(NoAnswer::Contradiction) => Some(fraction(0, 1)),
                 Err(NoAnswer::TooWide) => None,
             },
             None => None,
         };
-        let win = best.as_ref().and_then(|(wins, _)| wins.get(&n).cloned());
+        let win = wins.as_ref().and_then(|(wins, _)| wins.get(&n).cloned());
         moves.push(MoveReport { name: level.moves.name(n).to_string(), risk, win, sample: None });
     }
     by_risk(&mut moves);
-    if let (None, Some(n)) = (&best, plays) {
+    let guess = if wins.is_some() || budget.is_stopped() { None } else { guess(level, player, found)? };
+    if let (None, Some(n)) = (&wins, plays) {
         estimate(level, player, &mut moves, n, budget).map_err(|e| Trouble::Message(e.to_string()))?;
     }
     let weights = known.system.weights.iter().enumerate();
@@ -478,8 +528,9 @@ fn by_counts(
             parts: known.system.parts().len(),
         },
         moves,
-        solved: best.is_some(),
-        best: best.and_then(|b| b.1),
+        unsolved,
+        guess,
+        best: wins.and_then(|b| b.1),
     })
 }
 
@@ -491,18 +542,54 @@ fn by_risk(moves: &mut [MoveReport]) {
     });
 }
 
-type Wins = Option<(HashMap<usize, Value>, Option<Value>)>;
+type Wins = HashMap<usize, Value>;
 
-/// The chance to win after each move with best play, by number of the move; `None` where it is too dear.
-fn best_play(level: &Loaded, player: &Player<'_>, budget: &Budget) -> Result<Wins, Trouble> {
+/// What full search gave.
+enum Searched {
+    /// The chance to win after each move, and the best.
+    Whole(Wins, Option<Value>),
+    Not(Unsolved),
+}
+
+impl Searched {
+    fn split(self) -> (Option<(Wins, Option<Value>)>, Option<Unsolved>) {
+        match self {
+            Searched::Whole(wins, best) => (Some((wins, best)), None),
+            Searched::Not(why) => (None, Some(why)),
+        }
+    }
+}
+
+/// The guess that looks ahead; `None` where something is safe, or what is told is not followed.
+fn guess(level: &Loaded, player: &Player<'_>, found: &Inferred) -> Result<Option<GuessReport>, Trouble> {
+    let chosen = match player.safe_way(found) {
+        Ok(None) => player.guess_ahead(found, Foresight::default()),
+        Ok(Some(_)) => return Ok(None),
+        Err(e) => Err(e),
+    };
+    match chosen {
+        Ok(guess) => {
+            Ok(guess.map(|g| GuessReport { name: level.moves.name(g.of).to_string(), left: g.left }))
+        }
+        // A limit ends it, and what is told after a move may be no count.
+        Err(Stopped::Asked | Stopped::NotCounts(_) | Stopped::NoAnswer(_)) => Ok(None),
+        Err(Stopped::Fault(f)) if f.is_limit() => Ok(None),
+        Err(e) => Err(Trouble::Message(e.to_string())),
+    }
+}
+
+/// The chance to win after each move with best play, by number of the move.
+fn best_play(level: &Loaded, player: &Player<'_>, budget: &Budget) -> Result<Searched, Trouble> {
     let game = &level.game;
     let b = &game.bound;
     let known = &player.known;
-    let Some(solutions) = known.system.solutions(SOLVED_MAX) else { return Ok(None) };
+    let Some(solutions) = known.system.solutions(SOLVED_MAX) else {
+        return Ok(Searched::Not(Unsolved::Layouts));
+    };
     let mut worlds = vec![];
     for (cells, weight) in solutions {
-        if budget.is_stopped() {
-            return Ok(None);
+        if let Some(limit) = budget.stopped() {
+            return Ok(Searched::Not(Unsolved::Limit(budget.words(limit), 0)));
         }
         let mut state = b.position.clone();
         for (c, v) in cells.iter().enumerate() {
@@ -513,25 +600,39 @@ fn best_play(level: &Loaded, player: &Player<'_>, budget: &Budget) -> Result<Win
             worlds.push((game.pack(&state), weight));
         }
     }
-    let Ok(knowing) = Knowing::new(game, &worlds, None) else { return Ok(None) };
-    best_of(level, &knowing, budget)
+    match Knowing::new(game, &worlds, None) {
+        Ok(knowing) => best_of(level, &knowing, budget),
+        Err(NotKnown::Limit(limit)) => Ok(Searched::Not(Unsolved::Limit(budget.words(limit), 0))),
+        Err(NotKnown::NoWorld) => Ok(Searched::Not(Unsolved::Contradiction)),
+        Err(NotKnown::Fault(f)) => Err(Trouble::Message(format!("the model breaks: {}", game.run_fault(&f)))),
+    }
 }
 
-/// The best chance from where play begins, and after each move.
-fn best_of(level: &Loaded, knowing: &Knowing<'_>, budget: &Budget) -> Result<Wins, Trouble> {
+/// The best chance from where play begins, and after each move. Without a limit of time or of states that somebody set, it
+/// is left when it takes long.
+fn best_of(level: &Loaded, knowing: &Knowing<'_>, budget: &Budget) -> Result<Searched, Trouble> {
     let game = &level.game;
     let layouts: usize = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
     let each = (layouts * level.moves.list.len()).max(1) as u64;
     let own = budget.limits();
-    let limits =
-        Limits { max_states: (WORK_MAX / each).clamp(64, STATES_MAX).min(own.max_states), ..in_order(own) };
+    let is_asked = budget.wanted().time.is_some() || budget.wanted().max_states.is_some();
+    let most =
+        if is_asked { own.max_states } else { (WORK_MAX / each).clamp(64, STATES_MAX).min(own.max_states) };
+    let limits = Limits { max_states: most, ..in_order(own) };
     let fail = |f| Trouble::Message(format!("the model breaks: {}", game.run_fault(&f)));
+    let not = |limit: Limit, states: u64| {
+        Searched::Not(match limit {
+            Limit::MaxStates if !is_asked => Unsolved::Dear(states),
+            limit => Unsolved::Limit(budget.words(limit), states),
+        })
+    };
     match odds(knowing, &limits, Fractions::WhereSmall, budget) {
         Ok(a) if a.counts.complete => {
             let wins = a.from_start.iter().filter_map(|m| Some((m.of.0 as usize, m.win.clone()?))).collect();
-            Ok(Some((wins, a.win)))
+            Ok(Searched::Whole(wins, a.win))
         }
-        Ok(_) | Err(NoOdds::Limit(..)) => Ok(None),
+        Ok(a) => Ok(not(a.counts.limit.unwrap_or(Limit::MaxStates), a.counts.states)),
+        Err(NoOdds::Limit(limit, counts)) => Ok(not(limit, counts.states)),
         Err(NoOdds::Fault(f)) => Err(fail(f)),
     }
 }
@@ -549,7 +650,7 @@ fn estimate(
     let sampler = known.system.sampler()?;
     let seed = budget.wanted().seed;
     let mut dice = Dice::new(seed);
-    let mut random = || dice.below(1 << 53) as f64 / (1u64 << 53) as f64;
+    let mut random = || dice.share();
     let mut layouts: Vec<Vec<bool>> = vec![];
     for _ in 0..plays {
         if budget.is_stopped() {
@@ -585,7 +686,7 @@ fn estimate(
 /// One careful play on a layout, the first move given; whether it is won.
 fn careful_play(level: &Loaded, state: Vec<i32>, first: usize, budget: &Budget) -> Result<bool, Stopped> {
     let b = &level.game.bound;
-    let mut player = Player::new(b, &level.moves, &level.history)?;
+    let mut player = Player::new(b, &level.moves, &level.history)?.with_game(&level.game);
     player.state = state;
     let is_goal = |e: usize| b.model.endings[e].kind == EndKind::Goal;
     let mut next = vec![first];
@@ -607,7 +708,7 @@ fn careful_play(level: &Loaded, state: Vec<i32>, first: usize, budget: &Budget) 
             next = vec![];
             continue;
         }
-        match player.choose(&found)? {
+        match player.choose_ahead(&found, Foresight::brief())? {
             Some(chosen) => next = chosen.moves,
             None => return Ok(false),
         }
@@ -648,14 +749,14 @@ fn by_worlds(
         values: values.into_iter().map(|(x, w)| (x, b.value_text(v, x.into()), fraction(w, all))).collect(),
     });
     let places = places.collect();
-    let best = best_of(level, &knowing, budget)?;
+    let (wins, unsolved) = best_of(level, &knowing, budget)?.split();
     let mut moves = vec![];
     for n in 0..level.moves.list.len() {
         if budget.is_stopped() {
             break;
         }
         if let Some(risk) = risk_over(store, level, &worlds, (n, all), budget)? {
-            let win = best.as_ref().and_then(|(w, _)| w.get(&n).cloned());
+            let win = wins.as_ref().and_then(|(w, _)| w.get(&n).cloned());
             moves.push(MoveReport {
                 name: level.moves.name(n).to_string(),
                 risk: Some(risk),
@@ -669,8 +770,9 @@ fn by_worlds(
         position,
         method: Method::Worlds { why: why.to_string(), layouts: worlds.len(), places },
         moves,
-        solved: best.is_some(),
-        best: best.and_then(|b| b.1),
+        unsolved,
+        guess: None,
+        best: wins.and_then(|b| b.1),
     })
 }
 

@@ -49,6 +49,7 @@ pub mod solve;
 pub mod space;
 pub mod structure;
 pub mod table;
+pub mod worlds;
 
 pub use explore::{Exploration, Explored, explore};
 pub use limits::{Limit, Limits, NoWatch, Pace, Progress, Stop, Watch};

@@ -6,7 +6,7 @@ use num_traits::One;
 use super::{Clue, NoAnswer, System};
 
 /// What is certain of the cells so far, and what each clue still wants of the others.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(super) struct Facts {
     /// What was read: the weights, what the system fixed, and the clues.
     pub(super) weights: Vec<(u64, u64)>,

@@ -70,11 +70,11 @@ impl Inferred {
 /// that have not changed are kept from one to the next.
 ///
 /// An answer of a board of 16 x 30 cells takes some tenths of a millisecond.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Reckoner {
     facts: Facts,
     /// Counts of parts, and whether they were wanted last time.
-    counted: HashMap<Pattern, (Arc<Counted>, bool)>,
+    counted: HashMap<Arc<Pattern>, (Arc<Counted>, bool)>,
 }
 
 /// A row that begins at some total.
@@ -268,7 +268,7 @@ impl Reckoner {
                 continue;
             }
             let found = Arc::new(count(pattern)?);
-            self.counted.insert(pattern.clone(), (Arc::clone(&found), true));
+            self.counted.insert(Arc::new(pattern.clone()), (Arc::clone(&found), true));
             counted.push(found);
         }
         self.counted.retain(|_, (_, wanted)| std::mem::take(wanted));

@@ -14,7 +14,7 @@ use danger::WAYS_MAX;
 pub use danger::{Danger, Way};
 use reader::Item;
 pub(crate) use reader::Reader;
-use sums::{FAR, Formula, Lin, Sym, Symbolic};
+use sums::{FAR, Formula, Lin, Symbolic};
 pub(crate) use watched::Watched;
 
 use crate::check::hidden::Depends;
@@ -28,6 +28,8 @@ use fendle_core::infer::{Clue, System};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
+mod guess;
+pub use guess::{Foreseen, Foresight, Left};
 pub mod player;
 
 /// Why what is told is not followed as counts.
@@ -222,22 +224,10 @@ impl Known {
                         self.said_last[item] = Some((value, clue));
                         continue;
                     }
-                    let def = &model.tells[tell];
                     let source = Source::Told { tell, element, value, ago: 0 };
-                    let mut frame = vec![0; def.locals.len()];
-                    if let Some((local, _)) = &def.over {
-                        frame[*local] = element;
-                    }
                     let s = &mut reader.symbolic;
                     s.eval.note();
-                    let f = match s.sym(&def.value, &mut frame) {
-                        Ok(Sym::Num(k)) => Formula::Const(k == value),
-                        Ok(Sym::Lin(l)) => Formula::within(l, value, value),
-                        Ok(Sym::Is(f)) if value != 0 => f,
-                        Ok(Sym::Is(f)) => f.not(),
-                        Err(NotCounts::Told(_)) => return Err(NotCounts::Told(format!("`{}`", def.name))),
-                        Err(e) => return Err(e),
-                    };
+                    let f = s.says(&model.tells[tell], element, value)?;
                     self.watched.worked_out(item, s.eval.noted());
                     let before = self.sources.len();
                     self.assert(f, true, &source)?;
@@ -260,6 +250,49 @@ impl Known {
             }
         }
         Ok(())
+    }
+
+    /// The clues, were this seen next; what is known stays as it is.
+    ///
+    /// # Errors
+    ///
+    /// [`NotCounts`].
+    pub(crate) fn system_with(&self, reader: &mut Reader<'_>, sight: &Sight) -> Result<System, NotCounts> {
+        let (b, model) = (reader.b(), &reader.b().model);
+        let stale = self.watched.stale_in(&sight.state);
+        reader.symbolic.eval.look_at(&sight.state);
+        let goes_on = sight.state[b.ended_at()] == 0;
+        let mut next = Known {
+            system: self.system.clone(),
+            places: vec![],
+            cells: vec![],
+            sources: vec![],
+            by_place: Arc::default(),
+            said: HashMap::new(),
+            said_last: vec![],
+            watched: Watched::default(),
+        };
+        for (item, stale) in stale.into_iter().enumerate() {
+            let (f, truth) = match reader.items[item].clone() {
+                Item::Tell { tell, element, place } => {
+                    let Some(value) = sight.told[tell].get(place).copied().flatten() else { continue };
+                    let as_before = !stale && self.said_last[item].is_some_and(|(said, _)| said == value);
+                    let is_lasting = reader.lasting[tell];
+                    if as_before || is_lasting && self.said.contains_key(&(tell, element, value)) {
+                        continue;
+                    }
+                    (reader.symbolic.says(&model.tells[tell], element, value)?, true)
+                }
+                Item::Condition { condition, is_law, .. } => {
+                    if !stale || !is_law && !goes_on {
+                        continue;
+                    }
+                    condition.formula(&mut reader.symbolic)?
+                }
+            };
+            next.assert(f, truth, &Source::Law)?;
+        }
+        Ok(next.system)
     }
 
     /// The unknown at a place of the state.

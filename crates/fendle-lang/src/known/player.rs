@@ -6,10 +6,12 @@ use std::cell::RefCell;
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
-use fendle_core::infer::{Fraction, Inferred, NoAnswer, Reckoner, fraction};
+use fendle_core::infer::{Fraction, Inferred, NoAnswer, Reckoner, System, fraction};
 
+use crate::known::guess::Fast;
 use crate::known::{Danger, Known, NotCounts, Reader, Sight, Watched, Way};
 use crate::play::{MoveTable, Tried, step};
+use crate::run::setup::Dice;
 use crate::run::{Eval, RunFault};
 use crate::state::Bound;
 
@@ -84,7 +86,7 @@ impl Risk {
 /// # Errors
 ///
 /// [`NoAnswer`].
-pub fn risk_of(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Risk, NoAnswer> {
+pub fn risk_of(system: &System, found: &Inferred, ways: &[Way]) -> Result<Risk, NoAnswer> {
     if ways.iter().all(|w| !w.lost) {
         return Ok(Risk::None);
     }
@@ -97,7 +99,7 @@ pub fn risk_of(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Risk, No
             let (cell, filled) = if a.lost { a.cells[0] } else { b.cells[0] };
             if filled { found.about(cell) } else { 1.0 - found.about(cell) }
         }
-        _ => fendle_core::infer::about(&exact_risk(known, found, ways)?),
+        _ => fendle_core::infer::about(&exact_risk(system, found, ways)?),
     };
     Ok(if lost == 0.0 {
         Risk::None
@@ -113,7 +115,7 @@ pub fn risk_of(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Risk, No
 /// # Errors
 ///
 /// [`NoAnswer`].
-pub fn exact_risk(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Fraction, NoAnswer> {
+pub fn exact_risk(system: &System, found: &Inferred, ways: &[Way]) -> Result<Fraction, NoAnswer> {
     let mut sum: Fraction = fraction(0, 1);
     for w in ways.iter().filter(|w| w.lost) {
         let p: Fraction = match w.cells.as_slice() {
@@ -121,7 +123,7 @@ pub fn exact_risk(known: &Known, found: &Inferred, ways: &[Way]) -> Result<Fract
             [(c, true)] => found.chance(*c),
             [(c, false)] => fraction(1, 1) - found.chance(*c),
             cells => {
-                let some = known.system.weight_with(cells)?;
+                let some = system.weight_with(cells)?;
                 Fraction::new(some.into(), found.all.clone().into())
             }
         };
@@ -162,11 +164,8 @@ impl<'b> Telling<'b> {
         Telling { eval, elements, watched, told }
     }
 
-    /// What is told of a state, as [`Bound::told`] has it.
+    /// What is told of a state with a layout.
     fn of(&mut self, b: &'b Bound, state: &[i32]) -> Vec<Vec<Option<i64>>> {
-        if b.seen.iter().any(Option::is_some) {
-            return b.told(state);
-        }
         self.watched.turn_to(state);
         self.eval.look_at(state);
         let mut thing = 0;
@@ -181,7 +180,7 @@ impl<'b> Telling<'b> {
                         // Nothing at all is told of a state that breaks the model.
                         Err(_) => {
                             *self = Telling::new(b);
-                            return b.told(state);
+                            return vec![vec![]; b.model.tells.len()];
                         }
                     }
                 }
@@ -192,19 +191,23 @@ impl<'b> Telling<'b> {
     }
 }
 
+/// States among which a safe way is looked for.
+const SAFE_STATES: usize = 20_000;
+
 /// A player, and what it knows.
 pub struct Player<'b> {
-    b: &'b Bound,
-    moves: &'b MoveTable,
+    pub(super) b: &'b Bound,
+    pub(super) moves: &'b MoveTable,
     danger: Danger<'b>,
     /// What is known.
     pub known: Known,
-    /// The true state.
+    /// The true state; where the level gives only what is told, one that agrees with it.
     pub state: Vec<i32>,
-    reader: Reader<'b>,
-    reckoner: RefCell<Reckoner>,
+    pub(super) reader: RefCell<Reader<'b>>,
+    pub(super) reckoner: RefCell<Reckoner>,
     watch: RefCell<MoveWatch<'b>>,
     telling: RefCell<Telling<'b>>,
+    pub(super) fast: Option<Fast<'b>>,
 }
 
 /// A careful move.
@@ -229,7 +232,7 @@ impl<'b> Player<'b> {
             b,
             moves,
             danger: Danger::new(&b.model),
-            reader: Reader::new(b, &known)?,
+            reader: RefCell::new(Reader::new(b, &known)?),
             known,
             state: seen.last().cloned().unwrap_or_else(|| b.position.clone()),
             reckoner: RefCell::default(),
@@ -241,17 +244,26 @@ impl<'b> Player<'b> {
                 taken: vec![],
             }),
             telling: RefCell::new(Telling::new(b)),
+            fast: None,
         };
+        let given = b.seen.iter().any(Option::is_some);
         for state in seen {
-            let sight = Sight { state: state.clone(), told: telling.of(b, state) };
-            player.known.see_by(&mut player.reader, &sight)?;
+            let told = if given { b.told(state) } else { telling.of(b, state) };
+            let sight = Sight { state: state.clone(), told };
+            player.known.see_by(player.reader.get_mut(), &sight)?;
         }
         player.telling = RefCell::new(telling);
+        if given && let Ok(sampler) = player.known.system.sampler() {
+            // There is no true layout: any that agrees takes its place.
+            let mut dice = Dice::new(0);
+            let layout = sampler.draw(&mut || dice.share());
+            player.state = player.with_layout(&layout);
+        }
         Ok(player)
     }
 
     /// What is told of a state.
-    fn told(&self, state: &[i32]) -> Vec<Vec<Option<i64>>> {
+    pub(super) fn told(&self, state: &[i32]) -> Vec<Vec<Option<i64>>> {
         self.telling.borrow_mut().of(self.b, state)
     }
 
@@ -263,19 +275,25 @@ impl<'b> Player<'b> {
     pub fn look(&mut self, state: Vec<i32>) -> Result<(), Stopped> {
         let told = self.told(&state);
         self.state = state;
-        Ok(self.known.see_by(&mut self.reader, &Sight { state: self.state.clone(), told })?)
+        let sight = Sight { state: self.state.clone(), told };
+        Ok(self.known.see_by(self.reader.get_mut(), &sight)?)
     }
 
-    /// The ways of every move of a state, worked out again where it differs from the one before.
-    fn turn_to(&self, state: &[i32]) -> Result<(), RunFault> {
+    /// The ways of every move of a state with these cells known for sure, worked out again where it differs from the one
+    /// before.
+    fn turn_to(&self, state: &[i32], sure: &[Option<bool>]) -> Result<(), RunFault> {
         let mut watch = self.watch.borrow_mut();
         let MoveWatch { eval, watched, ways, fixed, taken } = &mut *watch;
         watched.turn_to(state);
         taken.resize(self.known.places.len(), None);
-        for (c, (value, taken)) in self.known.system.fixed.iter().zip(taken).enumerate() {
-            if let (Some(v), true) = (value, value != taken) {
-                Arc::make_mut(fixed).insert(self.known.places[c], i32::from(*v));
-                watched.changed(self.known.places[c]);
+        for (c, (value, taken)) in sure.iter().zip(taken).enumerate() {
+            if value != taken {
+                let place = self.known.places[c];
+                match value {
+                    Some(v) => Arc::make_mut(fixed).insert(place, i32::from(*v)),
+                    None => Arc::make_mut(fixed).remove(&place),
+                };
+                watched.changed(place);
                 *taken = *value;
             }
         }
@@ -295,7 +313,12 @@ impl<'b> Player<'b> {
     ///
     /// A model fault.
     pub fn ways(&self, state: &[i32]) -> Result<Vec<MoveWays>, RunFault> {
-        self.turn_to(state)?;
+        self.ways_with(state, &self.known.system.fixed)
+    }
+
+    /// The same where these cells are known for sure.
+    pub(super) fn ways_with(&self, state: &[i32], sure: &[Option<bool>]) -> Result<Vec<MoveWays>, RunFault> {
+        self.turn_to(state, sure)?;
         let watch = self.watch.borrow();
         let allowed = watch.ways.iter().enumerate().filter(|(_, w)| w.as_ref().is_none_or(|w| !w.is_empty()));
         Ok(allowed.map(|(n, w)| (n, w.clone())).collect())
@@ -337,14 +360,25 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn safe_way(&self, found: &Inferred) -> Result<Option<Vec<usize>>, Stopped> {
-        let now = self.told(&self.state);
-        let mut queue: VecDeque<Vec<i32>> = [self.state.clone()].into();
-        let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(self.state.clone(), None)].into();
+        self.safe_way_from(&self.state, &self.known.system.fixed, found, SAFE_STATES)
+    }
+
+    /// The same from a state in which these cells are known for sure, among at most so many states.
+    pub(super) fn safe_way_from(
+        &self,
+        begin: &[i32],
+        sure: &[Option<bool>],
+        found: &Inferred,
+        most: usize,
+    ) -> Result<Option<Vec<usize>>, Stopped> {
+        let now = self.told(begin);
+        let mut queue: VecDeque<Vec<i32>> = [begin.to_vec()].into();
+        let mut from: HashMap<Vec<i32>, Option<(Vec<i32>, usize)>> = [(begin.to_vec(), None)].into();
         while let Some(state) = queue.pop_front() {
             if self.b.stop.is_asked() {
                 return Err(Stopped::Asked);
             }
-            for (m, ways) in self.ways(&state)? {
+            for (m, ways) in self.ways_with(&state, sure)? {
                 if !Player::is_safe(found, ways.as_deref()) {
                     continue;
                 }
@@ -370,7 +404,7 @@ impl<'b> Player<'b> {
                     way.reverse();
                     return Ok(Some(way));
                 }
-                if from.len() > 20_000 {
+                if from.len() > most {
                     return Ok(None);
                 }
                 queue.push_back(next);
@@ -391,7 +425,7 @@ impl<'b> Player<'b> {
         let mut best: Option<Chosen> = None;
         for (m, ways) in self.ways(&self.state)? {
             let risk = match ways {
-                Some(ways) => risk_of(&self.known, found, &ways)?,
+                Some(ways) => risk_of(&self.known.system, found, &ways)?,
                 None => Risk::Unknown,
             };
             // A move without risk that shows nothing new leads nowhere.
@@ -408,7 +442,7 @@ impl<'b> Player<'b> {
     ///
     /// A model fault.
     pub fn safe_moves(&self, found: &Inferred) -> Result<Vec<usize>, RunFault> {
-        self.turn_to(&self.state)?;
+        self.turn_to(&self.state, &self.known.system.fixed)?;
         let watch = self.watch.borrow();
         let safe = |ways: &Option<Vec<Way>>| {
             ways.as_ref().is_none_or(|w| !w.is_empty()) && Player::is_safe(found, ways.as_deref())
@@ -425,7 +459,7 @@ impl<'b> Player<'b> {
     pub fn make_safe(&mut self, found: &Inferred) -> Result<(bool, Option<usize>), Stopped> {
         let mut news = false;
         for m in self.safe_moves(found)? {
-            self.turn_to(&self.state)?;
+            self.turn_to(&self.state, &self.known.system.fixed)?;
             let ways = self.watch.borrow().ways[m].clone();
             // It may be made by now, or no longer be safe from here.
             if ways.as_ref().is_none_or(Vec::is_empty) || !Player::is_safe(found, ways.as_deref()) {

@@ -132,6 +132,22 @@ impl<'b> Symbolic<'b> {
         *self.asked.entry(std::ptr::from_ref(e)).or_insert_with(|| depends.expr(e, &[]))
     }
 
+    /// What it means that an element of a `tell` says this, in the state that is looked at.
+    pub(super) fn says(&mut self, tell: &TellDef, element: i64, value: i64) -> Result<Formula, NotCounts> {
+        let mut frame = vec![0; tell.locals.len()];
+        if let Some((local, _)) = &tell.over {
+            frame[*local] = element;
+        }
+        match self.sym(&tell.value, &mut frame) {
+            Ok(Sym::Num(k)) => Ok(Formula::Const(k == value)),
+            Ok(Sym::Lin(l)) => Ok(Formula::within(l, value, value)),
+            Ok(Sym::Is(f)) if value != 0 => Ok(f),
+            Ok(Sym::Is(f)) => Ok(f.not()),
+            Err(NotCounts::Told(_)) => Err(NotCounts::Told(format!("`{}`", tell.name))),
+            Err(e) => Err(e),
+        }
+    }
+
     pub(super) fn unsupported<T>(&self, e: &Expr) -> Result<T, NotCounts> {
         let _ = e;
         Err(NotCounts::Told("what is told".into()))

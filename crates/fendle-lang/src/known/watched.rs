@@ -43,6 +43,21 @@ impl Watched {
         }
     }
 
+    /// For each thing whether it would have to be worked out again in another state.
+    pub(crate) fn stale_in(&self, state: &[i32]) -> Vec<bool> {
+        let mut out = self.stale.clone();
+        let changed = (0..state.len().min(self.state.len())).filter(|at| self.state[*at] != state[*at]);
+        let mut any = false;
+        for at in changed {
+            any = true;
+            self.readers[at].iter().for_each(|t| out[*t as usize] = true);
+        }
+        if any {
+            out.iter_mut().zip(&self.reads).for_each(|(o, noted)| *o |= noted.everything);
+        }
+        out
+    }
+
     /// What was read at this place is something else now.
     pub(crate) fn changed(&mut self, at: usize) {
         let Some(readers) = self.readers.get(at) else { return };

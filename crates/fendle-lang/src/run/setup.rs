@@ -41,6 +41,11 @@ impl Dice {
         }
     }
 
+    /// A number from 0 to 1.
+    pub fn share(&mut self) -> f64 {
+        self.below(1 << 53) as f64 / (1u64 << 53) as f64
+    }
+
     /// Which of several weighted things.
     pub fn pick(&mut self, weights: &[u64]) -> usize {
         let x = self.below(weights.iter().sum());

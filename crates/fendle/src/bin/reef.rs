@@ -12,13 +12,16 @@ use std::time::Instant;
 
 use fendle_core::numbers::grouped;
 use fendle_core::simulate::share_interval;
+use fendle_lang::code::native::WhenItPays;
+use fendle_lang::known::Foresight;
 use fendle_lang::known::player::{Player, risk_of};
 use fendle_lang::model::{EndKind, Model};
 use fendle_lang::play::{MoveTable, Tried, step};
+use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::run::scatter;
 use fendle_lang::run::setup::{Dice, sample};
 use fendle_lang::syntax::level;
-use fendle_lang::{Bound, Sources, bind, compile};
+use fendle_lang::{Bound, Game, Sources, bind, compile};
 use fendle_view::text::table;
 use rayon::prelude::*;
 
@@ -32,6 +35,8 @@ struct Played {
     /// Seconds of making moves: what the game itself does.
     moving: f64,
     guesses: u64,
+    /// Seconds of each guess that looked ahead.
+    looking: Vec<f64>,
 }
 
 fn board(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize) -> Bound {
@@ -45,13 +50,13 @@ fn board(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize) -> Bound {
     bind(model, file, &levels.levels[0], &[], &mut errors).expect("a level binds")
 }
 
-fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
-    let mut b = b.clone();
+fn play(game: &Game, moves: &MoveTable, seed: u64, ahead: bool) -> Played {
+    let mut b = game.bound.clone();
     b.start = scatter::scatter(&b, &mut Dice::new(seed)).expect("a layout");
     b.position = sample(&b, seed).expect("a start").state;
     let start = b.position.clone();
-    let mut out = Played { won: false, analyses: vec![], moving: 0.0, guesses: 0 };
-    let mut player = Player::new(&b, moves, &[]).expect("counts");
+    let mut out = Played { won: false, analyses: vec![], moving: 0.0, guesses: 0, looking: vec![] };
+    let mut player = Player::new(&b, moves, &[]).expect("counts").with_game(game);
     let mut now = start;
     loop {
         let began = Instant::now();
@@ -62,7 +67,7 @@ fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
             let mut best: Option<(f64, usize)> = None;
             for (m, ways) in player.ways(&player.state).expect("no fault") {
                 let ways = ways.expect("one cell decides");
-                let risk = risk_of(&player.known, &found, &ways).expect("an answer").number();
+                let risk = risk_of(&player.known.system, &found, &ways).expect("an answer").number();
                 if best.is_none_or(|b| risk < b.0) {
                     best = Some((risk, m));
                 }
@@ -71,6 +76,12 @@ fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
             out.guesses += 1;
         }
         out.analyses.push(began.elapsed().as_secs_f64());
+        if ahead && player.safe_moves(&found).expect("no fault").is_empty() {
+            let began = Instant::now();
+            let guess = player.guess_ahead(&found, Foresight::default()).expect("an answer");
+            list = guess.map(|g| g.of).into_iter().collect();
+            out.looking.push(began.elapsed().as_secs_f64());
+        }
         let began = Instant::now();
         now = player.state.clone();
         for m in list {
@@ -87,26 +98,52 @@ fn play(b: &Bound, moves: &MoveTable, seed: u64) -> Played {
     }
 }
 
-fn row(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize, boards: u64) -> Vec<String> {
+/// A row for the least risk, and one for looking ahead, on the same boards.
+fn rows(model: &Arc<Model>, rows: usize, cols: usize, rocks: usize, boards: u64) -> [Vec<String>; 2] {
     let b = board(model, rows, cols, rocks);
     let moves = MoveTable::new(&b).expect("few moves");
-    let plays: Vec<Played> = (0..boards).into_par_iter().map(|seed| play(&b, &moves, seed)).collect();
-    let won = plays.iter().filter(|p| p.won).count() as u64;
-    let times: Vec<f64> = plays.iter().flat_map(|p| p.analyses.iter().copied()).collect();
-    let (lo, hi) = share_interval(won, boards);
-    let mean = times.iter().sum::<f64>() / times.len().max(1) as f64;
-    let worst = times.iter().copied().fold(0.0, f64::max);
-    vec![
-        format!("{rows}x{cols}, {rocks}"),
-        grouped(boards),
-        format!("{:.1} %", 100.0 * won as f64 / boards.max(1) as f64),
-        format!("{:.1} to {:.1} %", 100.0 * lo, 100.0 * hi),
-        grouped(times.len() as u64),
-        format!("{:.2}", 1e3 * mean),
-        format!("{:.1}", 1e3 * worst),
-        format!("{:.1}", plays.iter().map(|p| p.guesses).sum::<u64>() as f64 / boards.max(1) as f64),
-        format!("{:.1}", plays.iter().map(|p| p.moving + p.analyses.iter().sum::<f64>()).sum::<f64>()),
-    ]
+    let mut game = game_of(b).expect("a bench level fits");
+    game.native = WhenItPays::by(fendle_native::make);
+    let play_all = |ahead: bool| -> Vec<Played> {
+        (0..boards).into_par_iter().map(|seed| play(&game, &moves, seed, ahead)).collect()
+    };
+    let (plain, ahead) = (play_all(false), play_all(true));
+    let row = |plays: &[Played], how: &str, beside: String| {
+        let won = plays.iter().filter(|p| p.won).count() as u64;
+        let times: Vec<f64> = plays.iter().flat_map(|p| p.analyses.iter().copied()).collect();
+        let looking: Vec<f64> = plays.iter().flat_map(|p| p.looking.iter().copied()).collect();
+        let (lo, hi) = share_interval(won, boards);
+        let mean = |t: &[f64]| 1e3 * t.iter().sum::<f64>() / t.len().max(1) as f64;
+        let worst = |t: &[f64]| 1e3 * t.iter().copied().fold(0.0, f64::max);
+        let all = |p: &Played| p.moving + p.analyses.iter().chain(&p.looking).sum::<f64>();
+        vec![
+            format!("{rows}x{cols}, {rocks}"),
+            how.to_string(),
+            grouped(boards),
+            format!("{:.1} %", 100.0 * won as f64 / boards.max(1) as f64),
+            format!("{:.1} to {:.1} %", 100.0 * lo, 100.0 * hi),
+            beside,
+            grouped(times.len() as u64),
+            format!("{:.2}", mean(&times)),
+            format!("{:.1}", worst(&times)),
+            format!("{:.1}", plays.iter().map(|p| p.guesses).sum::<u64>() as f64 / boards.max(1) as f64),
+            if looking.is_empty() {
+                "-".into()
+            } else {
+                format!("{:.0}, {:.0}", mean(&looking), worst(&looking))
+            },
+            format!("{:.1}", plays.iter().map(all).sum::<f64>()),
+        ]
+    };
+    // The difference on the same boards, with its 95 % interval.
+    let steps = plain.iter().zip(&ahead).map(|(p, a)| f64::from(i8::from(a.won) - i8::from(p.won)));
+    let steps: Vec<f64> = steps.collect();
+    let n = boards.max(1) as f64;
+    let mean = steps.iter().sum::<f64>() / n;
+    let spread = (steps.iter().map(|s| (s - mean).powi(2)).sum::<f64>() / n).sqrt();
+    let half = 1.96 * spread / n.sqrt();
+    let beside = format!("{:+.1} ({:+.1} to {:+.1})", 1e2 * mean, 1e2 * (mean - half), 1e2 * (mean + half));
+    [row(&plain, "least risk", String::new()), row(&ahead, "ahead", beside)]
 }
 
 fn main() {
@@ -120,16 +157,19 @@ fn main() {
         _ => vec![(9, 9, 10, 1000), (16, 16, 40, 1000), (16, 30, 99, 1000)],
     };
     let rows: Vec<Vec<String>> =
-        sizes.into_iter().map(|(r, c, n, boards)| row(&model, r, c, n, boards)).collect();
+        sizes.into_iter().flat_map(|(r, c, n, boards)| rows(&model, r, c, n, boards)).collect();
     let head = [
         "board, rocks",
+        "guesses by",
         "plays",
         "won",
         "95 % interval",
+        "difference, %",
         "analyses",
         "mean ms",
         "worst ms",
         "guesses a play",
+        "looking ahead, mean and worst ms",
         "s of one core",
     ];
     for line in table(&head, &rows) {

@@ -3,13 +3,15 @@
 use fendle_ask::Answer;
 use fendle_ask::Loaded;
 use fendle_ask::infer::{
-    CellReport, Clue, Inference, Method, MoveReport, PlaceReport, SOLVED_MAX, StepReport, kind_words,
+    CellReport, Clue, Inference, Method, MoveReport, PlaceReport, SOLVED_MAX, StepReport, Unsolved,
+    kind_words,
 };
 use fendle_core::infer::{Fraction, about};
 use fendle_core::numbers::{counted, grouped};
 use fendle_core::odds::Value;
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
+use fendle_lang::known::Left;
 use fendle_lang::model::{Extent, Range};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::board::Board;
@@ -249,7 +251,7 @@ fn moves_of(out: &mut Vec<String>, i: &Inference, goalless: bool) {
     let best = moves.iter().filter_map(|m| m.win.as_ref()).max_by(|a, b| a.low().total_cmp(&b.low()));
     let row = |m: &MoveReport| {
         let mut row = vec![m.name.clone(), m.risk.as_ref().map_or("not followed".into(), chance_text)];
-        if i.solved {
+        if i.unsolved.is_none() {
             row.push(m.win.as_ref().map_or(String::new(), |v: &Value| value_text(v, true)));
             let is_best = m.win.is_some() && m.win.as_ref() == best && best.is_some_and(|b| b.low() > 0.0);
             row.push(if is_best { "best".into() } else { String::new() });
@@ -257,19 +259,24 @@ fn moves_of(out: &mut Vec<String>, i: &Inference, goalless: bool) {
         row
     };
     let rows: Vec<Vec<String>> = moves.iter().take(LISTED).map(row).collect();
-    let head: &[&str] = match i.solved {
+    let head: &[&str] = match i.unsolved.is_none() {
         true => &["move", "risk to lose at once", "chance to win, best play", ""],
         false => &["move", "risk to lose at once"],
     };
     out.extend(table(head, &rows));
     and_more(out, moves.len());
-    if i.solved || goalless {
-        return;
-    }
-    out.push(format!(
-        "the chance to win after each is not computed: it takes more than {} layouts, or too many information states",
-        grouped(SOLVED_MAX as u64)
-    ));
+    guess(out, i);
+    let Some(why) = i.unsolved.as_ref().filter(|_| !goalless) else { return };
+    let states = |n: u64| counted(n, "information state", "information states");
+    let why = match why {
+        Unsolved::Contradiction => return,
+        Unsolved::Layouts => format!("more than {} layouts agree", grouped(SOLVED_MAX as u64)),
+        Unsolved::Dear(n) => {
+            format!("it was left after {}; `--time 60s` lets it go on for so long", states(*n))
+        }
+        Unsolved::Limit(limit, n) => format!("{limit} was hit after {}", states(*n)),
+    };
+    out.push(format!("the chance to win after each is not computed: {why}"));
     let sampled: Vec<Vec<String>> = moves
         .iter()
         .filter_map(|m| {
@@ -288,9 +295,24 @@ fn moves_of(out: &mut Vec<String>, i: &Inference, goalless: bool) {
     };
     out.push(String::new());
     out.push(format!(
-        "an estimate, no proof: careful play (what is certain, else the least risk) on layouts drawn among those that agree, seed {seed}"
+        "an estimate, no proof: careful play (what is certain, else a guess that looks ahead) on layouts drawn among those that agree, seed {seed}"
     ));
     out.extend(table(&["move", "plays", "chance to win"], &sampled));
+}
+
+/// The guess that looks ahead.
+fn guess(out: &mut Vec<String>, i: &Inference) {
+    let Some(g) = &i.guess else { return };
+    let share = |p: f64| format!("about {:.0} %", 100.0 * p);
+    out.push(match g.left {
+        Left::Win(p) => format!("nothing is safe; `{}` is the best guess: {} to win, tried out to the end", g.name, share(p)),
+        Left::Next(p) => format!(
+            "nothing is safe; `{}` looks best ahead: {} to survive it and the least risk after it, in layouts drawn by seed",
+            g.name,
+            share(p)
+        ),
+        Left::Unknown => format!("nothing is safe; `{}` is the least risk", g.name),
+    });
 }
 
 /// The clues of the first proofs, marked on the board beside the cell that they prove.
