@@ -20,7 +20,7 @@ use serde_json::{Value as Json, json};
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of, trouble_of};
 use crate::budget::Budget;
-use crate::knowledge::{Play, in_order, play};
+use crate::knowledge::{Play, alike, in_order, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 
@@ -749,7 +749,8 @@ fn by_worlds(
         values: values.into_iter().map(|(x, w)| (x, b.value_text(v, x.into()), fraction(w, all))).collect(),
     });
     let places = places.collect();
-    let (wins, unsolved) = best_of(level, &knowing, budget)?.split();
+    let alike = alike(level, false, budget)?;
+    let (wins, unsolved) = best_of(level, alike.as_ref().unwrap_or(&knowing), budget)?.split();
     let mut moves = vec![];
     for n in 0..level.moves.list.len() {
         if budget.is_stopped() {

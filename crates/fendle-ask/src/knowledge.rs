@@ -2,7 +2,9 @@
 
 use fendle_core::knowledge::{Knowing, NotKnown};
 use fendle_core::{Limit, Limits, Model, MoveId};
-use fendle_lang::run::setup::{NoStart, worlds};
+use fendle_lang::reasons::exchange::exchange;
+use fendle_lang::run::scatter::{hidden_vars, layouts_by_names};
+use fendle_lang::run::setup::{NoStart, worlds, worlds_of};
 use fendle_lang::{Bound, Game};
 
 use crate::answer::{Trouble, limit_of};
@@ -128,6 +130,49 @@ pub fn from<'g>(
     }
     let count = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
     Ok(Play::Knowing(Box::new(knowing), count))
+}
+
+/// Layouts of names up to which information states that are alike are kept once.
+const ALIKE_MAX: usize = 1 << 22;
+
+/// What can be known, with information states that are alike kept once: for values of the whole, not for ways to print.
+/// `None` where the rules tell cells apart, or moves have been played.
+///
+/// # Errors
+///
+/// As for [`play`].
+pub fn alike<'g>(level: &'g Loaded, boards: bool, budget: &Budget) -> Result<Option<Knowing<'g>>, Trouble> {
+    let game = &level.game;
+    let b = &game.bound;
+    let plain =
+        !level.known && b.model.hides() && level.played.is_empty() && b.seen.iter().all(Option::is_none);
+    if !plain {
+        return Ok(None);
+    }
+    let Some(found) = exchange(b) else { return Ok(None) };
+    let begun = b.at(level.history[0].clone());
+    let begun = Bound { drawn: b.drawn, ..begun };
+    let by_names = found.names.as_ref().filter(|_| {
+        !b.drawn
+            && hidden_vars(b).count() == 1
+            && b.model.vars.iter().all(|v| v.prior.as_ref().is_none_or(|p| p.with.is_none()))
+    });
+    let all = match by_names {
+        Some(names) => match layouts_by_names(&begun, names.var, &names.groups, ALIKE_MAX) {
+            Some(layouts) => worlds_of(&begun, layouts, ALIKE_MAX),
+            None => Ok(None),
+        },
+        None => worlds(&begun, WORLDS_MAX),
+    };
+    let Ok(Some(all)) = all else { return Ok(None) };
+    if budget.is_stopped() {
+        return Ok(None);
+    }
+    let packed: Vec<(Vec<u64>, u64)> = all.iter().map(|(s, w)| (game.pack(s), *w)).collect();
+    let whole = boards && level.takes_all();
+    let first = game.pack(&level.history[0]);
+    let truth = (!whole).then_some(first.as_slice());
+    Knowing::alike(game, &packed, truth, found.of(game)).map(Some).map_err(|e| no_information(game, e))
 }
 
 fn not_known(why: String) -> Trouble {

@@ -9,7 +9,7 @@ use serde_json::json;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
-use crate::knowledge::play;
+use crate::knowledge::{Play, alike, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::move_names;
@@ -108,6 +108,12 @@ impl Estimate {
     }
 }
 
+// Serde asks it of a reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_false(b: &bool) -> bool {
+    !*b
+}
+
 /// The name of a policy.
 #[must_use]
 pub fn policy_word(policy: Policy) -> String {
@@ -127,6 +133,9 @@ pub struct Odds {
     pub complete: bool,
     /// States seen.
     pub states: u64,
+    /// Information states that differ only in which cell is which, or in names, were counted once.
+    #[serde(skip_serializing_if = "is_false")]
+    pub alike_once: bool,
     /// Whether a goal can be reached at all; `None`: not known.
     pub possible: Option<bool>,
     /// Least moves to a goal, if everything falls well.
@@ -243,6 +252,7 @@ pub fn answered(
             a.from_start.iter().map(one).collect()
         }),
         estimates,
+        alike_once: false,
         layouts: worlds,
         has_goal: game.has_goal(),
         chance: c.chance,
@@ -271,7 +281,15 @@ pub struct How {
 /// [`Trouble`] when there is nothing to be explored.
 pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<Answer<Odds>, Trouble> {
     let game = &level.game;
-    let play = play(level, true, "odds", budget)?;
+    let alike = alike(level, true, budget)?;
+    let once = alike.is_some();
+    let play = match alike {
+        Some(knowing) => {
+            let layouts = usize::try_from(knowing.layouts()).unwrap_or(usize::MAX);
+            Play::Knowing(Box::new(knowing), layouts)
+        }
+        None => play(level, true, "odds", budget)?,
+    };
     let (model, worlds, limits) = play.on(game, budget);
     let broke = |f| start_breaks(level, &f);
     let asked = Asked::known(level);
@@ -308,7 +326,8 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
         estimates = found;
     }
     let holds = if whole { Verdict::Holds } else { Verdict::Undecided };
-    let odds = answered(level, &counts, answers.as_ref(), estimates, worlds);
+    let mut odds = answered(level, &counts, answers.as_ref(), estimates, worlds);
+    odds.alike_once = once;
     Ok(Answer::new(asked, holds, odds).stopped(limit, budget).took(budget, states))
 }
 

@@ -9,12 +9,13 @@ use common::{games, model};
 use fendle_core::infer::{Kind, fraction};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::{Fractions, Value, odds};
-use fendle_core::{Limits, NoWatch, explore};
+use fendle_core::{Expansion, Limits, Model as _, NoWatch, Status, explore};
 use fendle_lang::known::player::Player;
 use fendle_lang::known::{Known, NotCounts, Sight};
 use fendle_lang::play::{MoveTable, Tried, step};
+use fendle_lang::reasons::exchange::{Exchange, exchange};
 use fendle_lang::run::scatter;
-use fendle_lang::run::setup::{Dice, worlds};
+use fendle_lang::run::setup::{Dice, worlds, worlds_of};
 use fendle_lang::{Game, Sources, compile};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -524,4 +525,184 @@ fn layouts_drawn_among_those_that_agree_are_each_drawn_as_often_as_they_weigh() 
     assert_eq!(seen.len(), 20);
     let chi: f64 = seen.values().map(|k| (f64::from(*k) - 200.0).powi(2) / 200.0).sum();
     assert!(chi < 43.8, "{chi}");
+}
+
+/// Which of several shells hides a pearl: cells are alike, and what lies there is no name.
+const SHELLS: &str = "
+model shells
+level pearls: 0..9
+level tries: 0..9
+hidden pearl: grid of bool with count(c on pearl where pearl[c]) == pearls
+state lifted: grid of bool = false
+state left_: 0..tries = tries
+state last_: maybe cell = none
+fn found() = count(c on pearl where lifted[c] and pearl[c])
+tell found()
+move lift(c: cell) {
+    refuse \"lifted\" unless not lifted[c]
+    refuse \"no more tries\" unless left_ > 0
+    lifted[c] = true
+    left_ -= 1
+    last_ = c
+}
+move cover(c: cell) {
+    refuse \"not the last one\" unless last_ == c
+    refuse \"no more tries\" unless left_ > 0
+    lifted[c] = false
+    left_ -= 1
+    last_ = none
+}
+goal left_ == 0 and count(c on lifted where lifted[c]) == 2 and found() == 1
+";
+
+#[test]
+fn cells_that_the_rules_tell_apart_are_not_exchanged() {
+    let levels = [
+        (SWEEP, "size = [3, 3]\nvalues.rocks = 2"),
+        (JUMPS, "size = [3, 3]\nvalues.rocks = 2"),
+        (PAIRS, "values.deal = '1 1 2 2'\nvalues.in_order = true"),
+    ];
+    for (text, level) in levels {
+        assert_eq!(exchange(&game(text, level).bound), None, "{level}");
+    }
+    // A level value that differs from cell to cell; one that does not.
+    let tolls = SHELLS
+        .replace("level tries: 0..9", "level tries: 0..9\nlevel toll: grid of 0..3 = 0")
+        .replace("left_ -= 1\n    last_ = c", "left_ -= 1\n    if toll[c] > 0 { left_ = 0 }\n    last_ = c");
+    let level = "size = [1, 4]\nvalues.pearls = 2\nvalues.tries = 3";
+    assert!(exchange(&game(&tolls, level).bound).is_some());
+    assert_eq!(exchange(&game(&tolls, &format!("{level}\nvalues.toll = '0 0 1 0'")).bound), None);
+    // Names that are compared by size are none.
+    let sized = PAIRS.replace("if card[c] != card[f] {", "if card[c] > card[f] {");
+    let found = exchange(&game(&sized, "values.deal = '1 1 2 2'").bound).expect("cells are alike");
+    assert_eq!(found.names, None);
+    let found = exchange(&game(PAIRS, "values.deal = '1 1 2 2 3 3 3'").bound).expect("cells are alike");
+    assert_eq!(found.names.expect("names").groups, [vec![1, 2], vec![3]]);
+}
+
+/// A state with its cells and names exchanged.
+fn exchanged(found: &Exchange, state: &[i32], cells: &[usize], names: &HashMap<i32, i32>) -> Vec<i32> {
+    let mut out = state.to_vec();
+    for (from, &to) in cells.iter().enumerate() {
+        for grid in &found.grids {
+            out[grid + to] = state[grid + from];
+        }
+        if let Some(n) = &found.names {
+            let value = state[n.grid + from];
+            out[n.grid + to] = names.get(&value).copied().unwrap_or(value);
+        }
+    }
+    for &h in &found.holders {
+        if let Some(to) = usize::try_from(state[h]).ok().and_then(|c| cells.get(c)) {
+            out[h] = *to as i32;
+        }
+    }
+    out
+}
+
+#[test]
+fn exchanging_cells_and_names_exchanges_them_in_everything_that_follows() {
+    let mut rng = SmallRng::seed_from_u64(5);
+    for (text, level) in [
+        (PAIRS, "values.deal = '1 1 2 2 3 3'"),
+        (PAIRS, "values.deal = '1 1 2 2 3 3 3'\nvalues.countdown = 2"),
+        (PAIRS, "values.deal = '1 1 2 2 3 3 4 4'\nvalues.countdown = 3\nvalues.third = true"),
+        (SHELLS, "size = [2, 3]\nvalues.pearls = 2\nvalues.tries = 5"),
+    ] {
+        let g = game(text, level);
+        let found = exchange(&g.bound).expect("cells are alike");
+        let mut worker = g.worker();
+        let layouts = worlds(&g.bound, 100_000).expect("a prior").expect("few");
+        for _ in 0..60 {
+            let mut cells: Vec<usize> = (0..found.cells).collect();
+            for i in (1..cells.len()).rev() {
+                cells.swap(i, rng.random_range(0..=i));
+            }
+            let mut names = HashMap::new();
+            for group in found.names.iter().flat_map(|n| &n.groups) {
+                let mut to = group.clone();
+                to.rotate_left(rng.random_range(0..group.len()));
+                names.extend(group.iter().copied().zip(to));
+            }
+            let mut state = layouts[rng.random_range(0..layouts.len())].0.clone();
+            for _ in 0..12 {
+                let other = exchanged(&found, &state, &cells, &names);
+                let mut outcomes = |state: &[i32]| -> Vec<(Vec<i32>, Status)> {
+                    let mut out = Expansion::default();
+                    worker.expand(&g.pack(state), false, &mut out);
+                    let words = g.layout().words();
+                    let next = out.outcomes.chunks_exact(words);
+                    next.map(|w| (g.unpack(w), worker.status(w).expect("sound"))).collect()
+                };
+                let (a, b) = (outcomes(&state), outcomes(&other));
+                let image: BTreeSet<String> = a
+                    .iter()
+                    .map(|(s, e)| format!("{:?} {e:?}", exchanged(&found, s, &cells, &names)))
+                    .collect();
+                let b: BTreeSet<String> = b.iter().map(|(s, e)| format!("{s:?} {e:?}")).collect();
+                assert_eq!(image, b, "{level}");
+                let Some((next, Status::Running)) = a.get(rng.random_range(0..a.len().max(1))) else { break };
+                state.clone_from(next);
+            }
+        }
+    }
+}
+
+#[test]
+fn information_states_that_are_alike_have_the_same_values_once_as_apart() {
+    for (text, level) in [
+        (PAIRS, "values.deal = '1 1 2 2'"),
+        (PAIRS, "values.deal = '1 1 2 2 3 3'"),
+        (PAIRS, "values.deal = '1 1 2 2 2'\nvalues.countdown = 2"),
+        (PAIRS, "values.deal = '1 1 2 2'\nvalues.countdown = 2\nvalues.third = true"),
+        (PAIRS, "values.deal = '1 1 2 2 2 2'"),
+        (SHELLS, "size = [1, 4]\nvalues.pearls = 2\nvalues.tries = 4"),
+        (SHELLS, "size = [2, 3]\nvalues.pearls = 1\nvalues.tries = 5"),
+    ] {
+        let g = game(text, level);
+        let pack = |list: Vec<(Vec<i32>, u64)>| -> Vec<(Vec<u64>, u64)> {
+            list.iter().map(|(s, w)| (g.pack(s), *w)).collect()
+        };
+        let all = pack(worlds(&g.bound, 100_000).expect("a prior").expect("few"));
+        let plain = Knowing::new(&g, &all, None).expect("worlds");
+        let found = exchange(&g.bound).expect("cells are alike");
+        let fewer = match &found.names {
+            Some(n) => {
+                let once = scatter::layouts_by_names(&g.bound, n.var, &n.groups, 100_000).expect("few");
+                pack(worlds_of(&g.bound, once, 100_000).expect("a prior").expect("few"))
+            }
+            None => all.clone(),
+        };
+        let alike = Knowing::alike(&g, &fewer, None, found.of(&g)).expect("worlds");
+        assert_eq!(alike.layouts(), all.len() as u128, "{level}");
+        let a = odds(&plain, &limits(), Fractions::Always, &NoWatch).expect("small and sound");
+        let b = odds(&alike, &limits(), Fractions::Always, &NoWatch).expect("small and sound");
+        assert!(b.counts.states < a.counts.states, "{level}: {} of {}", b.counts.states, a.counts.states);
+        assert_eq!(
+            (&a.win, &a.moves, a.certain, a.almost_certain),
+            (&b.win, &b.moves, b.certain, b.almost_certain),
+            "{level}"
+        );
+        // What is told first is one outcome, whatever its name.
+        let wins = |m: &fendle_core::odds::MoveOdds| (m.of, m.win.clone());
+        assert!(a.from_start.iter().map(wins).eq(b.from_start.iter().map(wins)), "{level}");
+        assert_eq!(a.counts.shortest, b.counts.shortest, "{level}");
+    }
+}
+
+#[test]
+fn six_pairs_take_the_turns_of_a_plain_recursion() {
+    let g = game(PAIRS, "values.deal = '1 1 2 2 3 3 4 4 5 5 6 6'");
+    let found = exchange(&g.bound).expect("cells are alike");
+    let names = found.names.clone().expect("names");
+    let once = scatter::layouts_by_names(&g.bound, names.var, &names.groups, 20_000).expect("few");
+    // 11 * 9 * 7 * 5 * 3 ways to pair twelve cards.
+    assert_eq!(once.len(), 10_395);
+    let list = worlds_of(&g.bound, once, 20_000).expect("a prior").expect("few");
+    let packed: Vec<(Vec<u64>, u64)> = list.iter().map(|(s, w)| (g.pack(s), *w)).collect();
+    let knowing = Knowing::alike(&g, &packed, None, found.of(&g)).expect("worlds");
+    assert_eq!(knowing.layouts(), 7_484_400, "12! / 2^6");
+    let a = odds(&knowing, &limits(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
+    let plain = uncoverings(12, 0, &mut HashMap::new());
+    assert!((a.moves.expect("finite").low() - plain).abs() < 1e-9, "{plain}");
 }

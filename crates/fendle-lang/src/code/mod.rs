@@ -8,4 +8,6 @@ pub mod native;
 pub mod numbered;
 mod runner;
 
+pub(crate) use runner::told_words;
+
 pub use game::Game;

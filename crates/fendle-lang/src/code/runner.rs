@@ -6,7 +6,9 @@ use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status,
 use super::game::Game;
 use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
 use super::numbered::Numbered;
-use crate::model::{EndKind, code};
+use crate::model::{EndKind, VarDef, code};
+use crate::run::Eval;
+use crate::state::{Bound, Slot};
 
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g> {
@@ -473,11 +475,8 @@ impl Worker for Runner<'_> {
         }
         self.machine.load(state);
         let values = self.machine.loaded();
-        for (def, slot) in model.vars.iter().zip(&self.game.bound.slots) {
-            if def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden)
-            {
-                out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
-            }
+        for slot in shown(&self.game.bound) {
+            out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
         }
         out.push(u64::from(self.machine.ended() as u32));
         for &program in self.game.tells.iter() {
@@ -541,4 +540,20 @@ impl Worker for Runner<'_> {
         }
         Ok(out)
     }
+}
+
+/// The parts of a state that the player sees.
+fn shown(b: &Bound) -> impl Iterator<Item = &Slot> {
+    let model = &b.model;
+    let is_shown = |def: &VarDef| {
+        def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden)
+    };
+    model.vars.iter().zip(&b.slots).filter(move |(def, _)| is_shown(def)).map(|(_, slot)| slot)
+}
+
+/// How many told words say what is seen, and how many each `tell` gives after them.
+pub(crate) fn told_words(b: &Bound) -> (usize, Vec<usize>) {
+    let seen: usize = shown(b).map(|slot| slot.len).sum();
+    let mut eval = Eval::new(b);
+    (seen + 1, b.model.tells.iter().map(|t| eval.tell_elements(t).len()).collect())
 }

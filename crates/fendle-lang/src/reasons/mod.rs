@@ -2,6 +2,7 @@
 
 pub mod dead;
 pub mod effects;
+pub mod exchange;
 pub mod invariant;
 pub mod keeps;
 pub mod laws;

@@ -127,6 +127,68 @@ pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
     Ok((out.len() <= most).then_some(out))
 }
 
+/// The layouts of a rearranged grid of names, each once for all that differ only in names of one group; all weigh the same.
+/// `None` when there are more than `most`.
+#[must_use]
+pub fn layouts_by_names(b: &Bound, var: usize, groups: &[Vec<i32>], most: usize) -> Option<Weighted> {
+    struct Go<'g> {
+        groups: &'g [Vec<i32>],
+        /// For each group how many of each name are left, and how many names have been used.
+        left: Vec<Vec<usize>>,
+        used: Vec<usize>,
+        layout: Vec<i32>,
+        out: Vec<Vec<i32>>,
+        most: usize,
+    }
+    impl Go<'_> {
+        fn from(&mut self, at: usize) -> bool {
+            if at == self.layout.len() {
+                self.out.push(self.layout.clone());
+                return self.out.len() <= self.most;
+            }
+            for g in 0..self.groups.len() {
+                // Those that were met, and the next one.
+                for i in 0..self.groups[g].len().min(self.used[g] + 1) {
+                    if self.left[g][i] == 0 {
+                        continue;
+                    }
+                    let fresh = i == self.used[g];
+                    self.layout[at] = self.groups[g][i];
+                    self.left[g][i] -= 1;
+                    self.used[g] += usize::from(fresh);
+                    let more = self.from(at + 1);
+                    self.used[g] -= usize::from(fresh);
+                    self.left[g][i] += 1;
+                    if !more {
+                        return false;
+                    }
+                }
+            }
+            true
+        }
+    }
+    let slot = &b.slots[var];
+    let part = &b.start[slot.base..slot.base + slot.len];
+    let often = |x: &i32| part.iter().filter(|y| *y == x).count();
+    let mut go = Go {
+        groups,
+        left: groups.iter().map(|g| g.iter().map(often).collect()).collect(),
+        used: vec![0; groups.len()],
+        layout: part.to_vec(),
+        out: vec![],
+        most,
+    };
+    if !go.from(0) {
+        return None;
+    }
+    let state = |layout: Vec<i32>| {
+        let mut s = b.start.clone();
+        s[slot.base..slot.base + slot.len].copy_from_slice(&layout);
+        (s, 1)
+    };
+    Some(go.out.into_iter().map(state).collect())
+}
+
 type Go<'g> = &'g mut dyn FnMut(&[i32], u64) -> Result<bool, RunFault>;
 
 /// Tries every layout of one variable; false when `go` said to stop.

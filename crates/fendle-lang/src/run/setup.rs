@@ -175,6 +175,19 @@ pub fn worlds(b: &Bound, most: usize) -> Result<Option<crate::run::scatter::Weig
     let Some(layouts) = crate::run::scatter::layouts(b, most).map_err(NoStart::Fault)? else {
         return Ok(None);
     };
+    worlds_of(b, layouts, most)
+}
+
+/// The same from some layouts with their weights.
+///
+/// # Errors
+///
+/// [`NoStart`].
+pub fn worlds_of(
+    b: &Bound,
+    layouts: crate::run::scatter::Weighted,
+    most: usize,
+) -> Result<Option<crate::run::scatter::Weighted>, NoStart> {
     let mut found: Vec<(Vec<i32>, Chance)> = vec![];
     for (mut layout, weight) in layouts {
         if b.drawn {

@@ -113,7 +113,8 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
             parts.push(counted(n, "blunder", "blunders"));
         }
         let states = counted(o.states, "state", "states");
-        out.push(format!("{:<22}{}, in {states}", "in the space", parts.join(", ")));
+        let once = if o.alike_once { ", alike ones once" } else { "" };
+        out.push(format!("{:<22}{}, in {states}{once}", "in the space", parts.join(", ")));
     }
     if o.moves.as_ref().is_some_and(|m| !m.is_empty()) {
         out.push(String::new());

@@ -11,9 +11,13 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
+mod likeness;
+
 use crate::limits::Limit;
 use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker};
 use crate::numbers::gcd;
+pub use likeness::{Likeness, Names};
+use likeness::{Named, Weighed};
 
 /// Why an information state cannot be made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,8 +43,16 @@ struct Seen {
     status: Status,
 }
 
-/// Worlds with weights, ascending by their number.
+/// Worlds with weights, ascending by their number; with likeness in the order of its form.
 type Worlds = Arc<[(u32, u64)]>;
+
+/// An information state.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+struct Belief {
+    worlds: Worlds,
+    /// Which names have been told, where there are any.
+    named: Named,
+}
 
 /// What a world and an information state take beside what they hold: entries of the tables that find them.
 const WORLD_BYTES: u64 = 64;
@@ -53,8 +65,8 @@ struct Tables {
     world_index: HashMap<Box<[u64]>, u32>,
     seen: Vec<Seen>,
     told_index: HashMap<Box<[u64]>, u32>,
-    beliefs: Vec<Worlds>,
-    belief_index: HashMap<Worlds, u32>,
+    beliefs: Vec<Belief>,
+    belief_index: HashMap<Belief, u32>,
     /// Bytes that all of these take, about.
     bytes: u64,
 }
@@ -65,6 +77,27 @@ pub struct Knowing<'m> {
     words: usize,
     tables: Mutex<Tables>,
     starts: Vec<(u32, u64)>,
+    like: Option<Likeness<'m>>,
+}
+
+/// One outcome of a move: a world, its weight, and its score where that is the same on all ways.
+struct Outcome<'o> {
+    state: &'o [u64],
+    weight: u128,
+    odds: Odds,
+}
+
+/// Outcomes that look alike: the information state that they make, and which of the outcomes they are.
+struct Look {
+    belief: u32,
+    members: Vec<usize>,
+}
+
+impl Outcome<'_> {
+    /// A score that is the same on all ways is seen; else only its mean is kept.
+    fn score(&self) -> i64 {
+        if self.odds.least == self.odds.most { self.odds.least } else { i64::MIN }
+    }
 }
 
 impl Tables {
@@ -105,35 +138,25 @@ impl Tables {
             }
             a.0 == b.0
         });
+        self.settled(worlds, Named::default())
+    }
+
+    /// The information state of worlds that are in their order, each once.
+    fn settled(&mut self, worlds: Vec<(u32, u128)>, named: Named) -> Result<u32, NotKnown> {
         let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
         let mut out = Vec::with_capacity(worlds.len());
         for (w, weight) in worlds {
             out.push((w, u64::try_from(weight / g).map_err(|_| NotKnown::Limit(Limit::TooFine))?));
         }
-        let key: Worlds = out.into();
+        let key = Belief { worlds: out.into(), named };
         if let Some(&id) = self.belief_index.get(&key) {
             return Ok(id);
         }
         let id = self.beliefs.len() as u32;
-        self.bytes += 16 * key.len() as u64 + BELIEF_BYTES;
-        self.beliefs.push(Arc::clone(&key));
+        self.bytes += 16 * key.worlds.len() as u64 + BELIEF_BYTES;
+        self.beliefs.push(key.clone());
         self.belief_index.insert(key, id);
         Ok(id)
-    }
-
-    /// Splits worlds by what is told of them. In the order of the least world of each part.
-    fn split(&self, worlds: &[(u32, u128, i64)]) -> Vec<Vec<(u32, u128, i64)>> {
-        let mut out: Vec<Vec<(u32, u128, i64)>> = vec![];
-        let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
-        for &(w, weight, score) in worlds {
-            let seen = self.seen[w as usize];
-            let at = *index.entry((seen.told, seen.status, score)).or_insert(out.len());
-            if at == out.len() {
-                out.push(vec![]);
-            }
-            out[at].push((w, weight, score));
-        }
-        out
     }
 }
 
@@ -149,28 +172,57 @@ impl<'m> Knowing<'m> {
         worlds: &[(Vec<u64>, u64)],
         truth: Option<&[u64]>,
     ) -> Result<Knowing<'m>, NotKnown> {
-        let mut tables = Tables::default();
+        Knowing::with(inner, worlds, truth, None)
+    }
+
+    /// The same where information states that are alike are one. Those in which play begins stay as they are, but for
+    /// names that the player has not been told. Worlds that differ only in these may be given once.
+    ///
+    /// # Errors
+    ///
+    /// [`NotKnown`].
+    pub fn alike(
+        inner: &'m dyn Model,
+        worlds: &[(Vec<u64>, u64)],
+        truth: Option<&[u64]>,
+        like: Likeness<'m>,
+    ) -> Result<Knowing<'m>, NotKnown> {
+        Knowing::with(inner, worlds, truth, Some(like))
+    }
+
+    fn with(
+        inner: &'m dyn Model,
+        worlds: &[(Vec<u64>, u64)],
+        truth: Option<&[u64]>,
+        like: Option<Likeness<'m>>,
+    ) -> Result<Knowing<'m>, NotKnown> {
         let mut worker = inner.worker();
-        let mut scratch = vec![];
-        let mut all = vec![];
-        for (state, weight) in worlds {
-            all.push((tables.world(state, &mut *worker, &mut scratch)?, u128::from(*weight), 0));
-        }
-        let truth = match truth {
-            Some(state) => Some(tables.world(state, &mut *worker, &mut scratch)?),
-            None => None,
+        let knowing = Knowing {
+            inner,
+            words: inner.layout().words(),
+            tables: Tables::default().into(),
+            starts: vec![],
+            like,
         };
+        let mut all: Vec<Outcome<'_>> = vec![];
+        for (state, weight) in worlds {
+            all.push(Outcome { state, weight: u128::from(*weight), odds: Odds::SURE });
+        }
+        if let Some(state) = truth {
+            // Without weight: it only says where play begins.
+            all.push(Outcome { state, weight: 0, odds: Odds::SURE });
+        }
+        let named = knowing.like.as_ref().map_or_else(Named::default, Likeness::none_named);
+        let parts = knowing.looks(&all, &named, false, &mut *worker)?;
         let mut starts = vec![];
-        let parts = tables.split(&all);
         let mut sums: Vec<u128> = vec![];
         for part in parts {
-            let holds = |t: u32| {
-                let (a, b) = (tables.seen[part[0].0 as usize], tables.seen[t as usize]);
-                a.told == b.told && a.status == b.status
-            };
-            if truth.is_none_or(holds) {
-                sums.push(part.iter().map(|p| p.1).sum());
-                starts.push(tables.belief(part.iter().map(|p| (p.0, p.1)).collect())?);
+            if truth.is_none() || part.members.contains(&worlds.len()) {
+                let sum = part.members.iter().map(|i| all[*i].weight).sum();
+                if sum > 0 {
+                    sums.push(sum);
+                    starts.push(part.belief);
+                }
             }
         }
         let g = sums.iter().fold(0, |g, s| gcd(g, *s)).max(1);
@@ -180,8 +232,94 @@ impl<'m> Knowing<'m> {
         if starts.is_empty() {
             return Err(NotKnown::NoWorld);
         }
-        let words = inner.layout().words();
-        Ok(Knowing { inner, words, tables: tables.into(), starts })
+        Ok(Knowing { starts, ..knowing })
+    }
+
+    /// Puts outcomes together that look alike, in the order of their first ones, and makes their information states.
+    /// `exchange`: with likeness, brings them into a form that does not depend on which cell is which.
+    fn looks(
+        &self,
+        outcomes: &[Outcome<'_>],
+        named: &Named,
+        exchange: bool,
+        worker: &mut dyn Worker,
+    ) -> Result<Vec<Look>, NotKnown> {
+        match &self.like {
+            None => self.plain_looks(outcomes, worker),
+            Some(like) => self.like_looks(like, outcomes, named, exchange, worker),
+        }
+    }
+
+    fn plain_looks(&self, outcomes: &[Outcome<'_>], worker: &mut dyn Worker) -> Result<Vec<Look>, NotKnown> {
+        let mut t = self.lock();
+        let mut scratch = vec![];
+        let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
+        let mut groups: Vec<(Vec<(u32, u128)>, Vec<usize>)> = vec![];
+        for (i, o) in outcomes.iter().enumerate() {
+            let world = t.world(o.state, worker, &mut scratch)?;
+            let seen = t.seen[world as usize];
+            let at = *index.entry((seen.told, seen.status, o.score())).or_insert(groups.len());
+            if at == groups.len() {
+                groups.push((vec![], vec![]));
+            }
+            if o.weight > 0 {
+                groups[at].0.push((world, o.weight));
+            }
+            groups[at].1.push(i);
+        }
+        let mut out = vec![];
+        for (worlds, members) in groups {
+            // A truth that no world looks like.
+            let belief = if worlds.is_empty() { u32::MAX } else { t.belief(worlds)? };
+            out.push(Look { belief, members });
+        }
+        Ok(out)
+    }
+
+    fn like_looks(
+        &self,
+        like: &Likeness<'_>,
+        outcomes: &[Outcome<'_>],
+        named: &Named,
+        exchange: bool,
+        worker: &mut dyn Worker,
+    ) -> Result<Vec<Look>, NotKnown> {
+        type Key = (Vec<u64>, Status, i64);
+        let mut index: HashMap<Key, usize> = HashMap::new();
+        let mut groups: Vec<(Named, Vec<Weighed>, Vec<usize>)> = vec![];
+        for (i, o) in outcomes.iter().enumerate() {
+            let status = worker.status(o.state)?;
+            let mut told = vec![];
+            worker.told(o.state, &mut told);
+            let mut world = (like.unpack)(o.state);
+            let named = like.tell(named, &mut told, &mut world);
+            let at = *index.entry((told, status, o.score())).or_insert(groups.len());
+            if at == groups.len() {
+                groups.push((named, vec![], vec![]));
+            }
+            if o.weight > 0 {
+                groups[at].1.push((world, o.weight));
+            }
+            groups[at].2.push(i);
+        }
+        let mut out = vec![];
+        for (named, mut worlds, members) in groups {
+            if worlds.is_empty() {
+                out.push(Look { belief: u32::MAX, members });
+                continue;
+            }
+            // The form depends on weights: without what they have in common.
+            let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
+            worlds.iter_mut().for_each(|w| w.1 /= g);
+            let worlds = like.settle(worlds, &named, exchange);
+            let mut t = self.lock();
+            let mut numbered = vec![];
+            for (values, weight) in worlds {
+                numbered.push((t.world(&(like.pack)(&values), worker, &mut vec![])?, weight));
+            }
+            out.push(Look { belief: t.settled(numbered, named)?, members });
+        }
+        Ok(out)
     }
 
     fn lock(&self) -> MutexGuard<'_, Tables> {
@@ -199,12 +337,22 @@ impl<'m> Knowing<'m> {
         self.starts = vec![(id, 1)];
     }
 
+    /// How many layouts are possible where play begins.
+    #[must_use]
+    pub fn layouts(&self) -> u128 {
+        let t = self.lock();
+        let count = |b: &Belief| {
+            b.worlds.len() as u128 * self.like.as_ref().map_or(1, |like| like.stands_for(&b.named))
+        };
+        self.starts.iter().map(|s| count(&t.beliefs[s.0 as usize])).sum()
+    }
+
     /// The worlds of an information state: states of the model beneath, with weights.
     #[must_use]
     pub fn worlds(&self, id: u32) -> Vec<(Vec<u64>, u64)> {
         let t = self.lock();
         let state = |w: u32| t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec();
-        t.beliefs[id as usize].iter().map(|&(w, weight)| (state(w), weight)).collect()
+        t.beliefs[id as usize].worlds.iter().map(|&(w, weight)| (state(w), weight)).collect()
     }
 
     /// The information state after a move that led to something that looks like `seen`.
@@ -228,7 +376,7 @@ impl<'m> Knowing<'m> {
         })?;
         for (belief, _, _) in runs {
             let t = self.lock();
-            let first = t.beliefs[belief as usize][0].0;
+            let first = t.beliefs[belief as usize].worlds[0].0;
             let seen = t.seen[first as usize];
             if seen.told == wanted && seen.status == status {
                 return Ok(belief);
@@ -246,7 +394,7 @@ impl<'m> Knowing<'m> {
         out: &mut Expansion,
         see: &mut dyn FnMut(MoveId, Vec<(u32, u64, Odds)>),
     ) -> Result<(), NotKnown> {
-        let worlds = self.lock().beliefs[id as usize].clone();
+        let Belief { worlds, named } = self.lock().beliefs[id as usize].clone();
         out.clear();
         for &(w, _) in worlds.iter() {
             let state = {
@@ -277,7 +425,6 @@ impl<'m> Knowing<'m> {
             run += head.runs as usize;
         }
         let odds = |i: usize| out.odds.get(i).copied().unwrap_or(Odds::SURE);
-        let mut scratch = vec![];
         for (of, parts) in moves {
             // A move that some world does not allow would tell: it is not offered.
             if parts.len() < worlds.len() {
@@ -291,43 +438,28 @@ impl<'m> Knowing<'m> {
                 let s = sum(p);
                 den = (den / gcd(den, s)).checked_mul(s).ok_or(NotKnown::Limit(Limit::TooFine))?;
             }
-            let mut next: Vec<(u32, u128, i64)> = vec![];
-            let mut spread = vec![];
-            let mut t = self.lock();
+            let mut next: Vec<Outcome<'_>> = vec![];
             for p in &parts {
                 let scale = den / sum(p);
                 for i in p.1..p.1 + p.2 {
                     let state = &out.outcomes[i * self.words..(i + 1) * self.words];
-                    let world = t.world(state, worker, &mut scratch)?;
                     let o = odds(i);
                     let weight = u128::from(worlds[p.0].1)
                         .checked_mul(u128::from(o.weight))
                         .and_then(|w| w.checked_mul(scale))
                         .ok_or(NotKnown::Limit(Limit::TooFine))?;
-                    // A score that is the same on all ways is seen; else only its mean is kept.
-                    let score = if o.least == o.most { o.least } else { i64::MIN };
-                    next.push((world, weight, score));
-                    spread.push((world, weight, o));
+                    next.push(Outcome { state, weight, odds: o });
                 }
             }
-            let groups = t.split(&next);
             let mut out: Vec<(u32, u128, f64, i64, i64)> = vec![];
-            for g in groups {
-                let weight: u128 = g.iter().map(|w| w.1).sum();
-                let seen = g[0].2;
-                let (mut mean, mut least, mut most) = (0.0, i64::MAX, i64::MIN);
-                if seen == i64::MIN {
-                    for (world, weight, o) in &spread {
-                        if o.least != o.most && g.iter().any(|w| w.0 == *world) {
-                            mean += *weight as f64 * (o.score as f64 / o.weight as f64);
-                            (least, most) = (least.min(o.least), most.max(o.most));
-                        }
-                    }
-                } else {
-                    (mean, least, most) = (seen as f64 * weight as f64, seen, seen);
-                }
-                let belief = t.belief(g.into_iter().map(|w| (w.0, w.1)).collect())?;
-                out.push((belief, weight, mean, least, most));
+            for look in self.looks(&next, &named, true, worker)? {
+                let members = || look.members.iter().map(|i| &next[*i]);
+                let weight: u128 = members().map(|o| o.weight).sum();
+                let mean =
+                    members().map(|o| o.weight as f64 * (o.odds.score as f64 / o.odds.weight as f64)).sum();
+                let least = members().map(|o| o.odds.least).min().unwrap_or(0);
+                let most = members().map(|o| o.odds.most).max().unwrap_or(0);
+                out.push((look.belief, weight, mean, least, most));
             }
             let g = out.iter().fold(0, |g, o| gcd(g, o.1)).max(1);
             let mut list = vec![];
@@ -340,7 +472,6 @@ impl<'m> Knowing<'m> {
                 };
                 list.push((belief, weight, Odds { weight, score, least, most }));
             }
-            drop(t);
             see(of, list);
         }
         Ok(())
@@ -403,7 +534,7 @@ struct Knower<'k> {
 impl Knower<'_> {
     fn first(&self, state: &[u64]) -> Vec<u64> {
         let t = self.of.lock();
-        let w = t.beliefs[state[0] as usize][0].0 as usize;
+        let w = t.beliefs[state[0] as usize].worlds[0].0 as usize;
         t.words[w * self.of.words..(w + 1) * self.of.words].to_vec()
     }
 }
@@ -411,7 +542,7 @@ impl Knower<'_> {
 impl Worker for Knower<'_> {
     fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
         let t = self.of.lock();
-        Ok(t.seen[t.beliefs[state[0] as usize][0].0 as usize].status)
+        Ok(t.seen[t.beliefs[state[0] as usize].worlds[0].0 as usize].status)
     }
 
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
