@@ -20,6 +20,7 @@ pub mod explore;
 pub mod fairness;
 pub mod find;
 pub mod graph;
+pub mod guide;
 pub mod infer;
 pub mod knowledge;
 pub mod load;

@@ -11,6 +11,7 @@ use serde_json::json;
 use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of};
 use crate::budget::Budget;
 use crate::explore::searched_whole;
+use crate::guide::{Chances, Made, chances};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -62,6 +63,8 @@ pub struct Attempt {
     pub before: Seen,
     /// After it.
     pub after: Seen,
+    /// With chance: what it did to the best chance to win.
+    pub chances: Option<Chances>,
 }
 
 impl Attempt {
@@ -83,7 +86,7 @@ impl Attempt {
 
 impl Serialize for Attempt {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        json!({
+        let mut out = json!({
             "number": self.number,
             "move": self.name,
             "refused": self.refused,
@@ -92,8 +95,15 @@ impl Serialize for Attempt {
             "cost": self.cost().filter(|_| self.refused.is_none()),
             "verdict": class_word(self.after.class),
             "fatal": self.is_fatal(),
-        })
-        .serialize(s)
+        });
+        if let Some(c) = &self.chances {
+            let bounds = |b: (f64, f64)| json!({"at_least": b.0, "at_most": b.1});
+            out["best_chance_before"] = bounds(c.before);
+            out["best_chance_after_the_move"] = bounds(c.moved);
+            out["best_chance_after_the_draw"] = bounds(c.after);
+            out["chance_given_away"] = bounds(c.given_away());
+        }
+        out.serialize(s)
     }
 }
 
@@ -159,6 +169,7 @@ pub fn review(
     let start = see(session.state());
     let mut steps: Vec<Attempt> = vec![];
     let mut dice = Dice::new(budget.wanted().seed);
+    let mut play: Vec<Made> = vec![];
     let (mut made, mut ended, mut not_played) = (0, None, 0);
     for (i, call) in list.iter().enumerate() {
         let name = level.moves.name(call.number).to_string();
@@ -171,19 +182,23 @@ pub fn review(
             })?
             .map_err(wrong)?;
         let before = see(session.state());
+        let here = session.state().to_vec();
         let refused = |why: String| Attempt {
             number: None,
             name: name.clone(),
             refused: Some(why),
             before,
             after: before,
+            chances: None,
         };
         steps.push(match session.take(call.number, step) {
             Turn::Made(played) => {
                 made += 1;
                 ended = played.ended;
                 let name = call_text(&name, &played);
-                Attempt { number: Some(made), name, refused: None, before, after: see(session.state()) }
+                play.push((here, call.number, session.state().to_vec()));
+                let after = see(session.state());
+                Attempt { number: Some(made), name, refused: None, before, after, chances: None }
             }
             Turn::NotMade(Tried::Refused { site, at }) => {
                 let places: Vec<String> = at.iter().map(|p| place_name(b, *p)).collect();
@@ -196,6 +211,12 @@ pub fn review(
                 break;
             }
         });
+    }
+    // What each move gave away, where everything was seen.
+    if !game.is_sure() && found.counts.limit.is_none() {
+        let worth = chances(store, level, &play, budget)?;
+        let made = steps.iter_mut().filter(|a| a.refused.is_none());
+        made.zip(worth).for_each(|(a, c)| a.chances = c);
     }
     let own: Vec<&Attempt> = steps.iter().filter(|a| a.refused.is_none()).collect();
     let fatal = own.iter().position(|a| a.is_fatal());

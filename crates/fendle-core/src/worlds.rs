@@ -61,13 +61,11 @@ impl Trial<'_> {
             if !out.faults.is_empty() || !out.unfinished.is_empty() {
                 return None;
             }
-            let mut at = 0;
-            for run in &out.runs {
+            for (at, run) in out.runs.iter().enumerate() {
                 if run.outcomes != 1 {
                     return None;
                 }
                 let next = &out.outcomes[at * self.words..(at + 1) * self.words];
-                at += 1;
                 let i = match moves.binary_search_by_key(&run.of, |m| m.0.of) {
                     Ok(i) => i,
                     Err(i) => {

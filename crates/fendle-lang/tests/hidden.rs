@@ -510,7 +510,7 @@ fn layouts_drawn_among_those_that_agree_are_each_drawn_as_often_as_they_weigh() 
     let b = &g.bound;
     let known =
         Known::new(b, &[Sight { state: b.position.clone(), told: b.told(&b.position) }]).expect("counts");
-    let mut sampler = known.system.sampler().expect("layouts");
+    let sampler = known.system.sampler().expect("layouts");
     let mut dice = Dice::new(7);
     let mut random = || dice.below(1 << 53) as f64 / (1u64 << 53) as f64;
     let all: BTreeSet<Vec<bool>> =

@@ -496,6 +496,10 @@ pub enum Command {
         /// Look only at the next N moves: exact on any board, however large its space.
         #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["plays", "policy", "exact", "output"])]
         within: Option<u32>,
+        /// Write the best move of every state to this file, for a game to carry along: lines of comma-separated values, ending in
+        /// .csv, or compressed in .csv.gz.
+        #[arg(long, value_name = "FILE", conflicts_with = "within")]
+        best_moves: Option<PathBuf>,
         /// Give every value as a fraction, as far as a quarter of the memory holds them; without this only small spaces do.
         #[arg(long)]
         exact: bool,

@@ -156,9 +156,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
         }
         Command::Graph { graph } => cmd::graph::run(s, &graph),
         Command::Odds { level, within: Some(moves), .. } => cmd::odds::within(s, &level, moves),
-        Command::Odds { level, plays, policy, exact, picture, .. } => {
+        Command::Odds { level, plays, policy, exact, picture, best_moves, .. } => {
             let fractions = if exact { Fractions::Always } else { Fractions::WhereSmall };
-            cmd::odds::run(s, &level, How { plays, policies: policy, fractions }, &picture)
+            let how = How { plays, policies: policy, fractions };
+            cmd::odds::run(s, &level, how, &picture, best_moves.as_deref())
         }
         Command::Infer { level, no_guess, plays, picture } => {
             cmd::infer::run(s, &level, no_guess, plays, &picture)

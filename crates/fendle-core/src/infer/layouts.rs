@@ -14,7 +14,10 @@ impl System {
         if facts.read(self).is_err() {
             return Some(vec![]);
         }
-        let Some(weight) = facts.weight().to_u64() else { return None };
+        let weight = facts.weight().to_u64()?;
+        if weight == 0 {
+            return Some(vec![]);
+        }
         let frontier = Frontier::new(&facts);
         let mut order: Vec<u32> = vec![];
         for (pattern, groups) in &frontier.parts {

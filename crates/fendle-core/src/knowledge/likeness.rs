@@ -113,40 +113,45 @@ impl Likeness<'_> {
     /// Brings worlds that look alike into a form that does not depend on which cell is which, nor on names; ascending.
     /// Without `exchange` only free names are brought into one form.
     pub(super) fn settle(&self, worlds: Vec<Weighed>, named: &Named, exchange: bool) -> Vec<Weighed> {
-        let order = if exchange { self.order(&worlds, named) } else { (0..self.cells).collect() };
+        let codes = self.codes(&worlds);
+        let order = if exchange { self.order(&worlds, &codes, named) } else { (0..self.cells).collect() };
         let mut place = vec![0i32; self.cells];
         order.iter().enumerate().for_each(|(new, old)| place[*old] = new as i32);
-        let told = self.told_names(&worlds, named, &order, exchange);
-        let mut out: Vec<Weighed> = worlds
-            .into_iter()
-            .map(|(world, weight)| {
-                let mut next = world.clone();
-                for &grid in &self.grids {
-                    order.iter().enumerate().for_each(|(new, old)| next[grid + new] = world[grid + old]);
+        let told = self.told_names(&worlds, &codes, named, &order, exchange);
+        let groups = self.names.as_ref().map_or(&[][..], |n| &n.groups);
+        let (mut map, mut free) = (told.clone(), vec![0usize; groups.len()]);
+        let mut out: Vec<Weighed> = Vec::with_capacity(worlds.len());
+        for (i, (world, weight)) in worlds.into_iter().enumerate() {
+            let mut next = world.clone();
+            for &grid in &self.grids {
+                order.iter().enumerate().for_each(|(new, old)| next[grid + new] = world[grid + old]);
+            }
+            for &h in &self.holders {
+                if let Some(p) = usize::try_from(world[h]).ok().and_then(|c| place.get(c)) {
+                    next[h] = *p;
                 }
-                for &h in &self.holders {
-                    if let Some(p) = usize::try_from(world[h]).ok().and_then(|c| place.get(c)) {
-                        next[h] = *p;
-                    }
-                }
-                if let Some(names) = &self.names {
-                    let mut map = told.clone();
-                    let mut free: Vec<usize> = named.iter().map(|n| usize::from(*n)).collect();
-                    for (new, old) in order.iter().enumerate() {
-                        let value = world[names.grid + old];
-                        next[names.grid + new] = match names.find(value) {
-                            None => value,
-                            Some((g, _)) => *map.entry(value).or_insert_with(|| {
-                                // The first that is met gets the first free name.
+            }
+            if let Some(names) = &self.names {
+                map.copy_from_slice(&told);
+                free.iter_mut().zip(named.iter()).for_each(|(f, n)| *f = usize::from(*n));
+                let row = &codes.rows[i * self.cells..(i + 1) * self.cells];
+                for (new, &old) in order.iter().enumerate() {
+                    let code = usize::from(row[old]);
+                    next[names.grid + new] = match codes.group.get(code) {
+                        None => world[names.grid + old],
+                        Some(&g) => {
+                            // The first that is met gets the first free name.
+                            if map[code] == NOT_YET {
+                                map[code] = groups[g][free[g]];
                                 free[g] += 1;
-                                names.groups[g][free[g] - 1]
-                            }),
-                        };
-                    }
+                            }
+                            map[code]
+                        }
+                    };
                 }
-                (next, weight)
-            })
-            .collect();
+            }
+            out.push((next, weight));
+        }
         out.sort_unstable();
         out.dedup_by(|b, a| {
             if a.0 == b.0 {
@@ -157,38 +162,66 @@ impl Likeness<'_> {
         out
     }
 
-    /// What names that were told are called in the form.
+    /// The names in all worlds by number.
+    fn codes(&self, worlds: &[Weighed]) -> Codes {
+        let mut out = Codes { rows: vec![], group: vec![], first: vec![] };
+        let Some(names) = &self.names else { return out };
+        let mut code: HashMap<i32, u16> = HashMap::new();
+        for (g, group) in names.groups.iter().enumerate() {
+            out.first.push(out.group.len());
+            for value in group {
+                code.insert(*value, out.group.len() as u16);
+                out.group.push(g);
+            }
+        }
+        let most = code.keys().copied().max().unwrap_or(0);
+        let table: Vec<u16> = (0..=most).map(|v| code.get(&v).copied().unwrap_or(u16::MAX)).collect();
+        out.rows.reserve(worlds.len() * self.cells);
+        for (world, _) in worlds {
+            let values = &world[names.grid..names.grid + self.cells];
+            let of =
+                |v: &i32| usize::try_from(*v).ok().and_then(|v| table.get(v)).copied().unwrap_or(u16::MAX);
+            out.rows.extend(values.iter().map(of));
+        }
+        out
+    }
+
+    /// What names that were told are called in the form, by code; the others are not known yet.
     fn told_names(
         &self,
         worlds: &[Weighed],
+        codes: &Codes,
         named: &Named,
         order: &[usize],
         exchange: bool,
-    ) -> HashMap<i32, i32> {
-        let mut out = HashMap::new();
+    ) -> Vec<i32> {
+        let mut out = vec![NOT_YET; codes.group.len()];
         let Some(names) = &self.names else { return out };
-        for (g, group) in names.groups.iter().enumerate() {
-            let mut told: Vec<i32> = group[..usize::from(named[g])].to_vec();
-            if exchange {
-                // By where they may lie: the weight at each cell, in the order of the form.
-                let mut key: HashMap<i32, Vec<u128>> =
-                    told.iter().map(|v| (*v, vec![0; self.cells])).collect();
-                for (world, weight) in worlds {
-                    for (new, old) in order.iter().enumerate() {
-                        if let Some(k) = key.get_mut(&world[names.grid + old]) {
-                            k[new] += weight;
-                        }
+        let mut key: HashMap<u16, Vec<u128>> = HashMap::new();
+        for (first, told) in codes.first.iter().zip(named.iter()) {
+            key.extend((0..usize::from(*told)).map(|i| ((first + i) as u16, vec![0; self.cells])));
+        }
+        if exchange && !key.is_empty() {
+            // By where they may lie: the weight at each cell, in the order of the form.
+            for ((_, weight), row) in worlds.iter().zip(codes.rows.chunks_exact(self.cells)) {
+                for (new, old) in order.iter().enumerate() {
+                    if let Some(k) = key.get_mut(&row[*old]) {
+                        k[new] += weight;
                     }
                 }
-                told.sort_by(|a, b| key[b].cmp(&key[a]).then(a.cmp(b)));
             }
-            out.extend(told.into_iter().zip(group.iter().copied()));
+        }
+        for (g, group) in names.groups.iter().enumerate() {
+            let first = codes.first[g];
+            let mut told: Vec<u16> = (0..usize::from(named[g])).map(|i| (first + i) as u16).collect();
+            told.sort_by(|a, b| key[b].cmp(&key[a]).then(a.cmp(b)));
+            told.iter().zip(group).for_each(|(code, name)| out[usize::from(*code)] = *name);
         }
         out
     }
 
     /// The cells in the order of their colours.
-    fn order(&self, worlds: &[Weighed], named: &Named) -> Vec<usize> {
+    fn order(&self, worlds: &[Weighed], codes: &Codes, named: &Named) -> Vec<usize> {
         let mut color: Vec<u64> = vec![0; self.cells];
         // What lies at each cell, with which weight.
         for (world, weight) in worlds {
@@ -204,46 +237,60 @@ impl Likeness<'_> {
                 *color = color.wrapping_add(mix(here, 3).wrapping_mul(weight));
             }
         }
-        if let Some(names) = &self.names {
-            let told: Vec<(usize, usize)> = names
-                .groups
-                .iter()
-                .zip(named.iter())
-                .enumerate()
-                .flat_map(|(g, (_, n))| (0..usize::from(*n)).map(move |i| (g, i)))
-                .collect();
-            for _ in 0..3 {
-                // What cells a name shares, over all worlds for one that was told; in this world for a free one.
-                let shared = |world: &[i32], value: i32| {
-                    let cells = (0..self.cells).filter(|c| world[names.grid + c] == value);
-                    cells.fold(0u64, |s, c| s.wrapping_add(mix(color[c], 5)))
-                };
-                let mut of_told: HashMap<i32, u64> = HashMap::new();
-                for (world, weight) in worlds {
-                    for &(g, i) in &told {
-                        let value = names.groups[g][i];
-                        let add = mix(shared(world, value), g as u64).wrapping_mul(*weight as u64);
-                        let sum = of_told.entry(value).or_default();
-                        *sum = sum.wrapping_add(add);
-                    }
+        let is_told =
+            |code: usize| code - codes.first[codes.group[code]] < usize::from(named[codes.group[code]]);
+        let told: Vec<bool> = (0..codes.group.len()).map(is_told).collect();
+        let rounds = if codes.group.is_empty() { 0 } else { 3 };
+        // What cells a name shares in a world.
+        let mut shared = vec![0u64; codes.group.len()];
+        let share = |row: &[u16], color: &[u64], shared: &mut Vec<u64>| {
+            shared.fill(0);
+            for (code, color) in row.iter().zip(color) {
+                if let Some(s) = shared.get_mut(usize::from(*code)) {
+                    *s = s.wrapping_add(mix(*color, 5));
                 }
-                let mut next = color.clone();
-                for (world, weight) in worlds {
-                    for (c, next) in next.iter_mut().enumerate() {
-                        let value = world[names.grid + c];
-                        let tag = match (of_told.get(&value), names.find(value)) {
-                            (Some(told), _) => mix(*told, 7),
-                            (None, Some((g, _))) => mix(shared(world, value), 11 + g as u64),
-                            (None, None) => mix(value as u64, 13),
-                        };
-                        *next = next.wrapping_add(mix(tag, color[c]).wrapping_mul(*weight as u64));
-                    }
-                }
-                color = next;
             }
+        };
+        for _ in 0..rounds {
+            // Over all worlds for a name that was told; in each world for a free one.
+            let mut of_told = vec![0u64; codes.group.len()];
+            for ((_, weight), row) in worlds.iter().zip(codes.rows.chunks_exact(self.cells)) {
+                share(row, &color, &mut shared);
+                for (code, sum) in of_told.iter_mut().enumerate().filter(|(code, _)| told[*code]) {
+                    let add = mix(shared[code], codes.group[code] as u64).wrapping_mul(*weight as u64);
+                    *sum = sum.wrapping_add(add);
+                }
+            }
+            let mut next = color.clone();
+            for ((world, weight), row) in worlds.iter().zip(codes.rows.chunks_exact(self.cells)) {
+                share(row, &color, &mut shared);
+                for (c, next) in next.iter_mut().enumerate() {
+                    let code = usize::from(row[c]);
+                    let tag = match codes.group.get(code) {
+                        None => mix(self.names.as_ref().map_or(0, |n| world[n.grid + c]) as u64, 13),
+                        Some(_) if told[code] => mix(of_told[code], 7),
+                        Some(&g) => mix(shared[code], 11 + g as u64),
+                    };
+                    *next = next.wrapping_add(mix(tag, color[c]).wrapping_mul(*weight as u64));
+                }
+            }
+            color = next;
         }
         let mut order: Vec<usize> = (0..self.cells).collect();
         order.sort_by_key(|c| (color[*c], *c));
         order
     }
+}
+
+/// A name that has no name in the form yet.
+const NOT_YET: i32 = i32::MIN;
+
+/// Names as numbers: those of one group follow each other.
+struct Codes {
+    /// For each world and cell the number of the name there; `u16::MAX` for none.
+    rows: Vec<u16>,
+    /// For each number its group.
+    group: Vec<usize>,
+    /// For each group its first number.
+    first: Vec<usize>,
 }

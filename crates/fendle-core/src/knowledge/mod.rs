@@ -93,6 +93,11 @@ struct Look {
     members: Vec<usize>,
 }
 
+/// The greatest common divisor of weights, 1 of none; quick where all are the same.
+fn common(weights: impl Iterator<Item = u128>) -> u128 {
+    weights.fold(0, |g, w| if w == g || w == 0 { g } else { gcd(g, w) }).max(1)
+}
+
 impl Outcome<'_> {
     /// A score that is the same on all ways is seen; else only its mean is kept.
     fn score(&self) -> i64 {
@@ -143,10 +148,12 @@ impl Tables {
 
     /// The information state of worlds that are in their order, each once.
     fn settled(&mut self, worlds: Vec<(u32, u128)>, named: Named) -> Result<u32, NotKnown> {
-        let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
+        let g = common(worlds.iter().map(|w| w.1));
         let mut out = Vec::with_capacity(worlds.len());
         for (w, weight) in worlds {
-            out.push((w, u64::try_from(weight / g).map_err(|_| NotKnown::Limit(Limit::TooFine))?));
+            // Most weigh the same.
+            let weight = if weight == g { 1 } else { weight / g };
+            out.push((w, u64::try_from(weight).map_err(|_| NotKnown::Limit(Limit::TooFine))?));
         }
         let key = Belief { worlds: out.into(), named };
         if let Some(&id) = self.belief_index.get(&key) {
@@ -254,7 +261,9 @@ impl<'m> Knowing<'m> {
         let mut t = self.lock();
         let mut scratch = vec![];
         let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
-        let mut groups: Vec<(Vec<(u32, u128)>, Vec<usize>)> = vec![];
+        /// Worlds with weights, and the outcomes that they come from.
+        type Group = (Vec<(u32, u128)>, Vec<usize>);
+        let mut groups: Vec<Group> = vec![];
         for (i, o) in outcomes.iter().enumerate() {
             let world = t.world(o.state, worker, &mut scratch)?;
             let seen = t.seen[world as usize];
@@ -309,8 +318,8 @@ impl<'m> Knowing<'m> {
                 continue;
             }
             // The form depends on weights: without what they have in common.
-            let g = worlds.iter().fold(0, |g, w| gcd(g, w.1)).max(1);
-            worlds.iter_mut().for_each(|w| w.1 /= g);
+            let g = common(worlds.iter().map(|w| w.1));
+            worlds.iter_mut().for_each(|w| w.1 = if w.1 == g { 1 } else { w.1 / g });
             let worlds = like.settle(worlds, &named, exchange);
             let mut t = self.lock();
             let mut numbered = vec![];

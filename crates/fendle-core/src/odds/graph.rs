@@ -20,6 +20,7 @@ use std::sync::{Mutex, OnceLock};
 
 use rayon::prelude::*;
 
+use super::NoOdds;
 use crate::components::Digraph;
 use crate::explore::{class_of, find_idle, pool};
 use crate::limits::{Limit, Limits, Progress, Watch};
@@ -255,6 +256,22 @@ impl Graph {
             + self.arc_of.bytes()
             + 8 * self.arc_score.capacity() as u64
             + words as u64
+    }
+
+    /// Writes a space out, with moves that stop before their draws where that can be.
+    ///
+    /// # Errors
+    ///
+    /// [`NoOdds::Fault`].
+    pub(super) fn written(model: &dyn Model, limits: &Limits, watch: &dyn Watch) -> Result<Graph, NoOdds> {
+        match Graph::new(model, limits, watch, true) {
+            Ok(g) => Ok(g),
+            // The fault, or whether there is one at all, is told by moves that are made in one piece.
+            Err(broke) if broke.apart => {
+                Graph::new(model, limits, watch, false).map_err(|b| NoOdds::Fault(b.fault))
+            }
+            Err(broke) => Err(NoOdds::Fault(broke.fault)),
+        }
     }
 
     /// Writes a space out: everything that can be reached from the model's starts.

@@ -20,6 +20,7 @@
 mod classes;
 mod exact;
 mod graph;
+mod guide;
 mod interval;
 mod knot;
 mod order;
@@ -38,6 +39,7 @@ use crate::route::Route;
 use crate::space::Class;
 use classes::{ALMOST, CERTAIN, ENDS, Marks, REACHES, SEEN};
 use graph::Graph;
+pub use guide::Guide;
 use interval::Bounds;
 use order::Parts;
 use values::{Gain, Solved, Task};
@@ -233,14 +235,7 @@ pub fn odds(
     fractions: Fractions,
     watch: &dyn Watch,
 ) -> Result<Answers, NoOdds> {
-    let mut g = match Graph::new(model, limits, watch, true) {
-        Ok(g) => g,
-        // The fault, or whether there is one at all, is told by moves that are made in one piece.
-        Err(broke) if broke.apart => {
-            Graph::new(model, limits, watch, false).map_err(|b| NoOdds::Fault(b.fault))?
-        }
-        Err(broke) => return Err(NoOdds::Fault(broke.fault)),
-    };
+    let mut g = Graph::written(model, limits, watch)?;
     valued(model, &mut g, limits, fractions, watch).map_err(|stop| match stop {
         Stopped::Fault(fault) => NoOdds::Fault(fault),
         Stopped::Limit(limit) => {

@@ -94,6 +94,9 @@ struct After {
     survived: f64,
 }
 
+/// What each `tell` says of each of its elements.
+type Told = [Vec<Option<i64>>];
+
 /// What came of a move in one layout.
 #[derive(Clone)]
 enum Came {
@@ -172,10 +175,10 @@ impl Player<'_> {
         if self.b.stop.is_asked() {
             return Err(Stopped::Asked);
         }
-        if let Some(fast) = &self.fast {
-            if let Some(came) = self.came_fast(fast, state, m) {
-                return Ok(Some(came));
-            }
+        if let Some(fast) = &self.fast
+            && let Some(came) = self.came_fast(fast, state, m)
+        {
+            return Ok(Some(came));
         }
         let Tried::Made(made) = step(self.b, self.moves, state, m, false)? else { return Ok(None) };
         let [played] = made.as_slice() else { return Ok(None) };
@@ -225,7 +228,7 @@ impl Player<'_> {
             (0..how.layouts).map(|_| self.with_layout(&sampler.draw(&mut random))).collect();
         // The same in every layout that agrees.
         let now = self.told(&layouts[0]);
-        let news = |told: &[Vec<Option<i64>>]| {
+        let news = |told: &Told| {
             let pairs = told.iter().flatten().zip(now.iter().flatten());
             pairs.filter(|(a, b)| a != b && a.is_some()).count()
         };
@@ -290,7 +293,7 @@ impl Player<'_> {
         m: usize,
         came: &[Option<Came>],
         layouts: &[Vec<i32>],
-        news: &dyn Fn(&[Vec<Option<i64>>]) -> usize,
+        news: &dyn Fn(&Told) -> usize,
     ) -> Result<After, Stopped> {
         // What is known after it depends on what is told alone.
         let mut known: HashMap<Vec<Vec<Option<i64>>>, f64> = HashMap::new();

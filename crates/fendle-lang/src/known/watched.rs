@@ -29,9 +29,9 @@ impl Watched {
             return;
         }
         let mut changed = false;
-        for at in 0..state.len() {
-            if self.state[at] != state[at] {
-                self.state[at] = state[at];
+        for (at, value) in state.iter().enumerate() {
+            if self.state[at] != *value {
+                self.state[at] = *value;
                 self.changed(at);
                 changed = true;
             }

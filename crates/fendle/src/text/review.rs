@@ -20,8 +20,19 @@ pub fn lines(a: &Answer<Review>) -> Vec<String> {
     if r.if_lucky {
         out.push("distances and costs are those of lucky draws: a bad draw costs moves too".into());
     }
-    let rows: Vec<Vec<String>> = r.steps.iter().map(row).collect();
-    let lines = table(&["move", "", "moves to a goal", "afterwards", "cost", ""], &rows);
+    let mut rows: Vec<Vec<String>> = r.steps.iter().map(row).collect();
+    let mut names = vec!["move", "", "moves to a goal", "afterwards", "cost"];
+    // With chance also what became of the best chance to win.
+    if r.steps.iter().any(|a| a.chances.is_some()) {
+        names.extend(["best chance", "given away", "after the draw"]);
+        for (row, a) in rows.iter_mut().zip(&r.steps) {
+            let note = row.pop().unwrap_or_default();
+            row.extend(worth(a));
+            row.push(note);
+        }
+    }
+    names.push("");
+    let lines = table(&names, &rows);
     out.extend(lines.iter().map(|l| l.trim_end().to_string()));
     out.push(String::new());
     let moves = counted(r.moves as u64, "move", "moves");
@@ -51,11 +62,30 @@ pub fn lines(a: &Answer<Review>) -> Vec<String> {
         _ if r.minimum.is_some() => out.push(format!("no fatal move; {lost}")),
         _ => {}
     }
+    let given: Vec<(f64, &Attempt)> = (r.steps.iter())
+        .filter_map(|a| Some((a.chances?.given_away().0, a)))
+        .filter(|(away, _)| *away > 1e-9)
+        .collect();
+    if let Some((away, worst)) = given.iter().max_by(|a, b| a.0.total_cmp(&b.0)) {
+        let n = counted(given.len() as u64, "move gave", "moves gave");
+        let number = worst.number.unwrap_or(0);
+        out.push(format!("{n} chance away; most: move {number}, {}, {:.3} %", worst.name, 100.0 * away));
+    }
     if r.not_played > 0 {
         let n = counted(r.not_played as u64, "move was", "moves were");
         out.push(format!("{n} not played: the game had ended"));
     }
     out
+}
+
+/// What a move did to the best chance to win.
+fn worth(a: &Attempt) -> [String; 3] {
+    let Some(c) = &a.chances else { return ["-".into(), "-".into(), "-".into()] };
+    let (least, most) = c.given_away();
+    // What is no more than rounding is nothing.
+    let away = if most < 1e-9 { "0".into() } else { format!("{:.3} %", 50.0 * (least + most)) };
+    let share = |b: (f64, f64)| format!("{:.3} %", 50.0 * (b.0 + b.1));
+    [share(c.before), away, share(c.after)]
 }
 
 fn row(a: &Attempt) -> Vec<String> {
