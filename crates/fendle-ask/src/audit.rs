@@ -250,7 +250,8 @@ impl Audited {
 /// What is known of a level that hides nothing. `space`: the whole space is asked for.
 fn open_facts(store: &Store, level: &Loaded, space: bool, budget: &Budget) -> Result<Facts, Trouble> {
     let solved = solve(store, level, budget, &mut |_| {})?;
-    let limit = solved.limit();
+    // A game that was played shows that the goal can be reached, not in how few moves.
+    let limit = solved.limit().or(solved.found.by_play);
     let mut facts = Facts {
         verdict: solved.found.verdict.into(),
         moves: solved.found.moves.map(|n| n as u64),

@@ -41,6 +41,9 @@ pub fn best_moves<'l>(store: &Store, level: &'l Loaded, budget: &Budget) -> Resu
     }
 }
 
+/// Takes a state, its best move, and the chance to win after it.
+pub type EachLine<'e> = &'e mut dyn FnMut(&str, &str, (f64, f64)) -> io::Result<()>;
+
 impl BestMoves<'_> {
     /// How many states have a best move.
     #[must_use]
@@ -54,7 +57,7 @@ impl BestMoves<'_> {
     /// # Errors
     ///
     /// Those of `each`.
-    pub fn each(&self, each: &mut dyn FnMut(&str, &str, (f64, f64)) -> io::Result<()>) -> io::Result<()> {
+    pub fn each(&self, each: EachLine<'_>) -> io::Result<()> {
         let game = &self.level.game;
         for s in 0..self.guide.len() as u32 {
             if self.guide.class(s) != Class::Winnable {
@@ -92,6 +95,9 @@ impl Chances {
 /// One move of a play: the state before it, its number, the state after it.
 pub type Made = (Vec<i32>, usize, Vec<i32>);
 
+/// Where the states before and after a move stand in a list, and its outcomes with their chances.
+type Step = (usize, usize, Vec<(usize, f64)>);
+
 /// Outcomes of one move over which the chance after it is taken.
 const OUTCOMES_MAX: usize = 20_000;
 
@@ -112,7 +118,7 @@ pub fn chances(
     let Ok(guide) = Guide::new(game, &budget.limits(), budget) else { return Ok(none()) };
     // Where each of them stands among the wanted states, and the outcomes with their chances.
     let mut wanted: Vec<Vec<u64>> = vec![];
-    let mut steps: Vec<Option<(usize, usize, Vec<(usize, f64)>)>> = vec![];
+    let mut steps: Vec<Option<Step>> = vec![];
     for (before, of, after) in play {
         if budget.is_stopped() {
             return Ok(none());

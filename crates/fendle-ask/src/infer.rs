@@ -496,8 +496,10 @@ fn by_counts(
     let known = &player.known;
     let cells = CellReport::proved(b, player, found, budget);
     let steps = known.system.steps(found).iter().map(|t| StepReport::of(b, player, t)).collect();
-    let best = best_play(level, player, budget)?;
-    let (wins, unsolved) = best.split();
+    // A guess is found quickly: before the search, which may use up the time.
+    let guess = guess(level, player, found)?;
+    let (wins, unsolved) = best_play(level, player, budget)?.split();
+    let guess = guess.filter(|_| wins.is_none());
     let mut moves: Vec<MoveReport> = vec![];
     let broke = |f| trouble_of(store, level, budget, &f, (&b.position, None));
     for (n, ways) in player.ways(&b.position).map_err(broke)? {
@@ -513,7 +515,6 @@ fn by_counts(
         moves.push(MoveReport { name: level.moves.name(n).to_string(), risk, win, sample: None });
     }
     by_risk(&mut moves);
-    let guess = if wins.is_some() || budget.is_stopped() { None } else { guess(level, player, found)? };
     if let (None, Some(n)) = (&wins, plays) {
         estimate(level, player, &mut moves, n, budget).map_err(|e| Trouble::Message(e.to_string()))?;
     }

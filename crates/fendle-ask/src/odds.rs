@@ -133,6 +133,9 @@ pub struct Odds {
     pub complete: bool,
     /// States seen.
     pub states: u64,
+    /// No goal was seen but by a game that was played.
+    #[serde(skip_serializing_if = "is_false")]
+    pub possible_by_play: bool,
     /// Information states that differ only in which cell is which, or in names, were counted once.
     #[serde(skip_serializing_if = "is_false")]
     pub alike_once: bool,
@@ -253,6 +256,7 @@ pub fn answered(
         }),
         estimates,
         alike_once: false,
+        possible_by_play: false,
         layouts: worlds,
         has_goal: game.has_goal(),
         chance: c.chance,
@@ -328,6 +332,11 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     let holds = if whole { Verdict::Holds } else { Verdict::Undecided };
     let mut odds = answered(level, &counts, answers.as_ref(), estimates, worlds);
     odds.alike_once = once;
+    // What was reached once can be reached.
+    if odds.possible != Some(true) && odds.estimates.iter().any(|e| e.won > 0) {
+        odds.possible = Some(true);
+        odds.possible_by_play = true;
+    }
     Ok(Answer::new(asked, holds, odds).stopped(limit, budget).took(budget, states))
 }
 

@@ -176,3 +176,95 @@ fn a_promise_is_checked_where_it_is_written() {
     let half = check("promise at");
     assert!(half.code == 2 && half.err.contains("expected `of`"), "{}", half.err);
 }
+
+/// `bold` succeeds two times in three, `meek` every other time; two successes win.
+const STAKES: &str = "model stakes
+state at: 0..2 = 0
+state broke: bool = false
+move meek {
+    let x = draw from (1 weight 1, 0 weight 1)
+    if x == 1 { at += 1 } else { broke = true }
+}
+move bold {
+    let x = draw from (1 weight 2, 0 weight 1)
+    if x == 1 { at += 1 } else { broke = true }
+}
+lost when broke because \"it fell badly\"
+goal at == 2
+status lost, goal
+";
+
+#[test]
+fn the_best_moves_are_a_table_and_a_play_is_told_what_it_gave_away() {
+    let dir = dir_with(&[
+        ("stakes.fendle", STAKES),
+        ("a.toml", "model = 'stakes.fendle'\n[[level]]\nname = 'a'\n"),
+    ]);
+    let r = fendle(dir.path(), &["odds", "a.toml", "--best-moves", "best.csv"]);
+    assert!(r.code == 0 && r.out.contains("wrote best.csv"), "{}{}", r.out, r.err);
+    let table = std::fs::read_to_string(dir.path().join("best.csv")).expect("it was written");
+    let lines: Vec<&str> = table.lines().collect();
+    assert_eq!(lines[0], "state,move,wins_at_least,wins_at_most");
+    // From nothing (2/3)^2, after one success 2/3; ended states have no move.
+    assert_eq!(lines.len(), 3, "{table}");
+    for (line, exact) in lines[1..].iter().zip([4.0 / 9.0, 2.0 / 3.0]) {
+        let parts: Vec<&str> = line.rsplitn(3, ',').collect();
+        let bound = |i: usize| parts[i].parse::<f64>().expect("a number");
+        assert!(parts[2].ends_with(",\"bold\""), "{line}");
+        assert!(bound(1) <= exact && exact <= bound(0) && bound(0) - bound(1) < 1e-12, "{line}");
+    }
+    // Compressed it is the same text.
+    assert_eq!(fendle(dir.path(), &["odds", "a.toml", "--best-moves", "best.csv.gz"]).code, 0);
+    let packed = std::fs::File::open(dir.path().join("best.csv.gz")).expect("it was written");
+    let mut text = String::new();
+    let mut unpacked = flate2::read::GzDecoder::new(packed);
+    std::io::Read::read_to_string(&mut unpacked, &mut text).expect("it is compressed");
+    assert_eq!(text, table);
+    let wrong = fendle(dir.path(), &["odds", "a.toml", "--best-moves", "best.txt"]);
+    assert!(wrong.code == 2 && wrong.err.contains("ends in .csv"), "{}", wrong.err);
+    let cut = fendle(dir.path(), &["odds", "a.toml", "--best-moves", "cut.csv", "--max-states", "2"]);
+    assert!(cut.code == 3 && !dir.path().join("cut.csv").exists(), "{}{}", cut.out, cut.err);
+
+    // Meek first: 1/2 of 2/3 is left of 4/9, whatever falls.
+    let json = fendle(dir.path(), &["review", "a.toml", "meek", "--format", "json"]).json();
+    let step = &json["steps"][0];
+    let holds = |value: &serde_json::Value, exact: f64| {
+        let of = |name: &str| value[name].as_f64().expect("a bound");
+        of("at_least") <= exact && exact <= of("at_most") && of("at_most") - of("at_least") < 1e-9
+    };
+    assert!(holds(&step["best_chance_before"], 4.0 / 9.0), "{step}");
+    assert!(holds(&step["best_chance_after_the_move"], 1.0 / 3.0), "{step}");
+    assert!(holds(&step["chance_given_away"], 1.0 / 9.0), "{step}");
+    let text = fendle(dir.path(), &["review", "a.toml", "meek"]).out;
+    assert!(text.contains("1 move gave chance away; most: move 1, meek"), "{text}");
+    assert!(text.contains("44.444 %     11.111 %"), "{text}");
+}
+
+#[test]
+fn information_states_that_are_alike_are_counted_once() {
+    let level = "model = 'pairs'\n[[level]]\nname = 'a'\nvalues.deal = '1 1 2 2 3 3 4 4'\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let r = fendle(dir.path(), &["odds", "a.toml"]);
+    assert!(r.out.contains("2,520 layouts at the start"), "{}", r.out);
+    assert!(r.out.contains("least expected moves  1244/105 = 11.847619"), "{}", r.out);
+    assert!(r.out.contains("alike ones once"), "{}", r.out);
+    assert_eq!(fendle(dir.path(), &["odds", "a.toml", "--format", "json"]).json()["alike_once"], true);
+}
+
+#[test]
+fn a_guess_is_named_and_a_search_that_is_left_says_why() {
+    let level = "model = 'sweep'\n[[level]]\nname = 'a'\nsize = [4, 5]\nvalues.rocks = 3\ntold.near = '''\n\
+                 1~~~~\n~~~~~\n~~~~~\n~~~~~\n'''\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let r = fendle(dir.path(), &["infer", "a.toml"]);
+    assert!(r.out.contains("nothing is safe; `sound r"), "{}", r.out);
+    assert!(r.out.contains("is not computed: it was left after "), "{}", r.out);
+    let r = fendle(dir.path(), &["infer", "a.toml", "--max-states", "100"]);
+    assert!(r.out.contains("the limit of 100 states (--max-states) was hit after "), "{}", r.out);
+    let json = fendle(dir.path(), &["infer", "a.toml", "--format", "json"]).json();
+    assert!(json["guess"]["move"].as_str().is_some_and(|m| m.starts_with("sound r")), "{}", json["guess"]);
+    let share = json["guess"]["survives_the_next_guess_too_about"].as_f64().expect("a share");
+    // The least risk is one in eight.
+    assert!((0.5..=0.875).contains(&share), "{share}");
+    assert!(json["not_computed"]["information_states"].as_u64().is_some_and(|n| n > 100), "{json}");
+}

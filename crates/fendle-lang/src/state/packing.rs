@@ -540,21 +540,32 @@ impl Ranker {
             }
             return Some(rank);
         }
+        if self.total <= u64::MAX / grid.len().max(1) as u64 {
+            self.rank_counts(grid, |a, b, c| a * b / c)
+        } else {
+            let wide = |a: u64, b: u64, c: u64| (u128::from(a) * u128::from(b) / u128::from(c)) as u64;
+            self.rank_counts(grid, wide)
+        }
+    }
+
+    /// The rank of an arrangement, with a way to compute `a * b / c`, whose result fits.
+    #[inline]
+    fn rank_counts(&self, grid: &[i32], part: impl Fn(u64, u64, u64) -> u64) -> Option<u64> {
         let mut counts = self.counts_here();
-        let mut arrangements = u128::from(self.total);
-        let mut rank = 0u128;
+        let mut arrangements = self.total;
+        let mut rank = 0;
         for (i, &v) in grid.iter().enumerate() {
-            let left = (grid.len() - i) as u128;
+            let left = (grid.len() - i) as u64;
             let index = self.index(v)?;
             if counts[index] == 0 {
                 return None;
             }
-            let below: u128 = counts[..index].iter().map(|&c| u128::from(c)).sum();
-            rank += arrangements * below / left;
-            arrangements = arrangements * u128::from(counts[index]) / left;
+            let below: u64 = counts[..index].iter().map(|&c| u64::from(c)).sum();
+            rank += part(arrangements, below, left);
+            arrangements = part(arrangements, counts[index].into(), left);
             counts[index] -= 1;
         }
-        Some(rank as u64)
+        Some(rank)
     }
 
     #[inline]
@@ -582,22 +593,35 @@ impl Ranker {
             }
             return;
         }
+        // Products with a count fit the word that is divided: a division of 128 bits takes many times longer.
+        if self.total <= u64::MAX / grid.len().max(1) as u64 {
+            self.unrank_counts(rank, grid, |a, b, c| a * b / c);
+        } else {
+            let wide = |a: u64, b: u64, c: u64| (u128::from(a) * u128::from(b) / u128::from(c)) as u64;
+            self.unrank_counts(rank, grid, wide);
+        }
+    }
+
+    /// The arrangement of this rank, with a way to compute `a * b / c`, whose result fits.
+    #[inline]
+    fn unrank_counts(&self, mut rank: u64, grid: &mut [i32], part: impl Fn(u64, u64, u64) -> u64) {
         let mut counts = self.counts_here();
-        let mut arrangements = u128::from(self.total);
-        let mut rank = u128::from(rank);
+        let counts = &mut counts[..self.counts.len()];
+        let mut arrangements = self.total;
         let n = grid.len();
         for (i, cell) in grid.iter_mut().enumerate() {
-            let left = (n - i) as u128;
-            for (index, count) in counts.iter_mut().take(self.counts.len()).enumerate() {
-                let here = arrangements * u128::from(*count) / left;
-                if rank < here {
-                    *cell = self.values[index];
-                    arrangements = here;
-                    *count -= 1;
-                    break;
-                }
-                rank -= here;
+            let left = (n - i) as u64;
+            // Of the values that are left, in order, the one at this number stands here.
+            let number = part(rank, left, arrangements);
+            let (mut below, mut index) = (0, 0);
+            while index + 1 < counts.len() && below + u64::from(counts[index]) <= number {
+                below += u64::from(counts[index]);
+                index += 1;
             }
+            *cell = self.values[index];
+            rank -= part(arrangements, below, left);
+            arrangements = part(arrangements, counts[index].into(), left);
+            counts[index] -= 1;
         }
     }
 }

@@ -6,19 +6,24 @@
 //! pictures of state graphs. What it stands for: a designer's `fendle explore` on a level near the
 //! size that one sitting allows. The counts are checked where they are known.
 //!
-//! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one. Large
-//! cases (`slide-3x4`, `shove-73m`) and `native`, which measures how long native code of each library model takes to make,
-//! run only when they are named. With `FENDLE_PLAIN` set the interpreter runs the rules.
+//! `cargo run --release --features bench --bin fendle-bench` runs all cases; a case and a number of threads run one, `odds NAME`
+//! one of the values of chance. Large cases (`slide-3x4`, `shove-73m`) and `native`, which measures how long native code of
+//! each library model takes to make, run only when they are named. With `FENDLE_PLAIN` set the interpreter runs the rules.
 
 use std::process::Command;
 use std::sync::Arc;
 use std::time::Instant;
 
+use fendle_core::knowledge::Knowing;
 use fendle_core::numbers::{bytes, grouped};
+use fendle_core::odds::{Fractions, odds};
 use fendle_core::structure::structure;
 use fendle_core::{Limits, NoWatch, explore};
 use fendle_lang::code::native::WhenItPays;
+use fendle_lang::reasons::exchange::exchange;
 use fendle_lang::reasons::keeps::game_of;
+use fendle_lang::run::scatter::layouts_by_names;
+use fendle_lang::run::setup::worlds_of;
 use fendle_lang::syntax::level;
 use fendle_lang::{Game, Sources, bind, compile};
 use fendle_view::net::{Arrow, Boards, Net, Node, Status, force, layers};
@@ -213,6 +218,77 @@ fn run_structure(case: &Case) {
     println!("{}", row.join("|"));
 }
 
+/// Values of chance and of what can be known: a case, its model and level, and the value that the answer must hold: the best
+/// chance to win, or the least expected moves.
+const ODDS: [(&str, &str, &str, Truth); 3] = [
+    (
+        "merge-2x3-to-32",
+        MERGE,
+        "model = 'merge'\n[[level]]\nvalues = { high = 2, wide = 3, top = 5 }\n",
+        Truth::States(16_734),
+    ),
+    (
+        "merge-3x3-to-64",
+        MERGE,
+        "model = 'merge'\n[[level]]\nvalues = { high = 3, wide = 3, top = 6 }\nstart.tile = '2 2 . / . . . / . . .'\n",
+        Truth::Win(0.999_999_999_999_999_9, 1.0),
+    ),
+    (
+        "pairs-6",
+        include_str!("../../../../models/pairs.fendle"),
+        "model = 'pairs'\n[[level]]\nvalues.deal = '1 1 2 2 3 3 4 4 5 5 6 6'\n",
+        Truth::Moves(63_496.0 / 3_465.0),
+    ),
+];
+
+/// What is known of a case.
+enum Truth {
+    States(u64),
+    /// The best chance to win lies between these.
+    Win(f64, f64),
+    Moves(f64),
+}
+
+/// Values one case, and measures it in a process of its own.
+fn run_odds(name: &str) {
+    let (_, model, level, truth) = ODDS.iter().find(|c| c.0 == name).expect("the name of a case");
+    let level: &'static str = level;
+    let game = game(&Case { name: "", model, level, past_goals: false, known: None, large: false });
+    let limits = Limits { threads: 2, memory_bytes: 20 << 30, ..Limits::default() };
+    let base = peak();
+    let began = Instant::now();
+    let found = if game.bound.model.hides() {
+        let what = exchange(&game.bound).expect("cells are alike");
+        let names = what.names.clone().expect("names");
+        let once = layouts_by_names(&game.bound, names.var, &names.groups, 1 << 22).expect("few");
+        let worlds = worlds_of(&game.bound, once, 1 << 22).expect("a prior").expect("few");
+        let packed: Vec<(Vec<u64>, u64)> = worlds.iter().map(|(s, w)| (game.pack(s), *w)).collect();
+        let knowing = Knowing::alike(&game, &packed, None, what.of(&game)).expect("worlds");
+        odds(&knowing, &limits, Fractions::Never, &NoWatch)
+    } else {
+        odds(&game, &limits, Fractions::Never, &NoWatch)
+    };
+    let found = found.expect("sound, and within the limits");
+    let seconds = began.elapsed().as_secs_f64();
+    let win = found.win.as_ref().map_or((0.0, 1.0), |w| (w.low(), w.high()));
+    match truth {
+        Truth::States(states) => assert_eq!(found.counts.states, *states),
+        Truth::Win(low, high) => assert!(win.0 <= *low && *high <= win.1, "{win:?}"),
+        Truth::Moves(n) => {
+            let moves = found.moves.as_ref().expect("it is won with probability 1");
+            assert!(moves.low() <= n + 1e-9 && n - 1e-9 <= moves.high(), "{moves:?}");
+        }
+    }
+    let row = [
+        name.to_string(),
+        grouped(found.counts.states),
+        format!("{seconds:.2}"),
+        bytes(peak() - base),
+        format!("{:.3e}", win.1 - win.0),
+    ];
+    println!("{}", row.join("|"));
+}
+
 /// A made-up graph of `n` nodes in rows, each with three arrows: to its neighbour, to the next row, and to one not far away.
 fn woven(n: u32) -> Net {
     let wide = f64::from(n).sqrt() as u32;
@@ -325,6 +401,11 @@ fn main() {
         ["native"] => return run_native(),
         _ => {}
     }
+    if let [what, name] = args.as_slice()
+        && what == "odds"
+    {
+        return run_odds(name);
+    }
     if let [name, threads] = args.as_slice() {
         let case = CASES.iter().find(|c| c.name == name).expect("the name of a case");
         run_one(case, threads.parse().expect("a number of threads"));
@@ -374,6 +455,18 @@ fn main() {
     for line in table(&head, &rows) {
         println!("{line}");
     }
+    let mut rows = vec![];
+    for (name, ..) in ODDS {
+        let out = Command::new(&me).args(["odds", name]).output().expect("it runs itself");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        rows.push(
+            String::from_utf8_lossy(&out.stdout).trim().split('|').map(String::from).collect::<Vec<_>>(),
+        );
+    }
+    println!();
+    table(&["odds", "states", "s", "memory", "width of the chance"], &rows)
+        .iter()
+        .for_each(|l| println!("{l}"));
     for (case, head) in [
         ("layout", ["nodes", "arrows", "by force s", "in layers s"]),
         ("page", ["nodes", "arrows", "page", "writing s"]),

@@ -36,7 +36,8 @@ pub fn lines(a: &Answer<Odds>) -> Vec<String> {
         let states = counted(o.states, "state", "states");
         out.push(format!("no exact answer: stopped by {why} after {states}"));
         if o.possible == Some(true) {
-            out.push("possible: a goal was seen".into());
+            let by = if o.possible_by_play { "a game that was played reached it" } else { "a goal was seen" };
+            out.push(format!("possible: {by}"));
         }
     }
     for e in &o.estimates {
@@ -59,7 +60,11 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
         let lucky = o.shortest_if_lucky.map_or(String::new(), |n| {
             format!("; shortest if lucky: {}", counted(n.into(), "move", "moves"))
         });
-        let possible = o.possible.map_or("not known: no goal was seen", yes);
+        let possible = match o.possible {
+            Some(true) if o.possible_by_play => "yes: a game that was played reached the goal",
+            Some(known) => yes(known),
+            None => "not known: no goal was seen",
+        };
         rows.push(("possible", format!("{possible}{lucky}")));
         let way = |b: Option<bool>, how: &str| match b {
             Some(b) => format!("{}: {} way of playing wins {how}", yes(b), if b { "some" } else { "no" }),
@@ -119,6 +124,9 @@ fn answers(out: &mut Vec<String>, o: &Odds) {
     if o.moves.as_ref().is_some_and(|m| !m.is_empty()) {
         out.push(String::new());
         out.extend(worth(o));
+    }
+    if o.alike_once {
+        out.push("outcomes and states that differ only in which cell is which, or in what is hidden is called, are one".into());
     }
     if o.no_fractions {
         out.push("no fractions: they grew past a quarter of the memory (--memory), or no best way of playing was proved".into());

@@ -31,7 +31,13 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
     } else {
         let length = counted(moves.len() as u64, "move", "moves");
         let lucky = if s.if_lucky { " if lucky" } else { "" };
-        out.push(format!("solvable{lucky} in {length}, and in no fewer ({})", s.words));
+        out.extend(match s.by_play {
+            None => vec![format!("solvable{lucky} in {length}, and in no fewer ({})", s.words)],
+            Some(_) => wrapped(&format!(
+                "solvable{lucky}: a game that was played reached the goal in {length}; {}",
+                s.words
+            )),
+        });
         out.extend(move_lines(moves));
     }
     out.push(format!("{} seen", counted(s.states, "state", "states")));
