@@ -229,9 +229,14 @@ fn a_limit_of_the_machine_is_no_fault_of_the_model() {
     let (allowed, refused) =
         (v["allowed"].as_array().expect("a list"), v["refused"].as_array().expect("a list"));
     assert!(!allowed.is_empty() && refused.iter().any(|m| m["why"] == "no line"), "{}", r.out);
+    // A game that is played shows that the goal can be reached, and no more.
+    let r = fendle(dir.path(), &["solve", "eight.toml"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    let text = r.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(text.contains("solvable if lucky: a game that was played reached the goal in "), "{text}");
+    assert!(text.contains("was stopped by a move with more outcomes than are written down"), "{text}");
     for args in [
-        &["solve", "eight.toml"][..],
-        &["odds", "eight.toml", "--plays", "2"],
+        &["odds", "eight.toml", "--plays", "2"][..],
         &["find", "eight.toml", "stuck"],
         &["explore", "eight.toml"],
         &["odds", "big.toml", "--plays", "2"],

@@ -68,9 +68,10 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let answer = ask(&s.store, level, odds::How::default(), &s.budget)?;
     let o = &answer.found;
     s.line(format!(
-        "played with what can be known: {}, {}",
+        "played with what can be known: {}, {}{}",
         counted(o.layouts as u64, "layout", "layouts"),
-        counted(o.states, "information state", "information states")
+        counted(o.states, "information state", "information states"),
+        if o.alike_once { ", alike ones once" } else { "" }
     ))?;
     if let Some(v) = &o.best_probability {
         s.line(format!("best probability to win: {}", value_text(v, true)))?;
