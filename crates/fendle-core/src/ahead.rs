@@ -2,9 +2,13 @@
 //!
 //! Best play by depth: a state is worth the best of its moves, a move the weighted mean of its outcomes, each looked at one
 //! move less deep; at the end stands what the model promises ([`Worker::promise`]), or what a short played-out game shows.
-//! Depths are tried one after the other as long as the next one is likely to fit the budget of states. Positions before a
+//! Depths are tried one after the other as long as the next one is likely to fit the budget of states. Where the next moves draw
+//! nothing (a piece is steered before the next one is drawn), the draws that can be reached are looked at instead, however
+//! many moves away. Positions before a
 //! draw, states, and what was found of them are kept and shared, also from one move of the play to the next (D. Michie, *Game-
 //! playing and game-learning automata*, 1966).
+
+use std::collections::HashSet;
 
 use crate::limits::{Limit, Pace, Watch};
 use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Status, Worker};
@@ -23,6 +27,10 @@ const PLAYED_OUT: u32 = 12;
 const STEPS: u64 = 64;
 /// States that are kept from one move to the next.
 const KEPT: usize = 1 << 17;
+/// Known states that are gone through for the work of one that is looked at.
+const VISITS: u64 = 32;
+/// Budgets that walking to a draw may use up: what it finds serves all moves on the way.
+const WALKS: u64 = 8;
 /// No depth goes beyond this.
 const DEEPEST: u8 = 40;
 
@@ -105,6 +113,8 @@ pub struct Ahead<'m> {
     words: Vec<u64>,
     pace: Pace<'m>,
     work: u64,
+    /// Known states that were gone through.
+    visits: u64,
     /// The work at which the looking to this depth is broken off.
     until: u64,
     /// Draws that had too many outcomes, and those that had not: where nearly all have, none is tried.
@@ -137,6 +147,7 @@ impl<'m> Ahead<'m> {
             words: vec![],
             pace: Pace::new(watch),
             work: 0,
+            visits: 0,
             until: u64::MAX,
             too_many: (0, 0),
             looked_at: 0,
@@ -153,9 +164,16 @@ impl<'m> Ahead<'m> {
             self.forget();
         }
         let root = self.state(state);
-        let mut best = None;
-        let mut before = 0u64;
         let begun = self.work;
+        let mut best = match self.walk(root) {
+            Ok(Some(found)) => {
+                self.looked_at += self.work - begun;
+                return Ok(Some(found));
+            }
+            Ok(None) | Err(Halt::Enough) => None,
+            Err(Halt::Stopped(stopped)) => return Err(stopped),
+        };
+        let mut before = 0u64;
         for depth in 1..=DEEPEST {
             let from = self.work;
             // The next moves are always looked at.
@@ -175,6 +193,75 @@ impl<'m> Ahead<'m> {
         }
         self.looked_at += self.work - begun;
         Ok(best)
+    }
+
+    /// Where some next move draws nothing: the move that leads to the best of all draws and ends that can be reached without
+    /// one, the nearest of equals, as far as the budget goes. `None` where all next moves draw, or nothing is reached.
+    fn walk(&mut self, root: u32) -> Result<Option<MoveId>, Halt> {
+        let (first, last) = self.expand(root)?;
+        if (first..last).all(|a| self.sure(a).is_none()) {
+            return Ok(None);
+        }
+        self.until = self.work + WALKS * self.budget;
+        // Each state with the arc of the root that leads to it, nearest first.
+        let mut queue: Vec<(u32, MoveId, f64)> = vec![];
+        let mut seen = HashSet::from([root]);
+        let mut best: Option<(f64, MoveId)> = None;
+        // An end that is no goal is nothing to walk to while there is anything else.
+        let mut met = false;
+        let mut better = |value: f64, of: MoveId| {
+            if best.is_none_or(|b| value > b.0) {
+                best = Some((value, of));
+            }
+        };
+        for a in first..last {
+            let of = self.arcs[a as usize].of;
+            match self.sure(a) {
+                Some((to, score)) if seen.insert(to) => queue.push((to, of, score)),
+                Some(_) => {}
+                None => {
+                    met = true;
+                    better(self.arc(a, 0)?, of);
+                }
+            }
+        }
+        let mut at = 0;
+        while let Some(&(s, of, gained)) = queue.get(at) {
+            at += 1;
+            let arcs = match self.expand(s) {
+                Ok(arcs) => arcs,
+                Err(Halt::Enough) => break,
+                Err(stopped) => return Err(stopped),
+            };
+            if self.infos[s as usize].ended {
+                let own = self.infos[s as usize].own;
+                met |= self.model.has_goal() && own >= 1.0;
+                better(gained + own, of);
+                continue;
+            }
+            for a in arcs.0..arcs.1 {
+                match self.sure(a) {
+                    Some((to, score)) if seen.insert(to) => queue.push((to, of, gained + score)),
+                    Some(_) => {}
+                    None => match self.arc(a, 0) {
+                        Ok(value) => {
+                            met = true;
+                            better(gained + value, of);
+                        }
+                        Err(Halt::Enough) => {}
+                        Err(stopped) => return Err(stopped),
+                    },
+                }
+            }
+        }
+        Ok(best.filter(|_| met).map(|b| b.1))
+    }
+
+    /// The state that an arc leads to, where nothing is drawn, and the score on the way.
+    fn sure(&self, arc: u32) -> Option<(u32, f64)> {
+        let Arc { to, score, .. } = self.arcs[arc as usize];
+        let (first, last, more) = self.draws[(to & !DRAW) as usize]?;
+        (last - first == 1).then(|| (self.outcomes[first as usize].0, score + more))
     }
 
     /// The best move of a state by looking so deep, the first of equals.
@@ -390,6 +477,11 @@ impl<'m> Ahead<'m> {
         }
         if info.depth == depth {
             return Ok(info.value);
+        }
+        // Going through what is known is work too: where moves go back and forth there is no end of ways.
+        self.visits += 1;
+        if self.visits.is_multiple_of(VISITS) {
+            self.look_at_one()?;
         }
         let (first, last) = self.expand(s)?;
         let info = self.infos[s as usize];

@@ -268,3 +268,24 @@ fn a_guess_is_named_and_a_search_that_is_left_says_why() {
     assert!((0.5..=0.875).contains(&share), "{share}");
     assert!(json["not_computed"]["information_states"].as_u64().is_some_and(|n| n > 100), "{json}");
 }
+
+/// A prize lies at the far end of a corridor; pulling the lever there is worth the walk, which is longer than look-ahead by
+/// depth sees.
+#[test]
+fn look_ahead_walks_to_the_best_draw_that_can_be_reached() {
+    let model = "model hall\nstate at: 0..30 = 0\nstate pulled: 0..2 = 0\n\
+                 move step(d: 0..1) {\n    refuse \"a wall\" unless (if d == 1 then at < 30 else at > 0)\n    at += if d == 1 then 1 else -1\n}\n\
+                 move pull {\n    let good = draw from (1 weight (if at == 30 then 9 else 1), 0 weight (if at == 30 then 1 else 9))\n    \
+                 pulled = 1 + good\n}\nlost when pulled == 1 because \"nothing came\"\ngoal pulled == 2\nstatus lost, goal\n";
+    let dir = dir_with(&[
+        ("hall.fendle", model),
+        ("a.toml", "model = 'hall.fendle'\n[[level]]\nname = 'a'\nstart.at = 1\n"),
+    ]);
+    let args =
+        ["odds", "a.toml", "--plays", "40", "--policy", "ahead:300", "--max-states", "1", "--format", "json"];
+    let r = fendle(dir.path(), &args);
+    let e = &r.json()["estimates"][0];
+    // Pulling at once wins one time in ten.
+    assert!(e["won"].as_u64().is_some_and(|n| n >= 28), "{}{}", r.out, r.err);
+    assert_eq!(e["mean_moves"].as_f64(), Some(30.0), "29 steps and a pull: {e}");
+}
