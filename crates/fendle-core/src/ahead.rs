@@ -79,6 +79,8 @@ struct Info {
     /// The greatest depth to which it was looked at, and what it was worth then.
     depth: u8,
     value: f64,
+    /// Everything behind it was seen to its end: the value is no hope.
+    exact: bool,
 }
 
 /// A move: where it leads, and the score on the way.
@@ -115,6 +117,8 @@ pub struct Ahead<'m> {
     work: u64,
     /// Known states that were gone through.
     visits: u64,
+    /// Something was hoped for in what is being looked at: a state that has not ended was not looked at further.
+    hoped: bool,
     /// The work at which the looking to this depth is broken off.
     until: u64,
     /// Draws that had too many outcomes, and those that had not: where nearly all have, none is tried.
@@ -148,6 +152,7 @@ impl<'m> Ahead<'m> {
             pace: Pace::new(watch),
             work: 0,
             visits: 0,
+            hoped: false,
             until: u64::MAX,
             too_many: (0, 0),
             looked_at: 0,
@@ -165,19 +170,36 @@ impl<'m> Ahead<'m> {
         }
         let root = self.state(state);
         let begun = self.work;
-        let mut best = match self.walk(root) {
-            Ok(Some(found)) => {
-                self.looked_at += self.work - begun;
-                return Ok(Some(found));
-            }
-            Ok(None) | Err(Halt::Enough) => None,
+        self.until = u64::MAX;
+        let (first, last) = match self.expand(root) {
+            Ok(arcs) => arcs,
             Err(Halt::Stopped(stopped)) => return Err(stopped),
+            Err(Halt::Enough) => return Ok(None),
         };
-        let mut before = 0u64;
+        let walks = (first..last).any(|a| self.sure(a).is_some());
+        // A brief look first: where everything is seen there is no better answer.
+        let (mut best, whole) =
+            self.deepening(root, if walks { self.budget / WALKS / 2 } else { self.budget })?;
+        if walks && !whole {
+            best = match self.walk(root) {
+                Ok(Some(found)) => Some(found),
+                Ok(None) | Err(Halt::Enough) => self.deepening(root, self.budget)?.0.or(best),
+                Err(Halt::Stopped(stopped)) => return Err(stopped),
+            };
+        }
+        self.looked_at += self.work - begun;
+        Ok(best)
+    }
+
+    /// The best move by looking deeper and deeper, as far as the budget goes; and whether everything was seen.
+    fn deepening(&mut self, root: u32, budget: u64) -> Result<(Option<MoveId>, bool), Stopped> {
+        let (mut best, mut before) = (None, 0u64);
+        let begun = self.work;
         for depth in 1..=DEEPEST {
             let from = self.work;
+            self.hoped = false;
             // The next moves are always looked at.
-            self.until = if depth == 1 { u64::MAX } else { begun + self.budget };
+            self.until = if depth == 1 { u64::MAX } else { begun + budget };
             match self.best(root, depth) {
                 Ok(found) => best = found.or(best),
                 Err(Halt::Enough) => break,
@@ -186,22 +208,21 @@ impl<'m> Ahead<'m> {
             let now = self.work - from;
             let growth = now.checked_div(before.max(1)).unwrap_or(4).clamp(4, 64);
             before = now;
-            // Everything was seen, or the next depth would go far beyond the budget.
-            if now == 0 && depth > 1 || self.work - begun + now * growth / 2 > self.budget {
+            if !self.hoped {
+                return Ok((best, true));
+            }
+            // The next depth would show nothing new, or go far beyond the budget.
+            if now == 0 && depth > 1 || self.work - begun + now * growth / 2 > budget {
                 break;
             }
         }
-        self.looked_at += self.work - begun;
-        Ok(best)
+        Ok((best, false))
     }
 
     /// Where some next move draws nothing: the move that leads to the best of all draws and ends that can be reached without
-    /// one, the nearest of equals, as far as the budget goes. `None` where all next moves draw, or nothing is reached.
+    /// one, the nearest of equals, as far as the budget goes. `None` where nothing is reached.
     fn walk(&mut self, root: u32) -> Result<Option<MoveId>, Halt> {
         let (first, last) = self.expand(root)?;
-        if (first..last).all(|a| self.sure(a).is_none()) {
-            return Ok(None);
-        }
         self.until = self.work + WALKS * self.budget;
         // Each state with the arc of the root that leads to it, nearest first.
         let mut queue: Vec<(u32, MoveId, f64)> = vec![];
@@ -300,7 +321,7 @@ impl<'m> Ahead<'m> {
         let (s, new) = self.states.insert(state, hash(state)).expect("far from full");
         if new {
             let own = f64::NAN;
-            self.infos.push(Info { own, ended: false, arcs: None, depth: 0, value: own });
+            self.infos.push(Info { own, ended: false, arcs: None, depth: 0, value: own, exact: false });
         }
         s
     }
@@ -472,10 +493,16 @@ impl<'m> Ahead<'m> {
         if info.ended {
             return Ok(info.own);
         }
+        if info.exact {
+            return Ok(info.value);
+        }
         if depth == 0 {
-            return if info.own.is_nan() { self.leaf(s) } else { Ok(info.own) };
+            let own = if info.own.is_nan() { self.leaf(s)? } else { info.own };
+            self.hoped |= !self.infos[s as usize].ended;
+            return Ok(own);
         }
         if info.depth == depth {
+            self.hoped = true;
             return Ok(info.value);
         }
         // Going through what is known is work too: where moves go back and forth there is no end of ways.
@@ -489,11 +516,13 @@ impl<'m> Ahead<'m> {
             return Ok(info.own);
         }
         let mut best = f64::NEG_INFINITY;
+        let hoped = std::mem::take(&mut self.hoped);
         for arc in first..last {
             best = best.max(self.arc(arc, depth)?);
         }
         let info = &mut self.infos[s as usize];
-        (info.depth, info.value) = (depth, best);
+        (info.depth, info.value, info.exact) = (depth, best, !self.hoped);
+        self.hoped |= hoped;
         Ok(best)
     }
 
