@@ -644,16 +644,18 @@ impl Prover<'_> {
         for s in body {
             s.each(&mut |s| exprs.extend(s.exprs()));
         }
-        fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bool) -> bool {
-            match &e.kind {
-                Ek::Var(When::Now, v) => !written.contains(v),
-                Ek::Index(base, i) if matches!(base.kind, Ek::Var(When::Now, _)) && own(i) => true,
-                // Functions may read anything.
-                Ek::Call(..) => written.is_empty(),
-                _ => e.parts().into_iter().all(|p| reads_apart(p, written, own)),
-            }
-        }
         good && exprs.into_iter().all(|e| reads_apart(e, &written, &own))
+    }
+}
+
+/// Whether an expression reads what a loop writes at the loop's own key only.
+pub(crate) fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bool) -> bool {
+    match &e.kind {
+        Ek::Var(When::Now, v) => !written.contains(v),
+        Ek::Index(base, i) if matches!(base.kind, Ek::Var(When::Now, _)) && own(i) => true,
+        // Functions may read anything.
+        Ek::Call(..) => written.is_empty(),
+        _ => e.parts().into_iter().all(|p| reads_apart(p, written, own)),
     }
 }
 

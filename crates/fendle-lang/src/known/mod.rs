@@ -96,7 +96,7 @@ pub struct Sight {
 }
 
 /// Clues, and what they are about.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Known {
     /// The clues.
     pub system: System,
@@ -124,16 +124,7 @@ impl Known {
     pub fn new(b: &Bound, sights: &[Sight]) -> Result<Known, NotCounts> {
         let model = &b.model;
         changed(model)?;
-        let mut known = Known {
-            system: System::default(),
-            places: vec![],
-            cells: vec![],
-            sources: vec![],
-            by_place: Arc::default(),
-            said: HashMap::new(),
-            said_last: vec![],
-            watched: Watched::default(),
-        };
+        let mut known = Known::default();
         let mut by_place = HashMap::new();
         for v in hidden_vars(b) {
             let def = &model.vars[v];
@@ -262,16 +253,7 @@ impl Known {
         let stale = self.watched.stale_in(&sight.state);
         reader.symbolic.eval.look_at(&sight.state);
         let goes_on = sight.state[b.ended_at()] == 0;
-        let mut next = Known {
-            system: self.system.clone(),
-            places: vec![],
-            cells: vec![],
-            sources: vec![],
-            by_place: Arc::default(),
-            said: HashMap::new(),
-            said_last: vec![],
-            watched: Watched::default(),
-        };
+        let mut next = Known { system: self.system.clone(), ..Known::default() };
         for (item, stale) in stale.into_iter().enumerate() {
             let (f, truth) = match reader.items[item].clone() {
                 Item::Tell { tell, element, place } => {

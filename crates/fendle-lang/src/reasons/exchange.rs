@@ -13,6 +13,7 @@ use std::collections::HashMap;
 
 use fendle_core::knowledge::{Likeness, Names};
 
+use crate::check::alike::reads_apart;
 use crate::code::{Game, told_words};
 use crate::model::*;
 use crate::run::Eval;
@@ -371,15 +372,6 @@ fn is_apart(local: usize, filter: Option<&Expr>, body: &[Stmt]) -> bool {
                 _ => false,
             };
         });
-    }
-    fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bool) -> bool {
-        match &e.kind {
-            Ek::Var(When::Now, v) => !written.contains(v),
-            Ek::Index(base, at) if matches!(base.kind, Ek::Var(When::Now, _)) && own(at) => true,
-            // Functions may read anything.
-            Ek::Call(..) => written.is_empty(),
-            _ => e.parts().into_iter().all(|p| reads_apart(p, written, own)),
-        }
     }
     good && exprs.into_iter().all(|e| reads_apart(e, &written, &own))
 }

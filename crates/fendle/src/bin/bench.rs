@@ -230,7 +230,7 @@ const ODDS: [(&str, &str, &str, Truth); 3] = [
     (
         "merge-3x3-to-64",
         MERGE,
-        "model = 'merge'\n[[level]]\nvalues = { high = 3, wide = 3, top = 6 }\nstart.tile = '2 2 . / . . . / . . .'\n",
+        "model = 'merge'\n[[level]]\nvalues = { high = 3, wide = 3, top = 6 }\nstart.tile = '''\n2 2 .\n. . .\n. . .\n'''\n",
         Truth::Win(0.999_999_999_999_999_9, 1.0),
     ),
     (
