@@ -45,12 +45,6 @@ pub fn best_moves<'l>(store: &Store, level: &'l Loaded, budget: &Budget) -> Resu
 pub type EachLine<'e> = &'e mut dyn FnMut(&str, &str, (f64, f64)) -> io::Result<()>;
 
 impl BestMoves<'_> {
-    /// How many states have a best move.
-    #[must_use]
-    pub fn states(&self) -> u64 {
-        (0..self.guide.len() as u32).filter(|s| self.guide.class(*s) == Class::Winnable).count() as u64
-    }
-
     /// Calls `each` with every state from which a goal can be reached, as `--at` takes it, its best move, and the chance to win
     /// after that: at least, at most.
     ///

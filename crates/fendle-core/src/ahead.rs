@@ -10,8 +10,8 @@
 
 use std::collections::HashSet;
 
-use crate::limits::{Limit, Pace, Watch};
-use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Status, Worker};
+use crate::limits::{Pace, Watch};
+use crate::model::{Aim, Expansion, Layout, Model, MoveId, Odds, Status, Stopped, Worker};
 use crate::numbers::nth_weighted;
 use crate::space::hash;
 use crate::space::table::StateTable;
@@ -33,27 +33,6 @@ const VISITS: u64 = 32;
 const WALKS: u64 = 8;
 /// No depth goes beyond this.
 const DEEPEST: u8 = 40;
-
-/// What ends a play, or the looking for a move.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Stopped {
-    /// The model broke.
-    Fault(Fault),
-    /// This limit.
-    Limit(Limit),
-}
-
-impl From<Fault> for Stopped {
-    fn from(fault: Fault) -> Stopped {
-        Stopped::Fault(fault)
-    }
-}
-
-impl From<Limit> for Stopped {
-    fn from(limit: Limit) -> Stopped {
-        Stopped::Limit(limit)
-    }
-}
 
 /// What ends the looking to one depth.
 enum Halt {

@@ -411,6 +411,27 @@ pub trait Numbering: fmt::Debug + Send + Sync {
     fn state(&self, number: u64) -> Vec<u64>;
 }
 
+/// What ends a computation before its end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stopped {
+    /// The model broke.
+    Fault(Fault),
+    /// This limit.
+    Limit(Limit),
+}
+
+impl From<Fault> for Stopped {
+    fn from(fault: Fault) -> Stopped {
+        Stopped::Fault(fault)
+    }
+}
+
+impl From<Limit> for Stopped {
+    fn from(limit: Limit) -> Stopped {
+        Stopped::Limit(limit)
+    }
+}
+
 /// Runs a model's rules on packed states.
 ///
 /// A worker owns the scratch memory that the rules need, so that no call allocates for a

@@ -6,10 +6,10 @@ use std::sync::OnceLock;
 
 use rayon::prelude::*;
 
-use crate::ahead::{Ahead, Stopped};
+use crate::ahead::Ahead;
 use crate::explore::pool;
 use crate::limits::{Limit, Pace, Watch};
-use crate::model::{Expansion, Fault, Model, MoveId, Odds, Status, Worker};
+use crate::model::{Expansion, Fault, Model, MoveId, Odds, Status, Stopped, Worker};
 
 /// How a simulated player chooses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -289,3 +289,33 @@ fn look_ahead_walks_to_the_best_draw_that_can_be_reached() {
     assert!(e["won"].as_u64().is_some_and(|n| n >= 28), "{}{}", r.out, r.err);
     assert_eq!(e["mean_moves"].as_f64(), Some(30.0), "29 steps and a pull: {e}");
 }
+
+/// Where a level gives only what is told, plays on drawn layouts are shown what these hold: their estimates agree with the
+/// exact chances, which the same board has without a limit.
+#[test]
+fn estimates_of_a_told_board_hold_the_exact_chances() {
+    let level = "model = 'sweep'\n[[level]]\nname = 'a'\nsize = [3, 4]\nvalues.rocks = 2\ntold.near = '''\n\
+                 1~~~\n~~~~\n~~~~\n'''\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let exact = fendle(dir.path(), &["infer", "a.toml"]).out;
+    let estimate = fendle(dir.path(), &["infer", "a.toml", "--max-states", "10", "--plays", "300"]).out;
+    let mut compared = 0;
+    for line in estimate.lines().filter(|l| l.contains(" of 300 won")) {
+        let name = line.split("  ").next().expect("a move");
+        let (low, high) =
+            line.split("interval ").nth(1).and_then(|t| t.split_once(" to ")).expect("an interval");
+        let high = high.trim_end_matches(" %");
+        let known = exact
+            .lines()
+            .find(|l| l.starts_with(name))
+            .expect("the move")
+            .split(" = ")
+            .nth(2)
+            .expect("a chance");
+        let known: f64 = known.split(' ').next().and_then(|t| t.parse().ok()).expect("a number");
+        let bound = |t: &str| t.trim().parse::<f64>().expect("a number");
+        assert!(bound(low) <= known && known <= bound(high), "{name}: {known}\n{estimate}");
+        compared += 1;
+    }
+    assert_eq!(compared, 4, "{estimate}");
+}

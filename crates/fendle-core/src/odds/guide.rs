@@ -6,10 +6,10 @@ use super::classes::Marks;
 use super::graph::Graph;
 use super::order::Parts;
 use super::values::{Gain, Task};
-use super::{Bounds, NoOdds, Stopped, counted, seen};
+use super::{Bounds, NoOdds, counted, seen};
 use crate::explore::Exploration;
 use crate::limits::{Limits, Pace, Watch};
-use crate::model::{Model, MoveId};
+use crate::model::{Model, MoveId, Stopped};
 use crate::space::Class;
 
 /// The best chance to win from every state that can be reached, and after each of its moves, as bounds that hold.

@@ -34,7 +34,7 @@ use serde::{Serialize, Serializer};
 
 use crate::explore::Exploration;
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
-use crate::model::{Aim, Fault, Model, MoveId};
+use crate::model::{Aim, Fault, Model, MoveId, Stopped};
 use crate::route::Route;
 use crate::space::Class;
 use classes::{ALMOST, CERTAIN, ENDS, Marks, REACHES, SEEN};
@@ -187,24 +187,6 @@ pub enum Broken {
     Fault(Fault),
     /// This limit ended the computing, after so many states.
     Limit(Limit, u64),
-}
-
-/// What ends the valuing.
-enum Stopped {
-    Fault(Fault),
-    Limit(Limit),
-}
-
-impl From<Fault> for Stopped {
-    fn from(fault: Fault) -> Stopped {
-        Stopped::Fault(fault)
-    }
-}
-
-impl From<Limit> for Stopped {
-    fn from(limit: Limit) -> Stopped {
-        Stopped::Limit(limit)
-    }
 }
 
 /// The doubles around a fraction, or the one that it is.

@@ -226,7 +226,6 @@ impl<'b> Player<'b> {
     ///
     /// [`Stopped`].
     pub fn new(b: &'b Bound, moves: &'b MoveTable, seen: &[Vec<i32>]) -> Result<Player<'b>, Stopped> {
-        let mut telling = Telling::new(b);
         let known = Known::new(b, &[])?;
         let mut player = Player {
             b,
@@ -248,11 +247,10 @@ impl<'b> Player<'b> {
         };
         let given = b.seen.iter().any(Option::is_some);
         for state in seen {
-            let told = if given { b.told(state) } else { telling.of(b, state) };
+            let told = if given { b.told(state) } else { player.told(state) };
             let sight = Sight { state: state.clone(), told };
             player.known.see_by(player.reader.get_mut(), &sight)?;
         }
-        player.telling = RefCell::new(telling);
         if given && let Ok(sampler) = player.known.system.sampler() {
             // There is no true layout: any that agrees takes its place.
             let mut dice = Dice::new(0);
