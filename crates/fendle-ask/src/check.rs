@@ -478,17 +478,22 @@ impl Checking<'_> {
 /// Turns of a shape that cover the same cells, seen without the anchor: pairs of their numbers.
 #[must_use]
 pub fn turns_alike(shape: &ShapeTurns) -> Vec<(usize, usize)> {
-    let look = |turn: &Vec<(i64, i64)>| {
+    let look = |t: usize| {
+        let turn = &shape.turns[t];
         let (r, c) = (turn.iter().map(|c| c.0).min(), turn.iter().map(|c| c.1).min());
-        let mut out: Vec<(i64, i64)> =
-            turn.iter().map(|x| (x.0 - r.unwrap_or(0), x.1 - c.unwrap_or(0))).collect();
+        let part = |i: usize| shape.parts.get(t).map_or(0, |p| p[i]);
+        let mut out: Vec<(i64, i64, i64)> = turn
+            .iter()
+            .enumerate()
+            .map(|(i, x)| (x.0 - r.unwrap_or(0), x.1 - c.unwrap_or(0), part(i)))
+            .collect();
         out.sort_unstable();
         out
     };
     let mut out = vec![];
     for i in 0..shape.turns.len() {
         for j in i + 1..shape.turns.len() {
-            if look(&shape.turns[i]) == look(&shape.turns[j]) {
+            if look(i) == look(j) {
                 out.push((i, j));
             }
         }

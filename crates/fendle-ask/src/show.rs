@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fendle_lang::Bound;
-use fendle_lang::model::{Dom, Extent, Scalar, Show};
+use fendle_lang::model::{Extent, Scalar, Show};
 use fendle_lang::run::Eval;
 use fendle_lang::state::ending_text;
 use serde::Serialize;
@@ -107,12 +107,8 @@ fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
 fn is_free(b: &Bound, state: &[i32], v: usize, cell: usize) -> bool {
     let (slot, def) = (&b.slots[v], &b.model.vars[v]);
     let region = if def.state { state } else { &b.data };
-    if let Dom::Placed(p) = def.dom {
-        let at = ((cell / b.cols) as i64, (cell % b.cols) as i64);
-        !b.covered(p, region[slot.base].into()).contains(&at)
-    } else if def.shape == Extent::One {
-        region[slot.base] as usize != cell
-    } else {
-        i64::from(region[slot.base + cell]) == slot.lo.max(0)
+    match def.shape {
+        Extent::Grid | Extent::Set => i64::from(region[slot.base + cell]) == slot.lo.max(0),
+        _ => !b.stands_at(v, state, cell),
     }
 }

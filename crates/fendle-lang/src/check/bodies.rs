@@ -140,19 +140,40 @@ impl Checker<'_> {
             if matches!(&p.ty.kind, tree::TypeKind::Named(n) if n == "place") {
                 self.error("M016", p.ty.span, "a move's parameter is a cell, not a place");
             }
-        }
-        let doms = self.params(params);
-        let offers_len = body.iter().take_while(|s| matches!(s.kind, S::Offer(_))).count();
-        let mut offers = vec![];
-        for stmt in &body[..offers_len] {
-            if let S::Offer(e) = &stmt.kind {
-                let e = self.expr(e);
-                let e = self.coerce(e, Ty::Bool);
-                self.note_facts(&e, true);
-                offers.push(e);
+            if matches!(p.ty.kind, tree::TypeKind::Set) {
+                self.error("M016", p.ty.span, "a move's parameters are single values")
+                    .notes
+                    .push("name a set of cells by one of its cells".into());
             }
         }
-        let body = self.block(&body[offers_len..]);
+        let doms = self.params(params);
+        // Offers come first; names given before one stand in it for their values.
+        let head = body.iter().take_while(|s| match &s.kind {
+            S::Offer(_) => true,
+            S::Let { ty: None, mutable: false, .. } => true,
+            _ => false,
+        });
+        let head_len = head.count();
+        let last_offer = body[..head_len].iter().rposition(|s| matches!(s.kind, S::Offer(_)));
+        let mut offers = vec![];
+        let mut rest: tree::Block = vec![];
+        let mut given: Vec<(String, A)> = vec![];
+        for (i, stmt) in body.iter().enumerate() {
+            match &stmt.kind {
+                S::Offer(e) if Some(i) <= last_offer => {
+                    let e = self.expr(&substitute(e, &given));
+                    let e = self.coerce(e, Ty::Bool);
+                    self.note_facts(&e, true);
+                    offers.push(e);
+                }
+                S::Let { name, value, .. } if Some(i) <= last_offer => {
+                    given.push((name.text.clone(), substitute(value, &given)));
+                    rest.push(stmt.clone());
+                }
+                _ => rest.push(stmt.clone()),
+            }
+        }
+        let body = self.block(&rest);
         let locals = std::mem::take(&mut self.scope).locals;
         MoveDef {
             name: name.text.clone(),
@@ -179,15 +200,57 @@ impl Checker<'_> {
             self.error("M002", name.span, format!("`{}` is already the name of something here", name.text))
                 .labels
                 .push(crate::source::Label { file, span, text: "declared here".into() });
-        } else if BUILTINS.contains(&name.text.as_str()) || DIRS.contains(&name.text.as_str()) {
-            self.error("M001", name.span, format!("`{}` has a meaning of its own", name.text))
-                .notes
-                .push("choose another name".into());
+        } else if self.is_taken(&name.text, true) {
+            self.say_taken(name);
         }
         let local = self.scope.locals.len();
         self.scope.locals.push(LocalDef { name: name.text.clone(), ty, mutable, dom, span: name.span });
         self.scope.visible.push(local);
         local
+    }
+
+    /// Whether a place is known to be a cell here.
+    pub(super) fn is_known_cell(&self, place: &Expr) -> bool {
+        self.scope.on_board.iter().any(|f| f.holds && same(&f.place, place))
+    }
+
+    /// Whether an expression gives the same value until a variable that it reads is assigned to.
+    fn is_steady(&self, e: &Expr) -> bool {
+        let mut steady = true;
+        e.each(&mut |e| {
+            steady &= match &e.kind {
+                Ek::Local(l) => !self.scope.locals[*l].mutable,
+                Ek::Quant(_) | Ek::Flood(_) => false,
+                _ => true,
+            };
+        });
+        steady
+    }
+
+    /// Forgets what is known of places that depend on variables which these statements may change.
+    pub(super) fn forget_changed(&mut self, block: &[tree::Stmt]) {
+        if self.scope.on_board.is_empty() {
+            return;
+        }
+        let mut changed = Some(vec![]);
+        block.iter().for_each(|s| changed_by(s, &mut changed));
+        let vars: Option<Vec<usize>> = changed.map(|names| {
+            let var = |n: &String| match self.globals.get(n) {
+                Some(&(Global::Var(v), _)) => Some(v),
+                _ => None,
+            };
+            names.iter().filter_map(var).collect()
+        });
+        let vars_of = |v: usize| vars.as_ref().is_none_or(|vars| vars.contains(&v));
+        let any = vars.as_ref().is_none_or(|v| !v.is_empty());
+        let declared = &self.vars;
+        for fact in &mut self.scope.on_board {
+            fact.place.each(&mut |e| match &e.kind {
+                Ek::Var(When::Now, v) if declared[*v].state && vars_of(*v) => fact.holds = false,
+                Ek::Call(..) if any => fact.holds = false,
+                _ => {}
+            });
+        }
     }
 
     /// Runs `f` with everything it binds or learns forgotten afterwards.
@@ -203,10 +266,8 @@ impl Checker<'_> {
     pub(super) fn note_facts(&mut self, e: &Expr, truth: bool) {
         match &e.kind {
             Ek::OnBoard(p) if truth => {
-                if let Ek::Local(l) = p.kind
-                    && !self.scope.locals[l].mutable
-                {
-                    self.scope.on_board.push(l);
+                if self.is_steady(p) {
+                    self.scope.on_board.push(OnBoard { place: (**p).clone(), holds: true });
                 }
             }
             Ek::And(a, b) if truth => {
@@ -221,4 +282,131 @@ impl Checker<'_> {
             _ => {}
         }
     }
+}
+
+/// Whether two expressions say the same, wherever they stand. What it cannot tell is not the same.
+fn same(a: &Expr, b: &Expr) -> bool {
+    let (a, b) = (bare(a), bare(b));
+    let both = |x: &[Expr], y: &[Expr]| x.len() == y.len() && x.iter().zip(y).all(|(x, y)| same(x, y));
+    match (&a.kind, &b.kind) {
+        (Ek::Const(x), Ek::Const(y)) => x == y && a.ty == b.ty,
+        (Ek::Var(w, x), Ek::Var(u, y)) => w == u && x == y,
+        (Ek::Local(x), Ek::Local(y)) => x == y,
+        (Ek::Index(x, i), Ek::Index(y, j))
+        | (Ek::Entry(x, i), Ek::Entry(y, j))
+        | (Ek::OffMul(x, i), Ek::OffMul(y, j)) => same(x, y) && same(i, j),
+        (Ek::Shift(x, i, m), Ek::Shift(y, j, n)) | (Ek::OffAdd(x, i, m), Ek::OffAdd(y, j, n)) => {
+            m == n && same(x, y) && same(i, j)
+        }
+        (Ek::End(x, m), Ek::End(y, n)) => m == n && same(x, y),
+        (Ek::Arith(o, x, i), Ek::Arith(p, y, j)) => o == p && same(x, y) && same(i, j),
+        (Ek::Neg(x), Ek::Neg(y)) | (Ek::DirOffset(x), Ek::DirOffset(y)) | (Ek::Given(x), Ek::Given(y)) => {
+            same(x, y)
+        }
+        (Ek::Part(x, r, i), Ek::Part(y, s, j)) => r == s && i == j && same(x, y),
+        (Ek::Builtin(f, x), Ek::Builtin(g, y)) => f == g && both(x, y),
+        (Ek::Call(f, x), Ek::Call(g, y)) => f == g && both(x, y),
+        (Ek::Within(x, _), Ek::Within(y, _)) => same(x, y),
+        _ => false,
+    }
+}
+
+/// An expression without changes between cells and places.
+fn bare(e: &Expr) -> &Expr {
+    match &e.kind {
+        Ek::ToPlace(inner) | Ek::ToCell(inner) => bare(inner),
+        _ => e,
+    }
+}
+
+/// The names of what a statement may assign to; `None` for anything.
+fn changed_by(stmt: &tree::Stmt, names: &mut Option<Vec<String>>) {
+    fn base(e: &A, names: &mut Option<Vec<String>>) {
+        match &e.kind {
+            K::Name(n) => names.iter_mut().for_each(|list| list.push(n.clone())),
+            K::Index(e, _) | K::Field(e, _) | K::Method(e, ..) => base(e, names),
+            _ => *names = None,
+        }
+    }
+    let mut all = |blocks: &[&tree::Block]| blocks.iter().for_each(|b| b.iter().for_each(|s| changed_by(s, names)));
+    match &stmt.kind {
+        S::If { then, other, .. } => all(&[then, other]),
+        S::For { body, .. } | S::Repeat { body, .. } | S::Phase { body, .. } => all(&[body]),
+        S::Draw { target, other, .. } => {
+            all(&other.iter().collect::<Vec<_>>());
+            target.iter().for_each(|t| base(t, names));
+        }
+        S::Assign { target: e, .. }
+        | S::Write { into: e, .. }
+        | S::CutOut { grid: e, .. }
+        | S::Insert { grid: e, .. }
+        | S::Add(_, e)
+        | S::Remove(_, e)
+        | S::Method(e) => base(e, names),
+        S::Swap(a, b) | S::Take { from: a, onto: b, .. } => {
+            base(a, names);
+            base(b, names);
+        }
+        S::Call(..) => *names = None,
+        S::Let { .. }
+        | S::Require { .. }
+        | S::Offer(_)
+        | S::Refuse { .. }
+        | S::Judge
+        | S::Win
+        | S::Lose(_)
+        | S::Stop(_)
+        | S::Note { .. }
+        | S::Score(_) => {}
+    }
+}
+
+/// An expression with names replaced by what they stand for. No name means two things in one place, so none is caught.
+fn substitute(e: &A, given: &[(String, A)]) -> A {
+    if given.is_empty() {
+        return e.clone();
+    }
+    let one = |e: &A| substitute(e, given);
+    let boxed = |e: &A| Box::new(substitute(e, given));
+    let list = |e: &[A]| e.iter().map(one).collect::<Vec<A>>();
+    let kind = match &e.kind {
+        K::Name(n) => match given.iter().find(|g| g.0 == *n) {
+            Some((_, value)) => return value.clone(),
+            None => e.kind.clone(),
+        },
+        K::Int(_) | K::Bool(_) | K::Empty | K::Lost | K::Board(_) => e.kind.clone(),
+        K::Field(a, n) => K::Field(boxed(a), n.clone()),
+        K::Index(a, b) => K::Index(boxed(a), boxed(b)),
+        K::Outside(a, b) => K::Outside(boxed(a), boxed(b)),
+        K::Not(a) => K::Not(boxed(a)),
+        K::Neg(a) => K::Neg(boxed(a)),
+        K::Bin(op, a, b) => K::Bin(*op, boxed(a), boxed(b)),
+        K::Cond(a, b, c) => K::Cond(boxed(a), boxed(b), boxed(c)),
+        K::Call(n, args) => K::Call(n.clone(), list(args)),
+        K::Can(n, args) => K::Can(n.clone(), list(args)),
+        K::Leads(every, n, args, c) => K::Leads(*every, n.clone(), list(args), boxed(c)),
+        K::Method(a, n, args) => K::Method(boxed(a), n.clone(), list(args)),
+        K::Record(n, parts) => {
+            K::Record(n.clone(), parts.iter().map(|(n, e)| (n.clone(), one(e))).collect())
+        }
+        K::Quant { kind, binder, body } => {
+            let binder = tree::Binder {
+                name: binder.name.clone(),
+                on: binder.on,
+                over: boxed(&binder.over),
+                upto: binder.upto.as_ref().map(|e| boxed(e)),
+                filter: binder.filter.as_ref().map(|e| boxed(e)),
+            };
+            K::Quant { kind: *kind, binder, body: body.as_ref().map(|e| boxed(e)) }
+        }
+        K::Flood { name, from, by, by_name, cond, rim } => K::Flood {
+            name: name.clone(),
+            from: boxed(from),
+            by: list(by),
+            by_name: by_name.clone(),
+            cond: boxed(cond),
+            rim: *rim,
+        },
+    };
+    A { kind, span: e.span }
 }

@@ -10,6 +10,9 @@ impl Checker<'_> {
         self.nesting += 1;
         let out = self.expr_here(e);
         self.nesting -= 1;
+        if out.ty == Ty::Place && self.is_known_cell(&out) {
+            return Expr { ty: Ty::Cell, span: out.span, kind: Ek::ToCell(Box::new(out)) };
+        }
         out
     }
 
@@ -104,7 +107,7 @@ impl Checker<'_> {
                 self.error("M051", name.span, "this is a statement, not a value");
                 self.bad(span)
             }
-            K::Empty => self.bad(span),
+            K::Empty | K::Lost => self.bad(span),
             K::Record(name, parts) => self.record(name, parts, span),
             K::Can(name, args) => {
                 let of = self.asked(name, args, span);
@@ -163,8 +166,11 @@ impl Checker<'_> {
         if name.text == "any" {
             return Some(None);
         }
-        let Some(&(Global::Move(m), _)) = self.globals.get(&name.text) else {
-            self.unknown(name, "move");
+        let Some(&(m, _)) = self.moves.get(&name.text) else {
+            let known: Vec<&str> = self.moves.keys().map(String::as_str).collect();
+            let near = near(&name.text, known).map(str::to_string);
+            let error = self.error("M010", name.span, format!("no move is named `{}`", name.text));
+            error.notes.extend(near.map(|n| format!("did you mean `{n}`?")));
             return None;
         };
         let params = self.move_asts[m].1.clone();
@@ -231,11 +237,7 @@ impl Checker<'_> {
         }
         if let Some(l) = self.local(n) {
             let ty = self.scope.locals[l].ty;
-            let local = make(Ek::Local(l), ty);
-            if ty == Ty::Place && self.scope.on_board.contains(&l) {
-                return make(Ek::ToCell(Box::new(local)), Ty::Cell);
-            }
-            return local;
+            return make(Ek::Local(l), ty);
         }
         if matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
             return self.bad(span);
@@ -285,6 +287,9 @@ impl Checker<'_> {
                     .notes
                     .push("a tally is no part of the state; make it a `state` variable to use it".into());
                 self.bad(span)
+            }
+            Some((Global::Fn(f), _)) if self.derived.contains(&f) => {
+                self.call(&Name { text: n.to_string(), span }, &[], span)
             }
             Some((Global::Fn(_), _)) => {
                 self.error("M023", span, format!("`{n}` is a function"))

@@ -2,6 +2,14 @@
 
 use super::*;
 
+/// Whether values of a type stand on cells.
+pub(crate) fn stands(scalar: Scalar) -> bool {
+    matches!(
+        scalar,
+        Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell) | Scalar::Maybe(Base::Placed(_))
+    )
+}
+
 impl Checker<'_> {
     // ---- pictures ----
 
@@ -9,11 +17,7 @@ impl Checker<'_> {
         let name = &rule.target;
         let drawn = |v: &usize| match self.vars[*v].shape {
             Extent::Grid | Extent::Set | Extent::Lists(..) => true,
-            Extent::One => matches!(
-                self.vars[*v].dom.scalar(),
-                Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell)
-            ),
-            Extent::Array(_) | Extent::List(_) => false,
+            Extent::One | Extent::Array(_) | Extent::List(_) => stands(self.vars[*v].dom.scalar()),
         };
         let global = self.globals.get(&name.text).map(|g| g.0);
         let var = match global {
@@ -23,7 +27,13 @@ impl Checker<'_> {
         };
         let tell = tells.iter().position(|t| t.name == name.text);
         let scalar = match (var, tell) {
-            (Some(v), _) => self.vars[v].dom.scalar(),
+            // Shapes are told apart by their kinds, cells of an array by their keys.
+            (Some(v), _) => match (self.vars[v].dom.scalar(), self.vars[v].shape) {
+                (Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s)), _) => Scalar::Enum(self.shapes[s].kind),
+                (scalar, Extent::Array(Keyed::Enum(e))) if stands(scalar) => Scalar::Enum(e),
+                (scalar, Extent::Array(_) | Extent::List(_)) if stands(scalar) => Scalar::Int,
+                (scalar, _) => scalar,
+            },
             (None, Some(t)) => tells[t].value.ty.scalar().unwrap_or(Scalar::Int),
             (None, None) if global.is_none() => {
                 self.unknown(name, "variable");
@@ -40,7 +50,11 @@ impl Checker<'_> {
             }
         };
         let of: Vec<Drawee> = var.map(Drawee::Var).into_iter().chain(tell.map(Drawee::Tell)).collect();
-        let valued = var.is_none_or(|v| matches!(self.vars[v].shape, Extent::Grid | Extent::Lists(..)));
+        let valued = var.is_none_or(|v| {
+            let def = &self.vars[v];
+            !matches!(def.shape, Extent::One | Extent::Set)
+                || matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
+        });
         let mut values = None;
         if let Some((from, to)) = &rule.values {
             if !valued {
@@ -105,7 +119,31 @@ impl Checker<'_> {
 
     // ---- show ----
 
-    pub(super) fn show(&mut self, name: &Name, joined: bool, rules: &[tree::ShowRule]) -> Option<Show> {
+    /// A condition about the cell at which a glyph is drawn; the cell is its first local name.
+    fn drawn_where(&mut self, at: Option<&Name>, condition: &A) -> Option<Body> {
+        let Some(at) = at else {
+            self.error("M044", condition.span, "nothing names the cell that this is about")
+                .notes
+                .push("name it in the head: `show NAME at c { ... }`".into());
+            return None;
+        };
+        let scope = std::mem::take(&mut self.scope);
+        let old = std::mem::replace(&mut self.place, Place::Cond);
+        self.bind(at, Ty::Cell, false, None);
+        let expr = self.expr(condition);
+        let expr = self.coerce(expr, Ty::Bool);
+        let locals = std::mem::replace(&mut self.scope, scope).locals;
+        self.place = old;
+        Some(Body { expr, locals })
+    }
+
+    pub(super) fn show(
+        &mut self,
+        name: &Name,
+        (joined, layered): (bool, bool),
+        at: Option<&Name>,
+        rules: &[tree::ShowRule],
+    ) -> Option<Show> {
         let constant = |e: Expr| if let Ek::Const(n) = e.kind { Some(n) } else { None };
         if let Some(&(global, declared)) = self.globals.get(&name.text) {
             let Global::Var(var) = global else {
@@ -128,6 +166,11 @@ impl Checker<'_> {
             if self.vars[var].shape != Extent::Grid && self.vars[var].shape != Extent::Set {
                 self.error("M040", name.span, format!("`{}` is no grid", name.text));
                 return None;
+            }
+            if let Some(span) = at.map(|n| n.span).or(layered.then_some(name.span)) {
+                self.error("M040", span, "`layered` and `at` are for drawings of several variables")
+                    .notes
+                    .push("give the drawing a name of its own".into());
             }
             let want = self.vars[var].dom.scalar().ty();
             let mut glyphs: Vec<(i64, String)> = vec![];
@@ -159,7 +202,7 @@ impl Checker<'_> {
             return Some(Show::Values { var, glyphs, joined });
         }
         let mut vars: Vec<usize> = vec![];
-        let mut out: Vec<(char, Vec<Fact>)> = vec![];
+        let mut out: Vec<DrawRule> = vec![];
         for rule in rules {
             let mut chars = rule.glyph.chars();
             let glyph = match (chars.next(), chars.next()) {
@@ -174,6 +217,8 @@ impl Checker<'_> {
             let before = self.errors.len();
             let mut sound = true;
             let mut facts: Vec<Fact> = vec![];
+            // Derived sets that the cell is a member of.
+            let mut follows: Vec<A> = vec![];
             for fact in &rule.facts {
                 let (target, value) = match &fact.kind {
                     K::Bin(BinOp::Eq, t, v) => (&**t, Some(&**v)),
@@ -183,6 +228,13 @@ impl Checker<'_> {
                     self.error("M044", target.span, "a fact is a variable, or `variable = value`");
                     continue;
                 };
+                if let Some(&(Global::Fn(f), _)) = self.globals.get(n)
+                    && self.derived.contains(&f)
+                    && value.is_none()
+                {
+                    follows.push(target.clone());
+                    continue;
+                }
                 let Some(&(Global::Var(var), _)) = self.globals.get(n) else {
                     if !matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
                         self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
@@ -193,7 +245,7 @@ impl Checker<'_> {
                 let def = &self.vars[var];
                 let scalar = def.dom.scalar();
                 let value = match (def.shape, value) {
-                    (Extent::One, None) if matches!(scalar, Scalar::Placed(_)) => 1,
+                    (Extent::One | Extent::Array(_) | Extent::List(_), None) if stands(scalar) => 1,
                     (Extent::Grid, Some(v)) => {
                         let v = self.lone(v, Place::Level);
                         let v = self.coerce(v, scalar.ty());
@@ -207,12 +259,12 @@ impl Checker<'_> {
                     }
                     (Extent::Grid, None) if scalar == Scalar::Bool => 1,
                     (Extent::Set, None) => 1,
-                    (Extent::One, None) if scalar == Scalar::Cell => 1,
                     _ => {
                         self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
                             .notes
                             .push(
-                                "it can set a grid of bools, a set, the place of a cell, or `grid = value`"
+                                "it can say a set or a grid of bools, `grid = value`, or where cells and placed shapes are; \
+                                 anything else stands behind `where`"
                                     .into(),
                             );
                         continue;
@@ -227,19 +279,40 @@ impl Checker<'_> {
                 continue;
             }
             facts.sort_by_key(|f| f.var);
-            if out.iter().any(|(g, _)| *g == glyph) {
+            let member = Name { text: "drawn cell".into(), span: rule.span };
+            let here = A { kind: K::Name(at.unwrap_or(&member).text.clone()), span: rule.span };
+            let mut condition = rule.filter.clone();
+            for set in follows {
+                let span = set.span;
+                let inside = A { kind: K::Bin(BinOp::In, Box::new(here.clone()), Box::new(set)), span };
+                condition = Some(match condition {
+                    None => inside,
+                    Some(c) => A { span: c.span, kind: K::Bin(BinOp::And, Box::new(inside), Box::new(c)) },
+                });
+            }
+            let when = match &condition {
+                None => None,
+                Some(c) => {
+                    let named = if rule.filter.is_some() { at } else { Some(at.unwrap_or(&member)) };
+                    match self.drawn_where(named, c) {
+                        Some(body) => Some(body),
+                        None => continue,
+                    }
+                }
+            };
+            if out.iter().any(|r| r.glyph == glyph) {
                 self.error("M042", rule.span, format!("the glyph `{glyph}` has a rule already"));
-            } else if out.iter().any(|(_, f)| *f == facts) {
+            } else if when.is_none() && out.iter().any(|r| r.when.is_none() && r.facts == facts) {
                 self.error("M042", rule.span, "another glyph says the same already");
             }
-            out.push((glyph, facts));
+            out.push(DrawRule { glyph, facts, when });
         }
-        if !out.iter().any(|(_, f)| f.is_empty()) && !rules.is_empty() {
+        if !out.iter().any(|r| r.facts.is_empty() && r.when.is_none()) && !rules.is_empty() {
             self.error("M045", name.span, format!("`{}` has no glyph for an empty cell", name.text))
                 .notes
                 .push("add a rule with nothing behind the glyph, such as \".\"".into());
         }
         vars.sort_unstable();
-        Some(Show::Drawing { name: name.text.clone(), vars, rules: out, span: name.span })
+        Some(Show::Drawing { name: name.text.clone(), vars, rules: out, layered, span: name.span })
     }
 }

@@ -14,6 +14,7 @@ pub mod hidden;
 mod hidden_things;
 mod likeness;
 mod looks;
+pub(crate) use looks::stands;
 mod model;
 mod operators;
 pub mod shapes;
@@ -35,7 +36,6 @@ enum Global {
     Tally(usize),
     Fn(usize),
     Proc(usize),
-    Move(usize),
     Record(usize),
 }
 
@@ -49,7 +49,6 @@ impl Global {
             Global::Tally(_) => "a tally",
             Global::Fn(_) => "a function",
             Global::Proc(_) => "a procedure",
-            Global::Move(_) => "a move",
             Global::Record(_) => "a record",
         }
     }
@@ -76,7 +75,14 @@ enum Place {
 struct Scope {
     locals: Vec<LocalDef>,
     visible: Vec<usize>,
-    on_board: Vec<usize>,
+    /// Places that are known to be cells.
+    on_board: Vec<OnBoard>,
+}
+
+/// A place that is known to be a cell, as long as nothing that it depends on has changed.
+struct OnBoard {
+    place: Expr,
+    holds: bool,
 }
 
 /// A function as it is written.
@@ -96,6 +102,8 @@ struct Checker<'a> {
     file: FileId,
     errors: &'a mut Vec<Diagnostic>,
     globals: HashMap<String, (Global, Span)>,
+    /// The moves: their names are apart from those of values, and a move may be called like a variable.
+    moves: HashMap<String, (usize, Span)>,
     /// Names that may be declared in items that could not be read.
     lost: HashSet<String>,
     consts: Vec<Option<Expr>>,
@@ -109,6 +117,8 @@ struct Checker<'a> {
     tallies: Vec<String>,
     fn_asts: Vec<FnTree>,
     fns: Vec<Option<FnDef>>,
+    /// Functions that are read like a variable.
+    derived: HashSet<usize>,
     busy: Vec<usize>,
     /// How many expressions and statements enclose this one, through calls as well.
     nesting: u32,
@@ -135,6 +145,13 @@ struct Checker<'a> {
     place: Place,
     refused_here: bool,
 }
+
+/// Words that stand alone in expressions and ranges, and cannot be names of values; with what to take instead.
+const STANDING: &[(&str, &str)] = &[
+    ("before", "earlier"), ("start", "origin"), ("board", "deck"), ("none", "nothing"), ("rows", "row_count"),
+    ("columns", "column_count"), ("dir4", "sides"), ("dir8", "sides"), ("stay", "still"),
+    ("left", "remaining"), ("right", "rightward"), ("up", "raised"), ("down", "lowered"),
+];
 
 /// Words with a meaning of their own in expressions.
 const BUILTINS: &[&str] = &[
@@ -216,6 +233,7 @@ impl<'a> Checker<'a> {
             file,
             errors,
             globals: HashMap::new(),
+            moves: HashMap::new(),
             lost: HashSet::new(),
             consts: vec![],
             const_asts: vec![],
@@ -228,6 +246,7 @@ impl<'a> Checker<'a> {
             tallies: vec![],
             fn_asts: vec![],
             fns: vec![],
+            derived: HashSet::new(),
             busy: vec![],
             nesting: 0,
             deepest: 0,
@@ -264,10 +283,12 @@ impl Checker<'_> {
 
     fn declare(&mut self, name: &Name, global: Global) -> bool {
         let file = self.file;
-        if BUILTINS.contains(&name.text.as_str()) || DIRS.contains(&name.text.as_str()) {
-            self.error("M001", name.span, format!("`{}` has a meaning of its own", name.text))
-                .notes
-                .push("choose another name".into());
+        // What is only ever called or stands for a type may also be the name of a value.
+        let derived = matches!(global, Global::Fn(f) if self.derived.contains(&f));
+        let is_value = derived
+            || matches!(global, Global::Var(_) | Global::Const(_) | Global::EnumValue(..) | Global::Tally(_));
+        if self.is_taken(&name.text, is_value) {
+            self.say_taken(name);
             // Uses of it say nothing more.
             self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
             return false;
@@ -289,8 +310,27 @@ impl Checker<'_> {
         true
     }
 
+    /// Whether a word has a meaning of its own where a name of a value (or of something else) is wanted.
+    fn is_taken(&self, word: &str, is_value: bool) -> bool {
+        let standing = STANDING.iter().any(|s| s.0 == word) || DIRS.contains(&word);
+        standing || !is_value && BUILTINS.contains(&word)
+    }
+
+    /// Says that a word has a meaning of its own, and which name to take.
+    fn say_taken(&mut self, name: &Name) {
+        let word = name.text.as_str();
+        let instead = STANDING.iter().find(|s| s.0 == word).map_or_else(|| format!("my_{word}"), |s| s.1.into());
+        self.error("M001", name.span, format!("`{word}` has a meaning of its own"))
+            .notes
+            .push(format!("take another name, such as `{instead}`"));
+    }
+
     fn unknown(&mut self, name: &Name, what: &str) {
         if self.lost.contains(&name.text) {
+            return;
+        }
+        if self.moves.contains_key(&name.text) {
+            self.error("M023", name.span, format!("`{}` is a move, not a {what}", name.text));
             return;
         }
         let mut known: Vec<String> = self.globals.keys().cloned().collect();

@@ -26,6 +26,7 @@ impl Checker<'_> {
         let (mut bound, mut promise) = (None, None);
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut pictures = vec![];
+        let mut shifted = false;
         let mut goal_span: Option<Span> = None;
         for item in &source.items {
             match item {
@@ -44,9 +45,9 @@ impl Checker<'_> {
                     let body = self.lone_block("tick", body, Place::Tick);
                     let mut on_move = None;
                     if let Some(on) = on {
-                        match self.globals.get(&on.text) {
-                            Some(&(Global::Move(m), _)) => on_move = Some(m),
-                            _ => {
+                        match self.moves.get(&on.text) {
+                            Some(&(m, _)) => on_move = Some(m),
+                            None => {
                                 self.error("M047", on.span, format!("no move is named `{}`", on.text))
                                     .notes
                                     .push("declare it: `waiting move wait`".into());
@@ -193,8 +194,9 @@ impl Checker<'_> {
                     }
                     promise = Some((self.quantity(e), self.quantity(of), *span));
                 }
-                Item::Show { name, joined, rules } => {
-                    if let Some(show) = self.show(name, *joined, rules) {
+                Item::Shifted(_) => shifted = true,
+                Item::Show { name, joined, layered, at, rules } => {
+                    if let Some(show) = self.show(name, (*joined, *layered), at.as_ref(), rules) {
                         shows.push(show);
                     }
                 }
@@ -244,6 +246,11 @@ impl Checker<'_> {
             vars: self.vars.clone(),
             tallies: self.tallies.clone(),
             fns: self.fns.iter().flatten().cloned().collect(),
+            derived: (0..self.fn_asts.len())
+                .filter(|f| self.derived.contains(f))
+                .map(|f| (self.fn_asts[f].name.text.clone(), f))
+                .collect(),
+            shifted,
             procs: self.procs.iter().flatten().cloned().collect(),
             moves,
             after,
@@ -417,9 +424,8 @@ impl Checker<'_> {
                 Item::Enum(name, values) => {
                     self.declare_enum(name, &values.iter().collect::<Vec<_>>());
                 }
-                Item::Shapes(name, defs) => {
-                    let kind = self.declare_enum(name, &defs.iter().map(|d| &d.name).collect::<Vec<_>>());
-                    self.shapes_def(name, defs, kind);
+                Item::Shapes { name, shapes, .. } => {
+                    self.declare_enum(name, &shapes.iter().map(|d| &d.name).collect::<Vec<_>>());
                 }
                 Item::Record(name, _) => {
                     self.declare(name, Global::Record(self.records.len()));
@@ -443,6 +449,17 @@ impl Checker<'_> {
                     self.fns.push(None);
                     self.fn_heights.push(0);
                 }
+                Item::Derived { name, ty, value } if self.declare(name, Global::Fn(self.fn_asts.len())) => {
+                    self.derived.insert(self.fn_asts.len());
+                    self.fn_asts.push(FnTree {
+                        name: name.clone(),
+                        params: vec![],
+                        result: ty.clone(),
+                        body: value.clone(),
+                    });
+                    self.fns.push(None);
+                    self.fn_heights.push(0);
+                }
                 Item::Proc { name, params, body }
                     if self.declare(name, Global::Proc(self.proc_asts.len())) =>
                 {
@@ -453,10 +470,23 @@ impl Checker<'_> {
                     self.proc_draws.push(false);
                 }
                 Item::Move { name, params, .. } => {
-                    self.declare(name, Global::Move(self.move_asts.len()));
+                    let next = (self.move_asts.len(), name.span);
+                    if let Some((_, span)) = self.moves.insert(name.text.clone(), next) {
+                        let file = self.file;
+                        let message = format!("`{}` is already a move", name.text);
+                        let label = crate::source::Label { file, span, text: "declared here".into() };
+                        self.error("M002", name.span, message).labels.push(label);
+                    }
                     self.move_asts.push((name.clone(), params.clone()));
                 }
                 _ => {}
+            }
+        }
+        for item in &source.items {
+            if let Item::Shapes { name, of, mirrored, shapes } = item
+                && let Some(&(Global::Enum(kind), _)) = self.globals.get(&name.text)
+            {
+                self.shapes_def(name, (of.as_ref(), *mirrored), shapes, kind);
             }
         }
         // Variables come after enums, so that types may name enums declared below.
@@ -584,13 +614,27 @@ impl Checker<'_> {
         e
     }
 
-    pub(super) fn shapes_def(&mut self, name: &Name, defs: &[tree::ShapeDef], kind: usize) {
+    pub(super) fn shapes_def(
+        &mut self,
+        name: &Name,
+        (of, mirrored): (Option<&Name>, bool),
+        defs: &[tree::ShapeDef],
+        kind: usize,
+    ) {
         let mut shapes = vec![];
+        let of = of.and_then(|of| match self.globals.get(&of.text) {
+            Some(&(Global::Enum(e), _)) => Some(e),
+            _ => {
+                self.unknown(of, "enum");
+                None
+            }
+        });
+        let parts = of.map(|e| self.enums[e].values.clone());
         for def in defs {
-            match crate::check::shapes::turns(def) {
+            match crate::check::shapes::turns(def, parts.as_deref(), mirrored) {
                 Ok(turns) => shapes.push(turns),
                 Err((span, message, note)) => {
-                    self.error("M049", span, message).notes.push(note.into());
+                    self.error("M049", span, message).notes.push(note);
                 }
             }
         }
@@ -602,7 +646,8 @@ impl Checker<'_> {
         }
         let reach = shapes.iter().flat_map(|s| s.turns.iter().flatten()).map(|(r, c)| r.abs().max(c.abs()));
         let margin = reach.max().unwrap_or(0) + 3;
-        self.shapes.push(ShapesDef { name: name.text.clone(), kind, shapes, firsts, all, margin });
+        let name = name.text.clone();
+        self.shapes.push(ShapesDef { name, kind, of, mirrored, shapes, firsts, all, margin });
     }
 
     pub(super) fn push_var(&mut self, name: &Name, def: VarDef) {

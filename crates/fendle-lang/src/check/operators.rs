@@ -176,6 +176,14 @@ impl Checker<'_> {
             let (a, b) = (self.coerce(a, Ty::Set), self.coerce(b, Ty::Set));
             return make(Ek::Both(Box::new(a), Box::new(b)), Ty::Set);
         }
+        if name.text == "cell" && args.len() == 1 {
+            let place = self.expr(&args[0]);
+            if place.ty == Ty::Cell {
+                return place;
+            }
+            let place = self.coerce(place, Ty::Place);
+            return if place.ty == Ty::Bad { place } else { make(Ek::ToCell(Box::new(place)), Ty::Cell) };
+        }
         if let Some(e) = self.special_call(name, args, span) {
             return e;
         }
@@ -236,7 +244,7 @@ impl Checker<'_> {
     pub(super) fn special_call(&mut self, name: &Name, args: &[A], span: Span) -> Option<Expr> {
         let make = |kind, ty| Expr { kind, ty, span };
         let word = name.text.as_str();
-        if !matches!(word, "len" | "row" | "col" | "turned" | "given" | "kind" | "turn" | "anchor" | "placed")
+        if !matches!(word, "len" | "row" | "col" | "turned" | "given" | "kind" | "turn" | "anchor" | "placed" | "mirrored" | "part")
             || args.is_empty()
         {
             return None;
@@ -262,6 +270,26 @@ impl Checker<'_> {
                 };
                 return builtin(Builtin::TurnShape, vec![first, by], Ty::Placed(p));
             }
+            ("mirrored", Ty::Placed(p), 1) => {
+                if !self.shapes[p].mirrored {
+                    let message = format!("the shapes of `{}` are not mirrored", self.shapes[p].name);
+                    let note = format!("declare them so: `shapes {} mirrored {{`", self.shapes[p].name);
+                    self.error("M049", span, message).notes.push(note);
+                    return Some(self.bad(span));
+                }
+                return builtin(Builtin::MirrorShape, vec![first], Ty::Placed(p));
+            }
+            ("part", Ty::Placed(p), 2) => {
+                let Some(of) = self.shapes[p].of else {
+                    let message = format!("the shapes of `{}` have no parts", self.shapes[p].name);
+                    let note = format!("say what the letters are: `shapes {} of ENUM {{`", self.shapes[p].name);
+                    self.error("M049", span, message).notes.push(note);
+                    return Some(self.bad(span));
+                };
+                let at = self.expr(&args[1]);
+                let at = self.coerce(at, Ty::Place);
+                return builtin(Builtin::PartAt, vec![first, at], Ty::Enum(of));
+            }
             ("kind", Ty::Placed(p), 1) => {
                 let kind = self.shapes[p].kind;
                 return builtin(Builtin::KindOf, vec![first], Ty::Enum(kind));
@@ -278,7 +306,7 @@ impl Checker<'_> {
             (_, Ty::Bad, _) => return Some(self.bad(span)),
             _ => {}
         }
-        if matches!(word, "given" | "kind" | "turn" | "anchor" | "placed") {
+        if matches!(word, "given" | "kind" | "turn" | "anchor" | "placed" | "mirrored" | "part") {
             let wants = match word {
                 "given" => "a `maybe`",
                 "placed" => "a shape and a place",

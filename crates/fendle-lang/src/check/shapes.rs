@@ -2,39 +2,62 @@
 
 use crate::model::ShapeTurns;
 use crate::source::Span;
-use crate::syntax::tree::ShapeDef;
+use crate::syntax::tree::{BoardText, ShapeDef};
 
 /// What is wrong with a drawing: where, what, and what to do.
-pub type Wrong = (Span, String, &'static str);
+pub type Wrong = (Span, String, String);
 
-type Cells = Vec<(i64, i64)>;
+/// Cells with what each is a part of; 0 where shapes have no parts.
+type Cells = Vec<((i64, i64), i64)>;
 
-/// The cells of one drawing, and the anchor where one is drawn.
-fn read(text: &str, span: Span) -> Result<(Cells, Option<(i64, i64)>), Wrong> {
+/// The cells of one drawing, and the anchor where one is drawn. `parts` are the values that letters stand for.
+fn read(drawing: &BoardText, parts: Option<&[String]>) -> Result<(Cells, Option<(i64, i64)>), Wrong> {
+    let span = drawing.span;
     let mut cells = vec![];
     let mut anchor = None;
-    let rows = text.lines().map(str::trim).filter(|l| !l.is_empty());
+    let rows = drawing.text.lines().map(str::trim).filter(|l| !l.is_empty());
     for (r, line) in rows.enumerate() {
         for (c, glyph) in line.chars().enumerate() {
             let at = (r as i64, c as i64);
             if matches!(glyph, '@' | '+') && anchor.replace(at).is_some() {
-                return Err((span, "this drawing has two anchors".into(), "one `@` or `+` is enough"));
+                let note = "one `@` or `+` is enough";
+                return Err((span, "this drawing has two anchors".into(), note.into()));
             }
-            match glyph {
-                'x' | '@' => cells.push(at),
-                '.' | '+' => {}
-                other => {
+            match (glyph, parts) {
+                ('x' | '@', None) => cells.push((at, 0)),
+                ('.' | '+', _) => {}
+                (letter, Some(parts)) => {
+                    let named = |v: &&String| v.starts_with(letter);
+                    let mut fitting = parts.iter().filter(named);
+                    match (fitting.next(), fitting.next()) {
+                        (Some(one), None) => {
+                            let value = parts.iter().position(|v| v == one).expect("it is one of them");
+                            cells.push((at, value as i64));
+                        }
+                        (Some(one), Some(other)) => {
+                            let message = format!("`{letter}` may stand for `{one}` or `{other}`");
+                            return Err((span, message, "let their names begin with different letters".into()));
+                        }
+                        (None, _) => {
+                            let message = format!("`{letter}` means nothing in the drawing of this shape");
+                            let note =
+                                format!("a letter is the first one of a part: {}; . is not covered", parts.join(", "));
+                            return Err((span, message, note));
+                        }
+                    }
+                }
+                (other, None) => {
                     return Err((
                         span,
                         format!("`{other}` means nothing in the drawing of a shape"),
-                        "x is a covered cell, . is not; @ and + are the same at the anchor",
+                        "x is a covered cell, . is not; @ and + are the same at the anchor".into(),
                     ));
                 }
             }
         }
     }
     if cells.is_empty() {
-        return Err((span, "this shape covers no cell".into(), "draw its cells with x"));
+        return Err((span, "this shape covers no cell".into(), "draw its cells with x".into()));
     }
     Ok((cells, anchor))
 }
@@ -42,43 +65,66 @@ fn read(text: &str, span: Span) -> Result<(Cells, Option<(i64, i64)>), Wrong> {
 /// A quarter turn clockwise about a cell, or about the corner above and left of it.
 fn turn(cells: &Cells, corner: bool) -> Cells {
     let shift = i64::from(corner);
-    let mut out: Cells = cells.iter().map(|&(r, c)| (c, -r - shift)).collect();
+    let mut out: Cells = cells.iter().map(|&((r, c), p)| ((c, -r - shift), p)).collect();
     out.sort_unstable();
     out
 }
 
-/// All distinct turns of a shape. Turns are the same only when they cover the same cells about the anchor.
+/// Left and right exchanged, about a cell or about the corner above and left of it.
+fn mirror(cells: &Cells, corner: bool) -> Cells {
+    let shift = i64::from(corner);
+    let mut out: Cells = cells.iter().map(|&((r, c), p)| ((r, -c - shift), p)).collect();
+    out.sort_unstable();
+    out
+}
+
+/// Keeps one of turns that come round again: the least period of a circle of turns.
+fn merged(mut circle: Vec<Cells>) -> Vec<Cells> {
+    let drawn = circle.len();
+    let period = (1..=drawn)
+        .find(|p| drawn.is_multiple_of(*p) && (0..drawn).all(|i| circle[i] == circle[i % p]))
+        .unwrap_or(drawn);
+    circle.truncate(period);
+    circle
+}
+
+/// All distinct turns of a shape. Turns are the same only when they cover the same cells about the anchor, with the same parts.
+/// Mirrored ones follow where they differ. The cells of a turn come in reading order.
 ///
 /// # Errors
 ///
 /// What is wrong with the drawing.
-pub fn turns(def: &ShapeDef) -> Result<ShapeTurns, Wrong> {
+pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result<ShapeTurns, Wrong> {
     let corner = def.corner.is_some();
     let mut all: Vec<Cells> = vec![];
     for drawing in &def.turns {
-        let (mut cells, anchor) = read(&drawing.text, drawing.span)?;
-        let (r, c) = match (def.corner, anchor) {
+        let (mut cells, anchor) = read(drawing, parts)?;
+        let written = def.corner.or(def.cell.map(|(r, c)| (r - 1, c - 1)));
+        let (r, c) = match (written, anchor) {
             (Some(at), None) => at,
             (None, Some(at)) => at,
             (Some(_), Some(_)) => {
                 return Err((
                     drawing.span,
-                    "this shape has a corner and an anchor cell".into(),
-                    "leave one of them out",
+                    "this shape is said to turn about two things".into(),
+                    "leave out the anchor in the drawing, or what stands behind `about`".into(),
                 ));
             }
+            // Letters leave no sign for the anchor: it is the first cell that is covered.
+            (None, None) if parts.is_some() => cells[0].0,
             (None, None) => {
                 return Err((
                     drawing.span,
                     "nothing says what this shape turns about".into(),
-                    "draw the anchor as @ (or + where it is not covered), or write `about corner ROWS, COLS`",
+                    "draw the anchor as @ (or + where it is not covered), or write `about corner ROWS, COLS`".into(),
                 ));
             }
         };
-        cells.iter_mut().for_each(|cell| *cell = (cell.0 - r, cell.1 - c));
+        cells.iter_mut().for_each(|(cell, _)| *cell = (cell.0 - r, cell.1 - c));
         cells.sort_unstable();
-        if cells.iter().any(|(r, c)| r.abs() > 64 || c.abs() > 64) {
-            return Err((drawing.span, "this shape is too large".into(), "64 cells each way are allowed"));
+        if cells.iter().any(|((r, c), _)| r.abs() > 64 || c.abs() > 64) {
+            let note = "64 cells each way are allowed";
+            return Err((drawing.span, "this shape is too large".into(), note.into()));
         }
         all.push(cells);
     }
@@ -88,11 +134,28 @@ pub fn turns(def: &ShapeDef) -> Result<ShapeTurns, Wrong> {
             all.push(next);
         }
     }
-    let drawn = all.len();
-    // The least period of the turns.
-    let period = (1..=drawn)
-        .find(|p| drawn.is_multiple_of(*p) && (0..drawn).all(|i| all[i] == all[i % p]))
-        .unwrap_or(drawn);
-    all.truncate(period);
-    Ok(ShapeTurns { name: def.name.text.clone(), turns: all, drawn, corner })
+    let drawn = all.len() * if mirrored { 2 } else { 1 };
+    let mut all = merged(all);
+    let plain = all.len();
+    let mut mirrors = vec![];
+    if mirrored {
+        let others: Vec<Cells> = all.iter().map(|c| mirror(c, corner)).collect();
+        if !others.iter().all(|o| all.contains(o)) {
+            // Turned clockwise, too: mirroring turns the order of the turns round.
+            let mut circle = vec![others[0].clone()];
+            while circle.len() < plain {
+                let next = turn(&circle[circle.len() - 1], corner);
+                circle.push(if def.turns.len() == 1 { next } else { others[circle.len()].clone() });
+            }
+            all.extend(circle);
+        }
+        let of = |cells: &Cells| all.iter().position(|c| *c == mirror(cells, corner));
+        mirrors = all.iter().map(|c| of(c).unwrap_or(0)).collect();
+    }
+    let parts = match parts {
+        Some(_) => all.iter().map(|t| t.iter().map(|c| c.1).collect()).collect(),
+        None => vec![],
+    };
+    let turns = all.iter().map(|t| t.iter().map(|c| c.0).collect()).collect();
+    Ok(ShapeTurns { name: def.name.text.clone(), turns, drawn, corner, parts, plain, mirrors })
 }

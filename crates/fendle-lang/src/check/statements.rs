@@ -33,6 +33,7 @@ impl Checker<'_> {
             self.nesting += STATEMENT;
             let checked = self.stmt(stmt);
             self.nesting -= STATEMENT;
+            self.forget_changed(std::slice::from_ref(stmt));
             if let Some(kind) = checked {
                 out.push(Stmt { kind, span: stmt.span });
             }
@@ -123,6 +124,11 @@ impl Checker<'_> {
                     };
                     return Some(St::Tally(t, value));
                 }
+                if let K::Field(base, part) = &target.kind
+                    && let Some(whole) = self.changed_record(base, part, *op, value, stmt.span)
+                {
+                    return whole;
+                }
                 let (to, ty) = self.target(target)?;
                 let value = match op {
                     None => self.expr(value),
@@ -172,6 +178,7 @@ impl Checker<'_> {
                 St::If(cond, then, other)
             }
             S::For { binder, body } => self.nested(|c| {
+                c.forget_changed(body);
                 let (local, over, filter) = c.binder(binder);
                 let body = c.looped(stmt.span, body);
                 St::For { local, over, filter, body }
@@ -179,10 +186,14 @@ impl Checker<'_> {
             S::Repeat { bound, cond, body, cut } => {
                 let bound = self.expr(bound);
                 let bound = self.coerce(bound, Ty::Int);
+                self.forget_changed(body);
                 let cond = self.expr(cond);
                 let cond = self.coerce(cond, Ty::Bool);
                 let drawn = std::mem::replace(&mut self.drawn, false);
-                let body = self.looped(stmt.span, body);
+                let body = self.nested(|c| {
+                    c.note_facts(&cond, true);
+                    c.looped(stmt.span, body)
+                });
                 if *cut && !self.drawn {
                     self.error("M052", stmt.span, "nothing is drawn in this loop, so it need not be cut")
                         .notes
@@ -404,6 +415,54 @@ impl Checker<'_> {
                 St::Call(p, args)
             }
         })
+    }
+
+    /// A part of a record assigned to: the record with its other parts as they are. `None` where `base` is no record.
+    #[allow(clippy::option_option)]
+    fn changed_record(
+        &mut self,
+        base: &A,
+        part: &Name,
+        op: Option<BinOp>,
+        value: &A,
+        span: Span,
+    ) -> Option<Option<St>> {
+        if matches!(&base.kind, K::Name(n) if n == "before" || n == "start") {
+            return None;
+        }
+        let said = self.errors.len();
+        let old = self.expr(base);
+        let Ty::Record(r) = old.ty else {
+            self.errors.truncate(said);
+            return None;
+        };
+        let parts = self.records[r].parts.clone();
+        let Some(at) = parts.iter().position(|p| p.0 == part.text) else {
+            let whole = A { kind: K::Field(Box::new(base.clone()), part.clone()), span: base.span.to(part.span) };
+            self.expr(&whole);
+            return Some(None);
+        };
+        let value = match op {
+            None => self.expr(value),
+            Some(op) => {
+                let read = A { kind: K::Field(Box::new(base.clone()), part.clone()), span };
+                self.expr(&A { kind: K::Bin(op, Box::new(read), Box::new(value.clone())), span })
+            }
+        };
+        let (to, _) = match self.target(base) {
+            Some(target) => target,
+            None => return Some(None),
+        };
+        let dom = &parts[at].1;
+        let value = self.coerce(value, dom.scalar().ty());
+        let value = within(value, dom);
+        let make = |i: usize, d: &Dom| {
+            let kind = Ek::Part(Box::new(old.clone()), r, i);
+            Expr { kind, ty: d.scalar().ty(), span }
+        };
+        let all = parts.iter().enumerate().map(|(i, (_, d))| if i == at { value.clone() } else { make(i, d) });
+        let record = Expr { kind: Ek::MakeRecord(r, all.collect()), ty: Ty::Record(r), span };
+        Some(Some(St::Assign(to, record)))
     }
 
     /// The body of a loop: what it draws comes before what it refuses, the next time round.

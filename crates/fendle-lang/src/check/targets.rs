@@ -12,8 +12,10 @@ impl Checker<'_> {
             .zip(params)
             .map(|(a, p)| {
                 let e = self.expr(a);
-                if matches!(&p.ty.kind, tree::TypeKind::Named(n) if n == "place") {
-                    return self.coerce(e, Ty::Place);
+                match &p.ty.kind {
+                    tree::TypeKind::Named(n) if n == "place" => return self.coerce(e, Ty::Place),
+                    tree::TypeKind::Set => return self.coerce(e, Ty::Set),
+                    _ => {}
                 }
                 match self.dom(&p.ty) {
                     Some(dom) => {
@@ -60,6 +62,12 @@ impl Checker<'_> {
                         None
                     }
                     Some(&(Global::Const(usize::MAX), _)) => None,
+                    Some(&(Global::Fn(f), _)) if self.derived.contains(&f) => {
+                        self.error("M025", e.span, format!("`{n}` is derived and cannot be changed"))
+                            .notes
+                            .push("change what it follows from".into());
+                        None
+                    }
                     Some((other, _)) => {
                         let message = format!("`{n}` is {} and cannot be changed", other.what());
                         self.error("M025", e.span, message);
@@ -112,7 +120,13 @@ impl Checker<'_> {
                     _ => None,
                 }
             }
-            K::Field(base, _) if matches!(&base.kind, K::Name(n) if n == "before" || n == "start") => {
+            K::Field(base, _) if !matches!(&base.kind, K::Name(n) if n == "before" || n == "start") => {
+                self.error("M025", e.span, "this part cannot be changed in this way")
+                    .notes
+                    .push("a part of a record is assigned to with `=`, `+=`, `-=` or `*=`".into());
+                None
+            }
+            K::Field(..) => {
                 self.error("M025", e.span, "the past cannot be changed");
                 None
             }
@@ -177,7 +191,8 @@ impl Checker<'_> {
             }
             (Ty::Place, Ty::Cell) => {
                 self.error("M028", span, "this place may be off the board").notes.push(
-                    "test it first: `if p on board { ... }` or `refuse \"...\" unless p on board`".into(),
+                    "test it first: `if p on board { ... }` or `refuse \"...\" unless p on board`; or write `cell(p)` where it is known"
+                        .into(),
                 );
                 self.bad(span)
             }

@@ -222,6 +222,7 @@ impl Checker<'_> {
         for p in params {
             let (ty, dom) = match &p.ty.kind {
                 tree::TypeKind::Named(n) if n == "place" => (Ty::Place, None),
+                tree::TypeKind::Set => (Ty::Set, None),
                 _ => match self.dom(&p.ty) {
                     Some(dom) => (dom.scalar().ty(), Some(dom)),
                     None => (Ty::Bad, None),

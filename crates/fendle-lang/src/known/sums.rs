@@ -286,7 +286,7 @@ impl<'b> Symbolic<'b> {
             },
             Ek::Within(a, _) => self.sym(a, frame),
             Ek::Call(f, args) => {
-                if args.iter().any(|a| self.depends_on_hidden(a)) {
+                if args.iter().any(|a| a.ty.is_block() || self.depends_on_hidden(a)) {
                     return self.unsupported(e);
                 }
                 let model = self.b.model.clone();

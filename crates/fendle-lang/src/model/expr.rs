@@ -81,6 +81,10 @@ pub enum Builtin {
     KindOf,
     /// Its turn, from 0.
     TurnOf,
+    /// A shape with left and right exchanged about its anchor.
+    MirrorShape,
+    /// What a placed shape's cell at a place is a part of.
+    PartAt,
     /// A shape, unturned, at a place.
     Placed(usize),
 }

@@ -11,6 +11,20 @@ pub struct ShapeTurns {
     pub drawn: usize,
     /// Whether the anchor is a corner: then (0, 0) is the cell below and right of it.
     pub corner: bool,
+    /// What each cell of each turn is a part of, as a value of the enum of the parts; empty where shapes have no parts.
+    pub parts: Vec<Vec<i64>>,
+    /// How many turns, from the first one, are not mirrored. The others follow, if mirroring gives other ones.
+    pub plain: usize,
+    /// For each turn the one that it is mirrored to, left and right exchanged; empty where shapes are not mirrored.
+    pub mirrors: Vec<usize>,
+}
+
+impl ShapeTurns {
+    /// The first turn that this one can be turned to, and how many there are: mirrored turns are a circle of their own.
+    #[must_use]
+    pub fn circle(&self, turn: usize) -> (usize, usize) {
+        if turn < self.plain { (0, self.plain) } else { (self.plain, self.turns.len() - self.plain) }
+    }
 }
 
 /// Shapes that a placed value can have.
@@ -20,6 +34,10 @@ pub struct ShapesDef {
     pub name: String,
     /// The enum of their names.
     pub kind: usize,
+    /// The enum of their parts, where they have parts.
+    pub of: Option<usize>,
+    /// Whether they can be mirrored.
+    pub mirrored: bool,
     /// One entry a shape.
     pub shapes: Vec<ShapeTurns>,
     /// For each shape the number of its first turn among all.

@@ -11,6 +11,17 @@ pub struct Fact {
     pub value: i64,
 }
 
+/// A glyph of a drawing and what it stands for.
+#[derive(Clone, Debug)]
+pub struct DrawRule {
+    /// The glyph.
+    pub glyph: char,
+    /// What it says of its cell, variable by variable. A board that is read says just this.
+    pub facts: Vec<Fact>,
+    /// It is drawn only where this holds; the cell is local 0.
+    pub when: Option<Body>,
+}
+
 /// How something is drawn.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
@@ -18,7 +29,8 @@ pub enum Show {
     /// One grid, value by value.
     Values { var: usize, glyphs: Vec<(i64, String)>, joined: bool },
     /// Several variables in one drawing, one glyph a cell.
-    Drawing { name: String, vars: Vec<usize>, rules: Vec<(char, Vec<Fact>)>, span: Span },
+    /// Where it is layered, the first glyph that fits is drawn, whatever lies under it.
+    Drawing { name: String, vars: Vec<usize>, rules: Vec<DrawRule>, layered: bool, span: Span },
 }
 
 /// Forms in which pictures draw things, by the words of the language.

@@ -380,6 +380,10 @@ pub struct Model {
     pub tallies: Vec<String>,
     /// The functions.
     pub fns: Vec<FnDef>,
+    /// What follows from the rest of the state and is shown: names, and functions without parameters by their numbers.
+    pub derived: Vec<(String, usize)>,
+    /// Every second row of the board is drawn half a cell further to the right.
+    pub shifted: bool,
     /// The procedures.
     pub procs: Vec<ProcDef>,
     /// The moves, in their order.
@@ -452,6 +456,18 @@ impl Model {
     #[must_use]
     pub fn hides(&self) -> bool {
         self.vars.iter().any(|v| v.hidden || v.untold)
+    }
+
+    /// The variables that an expression reads, through calls as well.
+    #[must_use]
+    pub fn reads(&self, e: &Expr) -> Vec<usize> {
+        let mut out = vec![];
+        e.each(&mut |e| match &e.kind {
+            Ek::Var(_, v) => out.push(*v),
+            Ek::Call(f, _) => out.extend(self.reads(&self.fns[*f].body)),
+            _ => {}
+        });
+        out
     }
 
     /// The number of a variable.

@@ -5,8 +5,7 @@ use std::sync::Arc;
 use crate::level::bind_until;
 use crate::model::{EndKind, Example, Extent, Model, Show};
 use crate::play::{MoveTable, Tried, is_stuck, merged, step, with_draws};
-use crate::position::read::Binder;
-use crate::position::read::Text;
+use crate::position::read::{Binder, Text, is_untold_by_drawing};
 use crate::run::Eval;
 use crate::source::{Diagnostic, Span};
 use crate::state::Bound;
@@ -355,6 +354,32 @@ fn see_board(
     let text = Text { text: &board.text, at: Some(board.at), span: board.span, file: model.file };
     let mut binder = Binder { model, errors: failures };
     let drawing = model.shows.iter().find(|s| matches!(s, Show::Drawing { name: n, .. } if n == name));
+    let drawn_rows = match drawing {
+        // What its glyphs say is not all that they show: how it looks is compared.
+        Some(Show::Drawing { vars, rules, layered, .. })
+            if *layered
+                || rules.iter().any(|r| r.when.is_some())
+                || vars.iter().any(|v| is_untold_by_drawing(&model.vars[*v])) =>
+        {
+            Some(b.draw_one(state, vars, rules, *layered).0)
+        }
+        None if model.derived.iter().any(|d| d.0 == name) => {
+            b.draw(state).pictures.into_iter().find(|p| p.name == name).map(|p| p.rows)
+        }
+        _ => None,
+    };
+    if let Some(rows) = drawn_rows {
+        let Some(want) = binder.board(text, true, Some((b.rows, b.cols))) else { return };
+        for (cell, ((part, span), is)) in want.into_iter().flatten().zip(rows.iter().flatten()).enumerate() {
+            if part != "?" && part != is {
+                let at = crate::state::cell_name(cell, b.cols);
+                let message = format!("`{name}` at {at} is drawn `{is}`, expected `{part}`");
+                failures.push(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
+                return;
+            }
+        }
+        return;
+    }
     let read = if let Some(show) = drawing {
         binder.drawing(b, show, text, true)
     } else if let Some(var) = model.var(name) {

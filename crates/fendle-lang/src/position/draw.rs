@@ -2,6 +2,7 @@
 
 use super::read::is_joined;
 use crate::model::*;
+use crate::run::Eval;
 use crate::state::{Bound, ending_text};
 
 /// What stands on a board: rows of short texts.
@@ -25,59 +26,141 @@ pub struct Drawn {
 }
 
 impl Bound {
+    /// Whether something that a variable holds stands on a cell: a cell, a placed shape, or one of several.
+    #[must_use]
+    pub fn stands_at(&self, var: usize, state: &[i32], cell: usize) -> bool {
+        self.standing(var, state, cell).is_some()
+    }
+
+    /// What of a variable stands on a cell: 0 for a single value, the number of the key of an array, that of a list's entry.
+    /// Of several the first one.
+    #[must_use]
+    pub fn standing(&self, var: usize, state: &[i32], cell: usize) -> Option<usize> {
+        let def = &self.model.vars[var];
+        if !self.slots[var].active {
+            return None;
+        }
+        let values = self.values_of(var, state);
+        let values = match def.shape {
+            Extent::List(_) => values.get(1..=values[0].max(0) as usize)?,
+            _ => values,
+        };
+        let on = |x: i64| match def.dom.scalar() {
+            Scalar::Maybe(_) if x == NONE => false,
+            Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s)) => {
+                let at = ((cell / self.cols) as i64, (cell % self.cols) as i64);
+                self.covered(s, x).contains(&at)
+            }
+            _ => x == cell as i64,
+        };
+        values.iter().position(|&x| on(x.into()))
+    }
+
     /// A drawing, and whether it says everything about its variables.
     pub(crate) fn draw_one(
         &self,
         state: &[i32],
         vars: &[usize],
-        rules: &[(char, Vec<Fact>)],
+        rules: &[DrawRule],
+        layered: bool,
     ) -> (Vec<Vec<String>>, bool) {
-        let mut exact = true;
-        if vars.iter().any(|&v| matches!(self.model.vars[v].dom, Dom::Placed(_))) {
-            // A drawing does not say how a shape lies.
-            exact = false;
-        }
+        // A drawing does not say how a shape lies, nor which of several stands where.
+        let mut exact = !vars.iter().any(|&v| {
+            let def = &self.model.vars[v];
+            matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
+                || matches!(def.shape, Extent::Array(_) | Extent::List(_))
+        });
         let value_at = |var: usize, cell: usize| -> i64 {
-            let values = self.values_of(var, state);
-            if let Dom::Placed(s) = self.model.vars[var].dom {
-                let at = ((cell / self.cols) as i64, (cell % self.cols) as i64);
-                return i64::from(self.slots[var].active && self.covered(s, values[0].into()).contains(&at));
-            }
-            if self.model.vars[var].shape == Extent::One {
-                i64::from(values[0] as usize == cell)
-            } else {
-                values[cell].into()
+            match self.model.vars[var].shape {
+                Extent::Grid | Extent::Set => self.values_of(var, state)[cell].into(),
+                _ => i64::from(self.stands_at(var, state, cell)),
             }
         };
         let plain = |var: usize| -> i64 {
-            if self.model.vars[var].shape == Extent::One { 0 } else { self.slots[var].lo.max(0) }
+            match self.model.vars[var].shape {
+                Extent::Grid | Extent::Set => self.slots[var].lo.max(0),
+                _ => 0,
+            }
         };
-        let rows = (0..self.rows)
-            .map(|r| {
-                (0..self.cols)
-                    .map(|c| {
-                        let cell = r * self.cols + c;
-                        let holds = |facts: &[Fact]| facts.iter().all(|f| value_at(f.var, cell) == f.value);
-                        let whole = |facts: &[Fact]| {
-                            vars.iter().all(|&v| {
-                                let want = facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
-                                value_at(v, cell) == want
-                            })
-                        };
-                        if let Some((g, _)) = rules.iter().find(|(_, f)| whole(f)) {
-                            return g.to_string();
-                        }
-                        exact = false;
-                        rules
-                            .iter()
-                            .filter(|(_, f)| holds(f))
-                            .max_by_key(|(_, f)| f.len())
-                            .map_or("?".to_string(), |(g, _)| g.to_string())
+        let mut eval = Eval::new(self);
+        if rules.iter().any(|r| r.when.is_some()) {
+            eval.look_at(state);
+        }
+        let mut rows = vec![];
+        for r in 0..self.rows {
+            let mut row = vec![];
+            for c in 0..self.cols {
+                let cell = r * self.cols + c;
+                let mut open: Vec<&DrawRule> = vec![];
+                for rule in rules {
+                    let is_open = match &rule.when {
+                        None => true,
+                        Some(body) => eval.holds_at(body, cell as i64),
+                    };
+                    if is_open {
+                        open.push(rule);
+                    }
+                }
+                let holds = |r: &DrawRule| r.facts.iter().all(|f| value_at(f.var, cell) == f.value);
+                let whole = |r: &DrawRule| {
+                    vars.iter().all(|&v| {
+                        let want = r.facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
+                        value_at(v, cell) == want
                     })
-                    .collect()
-            })
-            .collect();
+                };
+                // A glyph with a condition says more than one without.
+                let said = |conditional: bool| {
+                    open.iter().find(|r| r.when.is_some() == conditional && whole(r)).copied()
+                };
+                let glyph = said(true).or_else(|| said(false)).map(|r| r.glyph);
+                if glyph.is_none() {
+                    exact = false;
+                }
+                let fitting = || open.iter().filter(|r| holds(r));
+                let glyph = glyph.or_else(|| {
+                    let over = if layered {
+                        fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
+                    } else {
+                        fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some()))
+                    };
+                    over.map(|r| r.glyph)
+                });
+                row.push(glyph.map_or("?".to_string(), String::from));
+            }
+            rows.push(row);
+        }
         (rows, exact)
+    }
+
+    /// What follows from a state, for people: sets as boards, single values as words.
+    fn draw_derived(&self, state: &[i32], as_player: bool, drawn: &mut Drawn) {
+        let model = &self.model;
+        let hidden = |v: usize| model.vars[v].hidden || model.vars[v].untold;
+        for (name, f) in &model.derived {
+            let def = &model.fns[*f];
+            let in_drawing = model.shows.iter().any(|s| match s {
+                Show::Drawing { rules, .. } => rules.iter().filter_map(|r| r.when.as_ref()).any(|w| {
+                    let mut named = false;
+                    w.expr.each(&mut |e| named |= matches!(e.kind, Ek::Call(g, _) if g == *f));
+                    named
+                }),
+                Show::Values { .. } => false,
+            });
+            if in_drawing || as_player && model.reads(&def.body).into_iter().any(hidden) {
+                continue;
+            }
+            let mut eval = Eval::new(self);
+            eval.look_at(state);
+            let body = Body { expr: def.body.clone(), locals: def.locals.clone() };
+            if def.body.ty == Ty::Set {
+                let Ok(cells) = eval.set_of(&body) else { continue };
+                let row = |r: &[bool]| r.iter().map(|x| if *x { "x" } else { "." }.to_string()).collect();
+                let rows = cells.chunks(self.cols.max(1)).map(row).collect();
+                drawn.pictures.push(Picture { name: name.clone(), rows, joined: true });
+            } else if let (Some(scalar), Ok(value)) = (def.body.ty.scalar(), eval.value_in(&body, state)) {
+                drawn.values.push((name.clone(), self.scalar_text(scalar, value, false)));
+            }
+        }
     }
 
     pub(crate) fn grid_picture(&self, var: usize, state: &[i32]) -> Picture {
@@ -96,8 +179,8 @@ impl Bound {
         let mut covered = vec![false; model.vars.len()];
         let mut pictures = vec![];
         for show in &model.shows {
-            if let Show::Drawing { name, vars, rules, .. } = show {
-                let (rows, exact) = self.draw_one(state, vars, rules);
+            if let Show::Drawing { name, vars, rules, layered, .. } = show {
+                let (rows, exact) = self.draw_one(state, vars, rules, *layered);
                 if exact || !exact_only {
                     vars.iter().for_each(|&v| covered[v] = true);
                     pictures.push(Picture { name: name.clone(), rows, joined: true });
@@ -150,6 +233,68 @@ impl Bound {
         Drawn { pictures, values }
     }
 
+    /// Cells and placed shapes of arrays and lists that stand in no drawing, as a board: each by the first letter of its key.
+    fn draw_standing(&self, state: &[i32], drawn: &mut Drawn) {
+        let model = &self.model;
+        if self.cells() == 0 {
+            return;
+        }
+        for (v, def) in model.vars.iter().enumerate() {
+            let several = matches!(def.shape, Extent::Array(_) | Extent::List(_));
+            let single = def.shape == Extent::One
+                && matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)));
+            let shown = model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)));
+            if !(several || single)
+                || !crate::check::stands(def.dom.scalar())
+                || !def.state
+                || !self.slots[v].active
+                || def.shadow_of.is_some()
+                || shown
+            {
+                continue;
+            }
+            let glyphs = self.standing_glyphs(v);
+            let at = |cell: usize| self.standing(v, state, cell).map_or(".".to_string(), |k| glyphs[k].to_string());
+            let rows: Vec<Vec<String>> = (0..self.rows)
+                .map(|r| (0..self.cols).map(|c| at(r * self.cols + c)).collect())
+                .collect();
+            drawn.pictures.push(Picture { name: def.name.clone(), rows, joined: true });
+        }
+    }
+
+    /// The name of each thing of an array or list: its key, or its number.
+    #[must_use]
+    pub fn standing_names(&self, var: usize) -> Vec<String> {
+        match self.model.vars[var].shape {
+            Extent::Array(key) => self.key_names(key),
+            Extent::List(_) => (1..=self.slots[var].cap).map(|k| k.to_string()).collect(),
+            _ => vec![String::new()],
+        }
+    }
+
+    /// One sign for each thing of an array or list that stands on cells: the first letter of its key where those differ,
+    /// else numbers and letters in their order.
+    pub(crate) fn standing_glyphs(&self, var: usize) -> Vec<char> {
+        let def = &self.model.vars[var];
+        let count = match def.shape {
+            Extent::Array(_) => self.slots[var].len,
+            Extent::List(_) => self.slots[var].cap,
+            _ => return vec!['x'],
+        };
+        if let Extent::Array(key) = def.shape {
+            let firsts: Vec<char> = self.key_names(key).iter().filter_map(|k| k.chars().next()).collect();
+            let single = self.key_names(key).iter().all(|k| k.chars().count() == 1)
+                || firsts.iter().all(|c| c.is_alphabetic());
+            let mut unlike = firsts.clone();
+            unlike.sort_unstable();
+            unlike.dedup();
+            if single && unlike.len() == count {
+                return firsts;
+            }
+        }
+        ('1'..='9').chain('a'..='z').chain('A'..='Z').chain(std::iter::repeat('*')).take(count).collect()
+    }
+
     /// The position as the player sees it.
     pub(crate) fn draw_told(&self, state: &[i32]) -> Drawn {
         let model = &self.model;
@@ -161,6 +306,8 @@ impl Bound {
             }
         }
         let mut drawn = self.draw_with(&shown, false);
+        self.draw_standing(&shown, &mut drawn);
+        self.draw_derived(state, true, &mut drawn);
         let opened: Vec<usize> = model.tells.iter().filter_map(TellDef::opened).collect();
         // What the told boards say anyway, and what is hidden, is left out.
         let silent = |v: usize| model.vars[v].hidden || model.vars[v].untold || opened.contains(&v);
@@ -196,7 +343,12 @@ impl Bound {
     pub fn draw(&self, state: &[i32]) -> Drawn {
         let mut drawn = match self.as_player || self.seen.iter().any(Option::is_some) {
             true => self.draw_told(state),
-            false => self.draw_with(state, false),
+            false => {
+                let mut drawn = self.draw_with(state, false);
+                self.draw_standing(state, &mut drawn);
+                self.draw_derived(state, false, &mut drawn);
+                drawn
+            }
         };
         for (name, value) in &mut drawn.values {
             if name == "ended" {

@@ -303,6 +303,9 @@ impl Binder<'_> {
                 }
                 good.then_some(out)
             }
+            Extent::Array(_) | Extent::List(_) if self.is_standing_board(b, var, text) => {
+                self.standing_board(b, var, text)
+            }
             Extent::List(bag) => {
                 let entries = self.entries(b, var, text.text, text, 0)?;
                 Some(list_block(&b.slots[var], entries, bag))
@@ -346,6 +349,62 @@ impl Binder<'_> {
                 Some(out)
             }
         }
+    }
+
+    /// Whether a text is a board with the signs of the cells of an array or list, not their names.
+    fn is_standing_board(&self, b: &Bound, var: usize, text: Text<'_>) -> bool {
+        let def = &self.model.vars[var];
+        matches!(def.dom.scalar(), Scalar::Cell | Scalar::Maybe(Base::Cell))
+            && b.cells() > 0
+            && cell_list(text.text).is_none()
+            && !text.text.contains(':')
+            && !matches!(text.text.trim(), "empty" | "")
+    }
+
+    /// Cells of an array or list drawn as a board: each by its sign, `.` where nothing stands.
+    fn standing_board(&mut self, b: &Bound, var: usize, text: Text<'_>) -> Option<Vec<Option<i64>>> {
+        let def = &self.model.vars[var];
+        let (name, slot) = (def.name.clone(), b.slots[var].clone());
+        let glyphs = b.standing_glyphs(var);
+        let mut cells: Vec<Option<i64>> = vec![None; glyphs.len()];
+        for (cell, (part, span)) in
+            self.board(text, true, Some((b.rows, b.cols)))?.into_iter().flatten().enumerate()
+        {
+            if part == "." {
+                continue;
+            }
+            let Some(k) = glyphs.iter().position(|g| part.starts_with(*g)) else {
+                let known: Vec<String> = glyphs.iter().map(|g| format!("`{g}`")).collect();
+                self.error("L024", text.file, span, format!("`{part}` stands for nothing of `{name}`"))
+                    .notes
+                    .push(format!("write `.` where nothing stands, or one of {}", known.join(", ")));
+                return None;
+            };
+            if cells[k].replace(cell as i64).is_some() {
+                self.error("L028", text.file, span, format!("a second `{part}`, and one is wanted"));
+                return None;
+            }
+        }
+        if let Extent::List(bag) = def.shape {
+            let count = cells.iter().take_while(|c| c.is_some()).count();
+            if cells[count..].iter().any(Option::is_some) {
+                let message = format!("`{name}` has no entry `{}`, and a later one", glyphs[count]);
+                self.error("L028", text.file, text.span, message);
+                return None;
+            }
+            return Some(list_block(&slot, cells[..count].iter().flatten().copied().collect(), bag));
+        }
+        let maybe = matches!(def.dom, Dom::Maybe(_));
+        for (k, cell) in cells.iter_mut().enumerate() {
+            if cell.is_none() && maybe {
+                *cell = Some(NONE);
+            } else if cell.is_none() {
+                let message = format!("this board holds no `{}`, and one is wanted", glyphs[k]);
+                self.error("L028", text.file, text.span, message);
+                return None;
+            }
+        }
+        Some(cells)
     }
 
     /// The entries of a list: values separated by blanks, or `empty`.
@@ -407,30 +466,41 @@ impl Binder<'_> {
             if open && part == "?" {
                 opens = true;
                 for (v, values) in &mut out {
-                    if self.model.vars[*v].shape != Extent::One {
+                    if matches!(self.model.vars[*v].shape, Extent::Grid | Extent::Set) {
                         values[cell] = None;
                     }
                 }
                 continue;
             }
-            let Some((_, facts)) = rules.iter().find(|(g, _)| part.starts_with(*g)) else {
+            let Some(DrawRule { facts, .. }) = rules.iter().find(|r| part.starts_with(r.glyph)) else {
                 unknown = true;
-                let glyphs = rules.iter().map(|(g, _)| g.to_string()).collect::<Vec<_>>().join(" ");
+                let glyphs = rules.iter().map(|r| r.glyph.to_string()).collect::<Vec<_>>().join(" ");
                 self.error("L027", text.file, span, format!("`{part}` is no glyph of `{name}`"))
                     .notes
                     .push(format!("its glyphs are: {glyphs}"));
                 continue;
             };
             for fact in facts {
-                if matches!(self.model.vars[fact.var].dom, Dom::Placed(_)) {
-                    let name = self.model.vars[fact.var].name.clone();
-                    self.error("L039", text.file, span, format!("a drawing does not say how `{name}` lies"))
+                let def = &self.model.vars[fact.var];
+                if is_untold_by_drawing(def) {
+                    if open {
+                        // Only how it looks is compared.
+                        continue;
+                    }
+                    let name = def.name.clone();
+                    let (what, how) = match def.shape {
+                        Extent::One => ("how", "SHAPE.TURN@r1c1"),
+                        Extent::List(_) => ("in which order", "r1c1 r1c2"),
+                        _ => ("which of", "KEY: r1c1, KEY: r1c2"),
+                    };
+                    let lies = if def.shape == Extent::One { "lies" } else { "stands here" };
+                    self.error("L039", text.file, span, format!("a drawing does not say {what} `{name}` {lies}"))
                         .notes
-                        .push(format!("leave it out here and write `start.{name} = \"SHAPE.TURN@r1c1\"`"));
+                        .push(format!("leave it out here and write `start.{name} = \"{how}\"`"));
                     return None;
                 }
                 let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
-                if self.model.vars[fact.var].shape == Extent::One {
+                if !matches!(self.model.vars[fact.var].shape, Extent::Grid | Extent::Set) {
                     spots[i].push((cell as i64, span));
                 } else {
                     out[i].1[cell] = Some(fact.value);
@@ -442,11 +512,22 @@ impl Binder<'_> {
         }
         for (i, (var, values)) in out.iter_mut().enumerate() {
             let def = &self.model.vars[*var];
-            if def.shape != Extent::One || matches!(def.dom, Dom::Placed(_)) {
+            if matches!(def.shape, Extent::Grid | Extent::Set) || is_untold_by_drawing(def) {
+                continue;
+            }
+            if def.shape == Extent::List(true) {
+                let entries: Vec<i64> = spots[i].iter().map(|s| s.0).collect();
+                if entries.len() > b.slots[*var].cap {
+                    let message = format!("`{}` holds at most {} entries", def.name, b.slots[*var].cap);
+                    self.error("L038", text.file, text.span, message);
+                    return None;
+                }
+                *values = if opens { vec![] } else { list_block(&b.slots[*var], entries, true) };
                 continue;
             }
             match spots[i].as_slice() {
                 [(cell, _)] => *values = vec![Some(*cell)],
+                [] if !opens && matches!(def.dom, Dom::Maybe(_)) => *values = vec![Some(NONE)],
                 [] if opens => *values = vec![None],
                 [] => {
                     let message = format!("this board holds no `{}`, and one is wanted", def.name);
@@ -465,9 +546,15 @@ impl Binder<'_> {
                 }
             }
         }
-        out.retain(|(v, _)| !matches!(self.model.vars[*v].dom, Dom::Placed(_)));
+        out.retain(|(v, values)| !is_untold_by_drawing(&self.model.vars[*v]) && !values.is_empty());
         Some(out)
     }
+}
+
+/// Whether a drawing shows that something of a variable stands on a cell, and not what.
+pub(crate) fn is_untold_by_drawing(def: &VarDef) -> bool {
+    matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
+        || matches!(def.shape, Extent::Array(_) | Extent::List(false))
 }
 
 pub(crate) fn unknown_key(binder: &mut Binder<'_>, file: FileId, key: &Key, state: bool) {

@@ -267,7 +267,7 @@ impl Walk<'_> {
                     self.fns.borrow_mut().insert(*f, good);
                     good
                 });
-                good && args.iter().all(|a| self.expr(a))
+                good && args.iter().all(|a| !a.ty.is_block() && self.expr(a))
             }
             Ek::Quant(q) => {
                 use QuantKind as Q;
@@ -345,7 +345,7 @@ impl Walk<'_> {
                     self.procs.borrow_mut().insert(*p, good);
                     good
                 });
-                good && args.iter().all(|a| self.expr(a))
+                good && args.iter().all(|a| !a.ty.is_block() && self.expr(a))
             }
             _ => false,
         }

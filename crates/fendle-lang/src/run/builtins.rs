@@ -35,7 +35,12 @@ impl<'b> Eval<'b> {
                 let (first, _, _) = code::lane_parts(self.one(&args[0], frame)?);
                 self.place_of(first)
             }
-            Builtin::TurnShape | Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf => {
+            Builtin::TurnShape
+            | Builtin::Anchor
+            | Builtin::KindOf
+            | Builtin::TurnOf
+            | Builtin::MirrorShape
+            | Builtin::PartAt => {
                 let Ty::Placed(s) = args[0].ty else { return Self::fault(FaultKind::TooFarAway, span, 0) };
                 let p = self.one(&args[0], frame)?;
                 let (all, row, col) = self.b.shape_parts(s, p);
@@ -45,11 +50,24 @@ impl<'b> Eval<'b> {
                     Builtin::Anchor => code::place(row, col),
                     Builtin::KindOf => shape as i64,
                     Builtin::TurnOf => turn as i64,
+                    Builtin::MirrorShape => {
+                        let turn = def.firsts[shape] + def.shapes[shape].mirrors[turn];
+                        self.b.shape_code(s, turn as i64, row, col).unwrap_or(p)
+                    }
+                    Builtin::PartAt => {
+                        let (r, c) = code::row_col(self.one(&args[1], frame)?);
+                        let cells = &def.shapes[shape].turns[turn];
+                        match cells.iter().position(|x| *x == (r - row, c - col)) {
+                            Some(i) => def.shapes[shape].parts[turn][i],
+                            None => return Self::fault(FaultKind::NotCovered, span, 0),
+                        }
+                    }
                     _ => {
-                        let (first, turns) = (def.firsts[shape], def.shapes[shape].turns.len() as i64);
+                        let (first, turns) = def.shapes[shape].circle(turn);
                         let by = self.one(&args[1], frame)?;
-                        let turn = (turn as i64 + by).rem_euclid(turns);
-                        self.b.shape_code(s, first as i64 + turn, row, col).unwrap_or(p)
+                        let turn = (turn as i64 - first as i64).wrapping_add(by).rem_euclid(turns as i64);
+                        let turn = (def.firsts[shape] + first) as i64 + turn;
+                        self.b.shape_code(s, turn, row, col).unwrap_or(p)
                     }
                 }
             }

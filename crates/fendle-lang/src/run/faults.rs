@@ -33,6 +33,7 @@ pub enum FaultKind {
     Stopped,
     TooManyOutcomes,
     NoneGiven,
+    NotCovered,
     WrittenTooLong,
 }
 
@@ -92,6 +93,7 @@ impl fmt::Display for RunFault {
             FaultKind::ListFull => write!(f, "this list is full: it holds {v}"),
             FaultKind::ListEmpty => write!(f, "this list is empty"),
             FaultKind::NoEntry => write!(f, "this list has no entry {v}"),
+            FaultKind::NotCovered => write!(f, "the shape does not cover this place"),
             FaultKind::NotInList => write!(f, "this is not in there"),
             FaultKind::NothingToDraw => {
                 write!(f, "there is nothing to draw from; say what happens then with `else {{ ... }}`")

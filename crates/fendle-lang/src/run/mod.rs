@@ -258,6 +258,22 @@ impl<'b> Eval<'b> {
         self.body(body)
     }
 
+    /// Whether a condition about a cell, its first local name, holds in the state that is looked at; not where it breaks.
+    pub(crate) fn holds_at(&mut self, body: &Body, cell: i64) -> bool {
+        self.fuel = STEP_BUDGET;
+        let mut frame = vec![V::One(0); body.locals.len()];
+        frame[0] = V::One(cell);
+        self.one(&body.expr, &mut frame).is_ok_and(|v| v != 0)
+    }
+
+    /// The cells of a set in the state that is looked at.
+    pub(crate) fn set_of(&mut self, body: &Body) -> Run<Vec<bool>> {
+        self.fuel = STEP_BUDGET;
+        let mut frame = vec![V::One(0); body.locals.len()];
+        let set = self.eval(&body.expr, &mut frame)?;
+        Ok(set.block().iter().map(|v| *v != 0).collect())
+    }
+
     /// A value and its weight at one place.
     pub(crate) fn weighted_at(&mut self, v: &Expr, w: &Expr, locals: usize, at: i64) -> Run<(i64, u64)> {
         let mut frame = vec![V::One(at); locals];

@@ -193,6 +193,16 @@ impl Bound {
         }
     }
 
+    /// The first key of an array as a number; 1 for the entries of a list.
+    #[must_use]
+    pub fn first_key(&self, var: usize) -> i64 {
+        match self.model.vars[var].shape {
+            Extent::Array(Keyed::Enum(_)) => 0,
+            Extent::Array(Keyed::Range(r)) => self.ranges.get(r).map_or(1, |r| r.0),
+            _ => 1,
+        }
+    }
+
     /// Least and greatest value of a domain that no expression decides.
     #[must_use]
     pub fn plain_range(&self, dom: &Dom) -> (i64, i64) {

@@ -9,7 +9,7 @@ use crate::source::{Diagnostic, FileId, Span};
 
 /// Words that begin an item at the top level of a model.
 pub const ITEM_WORDS: &[&str] = &[
-    "model", "const", "enum", "record", "shapes", "level", "state", "tally", "show", "picture", "fn", "proc",
+    "model", "const", "enum", "record", "shapes", "level", "state", "derived", "tally", "show", "picture", "fn", "proc",
     "move", "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over",
     "status", "aim", "always", "keeps", "bound", "promise", "law", "example",
 ];
@@ -51,7 +51,12 @@ const CONTINUES: &[&str] = &[
     "[",
 ];
 /// Words that cannot begin a statement: a line that begins with one goes on from the line before.
-const JOINING_WORDS: &[&str] = &["because", "with", "each", "unless", "when", "where", "and", "or", "then"];
+const JOINING_WORDS: &[&str] =
+    &["because", "with", "each", "unless", "when", "where", "and", "or", "then", "else", "mod", "in", "on"];
+/// Signs that cannot begin a statement; after a text `-` begins a number in a list of glyphs.
+const JOINING_OPS: &[&str] = &["+", "-", "*", "/", "==", "!=", "<", ">", ".."];
+/// Signs of other languages, and the words for them here.
+const FOREIGN: &[(&str, &str)] = &[("&&", "and"), ("||", "or"), ("&", "and"), ("|", "or"), ("!", "not"), ("%", "mod")];
 const CONTINUING_WORDS: &[&str] =
     &["and", "or", "not", "mod", "unless", "where", "while", "in", "then", "else"];
 
@@ -77,9 +82,16 @@ pub fn lex(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Vec<Token>
                 Some(Tok::Newline) | None => true,
                 _ => false,
             };
+            let mut trimmed = next.trim_start();
+            while trimmed.starts_with("//") {
+                trimmed = trimmed.find('\n').map_or("", |n| trimmed[n..].trim_start());
+            }
             let first: String =
-                next.trim_start().chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
-            let continues = continues || JOINING_WORDS.contains(&first.as_str());
+                trimmed.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+            let after_text = matches!(out.last().map(|t| &t.tok), Some(Tok::Text(_) | Tok::Board(..)));
+            let joins = JOINING_OPS.iter().any(|op| trimmed.starts_with(op))
+                && !(after_text && trimmed.starts_with('-'));
+            let continues = continues || joins || JOINING_WORDS.contains(&first.as_str());
             let item = ITEM_WORDS.contains(&word.as_str());
             let fresh = matches!(out.last().map(|t| &t.tok), Some(Tok::Newline) | None);
             if depth == 0 && !fresh && (!continues || item) {
@@ -186,6 +198,12 @@ pub fn lex(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Vec<Token>
                 _ => {}
             }
             out.push(Token { tok: Tok::Op(op), span: Span::new(start, at) });
+        } else if let Some((sign, word)) = FOREIGN.iter().find(|(sign, _)| text[at..].starts_with(sign)) {
+            at += sign.len();
+            let span = Span::new(start, at);
+            let message = format!("`{sign}` is written `{word}` here");
+            errors.push(Diagnostic::error("S005", file, span, message));
+            out.push(Token { tok: Tok::Name((*word).to_string()), span });
         } else {
             // A run of strange characters is one error.
             while at < bytes.len() {

@@ -144,6 +144,8 @@ pub enum ExprKind {
     Call(Name, Vec<Expr>),
     /// The empty list.
     Empty,
+    /// What could not be read; already reported.
+    Lost,
     /// `can shift(left)`, `can any`
     Can(Name, Vec<Expr>),
     /// `some outcome of shift(left): C`; `true` for every
@@ -305,6 +307,8 @@ pub struct ShowRule {
     pub span: Span,
     /// What it stands for: a value, or facts about variables.
     pub facts: Vec<Expr>,
+    /// `where C`: it is drawn only where this holds.
+    pub filter: Option<Expr>,
 }
 
 /// One line of a `picture` block: `TARGET = VALUES: FORM COLOUR "label"`.
@@ -329,6 +333,8 @@ pub struct ShapeDef {
     pub name: Name,
     /// `about corner R, C`: rows and columns from the upper left corner of the drawing.
     pub corner: Option<(i64, i64)>,
+    /// `about cell R, C`: row and column in the drawing, from 1.
+    pub cell: Option<(i64, i64)>,
     /// One drawing to be turned, or all turns.
     pub turns: Vec<BoardText>,
 }
@@ -431,7 +437,19 @@ pub enum Item {
     Show {
         name: Name,
         joined: bool,
+        /// Of several glyphs that fit, the first one is drawn.
+        layered: bool,
+        /// `at c`: the name of the cell in conditions.
+        at: Option<Name>,
         rules: Vec<ShowRule>,
+    },
+    /// `show board shifted`: every second row begins half a cell further to the right.
+    Shifted(Span),
+    /// `derived NAME: T = E`: follows from the rest of the state.
+    Derived {
+        name: Name,
+        ty: Option<Type>,
+        value: Expr,
     },
     /// How pictures draw things.
     Picture(Vec<LookRule>),
@@ -454,7 +472,13 @@ pub enum Item {
         waiting: bool,
     },
     Record(Name, Vec<Param>),
-    Shapes(Name, Vec<ShapeDef>),
+    Shapes {
+        name: Name,
+        /// `of ENUM`: what the letters of the drawings stand for.
+        of: Option<Name>,
+        mirrored: bool,
+        shapes: Vec<ShapeDef>,
+    },
     /// `tick every N moves { }` or `tick on MOVE { }`
     Tick {
         every: Option<Expr>,

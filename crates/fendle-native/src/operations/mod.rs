@@ -257,6 +257,8 @@ impl Emitter<'_> {
             | Op::ListDrop { .. }
             | Op::CutLanes { .. }
             | Op::OpenLane { .. }
+            | Op::ShapeMirror { .. }
+            | Op::ShapePart { .. }
             | Op::ShapeTurn { .. }
             | Op::ShapeMake { .. } => self.step(&op),
             Op::Recall { d, memo, to } => {

@@ -6,7 +6,7 @@
 //! key. What is on no cell is written in words.
 
 use fendle_lang::Bound;
-use fendle_lang::model::{self, Base, Drawee, Extent, Range, Scalar, TellDef};
+use fendle_lang::model::{self, Base, Drawee, Extent, NONE, Range, Scalar, TellDef};
 use fendle_lang::position::Drawn;
 use fendle_lang::reasons::dead::{Fact, cells_of, only_part};
 use fendle_view::scene::Scene;
@@ -56,6 +56,10 @@ fn words(b: &Bound, drawn: Drawn) -> Vec<String> {
                 Extent::One => {
                     matches!(def.dom.scalar(), Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell))
                 }
+                Extent::Array(_) | Extent::List(_) if b.cells() > 0 => matches!(
+                    def.dom.scalar(),
+                    Scalar::Cell | Scalar::Placed(_) | Scalar::Maybe(Base::Cell | Base::Placed(_))
+                ),
                 Extent::Lists(..) => b.cells() == 0,
                 _ => false,
             }
@@ -123,20 +127,50 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     fixed += usize::from(!def.state && !set);
                     piece += usize::from(def.state);
                 }
-                (1, Extent::One, Scalar::Placed(s)) => {
-                    let covered = b.covered(s, values[0].into());
+                (1, _, Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s))) if def.shape != Extent::Grid => {
+                    let values = if let Extent::List(_) = def.shape {
+                        &values[1..=values[0].max(0) as usize]
+                    } else {
+                        values
+                    };
+                    let several = def.shape != Extent::One;
+                    let names = b.standing_names(v);
+                    for (k, &value) in values.iter().enumerate().filter(|(_, x)| i64::from(**x) != NONE) {
+                    let covered = b.covered(s, value.into());
                     for &(r, c) in &covered {
                         let straight = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
                         let aslant = [(r - 1, c + 1), (r + 1, c + 1), (r + 1, c - 1), (r - 1, c - 1)];
                         let beside: [_; 8] =
                             std::array::from_fn(|i| if i < 4 { straight[i] } else { aslant[i - 4] });
                         if r >= 0 && c >= 0 && (r as usize) < b.rows && (c as usize) < b.cols {
-                            let mut thing = thing(b, of, 1, false, (Figure::Slab, piece % 8, String::new()));
+                            let default = (Figure::Slab, piece % 8, String::new());
+                            let mut thing = thing(b, of, kind_of(b, s, value), false, default);
                             thing.joined = beside.map(|p| covered.contains(&p));
+                            let first = several && covered.first() == Some(&(r, c)) && thing.label.is_empty();
+                            if first {
+                                thing.label.clone_from(&names[k]);
+                            }
                             out.cells[r as usize * b.cols + c as usize].push(thing);
                         }
                     }
                     piece += 1;
+                    }
+                }
+                (0 | 2, Extent::Array(_) | Extent::List(_), Scalar::Cell | Scalar::Maybe(Base::Cell)) => {
+                    let values = if let Extent::List(_) = def.shape {
+                        &values[1..=values[0].max(0) as usize]
+                    } else {
+                        values
+                    };
+                    let names = b.standing_names(v);
+                    for (k, &value) in values.iter().enumerate() {
+                        let cell = usize::try_from(value).ok().and_then(|c| out.cells.get_mut(c));
+                        let Some(cell) = cell else { continue };
+                        let form = if def.state { Figure::Buoy } else { Figure::Frame };
+                        let key = k as i64 + b.first_key(v);
+                        cell.push(thing(b, of, key, false, (form, piece % 8, names[k].clone())));
+                        piece += usize::from(def.state);
+                    }
                 }
                 (0, Extent::One, Scalar::Cell) => {
                     if let Some(cell) = usize::try_from(values[0]).ok().and_then(|c| out.cells.get_mut(c)) {
@@ -153,6 +187,12 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
             }
         }
     }
+}
+
+/// Which of its shapes a placed one is, as the value of an enum.
+fn kind_of(b: &Bound, shapes: usize, code: i32) -> i64 {
+    let (turn, ..) = b.shape_parts(shapes, code.into());
+    b.model.shapes[shapes].all.get(turn as usize).map_or(0, |(shape, _)| *shape as i64)
 }
 
 /// A fixed thing by default: form and colour.

@@ -130,12 +130,18 @@ fn shapes_of(model: &Model) -> Vec<String> {
     for group in &model.shapes {
         out.push(String::new());
         out.push(format!("shapes {} of {}", group.name, model.name));
-        group.shapes.iter().for_each(|s| shape(&mut out, s));
+        let letters: Vec<char> = group
+            .of
+            .iter()
+            .flat_map(|e| &model.enums[*e].values)
+            .filter_map(|v| v.chars().next())
+            .collect();
+        group.shapes.iter().for_each(|s| shape(&mut out, s, &letters));
     }
     out
 }
 
-fn shape(out: &mut Vec<String>, shape: &ShapeTurns) {
+fn shape(out: &mut Vec<String>, shape: &ShapeTurns, letters: &[char]) {
     let cells = || shape.turns.iter().flatten().copied().chain([(0, 0)]);
     let ends = |of: fn(&(i64, i64)) -> i64| {
         let list: Vec<i64> = cells().map(|c| of(&c)).collect();
@@ -158,17 +164,23 @@ fn shape(out: &mut Vec<String>, shape: &ShapeTurns) {
         shape.turns.len(),
         shape.drawn
     ));
-    let glyph = |turn: &[(i64, i64)], at: (i64, i64)| match (turn.contains(&at), at == (0, 0)) {
-        (true, true) => "@",
-        (false, true) => "+",
-        (true, false) => "x",
-        (false, false) => ".",
+    let glyph = |t: usize, at: (i64, i64)| {
+        let cell = shape.turns[t].iter().position(|c| *c == at);
+        let letter = cell.and_then(|i| letters.get(*shape.parts.get(t)?.get(i)? as usize));
+        match (letter, cell.is_some(), at == (0, 0)) {
+            (Some(letter), ..) => *letter,
+            (None, true, true) => '@',
+            (None, false, true) => '+',
+            (None, true, false) => 'x',
+            (None, false, false) => '.',
+        }
     };
-    let block = |(t, turn): (usize, &Vec<(i64, i64)>)| {
-        let row = |r: i64| cols.clone().map(|c| glyph(turn, (r, c))).collect::<Vec<_>>().join(" ");
-        headed(format!("turn {t}"), rows.clone().map(row).collect())
+    let block = |t: usize| {
+        let row = |r: i64| cols.clone().map(|c| glyph(t, (r, c)).to_string()).collect::<Vec<_>>().join(" ");
+        let name = if t >= shape.plain { format!("turn {t}, mirrored") } else { format!("turn {t}") };
+        headed(name, rows.clone().map(row).collect())
     };
-    let blocks: Vec<Vec<String>> = shape.turns.iter().enumerate().map(block).collect();
+    let blocks: Vec<Vec<String>> = (0..shape.turns.len()).map(block).collect();
     out.extend(beside(&blocks).into_iter().map(|l| format!("  {l}")));
 }
 

@@ -152,12 +152,16 @@ pub struct ShapeTable {
     pub cols: i64,
     /// How far off the board.
     pub margin: i64,
-    /// For each turn of each shape: shape, turn, number of the shape's first turn, number of its turns.
+    /// For each turn of each shape: shape, turn, number of the first turn that it can be turned to, how many there are.
     pub all: Vec<(i64, i64, i64, i64)>,
     /// For each turn the offsets of its cells.
     pub cells: Vec<Vec<i64>>,
     /// For each shape the number of its first turn.
     pub firsts: Vec<i64>,
+    /// For each turn what its cells are parts of; empty where shapes have no parts.
+    pub parts: Vec<Vec<i64>>,
+    /// For each turn the one that it is mirrored to; empty where shapes are not mirrored.
+    pub mirrors: Vec<i64>,
 }
 
 /// Where a program can be suspended. A branch is the state now, what is live here, and where it

@@ -195,6 +195,9 @@ ops! {
     ShapeAnchor { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     ShapeKind { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     ShapeTurnOf { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    ShapeMirror { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// What the cell of a shape at a place is a part of.
+    ShapePart { d: R, p: R, at: R, shapes: u16, site: Site } => [Reads(p), Reads(at), Writes(d), Faults(site)];
     ShapeLen { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     /// Place number `i` that the shape covers.
     ShapeCell { d: R, p: R, i: R, shapes: u16 } => [Reads(p), Reads(i), Writes(d)];

@@ -108,6 +108,8 @@ impl Code {
                 | Op::ShapeAnchor { shapes, .. }
                 | Op::ShapeKind { shapes, .. }
                 | Op::ShapeTurnOf { shapes, .. }
+                | Op::ShapeMirror { shapes, .. }
+                | Op::ShapePart { shapes, .. }
                 | Op::ShapeLen { shapes, .. }
                 | Op::ShapeCell { shapes, .. }
                     if shapes as usize >= self.shapes.len() =>

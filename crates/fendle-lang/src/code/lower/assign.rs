@@ -4,7 +4,24 @@ use super::*;
 
 impl Lower<'_> {
     pub(super) fn args(&mut self, args: &[Expr]) -> Vec<Local> {
-        args.iter().map(|a| Local::Val(self.value(a))).collect()
+        let one = |a: &Expr| {
+            if a.ty.is_block() { Local::Block(self.block_of(a).0) } else { Local::Val(self.value(a)) }
+        };
+        args.iter().map(one).collect()
+    }
+
+    /// The same for a procedure, which may change what a set was taken from: it gets a copy.
+    pub(super) fn kept_args(&mut self, args: &[Expr]) -> Vec<Local> {
+        let mut out = self.args(args);
+        for (local, a) in out.iter_mut().zip(args) {
+            if let (Local::Block(s), Ek::Var(..) | Ek::Local(_)) = (*local, &a.kind) {
+                let len = self.b.cells();
+                let d = self.scratch(len);
+                self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                *local = Local::Block(d);
+            }
+        }
+        out
     }
 
     pub(super) fn local_value(&mut self, l: usize) -> O {

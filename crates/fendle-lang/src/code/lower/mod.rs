@@ -367,8 +367,8 @@ impl Lower<'_> {
                 .all
                 .iter()
                 .map(|&(shape, turn)| {
-                    let turns = def.shapes[shape].turns.len() as i64;
-                    (shape as i64, turn as i64, def.firsts[shape] as i64, turns)
+                    let (first, turns) = def.shapes[shape].circle(turn);
+                    (shape as i64, turn as i64, (def.firsts[shape] + first) as i64, turns as i64)
                 })
                 .collect();
             let cells = def
@@ -379,7 +379,15 @@ impl Lower<'_> {
                 })
                 .collect();
             let firsts = def.firsts.iter().map(|&f| f as i64).collect();
-            self.code.shapes.push(ShapeTable { rows, cols, margin: def.margin, all, cells, firsts });
+            let turn_of = |&(shape, turn): &(usize, usize)| (&def.shapes[shape], turn);
+            let parts = def.all.iter().map(turn_of).filter_map(|(s, t)| s.parts.get(t).cloned()).collect();
+            let mirrors = def
+                .all
+                .iter()
+                .filter_map(|&(s, t)| def.shapes[s].mirrors.get(t).map(|m| (def.firsts[s] + m) as i64))
+                .collect();
+            let margin = def.margin;
+            self.code.shapes.push(ShapeTable { rows, cols, margin, all, cells, firsts, parts, mirrors });
         }
     }
 

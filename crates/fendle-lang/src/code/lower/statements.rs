@@ -211,7 +211,7 @@ impl Lower<'_> {
             St::Call(p, args) => {
                 let model = self.b.model.clone();
                 let def = &model.procs[*p];
-                let args = self.args(args);
+                let args = self.kept_args(args);
                 self.inlined(&def.locals, args, |l| l.block(&def.body));
             }
         }

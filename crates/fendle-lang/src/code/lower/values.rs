@@ -479,13 +479,21 @@ impl Lower<'_> {
                 let (p, by) = (self.reg(p), self.reg(by));
                 return self.unary(|d| Op::ShapeTurn { d, p, by, shapes });
             }
-            Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf => {
+            Builtin::PartAt => {
+                let shapes = self.shapes_of(&args[0]);
+                let (p, at) = (self.value(&args[0]), self.value(&args[1]));
+                let (p, at) = (self.reg(p), self.reg(at));
+                let site = self.site(FaultKind::NotCovered, span);
+                return self.unary(|d| Op::ShapePart { d, p, at, shapes, site });
+            }
+            Builtin::Anchor | Builtin::KindOf | Builtin::TurnOf | Builtin::MirrorShape => {
                 let shapes = self.shapes_of(&args[0]);
                 let p = self.value(&args[0]);
                 let p = self.reg(p);
                 return self.unary(|d| match op {
                     Builtin::Anchor => Op::ShapeAnchor { d, p, shapes },
                     Builtin::KindOf => Op::ShapeKind { d, p, shapes },
+                    Builtin::MirrorShape => Op::ShapeMirror { d, p, shapes },
                     _ => Op::ShapeTurnOf { d, p, shapes },
                 });
             }

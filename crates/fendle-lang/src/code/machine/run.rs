@@ -412,8 +412,9 @@ impl<'c> Machine<'c> {
                 Op::ShapeTurn { d, p, by, shapes } => {
                     let table = &self.code.shapes[shapes as usize];
                     let (p, area) = (self.r(p), table.rows * table.cols);
-                    let (_, turn, first, turns) = table.all[(p / area) as usize];
-                    let turn = turn.wrapping_add(self.r(by)).rem_euclid(turns);
+                    let all = p / area;
+                    let (_, _, first, turns) = table.all[all as usize];
+                    let turn = (all - first).wrapping_add(self.r(by)).rem_euclid(turns);
                     self.w(d, (first + turn) * area + p % area);
                 }
                 Op::ShapeMake { d, k, p, shapes, site } => {
@@ -439,6 +440,21 @@ impl<'c> Machine<'c> {
                     let table = &self.code.shapes[shapes as usize];
                     let v = table.all[(self.r(p) / (table.rows * table.cols)) as usize].1;
                     self.w(d, v);
+                }
+                Op::ShapeMirror { d, p, shapes } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let (p, area) = (self.r(p), table.rows * table.cols);
+                    let turn = table.mirrors[(p / area) as usize];
+                    self.w(d, turn * area + p % area);
+                }
+                Op::ShapePart { d, p, at, shapes, site } => {
+                    let table = &self.code.shapes[shapes as usize];
+                    let p = self.r(p);
+                    let (row, col) = (p / table.cols % table.rows, p % table.cols);
+                    let offset = self.r(at) - code::place(row - table.margin, col - table.margin);
+                    let turn = (p / (table.rows * table.cols)) as usize;
+                    let cell = table.cells[turn].iter().position(|o| *o == offset);
+                    checked!(d, site, cell.map(|i| table.parts[turn][i]));
                 }
                 Op::ShapeLen { d, p, shapes } => {
                     let table = &self.code.shapes[shapes as usize];

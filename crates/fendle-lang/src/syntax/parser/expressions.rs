@@ -52,6 +52,23 @@ impl Parser<'_> {
         e
     }
 
+    /// A condition: `=` in it is taken for `==`, and said to be wrong.
+    pub(super) fn condition(&mut self) -> Parse<Expr> {
+        let mut e = self.expr()?;
+        while self.is_op("=") {
+            self.errors.push(
+                Diagnostic::error("S018", self.file, self.span(), "`=` gives a value; `==` compares")
+                    .note("write `==` here"),
+            );
+            self.next();
+            // What was compared is the last part before the sign; the whole is only checked for other mistakes.
+            let other = self.expr()?;
+            let span = e.span.to(other.span);
+            e = Expr { kind: ExprKind::Lost, span };
+        }
+        Ok(e)
+    }
+
     pub(super) fn bin(op: BinOp, a: Expr, b: Expr) -> Expr {
         let span = a.span.to(b.span);
         Expr { kind: ExprKind::Bin(op, Box::new(a), Box::new(b)), span }

@@ -172,6 +172,12 @@ impl Parser<'_> {
                 let hidden = (word == "hidden").then_some(prior);
                 Item::Var { state: word != "level", names, ty, when, default, outside, hidden, untold }
             }
+            "derived" => {
+                let name = self.name("a name")?;
+                let ty = if self.eat_op(":") { Some(self.ty()?) } else { None };
+                self.op("=")?;
+                Item::Derived { name, ty, value: self.expr()? }
+            }
             "tell" => {
                 let mut name = None;
                 if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
@@ -288,18 +294,18 @@ impl Parser<'_> {
             }
             "after" => Item::After(self.block()?, span),
             "goal" => {
-                let e = self.expr()?;
+                let e = self.condition()?;
                 Item::Goal(e, span)
             }
             "lost" => {
                 self.word("when")?;
-                let e = self.expr()?;
+                let e = self.condition()?;
                 self.word("because")?;
                 Item::Lost(e, self.text("a reason in quotes")?, span)
             }
             "over" => {
                 self.word("when")?;
-                let e = self.expr()?;
+                let e = self.condition()?;
                 let why =
                     if self.eat_word("because") { Some(self.text("a reason in quotes")?) } else { None };
                 Item::Over(e, why, span)
@@ -312,7 +318,7 @@ impl Parser<'_> {
                 Item::Status(order, span)
             }
             "always" => {
-                let e = self.expr()?;
+                let e = self.condition()?;
                 self.word("because")?;
                 Item::Always(e, self.text("a reason in quotes")?, span)
             }
@@ -362,7 +368,21 @@ impl Parser<'_> {
 
     pub(super) fn show(&mut self) -> Parse<Item> {
         let name = self.name("a grid or the name of a drawing")?;
-        let joined = self.eat_word("joined");
+        if name.text == "board" && self.eat_word("shifted") {
+            return Ok(Item::Shifted(name.span));
+        }
+        let (mut joined, mut layered, mut at) = (false, false, None);
+        loop {
+            if self.eat_word("joined") {
+                joined = true;
+            } else if self.eat_word("layered") {
+                layered = true;
+            } else if self.eat_word("at") {
+                at = Some(self.name("a name for the cell")?);
+            } else {
+                break;
+            }
+        }
         self.op("{")?;
         let mut rules = vec![];
         loop {
@@ -373,7 +393,7 @@ impl Parser<'_> {
             if let Tok::Text(glyph) = self.peek().clone() {
                 let span = self.next().span;
                 let mut facts = vec![];
-                while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) {
+                while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) && !self.is_word("where") {
                     let target = self.postfix()?;
                     let fact = if self.eat_op("=") {
                         let value = self.additive()?;
@@ -387,18 +407,19 @@ impl Parser<'_> {
                         break;
                     }
                 }
-                rules.push(ShowRule { glyph, span, facts });
+                let filter = if self.eat_word("where") { Some(self.condition()?) } else { None };
+                rules.push(ShowRule { glyph, span, facts, filter });
             } else {
                 let value = self.additive()?;
                 let span = self.span();
                 let glyph = self.text("the glyph in quotes")?;
-                rules.push(ShowRule { glyph, span, facts: vec![value] });
+                rules.push(ShowRule { glyph, span, facts: vec![value], filter: None });
             }
             if !matches!(self.peek(), Tok::Op("}")) {
                 self.end_of_line("the end of the line")?;
             }
         }
-        Ok(Item::Show { name, joined, rules })
+        Ok(Item::Show { name, joined, layered, at, rules })
     }
 
     pub(super) fn picture(&mut self) -> Parse<Vec<LookRule>> {
@@ -453,6 +474,8 @@ impl Parser<'_> {
 
     pub(super) fn shapes(&mut self) -> Parse<Item> {
         let name = self.name("a name for these shapes")?;
+        let of = if self.eat_word("of") { Some(self.name("the enum of their parts")?) } else { None };
+        let mirrored = self.eat_word("mirrored");
         self.op("{")?;
         let mut shapes = vec![];
         loop {
@@ -461,9 +484,12 @@ impl Parser<'_> {
                 break;
             }
             let name = self.name("a shape's name or `}`")?;
-            let mut corner = None;
+            let (mut corner, mut cell) = (None, None);
             if self.eat_word("about") {
-                self.word("corner")?;
+                let is_cell = self.eat_word("cell");
+                if !is_cell {
+                    self.word("corner")?;
+                }
                 let mut at = [0; 2];
                 for (i, side) in at.iter_mut().enumerate() {
                     if i == 1 {
@@ -475,18 +501,18 @@ impl Parser<'_> {
                     }
                     self.next();
                 }
-                corner = Some((at[0], at[1]));
+                *(if is_cell { &mut cell } else { &mut corner }) = Some((at[0], at[1]));
             }
             let mut turns = vec![self.board_text()?];
             while self.eat_op(",") {
                 self.newlines();
                 turns.push(self.board_text()?);
             }
-            shapes.push(ShapeDef { name, corner, turns });
+            shapes.push(ShapeDef { name, corner, cell, turns });
             if !self.is_op("}") {
                 self.end_of_line("the end of the line")?;
             }
         }
-        Ok(Item::Shapes(name, shapes))
+        Ok(Item::Shapes { name, of, mirrored, shapes })
     }
 }

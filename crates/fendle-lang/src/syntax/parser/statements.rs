@@ -83,7 +83,7 @@ impl Parser<'_> {
             }
             "if" => {
                 self.next();
-                let cond = self.expr()?;
+                let cond = self.condition()?;
                 let then = self.block()?;
                 let mut ahead = 0;
                 while matches!(self.peek_at(ahead), Tok::Newline) {
@@ -114,7 +114,7 @@ impl Parser<'_> {
                 self.word("most")?;
                 let bound = self.expr()?;
                 self.word("while")?;
-                let cond = self.expr()?;
+                let cond = self.condition()?;
                 let body = self.block()?;
                 let mut cut = false;
                 if self.is_word("else") {
@@ -131,7 +131,7 @@ impl Parser<'_> {
             }
             "offer" => {
                 self.next();
-                StmtKind::Offer(self.expr()?)
+                StmtKind::Offer(self.condition()?)
             }
             "refuse" => {
                 self.next();
@@ -143,7 +143,7 @@ impl Parser<'_> {
                         at.push(self.expr()?);
                     }
                 }
-                let unless = if self.eat_word("unless") { Some(self.expr()?) } else { None };
+                let unless = self.unless()?;
                 StmtKind::Refuse { why, at, unless }
             }
             "judge" => {
@@ -227,7 +227,7 @@ impl Parser<'_> {
             }
             "require" => {
                 self.next();
-                let cond = self.expr()?;
+                let cond = self.condition()?;
                 let why =
                     if self.eat_word("because") { Some(self.text("a reason in quotes")?) } else { None };
                 StmtKind::Require { cond, why }
@@ -264,6 +264,24 @@ impl Parser<'_> {
             }
         };
         Ok(Stmt { kind, span: span.to(self.last_span()) })
+    }
+
+    /// What stands behind the reason and the places of a `refuse`.
+    fn unless(&mut self) -> Parse<Option<Expr>> {
+        let Tok::Name(word) = self.peek().clone() else { return Ok(None) };
+        if word != "unless" {
+            let note = match word.as_str() {
+                "if" | "when" => {
+                    "a refusal says when the move is allowed: write `unless` and the opposite condition".into()
+                }
+                _ if near(&word, ["unless"].into_iter()).is_some() => "did you mean `unless`?".to_string(),
+                _ => return Ok(None),
+            };
+            let message = format!("expected `unless`, found `{word}`");
+            self.errors.push(Diagnostic::error("S010", self.file, self.span(), message).note(note));
+        }
+        self.next();
+        self.condition().map(Some)
     }
 
     /// Values with weights, in round brackets.
@@ -322,7 +340,7 @@ impl Parser<'_> {
         };
         let over = Box::new(self.additive()?);
         let upto = if self.eat_op("..") { Some(Box::new(self.additive()?)) } else { None };
-        let filter = if self.eat_word("where") { Some(Box::new(self.expr()?)) } else { None };
+        let filter = if self.eat_word("where") { Some(Box::new(self.condition()?)) } else { None };
         Ok(Binder { name, on, over, upto, filter })
     }
 }
