@@ -85,6 +85,12 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
         p.expr(&b.expr, &fl);
     }
     for v in &model.vars {
+        if let Extent::Array(Keyed::Pair(pair)) = v.shape {
+            let (first, second) = model.pairs[pair];
+            if is_key(model, def, first) || is_key(model, def, second) {
+                p.find(v.span, "an array of arrays is keyed by them: that is not followed");
+            }
+        }
         if let Some(e) = &v.outside {
             p.expr(e, &[]);
         }
@@ -133,7 +139,7 @@ impl Prover<'_> {
         match &self.def.kind {
             Kind::Values(e, _) => {
                 let parts = self.model.records.iter().flat_map(|r| &r.parts);
-                if parts.clone().any(|(_, d)| matches!(d, Dom::Enum(x) if x == e)) {
+                if parts.clone().any(|(_, d)| matches!(d, Dom::Enum(x) | Dom::First(x, _) if x == e)) {
                     self.find(span, "a record holds them: that is not followed");
                 }
                 if self.model.shapes.iter().any(|s| s.kind == *e) {

@@ -29,9 +29,10 @@ impl Checker<'_> {
             }
             K::Field(base, field) => self.field(base, field, span),
             K::Index(block, index) => {
-                let block = self.expr(block);
+                let block = self.part(block);
                 let index = self.expr(index);
-                self.index(block, index, span)
+                let out = self.index(block, index, span);
+                self.whole_part(out)
             }
             K::Outside(index, value) => {
                 let K::Index(block, at) = &index.kind else { return self.bad(span) };
@@ -147,6 +148,38 @@ impl Checker<'_> {
                 })
             }
         }
+    }
+
+    /// An expression of which a further part may be read: the part of an array of sets stays what it is.
+    pub(super) fn part(&mut self, e: &A) -> Expr {
+        match &e.kind {
+            K::Index(block, index) => {
+                let block = self.part(block);
+                let index = self.expr(index);
+                self.index(block, index, e.span)
+            }
+            _ => self.expr(e),
+        }
+    }
+
+    /// The part of an array of sets as a set of its own.
+    pub(super) fn whole_part(&mut self, e: Expr) -> Expr {
+        let Ty::Part(p, s) = e.ty else { return e };
+        let span = e.span;
+        if self.pairs[p].1 != Keyed::Cell || s != Scalar::Bool {
+            let message = format!("{} is no value of its own", self.tn(e.ty));
+            self.error("M027", span, message).notes.push("read it further, as in `a[k][i]`".into());
+            return self.bad(span);
+        }
+        let Ek::Index(array, first) = e.kind else { return self.bad(span) };
+        let local = self.scope.locals.len();
+        let name = format!("cell {local}");
+        self.scope.locals.push(LocalDef { name, ty: Ty::Cell, mutable: false, dom: None, span });
+        let cell = Expr { kind: Ek::Local(local), ty: Ty::Int, span };
+        let at = Expr { kind: Ek::Arith(Arith::Add, first, Box::new(cell)), ty: Ty::Int, span };
+        let filter = Some(Expr { kind: Ek::Index(array, Box::new(at)), ty: Ty::Bool, span });
+        let set = Quant { kind: QuantKind::Set, local, over: Range::Board, filter, body: None };
+        Expr { kind: Ek::Quant(Box::new(set)), ty: Ty::Set, span }
     }
 
     /// The move of a question; `Some(None)` for any.
@@ -396,6 +429,21 @@ impl Checker<'_> {
         let elem = match block.ty {
             Ty::Set => Ty::Bool,
             Ty::Grid(s) => s.ty(),
+            Ty::Array(Keyed::Pair(p), s) => {
+                let index = self.first_index(p, index);
+                if index.ty == Ty::Bad {
+                    return index;
+                }
+                return Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: Ty::Part(p, s), span };
+            }
+            Ty::Part(p, s) => {
+                let Ek::Index(array, first) = block.kind else { return self.bad(span) };
+                let index = self.second_index(p, *first, index);
+                if index.ty == Ty::Bad {
+                    return index;
+                }
+                return Expr { kind: Ek::Index(array, Box::new(index)), ty: s.ty(), span };
+            }
             Ty::Array(e, s) => {
                 let index = self.key_index(e, index);
                 return Expr { kind: Ek::Index(Box::new(block), Box::new(index)), ty: s.ty(), span };

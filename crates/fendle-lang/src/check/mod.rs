@@ -112,6 +112,7 @@ struct Checker<'a> {
     records: Vec<RecordDef>,
     shapes: Vec<ShapesDef>,
     ranges: Vec<(Expr, Expr)>,
+    pairs: Vec<(Keyed, Keyed)>,
     move_asts: Vec<(Name, Vec<tree::Param>)>,
     vars: Vec<VarDef>,
     tallies: Vec<String>,
@@ -220,7 +221,7 @@ fn reads_state(vars: &[VarDef], e: &Expr) -> bool {
 
 /// Adds the check that a value lies in its declared range, where the type alone does not say so.
 fn within(e: Expr, dom: &Dom) -> Expr {
-    if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_)) {
+    if e.ty == Ty::Bad || !matches!(dom, Dom::Range(..) | Dom::First(..) | Dom::Dir4 | Dom::Maybe(_)) {
         return e;
     }
     let (ty, span) = (e.ty, e.span);
@@ -241,6 +242,7 @@ impl<'a> Checker<'a> {
             records: vec![],
             shapes: vec![],
             ranges: vec![],
+            pairs: vec![],
             move_asts: vec![],
             vars: vec![],
             tallies: vec![],

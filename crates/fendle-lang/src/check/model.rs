@@ -68,35 +68,12 @@ impl Checker<'_> {
                     let body = self.lone_block("setup", body, Place::Setup);
                     setup = Some(SetupDef { body, attempts, span: *span });
                 }
-                Item::Spread { lo, hi, over, span } => {
-                    let lo = self.lone(lo, Place::Level);
-                    let hi = self.lone(hi, Place::Level);
-                    let (lo, hi) = (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int));
-                    match self.globals.get(&over.text) {
-                        Some(&(Global::Var(var), _))
-                            if self.vars[var].state
-                                && matches!(self.vars[var].shape, Extent::Lists(_, false))
-                                && self.vars[var].dom.scalar() == Scalar::Int =>
-                        {
-                            if spreads.iter().any(|s| s.var == var) {
-                                self.error(
-                                    "M003",
-                                    *span,
-                                    format!("`{}` has its collection already", over.text),
-                                );
-                            }
-                            spreads.push(SpreadDef { var, lo, hi, span: *span });
+                Item::Spread { range, record, over, span } => {
+                    if let Some(def) = self.spread(range.as_ref(), record.as_ref(), over, *span) {
+                        if spreads.iter().any(|s| s.vars.iter().any(|v| def.vars.contains(v))) {
+                            self.error("M003", *span, "these lists have their collection already");
                         }
-                        Some(_) => {
-                            self.error(
-                                "M059",
-                                over.span,
-                                "numbers are spread over a `state` array of lists of numbers",
-                            )
-                            .notes
-                            .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
-                        }
-                        None => self.unknown(over, "array of lists"),
+                        spreads.push(def);
                     }
                 }
                 Item::Var { names, hidden: Some(prior), .. } => {
@@ -243,6 +220,7 @@ impl Checker<'_> {
             shapes: self.shapes.clone(),
             spreads,
             ranges: self.ranges.clone(),
+            pairs: self.pairs.clone(),
             vars: self.vars.clone(),
             tallies: self.tallies.clone(),
             fns: self.fns.iter().flatten().cloned().collect(),
@@ -278,6 +256,55 @@ impl Checker<'_> {
             self.errors.extend(crate::check::hidden::findings(&model));
         }
         model
+    }
+
+    /// What some lists together always hold.
+    fn spread(
+        &mut self,
+        range: Option<&(A, A)>,
+        record: Option<&Name>,
+        over: &[Name],
+        span: Span,
+    ) -> Option<SpreadDef> {
+        let range = range.map(|(lo, hi)| {
+            let (lo, hi) = (self.lone(lo, Place::Level), self.lone(hi, Place::Level));
+            (self.coerce(lo, Ty::Int), self.coerce(hi, Ty::Int))
+        });
+        let want = match record {
+            None => Scalar::Int,
+            Some(name) => match self.globals.get(&name.text) {
+                Some(&(Global::Record(r), _)) => Scalar::Record(r),
+                _ => {
+                    self.unknown(name, "record");
+                    return None;
+                }
+            },
+        };
+        let mut vars = vec![];
+        for name in over {
+            match self.globals.get(&name.text) {
+                Some(&(Global::Var(var), _))
+                    if self.vars[var].state
+                        && matches!(self.vars[var].shape, Extent::Lists(_, false) | Extent::List(false))
+                        && self.vars[var].dom.scalar() == want
+                        && self.vars[var].when.is_none() =>
+                {
+                    vars.push(var);
+                }
+                Some(_) => {
+                    let what = if want == Scalar::Int { "numbers".into() } else { format!("`{}`", self.sn(want)) };
+                    self.error("M059", name.span, format!("these are spread over `state` lists of {what}, without `if`"))
+                        .notes
+                        .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
+                    return None;
+                }
+                None => {
+                    self.unknown(name, "array of lists");
+                    return None;
+                }
+            }
+        }
+        Some(SpreadDef { vars, range, span })
     }
 
     /// A block that stands for itself.

@@ -29,7 +29,15 @@ impl Checker<'_> {
             }
             BinOp::In => {
                 let c = self.expr(a);
-                let set = self.expr(b);
+                let set = self.part(b);
+                if let Ty::Part(p, Scalar::Bool) = set.ty
+                    && self.pairs[p].1 == Keyed::Cell
+                    && c.ty == Ty::Cell
+                {
+                    // One entry, not the whole set.
+                    return self.index(set, c, span);
+                }
+                let set = self.whole_part(set);
                 if let Ty::List(s, _) = set.ty {
                     let c = self.coerce(c, s.ty());
                     return make(Ek::InList(Box::new(c), Box::new(set)), Ty::Bool);

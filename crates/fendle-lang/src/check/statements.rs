@@ -130,6 +130,12 @@ impl Checker<'_> {
                     return whole;
                 }
                 let (to, ty) = self.target(target)?;
+                if let Ty::Part(p, Scalar::Bool) = ty
+                    && self.pairs[p].1 == Keyed::Cell
+                    && op.is_none()
+                {
+                    return self.assign_set(to, value, stmt.span);
+                }
                 let value = match op {
                     None => self.expr(value),
                     Some(op) => {
@@ -289,7 +295,7 @@ impl Checker<'_> {
             S::Offer(_) => {
                 self.error("M021", stmt.span, "`offer` stands at the top of a move")
                     .notes
-                    .push("move it above all other statements of the move".into());
+                    .push("move it above all other statements of the move; only names given with `let` may stand before it".into());
                 return None;
             }
             S::Refuse { why, at, unless } => {
@@ -372,6 +378,14 @@ impl Checker<'_> {
                     return Some(if add { St::Push(list, value) } else { St::Drop(list, value) });
                 }
                 let cell = self.coerce(cell, Ty::Cell);
+                if let (Ty::Part(p, Scalar::Bool), Target::VarAt(v, first)) = (ty, &target)
+                    && self.pairs[p].1 == Keyed::Cell
+                    && cell.ty == Ty::Cell
+                {
+                    let at = self.second_index(p, first.clone(), cell);
+                    let value = Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: stmt.span };
+                    return Some(St::Assign(Target::VarAt(*v, at), value));
+                }
                 if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
                     let message = format!("a set of cells is wanted, this is {}", self.tn(ty));
                     self.error("M020", set.span, message);
@@ -415,6 +429,37 @@ impl Checker<'_> {
                 St::Call(p, args)
             }
         })
+    }
+
+    /// A set into an array of sets, cell by cell: where it goes and what it is are found before anything changes.
+    fn assign_set(&mut self, to: Target, value: &A, span: Span) -> Option<St> {
+        let Target::VarAt(v, first) = to else { return None };
+        let value = self.expr(value);
+        let value = self.coerce(value, Ty::Set);
+        if value.ty == Ty::Bad {
+            return None;
+        }
+        let mut fresh = |what: &str, ty| {
+            let local = self.scope.locals.len();
+            let name = format!("{what} {local}");
+            self.scope.locals.push(LocalDef { name, ty, mutable: false, dom: None, span });
+            local
+        };
+        let (at, set, cell) = (fresh("at", Ty::Int), fresh("set", Ty::Set), fresh("cell", Ty::Cell));
+        let read = |l: usize, ty| Expr { kind: Ek::Local(l), ty, span };
+        let index = Ek::Arith(Arith::Add, Box::new(read(at, Ty::Int)), Box::new(read(cell, Ty::Int)));
+        let entry = Ek::Index(Box::new(read(set, Ty::Set)), Box::new(read(cell, Ty::Cell)));
+        let put = St::Assign(
+            Target::VarAt(v, Expr { kind: index, ty: Ty::Int, span }),
+            Expr { kind: entry, ty: Ty::Bool, span },
+        );
+        let stmt = |kind| Stmt { kind, span };
+        let body = vec![
+            stmt(St::Assign(Target::Local(at), first)),
+            stmt(St::Assign(Target::Local(set), value)),
+            stmt(St::For { local: cell, over: Range::Board, filter: None, body: vec![stmt(put)] }),
+        ];
+        Some(St::If(Expr { kind: Ek::Const(1), ty: Ty::Bool, span }, body, vec![]))
     }
 
     /// A part of a record assigned to: the record with its other parts as they are. `None` where `base` is no record.

@@ -94,6 +94,14 @@ impl Checker<'_> {
                 let (elem, index) = match ty {
                     Ty::Set => (Ty::Bool, self.cell_index(index)),
                     Ty::Grid(s) => (s.ty(), self.cell_index(index)),
+                    Ty::Array(Keyed::Pair(p), s) => (Ty::Part(p, s), self.first_index(p, index)),
+                    Ty::Part(p, s) => match target {
+                        Target::VarAt(v, first) => {
+                            let at = self.second_index(p, first, index);
+                            return Some((Target::VarAt(v, at), s.ty()));
+                        }
+                        _ => return None,
+                    },
                     Ty::Array(k, s) => (s.ty(), self.key_index(k, index)),
                     Ty::Lists(k, s, bag) => (Ty::List(s, bag), self.key_index(k, index)),
                     Ty::List(s, false) => {
@@ -137,6 +145,56 @@ impl Checker<'_> {
         }
     }
 
+    /// How many keys there are, as an expression.
+    fn keys_count(&self, key: Keyed, span: Span) -> Expr {
+        let make = |kind| Expr { kind, ty: Ty::Int, span };
+        let (rows, cols) = (Builtin::Rows, Builtin::Cols);
+        match key {
+            Keyed::Enum(e) => make(Ek::Const(self.enums[e].values.len() as i64)),
+            Keyed::Row | Keyed::Column => {
+                make(Ek::Builtin(if key == Keyed::Row { rows } else { cols }, vec![]))
+            }
+            Keyed::Cell => {
+                let (r, c) = (make(Ek::Builtin(rows, vec![])), make(Ek::Builtin(cols, vec![])));
+                make(Ek::Arith(Arith::Mul, Box::new(r), Box::new(c)))
+            }
+            Keyed::Range(r) => {
+                let (lo, hi) = self.ranges[r].clone();
+                let wide = make(Ek::Arith(Arith::Sub, Box::new(hi), Box::new(lo)));
+                make(Ek::Arith(Arith::Add, Box::new(wide), Box::new(make(Ek::Const(1)))))
+            }
+            Keyed::Pair(p) => {
+                let (a, b) = self.pairs[p];
+                let (a, b) = (self.keys_count(a, span), self.keys_count(b, span));
+                make(Ek::Arith(Arith::Mul, Box::new(a), Box::new(b)))
+            }
+        }
+    }
+
+    /// The number of the first entry of an array of arrays at its first key.
+    pub(super) fn first_index(&mut self, pair: usize, index: Expr) -> Expr {
+        let (a, b) = self.pairs[pair];
+        let span = index.span;
+        let index = self.key_index(a, index);
+        let each = self.keys_count(b, span);
+        if index.ty == Ty::Bad {
+            return index;
+        }
+        let index = Expr { ty: Ty::Int, ..index };
+        Expr { kind: Ek::Arith(Arith::Mul, Box::new(index), Box::new(each)), ty: Ty::Int, span }
+    }
+
+    /// The number of an entry: that of its first key, moved on by the second one.
+    pub(super) fn second_index(&mut self, pair: usize, first: Expr, index: Expr) -> Expr {
+        let span = index.span;
+        let index = self.key_index(self.pairs[pair].1, index);
+        if index.ty == Ty::Bad {
+            return index;
+        }
+        let index = Expr { ty: Ty::Int, ..index };
+        Expr { kind: Ek::Arith(Arith::Add, Box::new(first), Box::new(index)), ty: Ty::Int, span }
+    }
+
     /// The number of a key, from 0.
     pub(super) fn key_index(&mut self, key: Keyed, index: Expr) -> Expr {
         let span = index.span;
@@ -146,6 +204,9 @@ impl Checker<'_> {
             Keyed::Row => (make(Ek::Const(1)), make(Ek::Builtin(Builtin::Rows, vec![]))),
             Keyed::Column => (make(Ek::Const(1)), make(Ek::Builtin(Builtin::Cols, vec![]))),
             Keyed::Range(r) => self.ranges[r].clone(),
+            Keyed::Cell => return self.cell_index(index),
+            // Both keys are made into one before.
+            Keyed::Pair(_) => return self.bad(span),
         };
         let index = self.coerce(index, Ty::Int);
         if index.ty == Ty::Bad {

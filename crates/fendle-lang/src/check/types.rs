@@ -16,6 +16,10 @@ impl Checker<'_> {
             Ty::Set => "a set of cells".into(),
             Ty::Grid(s) => format!("a grid of {}", self.sn(s)),
             Ty::Array(k, s) => format!("an array {} of {}", self.kn(k), self.sn(s)),
+            Ty::Part(p, s) => match self.pairs[p].1 {
+                Keyed::Cell => format!("a grid of {}", self.sn(s)),
+                key => format!("an array {} of {}", self.kn(key), self.sn(s)),
+            },
             Ty::List(s, bag) => format!("a {} of {}", if bag { "bag" } else { "list" }, self.sn(s)),
             Ty::Lists(k, s, bag) => {
                 format!("an array {} of {}s of {}", self.kn(k), if bag { "bag" } else { "list" }, self.sn(s))
@@ -47,6 +51,8 @@ impl Checker<'_> {
             Keyed::Row => "row".into(),
             Keyed::Column => "column".into(),
             Keyed::Range(_) => "of a range".into(),
+            Keyed::Cell => "cell".into(),
+            Keyed::Pair(p) => format!("{} and {}", self.kn(self.pairs[p].0), self.kn(self.pairs[p].1)),
         }
     }
 
@@ -66,7 +72,26 @@ impl Checker<'_> {
                     let (dom, max) = self.list_type(elem, max)?;
                     return Some((Extent::Lists(key, *bag), dom, None, None, Some(max)));
                 }
-                (Extent::Array(key), self.dom(elem)?, None, None)
+                let second = match &elem.kind {
+                    tree::TypeKind::Array(..) | tree::TypeKind::ArrayBy(..) => Some(self.key(elem)?),
+                    tree::TypeKind::Set | tree::TypeKind::Grid(..) => Some(Keyed::Cell),
+                    _ => None,
+                };
+                let Some(second) = second else { return self.array_of(key, elem) };
+                self.pairs.push((key, second));
+                let key = Keyed::Pair(self.pairs.len() - 1);
+                match &elem.kind {
+                    tree::TypeKind::Array(_, inner)
+                    | tree::TypeKind::ArrayBy(_, _, inner)
+                    | tree::TypeKind::Grid(inner, None) => return self.array_of(key, inner),
+                    tree::TypeKind::Set => (Extent::Array(key), Dom::Bool, None, None),
+                    _ => {
+                        self.error("M012", elem.span, "the grids of an array are as large as the board")
+                            .notes
+                            .push("leave out `sized`".into());
+                        return None;
+                    }
+                }
             }
             tree::TypeKind::Grid(elem, sized) => {
                 let dom = self.dom(elem)?;
@@ -92,6 +117,15 @@ impl Checker<'_> {
             _ => (Extent::One, self.dom(ty)?, None, None),
         };
         Some((shape, dom, sized, rearranged, None))
+    }
+
+    #[allow(clippy::type_complexity)]
+    fn array_of(
+        &mut self,
+        key: Keyed,
+        elem: &tree::Type,
+    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
+        Some((Extent::Array(key), self.dom(elem)?, None, None, None))
     }
 
     pub(super) fn list_type(&mut self, elem: &tree::Type, max: &A) -> Option<(Dom, Expr)> {
@@ -152,6 +186,17 @@ impl Checker<'_> {
                         None
                     }
                 },
+            },
+            tree::TypeKind::First(count, name) => match self.globals.get(&name.text) {
+                Some(&(Global::Enum(e), _)) => {
+                    let count = self.lone(count, Place::Level);
+                    let count = self.coerce(count, Ty::Int);
+                    Some(Dom::First(e, Box::new(count)))
+                }
+                _ => {
+                    self.unknown(name, "enum");
+                    None
+                }
             },
             tree::TypeKind::Maybe(inner) => {
                 let dom = self.dom(inner)?;

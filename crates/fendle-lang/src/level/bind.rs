@@ -58,6 +58,7 @@ pub fn bind_until(
         records: vec![],
         ranges: vec![],
         spreads: vec![None; model.vars.len()],
+        collections: vec![],
         drawn: false,
         codec: Codec::default(),
         scattered: vec![],
@@ -118,7 +119,7 @@ pub fn bind_until(
         let keyed_by_side = matches!(
             def.shape,
             Extent::Array(Keyed::Row | Keyed::Column) | Extent::Lists(Keyed::Row | Keyed::Column, _)
-        );
+        ) || matches!(def.shape, Extent::Array(Keyed::Pair(p)) if model.pairs[p].1 == Keyed::Cell);
         if matches!(def.shape, Extent::Grid | Extent::Set) || is_placed(&def.dom) || keyed_by_side {
             if b.rows == 0 {
                 let message = format!("nothing says how large the board of `{}` is", def.name);
@@ -335,18 +336,23 @@ pub fn bind_until(
         missing(&mut binder, file, level, def, hint);
         return None;
     }
-    for spread in &model.spreads {
-        let (lo, hi) = (constant(&mut binder, &b, &spread.lo)?, constant(&mut binder, &b, &spread.hi)?);
-        b.spreads[spread.var] = Some((lo, hi));
+    for (i, spread) in model.spreads.iter().enumerate() {
+        let (lo, hi) = match &spread.range {
+            Some((lo, hi)) => (constant(&mut binder, &b, lo)?, constant(&mut binder, &b, hi)?),
+            None => (b.slots[spread.vars[0]].lo, b.slots[spread.vars[0]].hi),
+        };
+        b.collections.push((lo, hi));
+        if let [var] = spread.vars.as_slice()
+            && matches!(model.vars[*var].shape, Extent::Lists(..))
+        {
+            b.spreads[*var] = Some((lo, hi));
+        }
         let start = b.start.clone();
-        if !b.drawn && !b.is_spread(spread.var, &start) {
-            let name = &model.vars[spread.var].name;
-            let message = format!("the lists of `{name}` must hold each of {lo} to {hi} once");
-            binder.error("L034", file, level.span, message).labels.push(crate::source::Label {
-                file: model.file,
-                span: spread.span,
-                text: "declared here".into(),
-            });
+        if !b.drawn && !b.is_spread(i, &start) {
+            let mut error = b.not_spread(i, &start, file, level.span);
+            let text = "declared here".into();
+            error.labels.push(crate::source::Label { file: model.file, span: spread.span, text });
+            binder.errors.push(error);
             return None;
         }
     }
@@ -367,6 +373,19 @@ pub fn bind_until(
             && b.codec.spread(slot.base, slot.len / (slot.cap + 1), slot.cap, (lo, hi), slot.pad(), v)
         {
             continue;
+        }
+        let of = model.spreads.iter().position(|s| s.vars.contains(&v));
+        if let Some(i) = of {
+            // The first one of them packs all.
+            let vars = &model.spreads[i].vars;
+            let part = |v: &usize| {
+                let slot = &b.slots[*v];
+                (slot.base, slot.len / (slot.cap + 1), slot.cap)
+            };
+            let parts: Vec<_> = vars.iter().map(part).collect();
+            if vars[0] != v || b.codec.heaps(&parts, b.collections[i], slot.pad(), v) {
+                continue;
+            }
         }
         if let Extent::List(_) | Extent::Lists(..) = def.shape {
             b.codec.has_gaps();
@@ -474,7 +493,10 @@ fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: F
             words?.join(" ")
         }
         (RawKind::List(entries), Extent::Array(key) | Extent::Lists(key, _)) => {
-            let names = b.key_names(key);
+            let names = match key {
+                Keyed::Pair(p) => b.key_names(binder.model.pairs[p].0),
+                _ => b.key_names(key),
+            };
             if names.len() != entries.len() {
                 let message =
                     format!("`{}` wants {} entries, these are {}", def.name, names.len(), entries.len());
@@ -657,6 +679,15 @@ impl Binder<'_> {
     fn dom_range(&mut self, b: &Bound, dom: &Dom) -> Option<(i64, i64)> {
         Some(match dom {
             Dom::Range(lo, hi) => (constant(self, b, lo)?, constant(self, b, hi)?),
+            Dom::First(e, count) => {
+                let (n, all) = (constant(self, b, count)?, self.model.enums[*e].values.len() as i64);
+                if n < 1 || n > all {
+                    let message = format!("the first {n} of `{}` are wanted, which has {all}", self.model.enums[*e].name);
+                    self.error("L031", self.model.file, count.span, message);
+                    return None;
+                }
+                (0, n - 1)
+            }
             Dom::Maybe(inner) => self.dom_range(b, inner)?,
             _ => b.plain_range(dom),
         })
@@ -687,7 +718,13 @@ impl Binder<'_> {
                 }
             }
         }
-        if let Extent::Array(Keyed::Range(r)) | Extent::Lists(Keyed::Range(r), _) = def.shape {
+        let keys = match def.shape {
+            Extent::Array(Keyed::Pair(p)) => vec![self.model.pairs[p].0, self.model.pairs[p].1],
+            Extent::Array(key) | Extent::Lists(key, _) => vec![key],
+            _ => vec![],
+        };
+        for key in keys {
+            let Keyed::Range(r) = key else { continue };
             let (lo, hi) = self.model.ranges[r].clone();
             let (lo, hi) = (constant(self, b, &lo)?, constant(self, b, &hi)?);
             if hi < lo - 1 || hi - lo > LIST_MAX {

@@ -197,15 +197,13 @@ pub struct SetupDef {
     pub span: Span,
 }
 
-/// A conserved collection: the lists of a variable together always hold each of these numbers once.
+/// A conserved collection: some lists together always hold each of these things once.
 #[derive(Clone, Debug)]
 pub struct SpreadDef {
-    /// The variable with the lists.
-    pub var: usize,
-    /// The least number.
-    pub lo: Expr,
-    /// The greatest number.
-    pub hi: Expr,
+    /// The variables with the lists.
+    pub vars: Vec<usize>,
+    /// The least and the greatest number; `None` for all records of the type that the lists hold.
+    pub range: Option<(Expr, Expr)>,
     /// Where it stands in the text of the model.
     pub span: Span,
 }
@@ -374,6 +372,8 @@ pub struct Model {
     pub spreads: Vec<SpreadDef>,
     /// Ranges that arrays are keyed by.
     pub ranges: Vec<(Expr, Expr)>,
+    /// The two keys of arrays of arrays, of grids and of sets.
+    pub pairs: Vec<(Keyed, Keyed)>,
     /// The variables of the level and of the state, by their numbers.
     pub vars: Vec<VarDef>,
     /// The names of tallies.

@@ -31,6 +31,8 @@ pub enum Ty {
     List(Scalar, bool),
     /// One list for each key.
     Lists(Keyed, Scalar, bool),
+    /// The part of an array of arrays, of grids or of sets at its first key; only read further, or taken for the set that it is.
+    Part(usize, Scalar),
     /// A record of this type, by its number.
     Record(usize),
     /// A shape of this group, by its number, with its turn and place.
@@ -107,6 +109,10 @@ pub enum Keyed {
     Column,
     /// A range of numbers: an index into the model's `ranges`.
     Range(usize),
+    /// The cells of the board.
+    Cell,
+    /// Two keys after each other: an index into the model's `pairs`. The second one runs fastest.
+    Pair(usize),
 }
 
 /// `none` as a number: below every value that a variable can hold.
@@ -174,6 +180,8 @@ pub enum Dom {
     Range(Box<Expr>, Box<Expr>),
     /// A value of this enum, by its number.
     Enum(usize),
+    /// One of the first so many values of this enum.
+    First(usize, Box<Expr>),
     /// One of four directions.
     Dir4,
     /// One of eight directions.
@@ -195,7 +203,7 @@ impl Dom {
         match self {
             Dom::Bool => Scalar::Bool,
             Dom::Range(..) => Scalar::Int,
-            Dom::Enum(e) => Scalar::Enum(*e),
+            Dom::Enum(e) | Dom::First(e, _) => Scalar::Enum(*e),
             Dom::Dir4 | Dom::Dir8 => Scalar::Dir,
             Dom::Cell => Scalar::Cell,
             Dom::Record(r) => Scalar::Record(*r),

@@ -363,9 +363,7 @@ fn see_board(
         {
             Some(b.draw_one(state, vars, rules, *layered).0)
         }
-        None if model.derived.iter().any(|d| d.0 == name) => {
-            b.draw(state).pictures.into_iter().find(|p| p.name == name).map(|p| p.rows)
-        }
+        None => model.derived.iter().find(|d| d.0 == name).and_then(|d| b.derived_rows(state, d.1)),
         _ => None,
     };
     if let Some(rows) = drawn_rows {
@@ -404,6 +402,8 @@ fn see_board(
                 let what = &model.vars[var].name;
                 let place = if model.vars[var].shape == Extent::One {
                     String::new()
+                } else if let Extent::Array(key) = model.vars[var].shape {
+                    format!(" at {}", b.key_names(key)[i])
                 } else {
                     format!(" at {}", crate::state::cell_name(i, b.cols))
                 };

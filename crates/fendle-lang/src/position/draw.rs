@@ -132,6 +132,19 @@ impl Bound {
         (rows, exact)
     }
 
+    /// A derived set as a board; `None` where it is none, or breaks.
+    pub(crate) fn derived_rows(&self, state: &[i32], function: usize) -> Option<Vec<Vec<String>>> {
+        let def = &self.model.fns[function];
+        if def.body.ty != Ty::Set {
+            return None;
+        }
+        let mut eval = Eval::new(self);
+        eval.look_at(state);
+        let cells = eval.set_of(&Body { expr: def.body.clone(), locals: def.locals.clone() }).ok()?;
+        let row = |r: &[bool]| r.iter().map(|x| if *x { "x" } else { "." }.to_string()).collect();
+        Some(cells.chunks(self.cols.max(1)).map(row).collect())
+    }
+
     /// What follows from a state, for people: sets as boards, single values as words.
     fn draw_derived(&self, state: &[i32], as_player: bool, drawn: &mut Drawn) {
         let model = &self.model;
@@ -149,15 +162,12 @@ impl Bound {
             if in_drawing || as_player && model.reads(&def.body).into_iter().any(hidden) {
                 continue;
             }
-            let mut eval = Eval::new(self);
-            eval.look_at(state);
             let body = Body { expr: def.body.clone(), locals: def.locals.clone() };
-            if def.body.ty == Ty::Set {
-                let Ok(cells) = eval.set_of(&body) else { continue };
-                let row = |r: &[bool]| r.iter().map(|x| if *x { "x" } else { "." }.to_string()).collect();
-                let rows = cells.chunks(self.cols.max(1)).map(row).collect();
+            if let Some(rows) = self.derived_rows(state, *f) {
                 drawn.pictures.push(Picture { name: name.clone(), rows, joined: true });
-            } else if let (Some(scalar), Ok(value)) = (def.body.ty.scalar(), eval.value_in(&body, state)) {
+            } else if let Some(scalar) = def.body.ty.scalar()
+                && let Ok(value) = Eval::new(self).value_in(&body, state)
+            {
                 drawn.values.push((name.clone(), self.scalar_text(scalar, value, false)));
             }
         }
@@ -212,6 +222,29 @@ impl Bound {
                 }
                 Extent::One => {
                     values.push((def.name.clone(), self.value_text(v, self.values_of(v, state)[0].into())));
+                }
+                Extent::Array(Keyed::Pair(p)) => {
+                    let (first, second) = model.pairs[p];
+                    let all = self.values_of(v, state).chunks(self.keys_len(second).max(1));
+                    let joined = second == Keyed::Cell && is_joined(model, v);
+                    let word = |x: &i32| self.value_text(v, (*x).into());
+                    let mut text = vec![];
+                    for (key, values) in self.key_names(first).iter().zip(all) {
+                        if second == Keyed::Cell && !exact_only {
+                            let rows = values.chunks(self.cols.max(1)).map(|r| r.iter().map(word).collect());
+                            let name = format!("{} {key}", def.name);
+                            pictures.push(Picture { name, rows: rows.collect(), joined });
+                            continue;
+                        }
+                        let width = if second == Keyed::Cell { self.cols.max(1) } else { values.len().max(1) };
+                        let row = |r: &[i32]| {
+                            r.iter().map(word).collect::<Vec<_>>().join(if joined { "" } else { " " })
+                        };
+                        text.push(format!("{key}: {}", values.chunks(width).map(row).collect::<Vec<_>>().join("/")));
+                    }
+                    if !text.is_empty() {
+                        values.push((def.name.clone(), text.join(", ")));
+                    }
                 }
                 Extent::Array(e) => {
                     let keys = self.key_names(e);

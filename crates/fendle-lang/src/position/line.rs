@@ -259,12 +259,10 @@ impl Bound {
             // Where starts are drawn, a position that is given begins with itself.
             self.keep_starts(&mut state);
         }
-        for spread in &self.model.spreads {
-            if binder.errors.len() == before && !self.is_spread(spread.var, &state) {
-                let (lo, hi) = self.spreads[spread.var].unwrap_or((0, 0));
-                let name = &self.model.vars[spread.var].name;
-                let message = format!("the lists of `{name}` must hold each of {lo} to {hi} once");
-                binder.error("L034", file, Span::new(0, text.len()), message);
+        for spread in 0..self.model.spreads.len() {
+            if binder.errors.len() == before && !self.is_spread(spread, &state) {
+                let span = Span::new(0, text.len());
+                binder.errors.push(self.not_spread(spread, &state, file, span));
             }
         }
         (binder.errors.len() == before).then_some(state)

@@ -303,6 +303,7 @@ impl Binder<'_> {
                 }
                 good.then_some(out)
             }
+            Extent::Array(Keyed::Pair(p)) => self.pair_block(b, var, self.model.pairs[p], text, open),
             Extent::Array(_) | Extent::List(_) if self.is_standing_board(b, var, text) => {
                 self.standing_board(b, var, text)
             }
@@ -349,6 +350,61 @@ impl Binder<'_> {
                 Some(out)
             }
         }
+    }
+
+    /// An array of arrays, of grids or of sets: `key: values, key: values`, for each first key the values of the second ones, or
+    /// a board.
+    fn pair_block(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        (first, second): (Keyed, Keyed),
+        text: Text<'_>,
+        open: bool,
+    ) -> Option<Vec<Option<i64>>> {
+        let (firsts, each) = (b.key_names(first), b.keys_len(second));
+        let name = self.model.vars[var].name.clone();
+        let mut out: Vec<Option<Vec<Option<i64>>>> = vec![None; firsts.len()];
+        let mut at = 0;
+        for entry in text.text.split(',') {
+            let from = at;
+            at += entry.len() + 1;
+            let span = text.spot(from, entry.len());
+            let key = entry.split_once(':').map(|(k, v)| (k.trim(), v, entry.len() - v.len()));
+            let Some((key, value, skip)) = key else {
+                self.error("L026", text.file, span, "write `key: values, key: values`");
+                return None;
+            };
+            let Some(k) = firsts.iter().position(|n| n == key) else {
+                self.error("L026", text.file, span, format!("`{key}` is no key of `{name}`"))
+                    .notes
+                    .push(format!("its keys are: {}", firsts.join(", ")));
+                return None;
+            };
+            let inner = Text { text: value, at: text.at.map(|a| a + (from + skip) as u32), span, file: text.file };
+            let parts: Vec<(&str, Span)> = if second == Keyed::Cell {
+                let joined = self.is_joined(var);
+                self.board(inner, joined, Some((b.rows, b.cols)))?.into_iter().flatten().collect()
+            } else {
+                parts(value, false).into_iter().map(|(i, p)| (p, inner.spot(i, p.len()))).collect()
+            };
+            if parts.len() != each {
+                let message = format!("`{name}` wants {each} values for `{key}`, these are {}", parts.len());
+                self.error("L026", text.file, span, message);
+                return None;
+            }
+            let mut values = vec![];
+            for (part, span) in parts {
+                let open = open && part == "?";
+                values.push(if open { None } else { Some(self.value(b, var, part, text.file, span)?) });
+            }
+            out[k] = Some(values);
+        }
+        if let Some(k) = out.iter().position(Option::is_none) {
+            self.error("L026", text.file, text.span, format!("`{name}` has no values for `{}`", firsts[k]));
+            return None;
+        }
+        Some(out.into_iter().flatten().flatten().collect())
     }
 
     /// Whether a text is a board with the signs of the cells of an array or list, not their names.

@@ -43,7 +43,7 @@ impl<'b> Turner<'b> {
             return None;
         }
         let fits = |def: &VarDef| {
-            let keyed = |k: Keyed| matches!(k, Keyed::Row | Keyed::Column);
+            let keyed = |k: Keyed| matches!(k, Keyed::Row | Keyed::Column | Keyed::Pair(_));
             !matches!(def.shape, Extent::Array(k) | Extent::Lists(k, _) if keyed(k))
                 && !matches!(
                     def.dom.scalar(),

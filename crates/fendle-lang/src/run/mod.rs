@@ -523,8 +523,8 @@ impl<'b> Eval<'b> {
                 return Err(RunFault { kind: FaultKind::NotRearranged, span: var.span, value: 0 });
             }
         }
-        for spread in &self.b.model.spreads {
-            if !self.b.is_spread(spread.var, &self.now) {
+        for (i, spread) in self.b.model.spreads.iter().enumerate() {
+            if !self.b.is_spread(i, &self.now) {
                 return Err(RunFault { kind: FaultKind::NotSpread, span: spread.span, value: 0 });
             }
         }

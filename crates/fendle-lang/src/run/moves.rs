@@ -53,6 +53,7 @@ pub fn move_list(b: &Bound) -> Result<Vec<(usize, Vec<i64>)>, TooLarge> {
 pub(crate) fn range_of(b: &Bound, dom: &Dom) -> (i64, i64) {
     let mut eval = Eval::new(b);
     match dom {
+        Dom::First(_, count) => (0, eval.lone(count).unwrap_or(0) - 1),
         Dom::Range(lo, hi) => (eval.lone(lo).unwrap_or(0), eval.lone(hi).unwrap_or(-1)),
         Dom::Maybe(inner) => range_of(b, inner),
         _ => b.plain_range(dom),

@@ -397,6 +397,7 @@ impl<'b> Eval<'b> {
     pub(super) fn in_domain(&mut self, dom: &Dom, v: i64, span: Span) -> Run<()> {
         let (lo, hi) = match dom {
             Dom::Range(lo, hi) => (self.lone(lo)?, self.lone(hi)?),
+            Dom::First(_, count) => (0, self.lone(count)? - 1),
             Dom::Dir4 => (0, 3),
             Dom::Maybe(_) if v == NONE => return Ok(()),
             Dom::Maybe(inner) => return self.in_domain(inner, v, span),

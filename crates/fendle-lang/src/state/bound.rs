@@ -81,8 +81,10 @@ pub struct Bound {
     pub records: Vec<Vec<PartSlot>>,
     /// The ranges that arrays are keyed by.
     pub ranges: Vec<(i64, i64)>,
-    /// For variables whose lists hold a conserved collection: its least and greatest number.
+    /// For variables whose lists alone hold a conserved collection: its least and greatest number.
     pub spreads: Vec<Option<(i64, i64)>>,
+    /// For each collection of the model its least and greatest number.
+    pub collections: Vec<(i64, i64)>,
     /// The level gives no start of its own: `setup` draws it.
     pub drawn: bool,
     /// Packs states.
@@ -136,31 +138,84 @@ impl Bound {
         let mut state = self.start.clone();
         let at = self.ended_at();
         state[at] = self.model.endings.len() as i32 + 1;
-        for (v, spread) in self.spreads.iter().enumerate() {
-            if let Some((lo, hi)) = *spread {
-                // Any arrangement will do: it says nothing.
+        for (spread, &(lo, hi)) in self.model.spreads.iter().zip(&self.collections) {
+            // Any arrangement will do: it says nothing.
+            let mut rest = lo..=hi;
+            for &v in &spread.vars {
                 let slot = &self.slots[v];
-                let part = &mut state[slot.base..slot.base + slot.len];
-                part.fill(slot.pad() as i32);
-                part.iter_mut().step_by(slot.cap + 1).for_each(|n| *n = 0);
-                part[0] = (hi - lo + 1) as i32;
-                for (i, x) in (lo..=hi).enumerate().take(slot.cap) {
-                    part[1 + i] = x as i32;
+                for list in state[slot.base..slot.base + slot.len].chunks_mut(slot.cap + 1) {
+                    list.fill(slot.pad() as i32);
+                    list[0] = 0;
+                    for (i, x) in rest.by_ref().take(slot.cap).enumerate() {
+                        list[0] = i as i32 + 1;
+                        list[1 + i] = x as i32;
+                    }
                 }
             }
         }
         state
     }
 
-    /// Whether the lists of a variable together hold each number of their collection once.
+    /// The names of the variables of a collection, for messages.
     #[must_use]
-    pub fn is_spread(&self, var: usize, state: &[i32]) -> bool {
-        let Some((lo, hi)) = self.spreads[var] else { return true };
-        let slot = &self.slots[var];
-        let mut all: Vec<i64> = state[slot.base..slot.base + slot.len]
-            .chunks(slot.cap + 1)
-            .flat_map(|list| list[1..=list[0] as usize].iter().map(|&x| x.into()))
-            .collect();
+    pub fn spread_names(&self, spread: usize) -> String {
+        let name = |v: &usize| format!("`{}`", self.model.vars[*v].name);
+        self.model.spreads[spread].vars.iter().map(name).collect::<Vec<_>>().join(", ")
+    }
+
+    /// Things of a collection that lists hold twice, or not at all, as they are written: at most four.
+    #[must_use]
+    pub fn spread_wrong(&self, spread: usize, state: &[i32]) -> Vec<String> {
+        let (lo, hi) = self.collections[spread];
+        let mut counts = vec![0usize; (hi - lo + 1).max(0) as usize];
+        let vars = &self.model.spreads[spread].vars;
+        for &v in vars {
+            let slot = &self.slots[v];
+            for list in state[slot.base..slot.base + slot.len].chunks(slot.cap + 1) {
+                for &x in &list[1..=list[0] as usize] {
+                    if let Some(n) = usize::try_from(i64::from(x) - lo).ok().and_then(|i| counts.get_mut(i)) {
+                        *n += 1;
+                    }
+                }
+            }
+        }
+        let wrong = counts.iter().zip(lo..).filter(|(n, _)| **n != 1).take(4);
+        wrong.map(|(n, x)| format!("{} {n} times", self.value_text(vars[0], x))).collect()
+    }
+
+    /// What is said of lists that do not hold each thing of their collection once.
+    #[must_use]
+    pub fn not_spread(
+        &self,
+        spread: usize,
+        state: &[i32],
+        file: crate::source::FileId,
+        span: crate::source::Span,
+    ) -> crate::source::Diagnostic {
+        let (lo, hi) = self.collections[spread];
+        let text = |x| self.value_text(self.model.spreads[spread].vars[0], x);
+        let message = format!(
+            "the lists of {} must hold each of {} to {} once",
+            self.spread_names(spread),
+            text(lo),
+            text(hi)
+        );
+        let wrong = self.spread_wrong(spread, state).join(", ");
+        let out = crate::source::Diagnostic::error("L034", file, span, message);
+        if wrong.is_empty() { out } else { out.note(format!("they hold {wrong}")) }
+    }
+
+    /// Whether the lists of a collection together hold each of its things once.
+    #[must_use]
+    pub fn is_spread(&self, spread: usize, state: &[i32]) -> bool {
+        let (lo, hi) = self.collections[spread];
+        let mut all: Vec<i64> = vec![];
+        for &v in &self.model.spreads[spread].vars {
+            let slot = &self.slots[v];
+            for list in state[slot.base..slot.base + slot.len].chunks(slot.cap + 1) {
+                all.extend(list[1..=list[0] as usize].iter().map(|&x| i64::from(x)));
+            }
+        }
         all.sort_unstable();
         all.into_iter().eq(lo..=hi)
     }
@@ -176,6 +231,11 @@ impl Bound {
                 let (lo, hi) = self.ranges.get(r).copied().unwrap_or((0, -1));
                 (hi - lo + 1).max(0) as usize
             }
+            Keyed::Cell => self.cells(),
+            Keyed::Pair(p) => {
+                let (a, b) = self.model.pairs[p];
+                self.keys_len(a) * self.keys_len(b)
+            }
         }
     }
 
@@ -189,6 +249,13 @@ impl Bound {
             Keyed::Range(r) => {
                 let (lo, hi) = self.ranges.get(r).copied().unwrap_or((0, -1));
                 (lo..=hi).map(|n| n.to_string()).collect()
+            }
+            Keyed::Cell => (0..self.cells()).map(|c| super::cell_name(c, self.cols)).collect(),
+            Keyed::Pair(p) => {
+                let (a, b) = self.model.pairs[p];
+                let seconds = self.key_names(b);
+                let first = |a: &String| seconds.iter().map(|b| format!("{a}.{b}")).collect::<Vec<_>>();
+                self.key_names(a).iter().flat_map(first).collect()
             }
         }
     }
@@ -221,7 +288,7 @@ impl Bound {
                 (0, def.all.len() as i64 * h * w - 1)
             }
             Dom::Maybe(d) => self.plain_range(d),
-            Dom::Range(..) => (0, -1),
+            Dom::Range(..) | Dom::First(..) => (0, -1),
         }
     }
 

@@ -26,6 +26,8 @@ enum Field {
         width: u32,
         tag: usize,
     },
+    /// The same where the ranks do not fit: the lengths of all lists, then the numbers one after the other.
+    Heaps { heaps: Heaps, bit: u32, tag: usize },
     /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
     Bits {
         slot: usize,
@@ -52,6 +54,8 @@ impl Field {
             Field::Bits { len, count, .. } => std::iter::repeat_n(*count, *len),
             Field::Rank { ranker, .. } => std::iter::repeat_n(ranker.total, 1),
             Field::Spread { spread, .. } => std::iter::repeat_n(spread.total, 1),
+            // Their typed states are not counted.
+            Field::Heaps { .. } => std::iter::repeat_n(1, 0),
         }
     }
 }
@@ -156,6 +160,34 @@ impl Codec {
         true
     }
 
+    /// Adds lists in several places, given by their first value, their number and their most entries, that together hold each of
+    /// `lo..=hi` once. False where they are too many: then nothing was added.
+    pub fn heaps(
+        &mut self,
+        parts: &[(usize, usize, usize)],
+        (lo, hi): (i64, i64),
+        pad: i64,
+        tag: usize,
+    ) -> bool {
+        let Some(n) = usize::try_from(hi - lo + 1).ok().filter(|n| (1..=HEAPED_MAX).contains(n)) else {
+            return false;
+        };
+        let heaps = Heaps { parts: parts.to_vec(), lo: lo as i32, pad: pad as i32, n };
+        let bit = self.bits;
+        self.bits += heaps.bits();
+        self.gaps = true;
+        let field = self.fields.len() as u32;
+        for &(slot, lists, cap) in parts {
+            let len = lists * (cap + 1);
+            if self.places.len() < slot + len {
+                self.places.resize(slot + len, Packed::Fixed);
+            }
+            self.places[slot..slot + len].fill(Packed::Rank { field });
+        }
+        self.fields.push(Field::Heaps { heaps, bit, tag });
+        true
+    }
+
     /// The shape of a packed state.
     #[must_use]
     pub fn layout(&self) -> Layout {
@@ -178,6 +210,7 @@ impl Codec {
         for field in &self.fields {
             let width = match field {
                 Field::Bits { width, .. } | Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
+                Field::Heaps { heaps, .. } => heaps.bits(),
             };
             for count in field.values_len() {
                 let value = n % count;
@@ -226,6 +259,10 @@ impl Codec {
                         put(out, &mut at, &mut acc, &mut filled, rank, *width);
                     }
                 }
+                Field::Heaps { heaps, tag, .. } => {
+                    let put = |value, width| put(out, &mut at, &mut acc, &mut filled, value, width);
+                    heaps.codes(values, put).ok_or(NotRearranged(*tag))?;
+                }
             }
         }
         if at < out.len() {
@@ -253,6 +290,14 @@ impl Codec {
                 Packed::Rank { field } if ranked == Some(field) => {}
                 Packed::Rank { field } => {
                     ranked = Some(field);
+                    if let Field::Heaps { heaps, bit, tag } = &self.fields[field as usize] {
+                        let mut bit = *bit;
+                        let put = |value, width| {
+                            overwrite(out, bit, width, value);
+                            bit += width;
+                        };
+                        heaps.codes(values, put).ok_or(NotRearranged(*tag))?;
+                    }
                     if let Field::Spread { slot, len, spread, bit, width, tag } = &self.fields[field as usize]
                     {
                         let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
@@ -293,6 +338,7 @@ impl Codec {
                     let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
                     spread.unrank(rank, &mut values[*slot..*slot + *len]);
                 }
+                Field::Heaps { heaps, .. } => heaps.read(words, &mut bit, values),
             }
         }
     }
@@ -447,6 +493,86 @@ impl Spread {
                 *v = self.lo + at as i32;
             }
             list[len + 1..].fill(self.pad);
+        }
+    }
+}
+
+/// Most things of a collection that are packed together.
+const HEAPED_MAX: usize = 1024;
+
+/// Lists in several places that together hold each number of a range once.
+#[derive(Clone, Debug)]
+struct Heaps {
+    /// First value, number of lists, most entries of each.
+    parts: Vec<(usize, usize, usize)>,
+    lo: i32,
+    /// What stands in unused places.
+    pad: i32,
+    n: usize,
+}
+
+impl Heaps {
+    /// Bits of the length of a list with so many places.
+    fn length_width(&self, cap: usize) -> u32 {
+        width_of(cap.min(self.n) as u64 + 1)
+    }
+
+    fn bits(&self) -> u32 {
+        let lengths: u32 = self.parts.iter().map(|&(_, lists, cap)| lists as u32 * self.length_width(cap)).sum();
+        lengths + self.n as u32 * width_of(self.n as u64)
+    }
+
+    /// Gives the numbers to be written and their widths; `None` where something is missing or there twice.
+    #[inline]
+    fn codes(&self, values: &[i32], mut put: impl FnMut(u64, u32)) -> Option<()> {
+        let mut total = 0;
+        for &(slot, lists, cap) in &self.parts {
+            for list in values[slot..slot + lists * (cap + 1)].chunks_exact(cap + 1) {
+                total += list[0] as usize;
+                if list[0] as usize > self.n {
+                    return None;
+                }
+                put(list[0] as u64, self.length_width(cap));
+            }
+        }
+        if total != self.n {
+            return None;
+        }
+        let mut seen = [0u64; HEAPED_MAX / 64];
+        let width = width_of(self.n as u64);
+        for &(slot, lists, cap) in &self.parts {
+            for list in values[slot..slot + lists * (cap + 1)].chunks_exact(cap + 1) {
+                for &v in &list[1..=list[0] as usize] {
+                    let at = usize::try_from(v.wrapping_sub(self.lo)).ok().filter(|a| *a < self.n)?;
+                    if seen[at / 64] >> (at % 64) & 1 != 0 {
+                        return None;
+                    }
+                    seen[at / 64] |= 1 << (at % 64);
+                    if width > 0 {
+                        put(at as u64, width);
+                    }
+                }
+            }
+        }
+        Some(())
+    }
+
+    fn read(&self, words: &[u64], bit: &mut usize, values: &mut [i32]) {
+        for &(slot, lists, cap) in &self.parts {
+            for list in values[slot..slot + lists * (cap + 1)].chunks_exact_mut(cap + 1) {
+                list[0] = get(words, bit, self.length_width(cap)) as i32;
+            }
+        }
+        let width = width_of(self.n as u64);
+        for &(slot, lists, cap) in &self.parts {
+            for list in values[slot..slot + lists * (cap + 1)].chunks_exact_mut(cap + 1) {
+                let len = list[0] as usize;
+                for v in &mut list[1..=len] {
+                    let at = if width == 0 { 0 } else { get(words, bit, width) };
+                    *v = self.lo + at as i32;
+                }
+                list[len + 1..].fill(self.pad);
+            }
         }
     }
 }
@@ -696,6 +822,47 @@ mod tests {
         let mut codec = Codec::default();
         codec.rearranged(0, &[0, 1, 2, 3], 8);
         assert_eq!(codec.pack(&[0, 1, 1, 2], &mut out), Err(NotRearranged(8)));
+    }
+
+    #[test]
+    fn heaps_come_back_and_a_lost_card_is_noticed() {
+        // 30 cards on two places of lists: 4 with at most 30 each, and one with at most 9.
+        let mut codec = Codec::default();
+        codec.plain(0, 1, 0, 9);
+        assert!(codec.heaps(&[(1, 4, 30), (125, 1, 9)], (1, 30), 1, 3));
+        assert_eq!(codec.layout().bits, 4 + 4 * 5 + 4 + 30 * 5);
+        let mut values = vec![1; 135];
+        values[0] = 7;
+        for list in [1, 32, 63, 94, 125] {
+            values[list] = 0;
+        }
+        let lay = |values: &mut Vec<i32>, list: usize, card: i32| {
+            values[list] += 1;
+            let at = list + values[list] as usize;
+            values[at] = card;
+        };
+        (1..=13).for_each(|c| lay(&mut values, 32, c));
+        (14..=21).for_each(|c| lay(&mut values, 125, 35 - c));
+        (22..=30).for_each(|c| lay(&mut values, 94, c));
+        let mut words = vec![0; codec.layout().words()];
+        codec.pack(&values, &mut words).expect("all are there");
+        let mut back = vec![0; values.len()];
+        codec.unpack(&words, &mut back);
+        assert_eq!(back, values);
+        // One card moves; patching gives what packing gives.
+        values[32] -= 1;
+        values[32 + 13] = 1;
+        lay(&mut values, 1, 13);
+        let mut changed = vec![0u64; 3];
+        for slot in [1, 2, 32, 45] {
+            changed[slot / 64] |= 1 << (slot % 64);
+        }
+        let mut patched = words.clone();
+        codec.patch(&values, &changed, &mut patched).expect("all are there");
+        codec.pack(&values, &mut words).expect("all are there");
+        assert_eq!(patched, words);
+        values[2] = 12;
+        assert_eq!(codec.pack(&values, &mut words), Err(NotRearranged(3)));
     }
 
     #[test]

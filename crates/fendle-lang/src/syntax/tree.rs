@@ -48,6 +48,8 @@ pub enum TypeKind {
     },
     /// `maybe T`
     Maybe(Box<Type>),
+    /// `first N of ENUM`
+    First(Expr, Name),
     /// `placed SHAPES`
     Placed(Name),
     /// `rearranged TARGET`
@@ -496,11 +498,11 @@ pub enum Item {
         what: Option<Expr>,
         span: Span,
     },
-    /// `spread LO..HI over VAR`
+    /// `spread LO..HI over VAR, VAR`, or `spread RECORD over VAR, VAR`
     Spread {
-        lo: Expr,
-        hi: Expr,
-        over: Name,
+        range: Option<(Expr, Expr)>,
+        record: Option<Name>,
+        over: Vec<Name>,
         span: Span,
     },
     Law {

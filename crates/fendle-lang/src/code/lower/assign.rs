@@ -244,7 +244,7 @@ impl Lower<'_> {
             Dom::Dir8 => (lo, hi) == (0, 7),
             Dom::Cell => hi + 1 == self.b.cells() as i64 && lo == 0,
             Dom::Record(_) | Dom::Placed(_) => true,
-            Dom::Range(..) | Dom::Dir4 | Dom::Maybe(_) => false,
+            Dom::Range(..) | Dom::First(..) | Dom::Dir4 | Dom::Maybe(_) => false,
         }
     }
 }

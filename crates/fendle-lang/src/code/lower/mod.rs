@@ -132,7 +132,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     }
     for spread in &b.model.spreads {
         let site = l.site(FaultKind::NotSpread, spread.span);
-        l.code.pack_sites.push((spread.var, site));
+        l.code.pack_sites.push((spread.vars[0], site));
     }
     if l.full {
         return Err(TooLarge::Operations);

@@ -264,12 +264,20 @@ impl Parser<'_> {
                 Item::Setup { attempts, body: self.block()?, span }
             }
             "spread" => {
-                let lo = self.additive()?;
-                self.op("..")?;
-                let hi = self.additive()?;
+                let (mut range, mut record) = (None, None);
+                if matches!(self.peek_at(1), Tok::Name(w) if w == "over") {
+                    record = Some(self.name("a record")?);
+                } else {
+                    let lo = self.additive()?;
+                    self.op("..")?;
+                    range = Some((lo, self.additive()?));
+                }
                 self.word("over")?;
-                let over = self.name("the array of lists that they are spread over")?;
-                Item::Spread { lo, hi, over, span: span.to(self.last_span()) }
+                let mut over = vec![self.name("the lists that they are spread over")?];
+                while self.eat_op(",") {
+                    over.push(self.name("lists")?);
+                }
+                Item::Spread { range, record, over, span: span.to(self.last_span()) }
             }
             "aim" => {
                 let most = if self.eat_word("most") {

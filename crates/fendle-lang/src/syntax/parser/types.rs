@@ -68,6 +68,12 @@ impl Parser<'_> {
                     self.word("max")?;
                     TypeKind::List { elem, max: self.additive()?, bag }
                 }
+                "first" => {
+                    self.next();
+                    let count = self.additive()?;
+                    self.word("of")?;
+                    TypeKind::First(count, self.name("an enum")?)
+                }
                 "maybe" => {
                     self.next();
                     TypeKind::Maybe(Box::new(self.ty()?))
