@@ -11,6 +11,10 @@ pub struct Board {
     pub rows: Vec<Vec<String>>,
     /// Cells to be marked, as (row, column) from 0.
     pub marks: BTreeSet<(usize, usize)>,
+    /// Names of the columns, for piles that stand side by side; empty on a board, where rows and columns are numbered.
+    pub heads: Vec<String>,
+    /// Every second row begins half a cell further to the right.
+    pub shifted: bool,
 }
 
 /// Boards wider than this, in columns of text, are drawn without blanks and names.
@@ -22,18 +26,22 @@ impl Board {
     /// ```
     /// use fendle_view::board::Board;
     /// let rows = vec![vec!["1".into(), "2".into()], vec!["3".into(), ".".into()]];
-    /// let board = Board { rows, marks: [(1, 1)].into() };
+    /// let board = Board { rows, marks: [(1, 1)].into(), ..Board::default() };
     /// assert_eq!(board.lines(), ["    1  2", "1   1  2", "2   3 [.]"]);
     /// ```
     #[must_use]
     pub fn lines(&self) -> Vec<String> {
+        if !self.heads.is_empty() {
+            return self.piles();
+        }
         let cols = self.rows.first().map_or(0, Vec::len);
         let cell = self.rows.iter().flatten().map(|c| c.width()).max().unwrap_or(1);
         let wide = cell.max(cols.to_string().len());
         let side = self.rows.len().to_string().len();
-        if side + 2 + cols * (wide + 2) > WIDE {
+        if side + 2 + cols * (wide + 2) > WIDE && !self.shifted {
             return self.compact(cell);
         }
+        let half = " ".repeat((wide + 2) / 2);
         let pad = |text: &str, width: usize| format!("{}{text}", " ".repeat(width - text.width().min(width)));
         let mut out = vec![];
         let mut head = " ".repeat(side + 2);
@@ -43,6 +51,9 @@ impl Board {
         out.push(head.trim_end().to_string());
         for (r, row) in self.rows.iter().enumerate() {
             let mut line = format!("{}  ", pad(&(r + 1).to_string(), side));
+            if self.shifted && r % 2 == 1 {
+                line.push_str(&half);
+            }
             for (c, text) in row.iter().enumerate() {
                 let text = pad(text, wide);
                 if self.marks.contains(&(r, c)) {
@@ -56,6 +67,17 @@ impl Board {
             out.push(line.trim_end().to_string());
         }
         out
+    }
+
+    /// Piles side by side, each as wide as what lies in it, as many next to each other as fit.
+    fn piles(&self) -> Vec<String> {
+        let blocks: Vec<Vec<String>> = (self.heads.iter().enumerate())
+            .map(|(c, head)| {
+                let entries = self.rows.iter().filter_map(|r| r.get(c)).cloned();
+                std::iter::once(head.clone()).chain(entries).collect()
+            })
+            .collect();
+        side_by_side(&blocks, 2, WIDE)
     }
 
     fn compact(&self, cell: usize) -> Vec<String> {
@@ -128,6 +150,15 @@ mod tests {
         let mut b = board(&[&row, &row]);
         b.marks.insert((1, 2));
         assert_eq!(b.lines(), [row.clone(), row, "marked: r2c3".to_string()]);
+    }
+
+    #[test]
+    fn piles_stand_side_by_side_and_rows_are_shifted_by_half_a_cell() {
+        let rows = vec![vec!["9.tar".into(), "1".into()], vec!["8".into(), String::new()]];
+        let piles = Board { rows, heads: vec!["a".into(), "b".into()], ..Board::default() };
+        assert_eq!(piles.lines(), ["a      b", "9.tar  1", "8"]);
+        let six = Board { shifted: true, ..board(&["ab", "cd", "ef"]) };
+        assert_eq!(six.lines(), ["    1  2", "1   a  b", "2    c  d", "3   e  f"]);
     }
 
     #[test]

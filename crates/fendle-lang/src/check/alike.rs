@@ -30,7 +30,7 @@ enum Flavour {
 }
 
 /// Whether two expressions that only the level decides are written alike.
-fn same(a: &Expr, b: &Expr) -> bool {
+pub(crate) fn same(a: &Expr, b: &Expr) -> bool {
     match (&a.kind, &b.kind) {
         (Ek::Const(a), Ek::Const(b)) => a == b,
         (Ek::Var(When::Now, a), Ek::Var(When::Now, b)) => a == b,
@@ -138,10 +138,6 @@ impl Prover<'_> {
         let span = self.def.span;
         match &self.def.kind {
             Kind::Values(e, _) => {
-                let parts = self.model.records.iter().flat_map(|r| &r.parts);
-                if parts.clone().any(|(_, d)| matches!(d, Dom::Enum(x) | Dom::First(x, _) if x == e)) {
-                    self.find(span, "a record holds them: that is not followed");
-                }
                 if self.model.shapes.iter().any(|s| s.kind == *e) {
                     self.find(span, "shapes differ in what they cover");
                 }
@@ -190,8 +186,12 @@ impl Prover<'_> {
     /// Whether running over this is running over the like things themselves.
     fn runs_over(&self, over: &Range) -> bool {
         match (over, &self.def.kind) {
-            (Range::Ints(lo, hi), _) => self.is_like_range(lo, hi),
+            (Range::Ints(lo, hi), Kind::Numbers { .. }) => self.is_like_range(lo, hi),
             (Range::Enum(e), Kind::Values(k, _)) => e == k,
+            // Running over all records: the upper end has their type.
+            (Range::Ints(_, hi), Kind::Values(k, _)) => {
+                matches!(hi.ty, Ty::Record(r) if holds(self.model, r, *k))
+            }
             _ => false,
         }
     }
@@ -215,11 +215,9 @@ impl Prover<'_> {
 
     fn flavour(&self, e: &Expr, fl: &[Flavour]) -> Flavour {
         if let Kind::Values(k, class) = &self.def.kind {
-            let of = |b: Base| b == Base::Enum(*k);
-            let of_scalar = |s: Scalar| s == Scalar::Enum(*k) || matches!(s, Scalar::Maybe(b) if of(b));
+            let of_scalar = |s: Scalar| is_or_holds(self.model, s, *k);
             let is = match e.ty {
-                Ty::Enum(x) => x == *k,
-                Ty::Maybe(b) => of(b),
+                Ty::Enum(_) | Ty::Record(_) | Ty::Maybe(_) => e.ty.scalar().is_some_and(of_scalar),
                 Ty::Grid(s) | Ty::Array(_, s) | Ty::List(s, _) | Ty::Lists(_, s, _) => of_scalar(s),
                 _ => false,
             };
@@ -459,6 +457,7 @@ impl Prover<'_> {
                     self.find(e.span, "renaming them changes the parity");
                 }
             }
+            Ek::And(a, _) if self.is_excluded(a) => return self.expr(a, fl),
             Ek::Builtin(Builtin::ListLen | Builtin::Distinct, _) => {}
             Ek::Within(..) | Ek::Given(_) | Ek::Cond(..) | Ek::And(..) | Ek::Or(..) | Ek::Not(_) => {}
             Ek::IndexOutside(..) | Ek::End(..) => {}
@@ -495,8 +494,38 @@ impl Prover<'_> {
         }
     }
 
+    /// Whether a condition cannot hold where the declaration does: they want the opposite of one level value.
+    fn is_excluded(&self, cond: &Expr) -> bool {
+        fn parts<'e>(e: &'e Expr, truth: bool, out: &mut Vec<(&'e Expr, bool)>) {
+            match &e.kind {
+                Ek::And(a, b) if truth => {
+                    parts(a, true, out);
+                    parts(b, true, out);
+                }
+                Ek::Not(a) => parts(a, !truth, out),
+                Ek::Var(When::Now, _) => out.push((e, truth)),
+                _ => {}
+            }
+        }
+        let (mut when, mut here) = (vec![], vec![]);
+        if let Some(w) = &self.def.when {
+            parts(w, true, &mut when);
+        }
+        parts(cond, true, &mut here);
+        let is_level = |e: &Expr| matches!(e.kind, Ek::Var(_, v) if !self.model.vars[v].state);
+        here.iter().any(|(e, truth)| is_level(e) && when.iter().any(|(w, t)| t != truth && same(w, e)))
+    }
+
     fn stmt(&mut self, stmt: &Stmt, fl: &[Flavour]) {
         let span = stmt.span;
+        match &stmt.kind {
+            St::If(cond, _, other) if self.is_excluded(cond) => {
+                self.expr(cond, fl);
+                return self.block(other, fl);
+            }
+            St::Repeat { cond, .. } if self.is_excluded(cond) => return self.expr(cond, fl),
+            _ => {}
+        }
         let mut complete = false;
         match &stmt.kind {
             St::Assign(t, e) => {
@@ -514,7 +543,7 @@ impl Prover<'_> {
             St::For { local, over, body, .. }
                 if self.is_ordered(over, fl) && !self.is_apart(*local, body) =>
             {
-                self.find(span, "this takes them in an order, and the order may matter");
+                self.find(span, "this takes them in an order, and the order may matter: one round may read what another one writes");
             }
             St::Draw { local, from, into, .. } => {
                 if let Some(t) = into {
@@ -665,12 +694,26 @@ pub(crate) fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bo
     }
 }
 
+/// Whether a record has a part that is a value of an enum.
+fn holds(model: &Model, record: usize, of: usize) -> bool {
+    model.records[record].parts.iter().any(|(_, d)| d.scalar() == Scalar::Enum(of))
+}
+
+/// Whether values of a type are values of an enum, or records with such a part.
+fn is_or_holds(model: &Model, scalar: Scalar, of: usize) -> bool {
+    match scalar {
+        Scalar::Enum(e) | Scalar::Maybe(Base::Enum(e)) => e == of,
+        Scalar::Record(r) | Scalar::Maybe(Base::Record(r)) => holds(model, r, of),
+        _ => false,
+    }
+}
+
 /// Whether the values of a variable are the like things.
 pub(crate) fn carries(model: &Model, def: &AlikeDef, v: usize) -> bool {
     let var = &model.vars[v];
     match &def.kind {
         Kind::Values(e, _) => {
-            matches!(var.dom.scalar(), Scalar::Enum(x) | Scalar::Maybe(Base::Enum(x)) if x == *e)
+            is_or_holds(model, var.dom.scalar(), *e)
         }
         Kind::Numbers { carriers, .. } => {
             carriers.contains(&v) || var.shadow_of.is_some_and(|of| carriers.contains(&of))

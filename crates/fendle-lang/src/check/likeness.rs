@@ -18,7 +18,11 @@ impl Checker<'_> {
             if found.len() > 4 {
                 error.notes.push(format!("and {} more places", found.len() - 4));
             }
-            error.notes.push("what is alike is only copied, compared for being equal, and counted".into());
+            error.notes.push(
+                "what is alike is only copied, compared for being equal, counted, and used as a key; attributes stand in an \
+                 array of the level keyed by it, and rules under a level switch are left out by `if not SWITCH`"
+                    .into(),
+            );
         }
     }
 
@@ -66,7 +70,32 @@ impl Checker<'_> {
                 }
                 Some(Kind::Numbers { lo, hi, carriers, except: vec![] })
             }
-            tree::Likeness::Piles(of, except) => {
+            tree::Likeness::Piles(all, except) => {
+                let of = &all[0];
+                for other in &all[1..] {
+                    let key = |c: &Self, name: &Name| match c.globals.get(&name.text) {
+                        Some(&(Global::Var(v), _)) => match c.vars[v].shape {
+                            Extent::Array(k) | Extent::Lists(k, _) => Some(k),
+                            _ => None,
+                        },
+                        _ => None,
+                    };
+                    let (a, b) = (key(self, of), key(self, other));
+                    let alike = match (a, b) {
+                        (Some(Keyed::Range(a)), Some(Keyed::Range(b))) => {
+                            let ((al, ah), (bl, bh)) = (&self.ranges[a], &self.ranges[b]);
+                            alike::same(al, bl) && alike::same(ah, bh)
+                        }
+                        (a, b) => a.is_some() && a == b,
+                    };
+                    if !alike {
+                        let message = format!("`{}` is not keyed like `{}`", other.text, of.text);
+                        self.error("M062", other.span, message)
+                            .notes
+                            .push("arrays with the same keys go along by themselves; name only these".into());
+                        return None;
+                    }
+                }
                 let key = match self.globals.get(&of.text) {
                     Some(&(Global::Var(v), _)) => match self.vars[v].shape {
                         Extent::Array(k) | Extent::Lists(k, _) => Some(k),

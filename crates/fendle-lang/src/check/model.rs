@@ -258,6 +258,33 @@ impl Checker<'_> {
         model
     }
 
+    /// The values of an array by its keys, in their order, where it is keyed by an enum.
+    fn key_defaults(&mut self, shape: Extent, elem: Ty, given: &[(Name, A)]) -> Vec<Expr> {
+        let Some((first, _)) = given.first() else { return vec![] };
+        let Extent::Array(Keyed::Enum(e)) = shape else {
+            self.error("M008", first.span, "values by key are for arrays that are keyed by an enum");
+            return vec![];
+        };
+        let keys = self.enums[e].values.clone();
+        let mut out: Vec<Option<Expr>> = vec![None; keys.len()];
+        for (key, value) in given {
+            let value = self.lone(value, Place::Level);
+            let value = self.coerce(value, elem);
+            match keys.iter().position(|k| *k == key.text) {
+                Some(k) => out[k] = Some(value),
+                None => {
+                    let note = format!("its keys are: {}", keys.join(", "));
+                    self.error("M010", key.span, format!("`{}` is no key here", key.text)).notes.push(note);
+                }
+            }
+        }
+        if let Some(k) = out.iter().position(Option::is_none) {
+            self.error("M008", first.span, format!("the value of `{}` is missing", keys[k]));
+            return vec![];
+        }
+        out.into_iter().flatten().collect()
+    }
+
     /// What some lists together always hold.
     fn spread(
         &mut self,
@@ -353,6 +380,7 @@ impl Checker<'_> {
             rearranged: None,
             when: None,
             default: Some(make(Ek::Const(0))),
+            defaults: vec![],
             outside: None,
             max: None,
             shadow_of: None,
@@ -542,7 +570,7 @@ impl Checker<'_> {
                 self.records[record].parts = out;
                 record += 1;
             }
-            if let Item::Var { state, names, ty, when, default, outside, hidden, untold } = item {
+            if let Item::Var { state, names, ty, when, default, defaults, outside, hidden, untold } = item {
                 let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
                     for name in names {
                         let dom = Dom::Bool;
@@ -558,6 +586,7 @@ impl Checker<'_> {
                                 rearranged: None,
                                 when: None,
                                 default: None,
+                                defaults: vec![],
                                 outside: None,
                                 max: None,
                                 shadow_of: None,
@@ -588,6 +617,7 @@ impl Checker<'_> {
                     let e = self.lone(e, Place::Level);
                     self.coerce(e, elem)
                 });
+                let defaults = self.key_defaults(shape, elem, defaults);
                 let outside = outside.as_ref().map(|e| {
                     let e = self.lone(e, Place::Level);
                     self.coerce(e, elem)
@@ -608,6 +638,7 @@ impl Checker<'_> {
                             rearranged,
                             when: when.clone(),
                             default: default.clone(),
+                            defaults: defaults.clone(),
                             outside: outside.clone(),
                             max: max.clone(),
                             shadow_of: None,

@@ -171,6 +171,24 @@ impl Checker<'_> {
         }
     }
 
+    /// How many values a part of a record can have, as an expression.
+    fn values_count(&self, dom: &Dom, span: Span) -> Expr {
+        let make = |kind| Expr { kind, ty: Ty::Int, span };
+        match dom {
+            Dom::Bool => make(Ek::Const(2)),
+            Dom::Range(lo, hi) => {
+                let wide = make(Ek::Arith(Arith::Sub, hi.clone(), lo.clone()));
+                make(Ek::Arith(Arith::Add, Box::new(wide), Box::new(make(Ek::Const(1)))))
+            }
+            Dom::First(_, count) => (**count).clone(),
+            Dom::Enum(e) => make(Ek::Const(self.enums[*e].values.len() as i64)),
+            Dom::Dir4 => make(Ek::Const(4)),
+            Dom::Dir8 => make(Ek::Const(8)),
+            // Other parts are refused where the record is declared.
+            Dom::Cell | Dom::Record(_) | Dom::Placed(_) | Dom::Maybe(_) => self.keys_count(Keyed::Cell, span),
+        }
+    }
+
     /// The number of the first entry of an array of arrays at its first key.
     pub(super) fn first_index(&mut self, pair: usize, index: Expr) -> Expr {
         let (a, b) = self.pairs[pair];
@@ -301,6 +319,20 @@ impl Checker<'_> {
                     return (Range::Lanes(dir), Ty::Lane);
                 }
                 (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
+                (_, Some(&(Global::Record(r), _))) => {
+                    // Records are numbers from 0 on, whatever their parts.
+                    let span = b.over.span;
+                    let make = |kind| Expr { kind, ty: Ty::Int, span };
+                    let mut count = make(Ek::Const(1));
+                    for (_, dom) in self.records[r].parts.clone() {
+                        let values = self.values_count(&dom, span);
+                        count = make(Ek::Arith(Arith::Mul, Box::new(count), Box::new(values)));
+                    }
+                    // The type of the end says what is run over.
+                    let last = Ek::Arith(Arith::Sub, Box::new(count), Box::new(make(Ek::Const(1))));
+                    let last = Expr { kind: last, ty: Ty::Record(r), span };
+                    return (Range::Ints(make(Ek::Const(0)), last), Ty::Record(r));
+                }
                 _ => {}
             }
         }

@@ -171,7 +171,15 @@ pub fn bind_until(
             Extent::Lists(key, _) => b.keys_len(key) * (1 + cap),
         };
         let maybe = matches!(def.dom, Dom::Maybe(_));
+        let active = match &def.when {
+            None => true,
+            Some(when) => constant(&mut binder, &b, when)? != 0,
+        };
         let (mut lo, mut hi) = binder.dom_range(&b, &def.dom)?;
+        if !active {
+            // It holds one value only.
+            hi = hi.max(lo);
+        }
         if lo > hi || lo < -(1 << 30) || hi > 1 << 30 {
             binder.error(
                 "L031",
@@ -181,10 +189,6 @@ pub fn bind_until(
             );
             return None;
         }
-        let active = match &def.when {
-            None => true,
-            Some(when) => constant(&mut binder, &b, when)? != 0,
-        };
         if let Some(target) = def.rearranged {
             let t = &b.slots[target];
             let values = &b.data[t.base..t.base + t.len];
@@ -226,7 +230,7 @@ pub fn bind_until(
             })
         } else if let Some((_, values)) = from_drawing {
             let values: Vec<i64> = values.iter().map(|v| v.expect("read without `?`")).collect();
-            match values.iter().find(|v| **v < lo || **v > hi) {
+            match values.iter().find(|v| !slot.holds(**v)) {
                 Some(v) => {
                     let message = format!("`{}` holds {lo} to {hi}, a glyph says {v}", def.name);
                     binder.error("L025", file, level.span, message);
@@ -237,6 +241,17 @@ pub fn bind_until(
             }
         } else if let Some(opened) = binder.opened(&b, var, file, level)? {
             opened
+        } else if !def.defaults.is_empty() {
+            let mut values = vec![];
+            for e in &def.defaults {
+                let value = constant(&mut binder, &b, e)?;
+                if !slot.holds(value) {
+                    binder.error("L025", model.file, e.span, format!("{value} is not in {lo} to {hi}"));
+                    return None;
+                }
+                values.push(value);
+            }
+            values
         } else if let Some(default) = &def.default {
             let value = constant(&mut binder, &b, default)?;
             if !slot.holds(value) {

@@ -27,6 +27,7 @@ pub enum NotAlike {
 /// [`NotAlike`].
 pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
     let model = &b.model;
+    let read = if model.alike.is_empty() { vec![] } else { model.read_by_rules() };
     let mut classes = vec![];
     let mut span = Span::default();
     for def in &model.alike {
@@ -35,7 +36,16 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
             continue;
         }
         let members: Vec<i64> = match &def.kind {
-            Kind::Values(_, class) => class.clone(),
+            Kind::Values(e, class) => {
+                // Values that some variable or record cannot hold here are not like the others.
+                let all = model.records.iter().flat_map(|r| &r.parts).map(|p| &p.1).chain(model.vars.iter().map(|v| &v.dom));
+                let counts = all.filter_map(|d| match d {
+                    Dom::First(of, count) if of == e => Some(lone(count)),
+                    _ => None,
+                });
+                let most = counts.min().unwrap_or(i64::MAX);
+                class.iter().copied().filter(|v| *v < most).collect()
+            }
             Kind::Numbers { lo, hi, except, .. } => {
                 let out: Vec<i64> = except.iter().map(lone).collect();
                 (lone(lo)..=lone(hi)).filter(|v| !out.contains(v)).collect()
@@ -54,13 +64,26 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
                 let least = if let Keyed::Range(r) = k { b.ranges[r].0 } else { 0 };
                 (if list > 0 { list } else { 1 }, least)
             });
-            let part =
-                Part { base: slot.base, len: slot.len, list, bag, keyed, carries: carries(model, def, v) };
+            // Of records the parts that are like things.
+            let fields = match (&def.kind, var.dom.scalar()) {
+                (Kind::Values(e, _), Scalar::Record(r) | Scalar::Maybe(Base::Record(r))) => {
+                    let parts = model.records[r].parts.iter().zip(&b.records[r]);
+                    let like = parts.filter(|((_, d), _)| d.scalar() == Scalar::Enum(*e));
+                    like.map(|(_, p)| (p.lo, p.stride, p.count)).collect()
+                }
+                _ => vec![],
+            };
+            let carries = carries(model, def, v);
+            let part = Part { base: slot.base, len: slot.len, list, bag, keyed, carries, fields };
             if !slot.active || (part.keyed.is_none() && !part.carries) {
                 continue;
             }
             if var.state {
                 parts.push(part);
+                continue;
+            }
+            if !read.contains(&v) {
+                // Only the setup reads it: each start stands for itself.
                 continue;
             }
             // A value of the level has to look the same whatever they are called.
@@ -84,18 +107,20 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
         return Ok(None);
     }
     let identity: Renaming = classes.iter().map(|c| c.members.clone()).collect();
-    let mut canon = Canon { back: identity, all: vec![], classes };
-    if !canon.is_simple() {
-        let count = canon.classes.iter().try_fold(1usize, |n, c| {
-            (2..=c.members.len()).try_fold(n, |n, k| n.checked_mul(k)).filter(|n| *n <= RENAMINGS_MAX)
+    let listed = Canon::unplain(&classes);
+    let mut canon = Canon { back: identity, listed, all: vec![], classes };
+    if !canon.listed.is_empty() {
+        let count = canon.listed.iter().try_fold(1usize, |n, &c| {
+            let len = canon.classes[c].members.len();
+            (2..=len).try_fold(n, |n, k| n.checked_mul(k)).filter(|n| *n <= RENAMINGS_MAX)
         });
         if count.is_none() {
             return Err(NotAlike::TooMany(RENAMINGS_MAX, span));
         }
         let mut all: Vec<Renaming> = vec![vec![]];
-        for c in &canon.classes {
+        for &c in &canon.listed {
             let mut orders = vec![];
-            permutations(&mut c.members.clone(), 0, &mut orders);
+            permutations(&mut canon.classes[c].members.clone(), 0, &mut orders);
             all = all
                 .iter()
                 .flat_map(|r| orders.iter().map(|o| r.iter().cloned().chain([o.clone()]).collect()))

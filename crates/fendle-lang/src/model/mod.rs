@@ -40,6 +40,8 @@ pub struct VarDef {
     pub when: Option<Expr>,
     /// `= V`
     pub default: Option<Expr>,
+    /// `= (KEY: V, ...)`: one value for each key, in their order.
+    pub defaults: Vec<Expr>,
     /// `outside V`
     pub outside: Option<Expr>,
     /// `max N` of a list
@@ -467,6 +469,43 @@ impl Model {
             Ek::Call(f, _) => out.extend(self.reads(&self.fns[*f].body)),
             _ => {}
         });
+        out
+    }
+
+    /// The variables that anything reads except the setup: moves, what follows on them, ends, laws, aims, what is told.
+    #[must_use]
+    pub fn read_by_rules(&self) -> Vec<usize> {
+        let mut out: Vec<usize> = vec![];
+        let mut see = |e: &Expr| out.extend(self.reads(e));
+        let mut blocks: Vec<&[Stmt]> = self.moves.iter().map(|m| m.body.as_slice()).collect();
+        blocks.extend(self.after.iter().chain(self.ticks.iter().map(|t| &t.body)).map(|p| p.body.as_slice()));
+        let mut called: Vec<usize> = vec![];
+        while let Some(block) = blocks.pop() {
+            for stmt in block {
+                stmt.each(&mut |s| {
+                    s.exprs().into_iter().for_each(&mut see);
+                    if let St::Call(p, _) = s.kind
+                        && !called.contains(&p)
+                    {
+                        called.push(p);
+                        blocks.push(&self.procs[p].body);
+                    }
+                });
+            }
+        }
+        let bodies = (self.statuses.iter().map(|s| &s.cond))
+            .chain(self.always.iter().map(|a| &a.cond))
+            .chain(self.keeps.iter().flat_map(|k| [Some(&k.quantity), k.when.as_ref(), k.goal.as_ref()]).flatten())
+            .chain(self.bound.iter().map(|b| &b.0))
+            .chain(self.promise.iter().flat_map(|p| [&p.0, &p.1]))
+            .chain(self.aim.iter().filter_map(|a| a.what.as_ref()))
+            .chain(self.vars.iter().filter_map(|v| v.prior.as_ref()?.with.as_ref()));
+        bodies.map(|b| &b.expr).for_each(&mut see);
+        self.moves.iter().flat_map(|m| &m.offers).for_each(&mut see);
+        self.vars.iter().filter_map(|v| v.outside.as_ref()).for_each(&mut see);
+        self.tells.iter().flat_map(|t| std::iter::once(&t.value).chain(&t.filter)).for_each(&mut see);
+        out.sort_unstable();
+        out.dedup();
         out
     }
 

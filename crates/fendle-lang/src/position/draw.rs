@@ -5,6 +5,9 @@ use crate::model::*;
 use crate::run::Eval;
 use crate::state::{Bound, ending_text};
 
+/// Lists by key with more characters than this are drawn as piles.
+const PILED: usize = 60;
+
 /// What stands on a board: rows of short texts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Picture {
@@ -14,6 +17,39 @@ pub struct Picture {
     pub rows: Vec<Vec<String>>,
     /// One glyph a cell, to be written without blanks between.
     pub joined: bool,
+    /// Names of the columns, where it is no board but piles side by side.
+    pub heads: Vec<String>,
+    /// Every second row begins half a cell further to the right.
+    pub shifted: bool,
+}
+
+impl Picture {
+    fn new(b: &Bound, name: String, rows: Vec<Vec<String>>, joined: bool) -> Picture {
+        Picture { name, rows, joined, heads: vec![], shifted: b.model.shifted }
+    }
+}
+
+impl Drawn {
+    /// What differs from another position of the level: what is the same, and boards with nothing on them, is left out, as long
+    /// as something is left.
+    #[must_use]
+    pub fn against(&self, base: &Drawn) -> Drawn {
+        let is_bare = |p: &Picture| p.rows.iter().flatten().all(|t| matches!(t.as_str(), "." | "0" | "false" | "none" | "-"));
+        let mut pictures: Vec<Picture> = self.pictures.iter().filter(|p| !base.pictures.contains(p)).cloned().collect();
+        if pictures.iter().any(|p| !is_bare(p)) {
+            // A board that has become empty says something only if nothing else does.
+            pictures.retain(|p| !is_bare(p) || base.pictures.iter().any(|q| q.name == p.name && !is_bare(q)));
+        }
+        let mut values: Vec<(String, String)> =
+            self.values.iter().filter(|v| !base.values.contains(v)).cloned().collect();
+        if pictures.is_empty() && values.is_empty() {
+            pictures = self.pictures.iter().take(1).cloned().collect();
+            if pictures.is_empty() {
+                values.clone_from(&self.values);
+            }
+        }
+        Drawn { pictures, values }
+    }
 }
 
 /// A position as text: boards, then single values.
@@ -164,7 +200,7 @@ impl Bound {
             }
             let body = Body { expr: def.body.clone(), locals: def.locals.clone() };
             if let Some(rows) = self.derived_rows(state, *f) {
-                drawn.pictures.push(Picture { name: name.clone(), rows, joined: true });
+                drawn.pictures.push(Picture::new(self, name.clone(), rows, true));
             } else if let Some(scalar) = def.body.ty.scalar()
                 && let Ok(value) = Eval::new(self).value_in(&body, state)
             {
@@ -181,7 +217,7 @@ impl Bound {
             .chunks(self.cols.max(1))
             .map(|row| row.iter().map(|&v| self.value_text(var, v.into())).collect())
             .collect();
-        Picture { name: def.name.clone(), rows, joined }
+        Picture::new(self, def.name.clone(), rows, joined)
     }
 
     pub(crate) fn draw_with(&self, state: &[i32], exact_only: bool) -> Drawn {
@@ -193,7 +229,7 @@ impl Bound {
                 let (rows, exact) = self.draw_one(state, vars, rules, *layered);
                 if exact || !exact_only {
                     vars.iter().for_each(|&v| covered[v] = true);
-                    pictures.push(Picture { name: name.clone(), rows, joined: true });
+                    pictures.push(Picture::new(self, name.clone(), rows, true));
                 }
             }
         }
@@ -203,6 +239,10 @@ impl Bound {
                 continue;
             }
             if def.clock && self.values_of(v, state)[0] == 0 && !exact_only {
+                continue;
+            }
+            if self.slots[v].len == 0 {
+                // No key, no value.
                 continue;
             }
             match def.shape {
@@ -233,7 +273,7 @@ impl Bound {
                         if second == Keyed::Cell && !exact_only {
                             let rows = values.chunks(self.cols.max(1)).map(|r| r.iter().map(word).collect());
                             let name = format!("{} {key}", def.name);
-                            pictures.push(Picture { name, rows: rows.collect(), joined });
+                            pictures.push(Picture::new(self, name, rows.collect(), joined));
                             continue;
                         }
                         let width = if second == Keyed::Cell { self.cols.max(1) } else { values.len().max(1) };
@@ -266,6 +306,31 @@ impl Bound {
         Drawn { pictures, values }
     }
 
+    /// Lists by key as piles side by side, where they are too long for a line; the last entry lies on top and stands lowest.
+    fn draw_piles(&self, state: &[i32], drawn: &mut Drawn) {
+        let mut at = 0;
+        for (v, def) in self.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
+            let Extent::Lists(key, false) = def.shape else { continue };
+            let Some(i) = drawn.values.iter().position(|(n, t)| *n == def.name && t.chars().count() > PILED) else {
+                continue;
+            };
+            let names = self.key_names(key);
+            let piles: Vec<Vec<String>> = self
+                .values_of(v, state)
+                .chunks(self.slots[v].cap + 1)
+                .map(|l| l[1..=l[0].max(0) as usize].iter().map(|x| self.value_text(v, (*x).into())).collect())
+                .collect();
+            let tall = piles.iter().map(Vec::len).max().unwrap_or(0);
+            let row = |r: usize| piles.iter().map(|p| p.get(r).cloned().unwrap_or_default()).collect();
+            let rows = (0..tall).map(row).collect();
+            drawn.values.remove(i);
+            let heads = names.iter().map(|n| format!("{} {n}", def.name)).collect();
+            let picture = Picture { name: def.name.clone(), rows, joined: false, heads, shifted: false };
+            drawn.pictures.insert(at, picture);
+            at += 1;
+        }
+    }
+
     /// Cells and placed shapes of arrays and lists that stand in no drawing, as a board: each by the first letter of its key.
     fn draw_standing(&self, state: &[i32], drawn: &mut Drawn) {
         let model = &self.model;
@@ -291,7 +356,7 @@ impl Bound {
             let rows: Vec<Vec<String>> = (0..self.rows)
                 .map(|r| (0..self.cols).map(|c| at(r * self.cols + c)).collect())
                 .collect();
-            drawn.pictures.push(Picture { name: def.name.clone(), rows, joined: true });
+            drawn.pictures.push(Picture::new(self, def.name.clone(), rows, true));
         }
     }
 
@@ -362,7 +427,7 @@ impl Bound {
                     .chunks(self.cols.max(1))
                     .map(|row| row.iter().map(|v| self.told_text(t, *v)).collect())
                     .collect();
-                drawn.pictures.push(Picture { name: tell.name.clone(), rows, joined: false });
+                drawn.pictures.push(Picture::new(self, tell.name.clone(), rows, false));
             } else {
                 let text: Vec<String> = values.iter().map(|v| self.told_text(t, *v)).collect();
                 drawn.values.push((tell.name.clone(), text.join(" ")));
@@ -378,6 +443,7 @@ impl Bound {
             true => self.draw_told(state),
             false => {
                 let mut drawn = self.draw_with(state, false);
+                self.draw_piles(state, &mut drawn);
                 self.draw_standing(state, &mut drawn);
                 self.draw_derived(state, false, &mut drawn);
                 drawn

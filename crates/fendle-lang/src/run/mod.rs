@@ -566,7 +566,12 @@ impl<'b> Eval<'b> {
         loop {
             self.go_on(span)?;
             self.chooser = Chooser::Script { take: take.clone(), seen: vec![] };
-            out.push(self.set_up()?);
+            match self.set_up() {
+                Ok(drawn) => out.push(drawn),
+                // Chances that do not fit 128 bits stand for more ways than are ever enumerated.
+                Err(fault) if fault.kind == FaultKind::TooFine => return Ok(None),
+                Err(fault) => return Err(fault),
+            }
             let Chooser::Script { seen, .. } = &self.chooser else { return Ok(Some(out)) };
             // How many ways there are at least, from the first way alone.
             let ways = seen.iter().try_fold(1usize, |n, s| n.checked_mul(*s)).unwrap_or(usize::MAX);

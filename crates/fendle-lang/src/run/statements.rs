@@ -16,6 +16,8 @@ impl<'b> Eval<'b> {
         let total = weights.iter().sum();
         self.chance = match self.chance.then(weights[at], total) {
             Some(c) => c,
+            // One way is drawn, and how likely it was does not matter.
+            None if matches!(self.chooser, Chooser::Random(_)) => self.chance,
             None => return Self::fault(FaultKind::TooFine, span, 0),
         };
         Ok(at)

@@ -10,8 +10,18 @@ pub(crate) struct Part {
     pub(crate) bag: bool,
     /// Where it is keyed by like things: values that one key takes, and the least key.
     pub(crate) keyed: Option<(usize, i64)>,
-    /// Whether its values are like things.
+    /// Whether its values are like things, or records that hold some.
     pub(crate) carries: bool,
+    /// Where its values are records: least value, stride and count of each of their parts that is a like thing.
+    pub(crate) fields: Vec<(i64, i64, i64)>,
+}
+
+impl Part {
+    /// The like things that a value is or holds, in their order.
+    fn things(&self, value: i64) -> impl Iterator<Item = i64> + '_ {
+        let whole = self.fields.is_empty().then_some(value);
+        whole.into_iter().chain(self.fields.iter().map(move |(lo, stride, count)| lo + value / stride % count))
+    }
 }
 
 /// One set of like things of a bound model.
@@ -26,7 +36,9 @@ pub(crate) struct Class {
 #[derive(Clone, Debug)]
 pub struct Canon {
     pub(crate) classes: Vec<Class>,
-    /// All joint renamings, where nothing simpler is exact.
+    /// The classes for which nothing simpler is exact than to try all renamings.
+    pub(crate) listed: Vec<usize>,
+    /// All joint renamings of these.
     pub(crate) all: Vec<Renaming>,
     /// The inverse of the renaming that makes the start least.
     pub(crate) back: Renaming,
@@ -70,9 +82,24 @@ impl Class {
                 let mut spots = vec![];
                 Class::each_value(part, state, |i| spots.push(i));
                 for i in spots {
-                    if let Some(k) = self.index(state[i].into()) {
-                        state[i] = image[k] as i32;
+                    if part.fields.is_empty() {
+                        if let Some(k) = self.index(state[i].into()) {
+                            state[i] = image[k] as i32;
+                        }
+                        continue;
                     }
+                    let old = i64::from(state[i]);
+                    if old == crate::model::NONE {
+                        continue;
+                    }
+                    let mut new = old;
+                    for &(lo, stride, count) in &part.fields {
+                        let thing = lo + old / stride % count;
+                        if let Some(k) = self.index(thing) {
+                            new += (image[k] - thing) * stride;
+                        }
+                    }
+                    state[i] = new as i32;
                 }
                 if part.bag {
                     for list in (part.base..part.base + part.len).step_by(part.list) {
@@ -84,60 +111,64 @@ impl Class {
         }
     }
 
-    /// The renaming that makes a state least, for a class that is only keyed or only carried.
+    /// The renaming that makes a state least, for a class that is not listed: what is met first gets the least name, and what is
+    /// met nowhere is put in the order of what its keys have.
     pub(crate) fn least(&self, state: &[i32]) -> Vec<i64> {
         let mut image = vec![i64::MIN; self.members.len()];
-        if self.parts.iter().all(|p| p.carries) {
-            // The first that is met gets the least name.
-            let mut next = 0;
-            for part in &self.parts {
-                Class::each_value(part, state, |i| {
-                    if let Some(k) = self.index(state[i].into())
+        let mut next = 0;
+        for part in self.parts.iter().filter(|p| p.carries) {
+            Class::each_value(part, state, |i| {
+                for thing in part.things(state[i].into()) {
+                    if let Some(k) = self.index(thing)
                         && image[k] == i64::MIN
                     {
                         image[k] = self.members[next];
                         next += 1;
                     }
-                });
-            }
-            for x in image.iter_mut().filter(|x| **x == i64::MIN) {
-                *x = self.members[next];
-                next += 1;
-            }
-            return image;
+                }
+            });
         }
-        let mut order: Vec<usize> = (0..self.members.len()).collect();
+        let mut order: Vec<usize> = (0..self.members.len()).filter(|k| image[*k] == i64::MIN).collect();
         let block = |p: &Part, k: usize| {
             let (each, least) = p.keyed.unwrap_or((0, 0));
             let at = p.base + (self.members[k] - least) as usize * each;
-            &state[at..at + each]
+            // A key that the array does not have stands for nothing.
+            if at + each <= p.base + p.len { &state[at..at + each] } else { &[] }
         };
         order.sort_by(|&x, &y| {
             let by = |p: &Part| block(p, x).cmp(block(p, y));
-            self.parts.iter().map(by).find(|o| o.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
+            let keyed = self.parts.iter().filter(|p| p.keyed.is_some());
+            keyed.map(by).find(|o| o.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
         });
-        for (rank, k) in order.into_iter().enumerate() {
-            image[k] = self.members[rank];
+        for k in order {
+            image[k] = self.members[next];
+            next += 1;
         }
         image
+    }
+
+    /// Whether the names of a class follow from the state without trying: see [`Class::least`]. `others` are all classes.
+    fn is_plain(&self, others: &[Class]) -> bool {
+        let keyed_by_any = |base: usize| {
+            others.iter().flat_map(|c| &c.parts).filter(|p| p.base == base && p.keyed.is_some()).count()
+        };
+        let carries_any = |base: usize| others.iter().flat_map(|c| &c.parts).any(|p| p.base == base && p.carries);
+        if self.parts.iter().any(|p| p.carries) {
+            // By what is met first: where it is met must not be moved about, and what its keys have must not be renamed.
+            return self.parts.iter().all(|p| {
+                (!p.carries || !p.bag && keyed_by_any(p.base) == 0)
+                    && (p.keyed.is_none() || keyed_by_any(p.base) == 1 && !carries_any(p.base))
+            });
+        }
+        // By sorting: what its keys have is renamed before, by trying, or not at all.
+        self.parts.iter().all(|p| keyed_by_any(p.base) == 1)
     }
 }
 
 impl Canon {
-    /// Whether each class can be brought to its least form by itself.
-    pub(crate) fn is_simple(&self) -> bool {
-        let whole = |c: &Class| {
-            let carried = c.parts.iter().all(|p| p.carries && p.keyed.is_none() && !p.bag);
-            let keyed = c.parts.iter().all(|p| !p.carries && p.keyed.is_some());
-            carried || keyed
-        };
-        let mut seen: Vec<usize> = vec![];
-        let mut apart = true;
-        for p in self.classes.iter().flat_map(|c| &c.parts) {
-            apart &= !seen.contains(&p.base);
-            seen.push(p.base);
-        }
-        apart && self.classes.iter().all(whole)
+    /// The classes whose renamings have to be tried.
+    pub(crate) fn unplain(classes: &[Class]) -> Vec<usize> {
+        (0..classes.len()).filter(|i| !classes[*i].is_plain(classes)).collect()
     }
 
     pub(crate) fn rename(&self, by: &Renaming, state: &mut [i32], old: &mut Vec<i32>) {
@@ -148,18 +179,27 @@ impl Canon {
 
     /// The renaming that makes a state least.
     pub(crate) fn least(&self, state: &[i32]) -> Renaming {
-        if self.all.is_empty() {
+        if self.listed.is_empty() {
             return self.classes.iter().map(|c| c.least(state)).collect();
         }
-        let mut best: Option<(Vec<i32>, &Renaming)> = None;
-        for r in &self.all {
+        let mut best: Option<(Vec<i32>, Renaming)> = None;
+        let mut old = vec![];
+        for tried in &self.all {
             let mut other = state.to_vec();
-            self.rename(r, &mut other, &mut vec![]);
+            let mut whole: Renaming = vec![vec![]; self.classes.len()];
+            for (&c, image) in self.listed.iter().zip(tried) {
+                self.classes[c].rename(image, &mut other, &mut old);
+                whole[c].clone_from(image);
+            }
+            for (c, class) in self.classes.iter().enumerate().filter(|(c, _)| !self.listed.contains(c)) {
+                whole[c] = class.least(&other);
+                class.rename(&whole[c], &mut other, &mut old);
+            }
             if best.as_ref().is_none_or(|b| other < b.0) {
-                best = Some((other, r));
+                best = Some((other, whole));
             }
         }
-        best.map_or_else(|| self.back.clone(), |b| b.1.clone())
+        best.map_or_else(|| self.back.clone(), |b| b.1)
     }
 
     /// Makes this state stand for itself.

@@ -406,8 +406,8 @@ pub enum Likeness {
     Names(Vec<Name>),
     /// `alike LO..HI in V, W`: numbers that these variables hold
     Numbers(Expr, Expr, Vec<Name>),
-    /// `alike piles of V except E, F`: the keys of an array
-    Piles(Name, Vec<Expr>),
+    /// `alike piles of V, W except E, F`: the keys of arrays that are keyed alike
+    Piles(Vec<Name>, Vec<Expr>),
 }
 
 /// Items of a model. There are few of them: their size does not matter.
@@ -423,6 +423,8 @@ pub enum Item {
         ty: Type,
         when: Option<Expr>,
         default: Option<Expr>,
+        /// `= (KEY: V, ...)`: one value for each key of an array
+        defaults: Vec<(Name, Expr)>,
         outside: Option<Expr>,
         hidden: Option<Prior>,
         untold: bool,

@@ -132,7 +132,7 @@ fn layout_lines(b: &Bound, filled: &dyn Fn(usize) -> bool, marks: &Marks, state:
             let row = |r: usize| (0..b.cols).map(|c| glyph(r * b.cols + c)).collect();
             let mut rows: Vec<Vec<String>> = (0..b.rows).map(row).collect();
             put_told(b, state, &mut rows, |text| format!("({text})"));
-            out.extend(Board { rows, marks: marks.clone() }.lines());
+            out.extend(Board { rows, marks: marks.clone(), ..Board::default() }.lines());
         }
         from += b.slots[v].len;
     }

@@ -110,7 +110,7 @@ pub fn risk_board(b: &Bound, var: usize, cells: &[CellReport], state: &[i32]) ->
         rows[c.at.1 / b.cols][c.at.1 % b.cols] = text;
     }
     put_told(b, state, &mut rows, |text| format!("({text})"));
-    Board { rows, marks: Marks::new() }.lines()
+    Board { rows, ..Board::default() }.lines()
 }
 
 /// Writes what is told on a board.
@@ -333,7 +333,7 @@ fn proofs(out: &mut Vec<String>, b: &Bound, cells: &[CellReport], state: &[i32])
         rows[c.at.1 / b.cols][c.at.1 % b.cols] = if filled { "!" } else { "+" }.into();
         let total = if proof.clues.iter().any(|c| c.total) { ", and all" } else { "" };
         let is = if filled { c.of.as_str() } else { "free" };
-        blocks.push(headed(format!("{}: {is}{total}", c.name), Board { rows, marks }.lines()));
+        blocks.push(headed(format!("{}: {is}{total}", c.name), Board { rows, marks, ..Board::default() }.lines()));
     }
     if !blocks.is_empty() {
         out.push(String::new());

@@ -51,14 +51,23 @@ pub fn position_lines(p: &Position) -> Vec<String> {
     drawn_lines(&p.drawn, &Marks::new())
 }
 
+/// What of a position differs from another one.
+pub fn changed_lines(p: &Position, base: &Position) -> Vec<String> {
+    drawn_lines(&p.drawn.against(&base.drawn), &Marks::new())
+}
+
 /// The same with marked cells.
 pub fn drawn_lines(drawn: &Drawn, marks: &Marks) -> Vec<String> {
+    let boards = drawn.pictures.iter().filter(|p| p.heads.is_empty()).count();
     let blocks: Vec<Vec<String>> = drawn
         .pictures
         .iter()
         .map(|p| {
-            let mut lines = Board { rows: p.rows.clone(), marks: marks.clone() }.lines();
-            if drawn.pictures.len() > 1 {
+            let piled = !p.heads.is_empty();
+            let marks = if piled { Marks::new() } else { marks.clone() };
+            let board = Board { rows: p.rows.clone(), marks, heads: p.heads.clone(), shifted: p.shifted };
+            let mut lines = board.lines();
+            if boards > 1 && !piled {
                 lines.insert(0, p.name.clone());
             }
             lines

@@ -4,9 +4,9 @@ use fendle_ask::Answer;
 use fendle_ask::moves::{Allowed, Moves, Refused};
 use fendle_lang::state::Chance;
 
-use super::{beside, drawn_lines, head, headed, position_lines};
+use super::{beside, changed_lines, drawn_lines, head, headed, move_lines};
 
-/// Refused moves drawn in full; more are listed in one line each.
+/// Refused moves that are drawn; more are listed by their reason.
 pub const DRAWN_MAX: usize = 24;
 /// Outcomes of one move that are drawn.
 pub const OUTCOMES_DRAWN: usize = 6;
@@ -20,21 +20,33 @@ pub fn lines(a: &Answer<Moves>) -> Vec<String> {
         out.push(format!("{}: the game has ended{more}", m.status));
     }
     out.push(format!("{} allowed, {} refused", m.allowed.len(), m.refused.len()));
-    let blocks: Vec<Vec<String>> = m.allowed.iter().flat_map(allowed).collect();
-    let refused: Vec<Vec<String>> = m.refused.iter().take(DRAWN_MAX).map(|r| refusal(m, r)).collect();
+    let blocks: Vec<Vec<String>> = m.allowed.iter().flat_map(|a| allowed(m, a)).collect();
+    // Only where cells refuse the board says more than the words.
+    let drawn: Vec<&Refused> = m.refused.iter().filter(|r| !r.cells.is_empty()).take(DRAWN_MAX).collect();
+    let refused: Vec<Vec<String>> = drawn.iter().map(|r| refusal(m, r)).collect();
     for list in [blocks, refused] {
         if !list.is_empty() {
             out.push(String::new());
             out.extend(beside(&list));
         }
     }
-    for r in m.refused.iter().skip(DRAWN_MAX) {
-        out.push(format!("refused: {}: {} (line {})", r.name, r.why, r.line));
+    let short = m.refused.iter().filter(|r| !drawn.iter().any(|d| std::ptr::eq(*d, *r)));
+    let mut reasons: Vec<(&Refused, Vec<String>)> = vec![];
+    for r in short {
+        match reasons.iter_mut().find(|(first, _)| first.why == r.why && first.line == r.line) {
+            Some((_, names)) => names.push(r.name.clone()),
+            None => reasons.push((r, vec![r.name.clone()])),
+        }
+    }
+    for (r, names) in reasons {
+        out.push(String::new());
+        out.push(format!("refused: {} ({}:{})", r.why, m.model_file, r.line));
+        out.extend(move_lines(&names));
     }
     out
 }
 
-fn allowed(a: &Allowed) -> Vec<Vec<String>> {
+fn allowed(m: &Moves, a: &Allowed) -> Vec<Vec<String>> {
     let name = format!("allowed: {}", a.name);
     let many = a.outcomes.len() > 1;
     let mut out = vec![];
@@ -49,7 +61,7 @@ fn allowed(a: &Allowed) -> Vec<Vec<String>> {
         if o.status != "running" {
             block.push(format!("then {}", o.status));
         }
-        block.extend(position_lines(&o.position));
+        block.extend(changed_lines(&o.position, &m.position));
         out.push(block);
     }
     if a.sampled {

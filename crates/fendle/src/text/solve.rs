@@ -1,11 +1,11 @@
 //! `solve` as text.
 
-use fendle_ask::Answer;
+use fendle_ask::{Answer, Position};
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
 use fendle_core::infer::fraction;
 use fendle_core::numbers::counted;
 
-use super::{beside, chance_text, headed, move_lines, named, position_lines, wrapped};
+use super::{beside, chance_text, changed_lines, headed, move_lines, named, position_lines, wrapped};
 
 /// A solution, or the proof that there is none, or what is missing. `brief`: without boards.
 pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
@@ -44,8 +44,13 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
     if !brief {
         out.push(String::new());
         let words = |i: usize| if i == 0 { "start".into() } else { format!("{i}. {}", moves[i - 1]) };
+        // Behind the start only what has changed since then.
+        let lines = |i: usize, p: &Position| match i {
+            0 => position_lines(p),
+            _ => changed_lines(p, &s.positions[0]),
+        };
         let blocks: Vec<Vec<String>> =
-            s.positions.iter().enumerate().map(|(i, p)| headed(words(i), position_lines(p))).collect();
+            s.positions.iter().enumerate().map(|(i, p)| headed(words(i), lines(i, p))).collect();
         out.extend(beside(&blocks));
     }
     out

@@ -11,7 +11,7 @@ use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::Proof;
 use fendle_view::board::Board;
 
-use super::{Marks, beside, head, headed, wrapped};
+use super::{beside, head, headed, wrapped};
 
 /// Why a position cannot be won, or what its fatal moves destroy.
 pub fn lines(a: &Answer<Why>, level: &Loaded) -> Vec<String> {
@@ -70,7 +70,7 @@ fn part_lines(b: &Bound, part: &Part) -> Vec<String> {
                     }
                 }
             }
-            let mut lines = Board { rows, marks: Marks::new() }.lines();
+            let mut lines = Board { rows, ..Board::default() }.lines();
             if many {
                 lines.insert(0, p.name);
             }

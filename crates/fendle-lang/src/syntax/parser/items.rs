@@ -58,7 +58,10 @@ impl Parser<'_> {
     pub(super) fn likeness(&mut self) -> Parse<Likeness> {
         if self.eat_word("piles") {
             self.word("of")?;
-            let of = self.name("the array whose keys are alike")?;
+            let mut of = vec![self.name("the array whose keys are alike")?];
+            while self.eat_op(",") {
+                of.push(self.name("an array")?);
+            }
             let mut except = vec![];
             if self.eat_word("except") {
                 except.push(self.additive()?);
@@ -149,6 +152,7 @@ impl Parser<'_> {
                 self.op(":")?;
                 let ty = self.ty()?;
                 let (mut when, mut default, mut outside) = (None, None, None);
+                let mut defaults = vec![];
                 let (mut prior, mut untold) = (Prior::default(), false);
                 loop {
                     if self.eat_word("if") {
@@ -163,6 +167,25 @@ impl Parser<'_> {
                         let name =
                             if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
                         prior.each = Some((name, self.weighted()?));
+                    } else if self.is_op("=")
+                        && matches!(self.peek_at(1), Tok::Op("("))
+                        && matches!(self.peek_at(2), Tok::Name(_) | Tok::Int(_))
+                        && matches!(self.peek_at(3), Tok::Op(":"))
+                    {
+                        self.next();
+                        self.next();
+                        loop {
+                            let key = match self.peek().clone() {
+                                Tok::Int(n) => Name { text: n.to_string(), span: self.next().span },
+                                _ => self.name("a key")?,
+                            };
+                            self.op(":")?;
+                            defaults.push((key, self.expr()?));
+                            if !self.eat_op(",") || self.is_op(")") {
+                                break;
+                            }
+                        }
+                        self.op(")")?;
                     } else if self.eat_op("=") {
                         default = Some(self.expr()?);
                     } else {
@@ -170,7 +193,7 @@ impl Parser<'_> {
                     }
                 }
                 let hidden = (word == "hidden").then_some(prior);
-                Item::Var { state: word != "level", names, ty, when, default, outside, hidden, untold }
+                Item::Var { state: word != "level", names, ty, when, default, defaults, outside, hidden, untold }
             }
             "derived" => {
                 let name = self.name("a name")?;
