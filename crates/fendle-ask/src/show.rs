@@ -108,7 +108,7 @@ fn is_free(b: &Bound, state: &[i32], v: usize, cell: usize) -> bool {
     let (slot, def) = (&b.slots[v], &b.model.vars[v]);
     let region = if def.state { state } else { &b.data };
     match def.shape {
-        Extent::Grid | Extent::Set => i64::from(region[slot.base + cell]) == slot.lo.max(0),
+        Extent::Grid | Extent::Set => i64::from(region[slot.base + cell]) == slot.plain(),
         _ => !b.stands_at(v, state, cell),
     }
 }

@@ -38,6 +38,16 @@ pub const LIBRARY: &[Family] = &[
     family!("wade", "a walker among hidden mires, to a safe place"),
     family!("pairs", "hidden pairs: two are uncovered, equal ones stay"),
     family!("coil", "stacked rings on posts: only smaller onto larger"),
+    family!("patience", "cards: piles built downwards, homes upwards in suit, a stock that is dealt"),
+    family!("inlay", "coloured pieces laid to fill a picture, in any order or one by one"),
+    family!("roll", "planks that roll when they are pushed from the side, over ground that coats them"),
+    family!("crew", "hands with a facing and a tool, whose turns sweep the cells beside them"),
+    family!("lamps", "lamps that switch their neighbours"),
+    family!("hop", "pegs that hop over each other"),
+    family!("tour", "every cell once, by steps of one kind"),
+    family!("pipes", "pipes turned until water reaches all of them"),
+    family!("tubes", "colours poured from tube to tube until each holds one"),
+    family!("path", "a path through all cells that meets the numbered ones in their order"),
 ];
 
 macro_rules! pack {
@@ -48,4 +58,7 @@ macro_rules! pack {
 
 /// The harbour pack: file names and texts.
 pub const PACK: &[(&str, &str)] =
-    pack!("ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns");
+    pack!(
+        "ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns", "roster", "flag",
+        "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
+    );

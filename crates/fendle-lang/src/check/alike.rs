@@ -275,7 +275,10 @@ impl Prover<'_> {
             let mut bind = |e: &Expr| {
                 e.each(&mut |e| match &e.kind {
                     Ek::Quant(q) => put(q.local, self.elements(&q.over, &old)),
-                    Ek::Flood(f) => put(f.local, Plain),
+                    Ek::Flood(f) => {
+                        put(f.local, Plain);
+                        f.next.iter().for_each(|l| put(*l, Plain));
+                    }
                     _ => {}
                 });
             };

@@ -399,8 +399,9 @@ fn substitute(e: &A, given: &[(String, A)]) -> A {
             };
             K::Quant { kind: *kind, binder, body: body.as_ref().map(|e| boxed(e)) }
         }
-        K::Flood { name, from, by, by_name, cond, rim } => K::Flood {
+        K::Flood { name, to, from, by, by_name, cond, rim } => K::Flood {
             name: name.clone(),
+            to: to.clone(),
             from: boxed(from),
             by: list(by),
             by_name: by_name.clone(),

@@ -127,7 +127,7 @@ impl Checker<'_> {
                 }
             }
             K::Quant { kind, binder, body } => self.quant(*kind, binder, body.as_deref(), span),
-            K::Flood { name, from, by, by_name, cond, rim } => {
+            K::Flood { name, to, from, by, by_name, cond, rim } => {
                 let from = self.expr(from);
                 let from = self.coerce(from, Ty::Cell);
                 let by_name = by_name.clone().unwrap_or(Name { text: "around4".into(), span });
@@ -142,9 +142,10 @@ impl Checker<'_> {
                 };
                 self.nested(|c| {
                     let local = c.bind(name, Ty::Cell, false, None);
+                    let next = to.as_ref().map(|n| c.bind(n, Ty::Cell, false, None));
                     let cond = c.expr(cond);
                     let cond = c.coerce(cond, Ty::Bool);
-                    make(Ek::Flood(Box::new(Flood { local, from, by, cond, rim: *rim })), Ty::Set)
+                    make(Ek::Flood(Box::new(Flood { local, next, from, by, cond, rim: *rim })), Ty::Set)
                 })
             }
         }

@@ -184,6 +184,8 @@ pub struct Quant {
 #[allow(missing_docs)]
 pub struct Flood {
     pub local: usize,
+    /// The neighbour, where the condition is about going from a cell to it; the first cell is always reached then.
+    pub next: Option<usize>,
     pub from: Expr,
     pub by: Vec<Expr>,
     pub cond: Expr,

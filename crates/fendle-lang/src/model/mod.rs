@@ -472,6 +472,28 @@ impl Model {
         out
     }
 
+    /// The functions that an expression calls, through calls as well.
+    #[must_use]
+    pub fn calls(&self, e: &Expr) -> Vec<usize> {
+        let mut out = vec![];
+        e.each(&mut |e| {
+            if let Ek::Call(f, _) = e.kind {
+                out.push(f);
+                out.extend(self.calls(&self.fns[f].body));
+            }
+        });
+        out
+    }
+
+    /// The conditions under which glyphs of drawings are drawn.
+    pub fn drawn_conditions(&self) -> impl Iterator<Item = &Body> {
+        let rules = self.shows.iter().filter_map(|s| match s {
+            Show::Drawing { rules, .. } => Some(rules),
+            Show::Values { .. } => None,
+        });
+        rules.flatten().filter_map(|r| r.when.as_ref())
+    }
+
     /// The variables that anything reads except the setup: moves, what follows on them, ends, laws, aims, what is told.
     #[must_use]
     pub fn read_by_rules(&self) -> Vec<usize> {

@@ -114,7 +114,7 @@ impl Bound {
         };
         let plain = |var: usize| -> i64 {
             match self.model.vars[var].shape {
-                Extent::Grid | Extent::Set => self.slots[var].lo.max(0),
+                Extent::Grid | Extent::Set => self.slots[var].plain(),
                 _ => 0,
             }
         };
@@ -187,14 +187,7 @@ impl Bound {
         let hidden = |v: usize| model.vars[v].hidden || model.vars[v].untold;
         for (name, f) in &model.derived {
             let def = &model.fns[*f];
-            let in_drawing = model.shows.iter().any(|s| match s {
-                Show::Drawing { rules, .. } => rules.iter().filter_map(|r| r.when.as_ref()).any(|w| {
-                    let mut named = false;
-                    w.expr.each(&mut |e| named |= matches!(e.kind, Ek::Call(g, _) if g == *f));
-                    named
-                }),
-                Show::Values { .. } => false,
-            });
+            let in_drawing = model.drawn_conditions().any(|w| model.calls(&w.expr).contains(f));
             if in_drawing || as_player && model.reads(&def.body).into_iter().any(hidden) {
                 continue;
             }
@@ -341,7 +334,8 @@ impl Bound {
             let several = matches!(def.shape, Extent::Array(_) | Extent::List(_));
             let single = def.shape == Extent::One
                 && matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)));
-            let shown = model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)));
+            let shown = model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)))
+                || model.drawn_conditions().any(|w| model.reads(&w.expr).contains(&v));
             if !(several || single)
                 || !crate::check::stands(def.dom.scalar())
                 || !def.state

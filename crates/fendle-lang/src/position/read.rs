@@ -509,8 +509,9 @@ impl Binder<'_> {
                 match def.shape {
                     Extent::One | Extent::List(_) | Extent::Lists(..) | Extent::Array(_) => (v, vec![]),
                     _ => {
-                        let slot = &b.slots[v];
-                        (v, vec![Some(if slot.lo > 0 { slot.lo } else { 0 }); cells])
+                        // Slots of later variables may not be known yet.
+                        let maybe = matches!(def.dom, Dom::Maybe(_));
+                        (v, vec![Some(if maybe { NONE } else { b.slots[v].plain() }); cells])
                     }
                 }
             })

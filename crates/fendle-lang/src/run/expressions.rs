@@ -375,11 +375,17 @@ impl<'b> Eval<'b> {
                 while let Some(c) = queue.pop() {
                     self.burn(span)?;
                     frame[f.local] = V::One(c);
-                    if self.one(&f.cond, frame)? == 0 {
+                    if f.next.is_none() && self.one(&f.cond, frame)? == 0 {
                         continue;
                     }
                     inside[c as usize] = 1;
                     for n in self.neighbours(c, &f.by, frame)? {
+                        if let Some(next) = f.next {
+                            frame[next] = V::One(n);
+                            if tested[n as usize] || self.one(&f.cond, frame)? == 0 {
+                                continue;
+                            }
+                        }
                         if !std::mem::replace(&mut tested[n as usize], true) {
                             queue.push(n);
                         }

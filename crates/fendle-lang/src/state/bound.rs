@@ -37,6 +37,12 @@ impl Slot {
         if self.maybe { NONE } else { self.lo }
     }
 
+    /// What stands in a cell of a grid of which a drawing says nothing.
+    #[must_use]
+    pub fn plain(&self) -> i64 {
+        if self.maybe { NONE } else { self.lo.max(0) }
+    }
+
     /// Whether it may hold a value.
     #[must_use]
     pub fn holds(&self, value: i64) -> bool {

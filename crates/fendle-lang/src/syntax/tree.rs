@@ -163,6 +163,8 @@ pub enum ExprKind {
     },
     Flood {
         name: Name,
+        /// `a to b`: the condition is about going from one cell to a neighbour.
+        to: Option<Name>,
         from: Box<Expr>,
         by: Vec<Expr>,
         by_name: Option<Name>,

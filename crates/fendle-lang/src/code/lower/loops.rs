@@ -319,12 +319,18 @@ impl Lower<'_> {
         self.emit(Op::Entry { d: c, base: stack, i: len });
         self.frame[f.local] = Local::Val(O::R(c));
         let again = self.label();
-        self.cond(&f.cond, again, false);
+        if f.next.is_none() {
+            self.cond(&f.cond, again, false);
+        }
         self.emit(Op::Store { base: inside, i: c, s: one });
         self.around_cell(c, &f.by, &mut |l, n| {
             let skip = l.label();
             let t = l.load(tested, O::R(n));
             l.emit(Op::JumpIf { a: t, to: To(skip) });
+            if let Some(next) = f.next {
+                l.frame[next] = Local::Val(O::R(n));
+                l.cond(&f.cond, skip, false);
+            }
             l.emit(Op::Store { base: tested, i: n, s: one });
             l.emit(Op::Push { d: len, base: stack, s: n });
             l.here(skip);

@@ -315,6 +315,7 @@ impl Parser<'_> {
         }
         if name.text == "flood" {
             let bound = self.name("a name for the cells of the flood")?;
+            let to = if self.eat_word("to") { Some(self.name("a name for the next cell")?) } else { None };
             self.word("from")?;
             let from = Box::new(self.additive()?);
             self.word("by")?;
@@ -331,7 +332,7 @@ impl Parser<'_> {
                 self.word("rim")?;
             }
             let span = name.span.to(self.op(")")?);
-            return Ok(Expr { kind: ExprKind::Flood { name: bound, from, by, by_name, cond, rim }, span });
+            return Ok(Expr { kind: ExprKind::Flood { name: bound, to, from, by, by_name, cond, rim }, span });
         }
         if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
             let mut parts = vec![];
