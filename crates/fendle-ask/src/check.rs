@@ -4,7 +4,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use fendle_core::{Limit, Limits, Model as _, explore};
-use fendle_lang::model::{LawDef, Model, ShapeTurns};
+use fendle_core::infer::NoAnswer;
+use fendle_lang::check::alike::tells_apart;
+use fendle_lang::model::{LawDef, Model, NeverDef, ShapeTurns};
+use fendle_lang::known::player::{Player, Stopped as NotInferred};
+use fendle_lang::question;
 use fendle_lang::play::examples::{Stopped, run_all};
 use fendle_lang::play::is_stuck;
 use fendle_lang::reasons::keeps::{Kept, kept};
@@ -17,6 +21,7 @@ use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, End, Trouble, Verdict};
 use crate::budget::Budget;
+use crate::find::holding;
 use crate::load::{Begin, Loaded, Provider, Source, Store, Want, load_source};
 use crate::numbers::{Numbers, numbers};
 use fendle_core::numbers::{counted, grouped};
@@ -219,7 +224,7 @@ pub fn check(
                 model: model.name.clone(),
                 rows,
                 keeps: !model.keeps.is_empty(),
-                laws: !model.laws.is_empty(),
+                laws: !model.laws.is_empty() || !model.nevers.is_empty(),
             });
         }
     }
@@ -300,8 +305,13 @@ impl Checking<'_> {
             }
         };
         let start = self.start(source, &level)?;
+        self.clues(source, &level);
+        self.covered(source, &level);
         let laws = &source.model.laws;
-        let laws: Vec<String> = laws.iter().map(|law| self.law(source, &level.game, law)).collect();
+        let mut laws: Vec<String> = laws.iter().map(|law| self.law(source, &level.game, law)).collect();
+        for never in &source.model.nevers {
+            laws.push(self.never(source, &level, never));
+        }
         let two_statuses = self.overlap(&level.game);
         let kept: Vec<&str> = kept(&level.game)
             .iter()
@@ -329,6 +339,36 @@ impl Checking<'_> {
             code_operations: level.game.code.ops.len(),
             code: self.code.then(|| level.game.code.print()),
         })
+    }
+
+    /// Whether some layout agrees with what the level says is seen.
+    fn clues(&mut self, source: &Source, level: &Loaded) {
+        let b = &level.game.bound;
+        if b.seen.iter().all(Option::is_none) {
+            return;
+        }
+        let found = Player::new(b, &level.moves, &level.history).and_then(|p| p.infer());
+        if matches!(found, Err(NotInferred::NoAnswer(NoAnswer::Contradiction))) {
+            let (file, span) = (source.file, source.level.span);
+            let words = format!("no layout agrees with what `{}` says is seen", level.name);
+            let note = "`fendle infer` shows the clues; a number of them is wrong, or the count of what is hidden";
+            self.out.diagnostics.push(Diagnostic::error("L061", file, span, words).note(note));
+        }
+    }
+
+    /// Warns where a drawing of the start hides something that no glyph shows.
+    fn covered(&mut self, source: &Source, level: &Loaded) {
+        let b = &level.game.bound;
+        for (name, cell) in b.hidden_by_drawings(&b.position) {
+            let (file, span) = (source.file, source.level.span);
+            let at = fendle_lang::state::cell_name(cell, b.cols);
+            let words = format!("`{name}` has no glyph for what stands on {at}: some of it is hidden");
+            self.out.diagnostics.push(
+                Diagnostic::error("L062", file, span, words)
+                    .warning()
+                    .note("add a glyph with these facts to the drawing, or make it `layered`"),
+            );
+        }
     }
 
     /// How the start stands, with warnings for starts from which nothing can be done.
@@ -426,6 +466,51 @@ impl Checking<'_> {
             format!("{name}: holds in all {seen} states")
         } else {
             format!("{name}: holds in {seen} states looked at")
+        }
+    }
+
+    /// Looks for the nearest reached state that a law says there is never.
+    fn never(&mut self, source: &Source, level: &Loaded, law: &NeverDef) -> String {
+        let model = Arc::clone(&level.game.bound.model);
+        let text = self.store.sources.text(model.file).to_string();
+        let Some(condition) = text.get(law.condition.start as usize..law.condition.end as usize) else {
+            return "never: not decided".into();
+        };
+        let mut errors = vec![];
+        let file = self.store.sources.add("LAW", condition);
+        let Some(body) = question((model.file, &text), file, condition, &mut errors) else {
+            self.out.diagnostics.extend(errors);
+            return "never: not decided".into();
+        };
+        let apart = model.alike.iter().any(|d| tells_apart(&model, d, &body)).then(|| level.game.apart());
+        let game = apart.as_ref().unwrap_or(&level.game);
+        let Ok(found) = explore(game, self.limits(OVERLAP_STATES), false, &**self.budget) else {
+            return "never: the start breaks the model".into();
+        };
+        let (marked, stopped) = match holding(game, &found, &body, self.budget) {
+            Ok(found) => found,
+            Err(_) => return "never: the law breaks the model".into(),
+        };
+        // Where the space was not seen whole what can still be won is not known of every state.
+        let nearest = (0..found.space.levels_len())
+            .find_map(|depth| found.space.level(depth).find(|id| marked[id.index()]).map(|id| (depth, id)));
+        if let Some((depth, id)) = nearest {
+            let after = counted(depth.into(), "move", "moves");
+            let message = format!("a law is broken after {after}: {}", law.why);
+            let state = game.unpack(&found.space.state(id));
+            self.out.diagnostics.push(
+                Diagnostic::error("E004", model.file, law.span, message)
+                    .also(source.file, source.level.span, "on this level")
+                    .note(format!("it is so in {}", level.game.bound.line(&state))),
+            );
+            self.out.failed_examples += 1;
+            return "never: BROKEN".into();
+        }
+        self.note_stop(stopped.or(found.counts.limit));
+        let seen = grouped(found.counts.states);
+        match found.counts.complete && stopped.is_none() {
+            true => format!("never: holds in all {seen} states"),
+            false => format!("never: none within {seen} states"),
         }
     }
 

@@ -2,6 +2,7 @@
 
 use fendle_core::{Class, Explored, Limit, Pace, Progress, StateId};
 use fendle_lang::check::alike::tells_apart;
+use fendle_lang::Game;
 use fendle_lang::code::lower::with_condition;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::model::{Asked as Question, Body, all_of, conjuncts_of};
@@ -80,7 +81,7 @@ pub fn find(
     }
     let game = &level.game;
     let found = searched_whole(store, level, game, budget)?;
-    let (mut marked, mut stopped) = holding(level, &found, &body, budget)?;
+    let (mut marked, mut stopped) = holding(game, &found, &body, budget)?;
     for _ in 0..before {
         let (next, limit) = one_before(&found, &marked, draws, budget);
         (marked, stopped) = (next, stopped.or(limit));
@@ -133,13 +134,12 @@ pub fn find(
 }
 
 /// The states in which the condition holds, by id, and the limit that ended the asking.
-fn holding(
-    level: &Loaded,
+pub(crate) fn holding(
+    game: &Game,
     found: &Explored,
     body: &Body,
     budget: &Budget,
 ) -> Result<(Vec<bool>, Option<Limit>), Trouble> {
-    let game = &level.game;
     let b = &game.bound;
     let space = &found.space;
     let oracle = |state: &[i32], asked: Question| -> i64 {

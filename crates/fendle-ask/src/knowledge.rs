@@ -5,7 +5,8 @@ use fendle_core::{Limit, Limits, Model, MoveId};
 use fendle_lang::reasons::exchange::exchange;
 use fendle_lang::run::scatter::{hidden_vars, layouts_by_names};
 use fendle_lang::run::setup::{NoStart, worlds, worlds_of};
-use fendle_lang::{Bound, Game};
+use fendle_lang::run::Eval;
+use fendle_lang::{Bound, Diagnostic, Game};
 
 use crate::answer::{Trouble, limit_of};
 use crate::budget::Budget;
@@ -122,11 +123,11 @@ pub fn from<'g>(
     let whole = whole || game.bound.seen.iter().any(Option::is_some);
     let first = game.pack(&history[0]);
     let truth = (!whole).then_some(first.as_slice());
-    let mut knowing = Knowing::new(game, &packed, truth).map_err(|e| no_information(game, e))?;
+    let mut knowing = Knowing::new(game, &packed, truth).map_err(|e| no_information(game, &packed, e))?;
     for (m, state) in played.iter().zip(&history[1..]) {
         let id = knowing.begins()[0].0;
         let next = knowing.after(id, MoveId(*m as u32), &game.pack(state));
-        knowing.begin_at(next.map_err(|e| no_information(game, e))?);
+        knowing.begin_at(next.map_err(|e| no_information(game, &packed, e))?);
     }
     let count = knowing.begins().iter().map(|b| knowing.worlds(b.0).len()).sum();
     Ok(Play::Knowing(Box::new(knowing), count))
@@ -172,18 +173,34 @@ pub fn alike<'g>(level: &'g Loaded, boards: bool, budget: &Budget) -> Result<Opt
     let whole = boards && level.takes_all();
     let first = game.pack(&level.history[0]);
     let truth = (!whole).then_some(first.as_slice());
-    Knowing::alike(game, &packed, truth, found.of(game)).map(Some).map_err(|e| no_information(game, e))
+    Knowing::alike(game, &packed, truth, found.of(game))
+        .map(Some)
+        .map_err(|e| no_information(game, &packed, e))
 }
 
 fn not_known(why: String) -> Trouble {
     Trouble::Message(format!("what can be known is not known: {why}"))
 }
 
-/// Why there is no information state.
-fn no_information(game: &Game, e: NotKnown) -> Trouble {
-    match e {
-        NotKnown::Fault(f) => not_known(game.run_fault(&f).to_string()),
-        NotKnown::NoWorld => not_known("no layout agrees with what is seen".into()),
-        NotKnown::Limit(limit) => limit.into(),
+/// Why there is no information state, where play begins in one of these.
+fn no_information(game: &Game, begins: &[(Vec<u64>, u64)], e: NotKnown) -> Trouble {
+    let fault = match e {
+        NotKnown::Fault(f) => game.run_fault(&f),
+        NotKnown::NoWorld => return not_known("no layout agrees with what is seen".into()),
+        NotKnown::Limit(limit) => return limit.into(),
+    };
+    let b = &game.bound;
+    let law = b.model.always.iter().find(|a| a.span == fault.span);
+    let words = match law {
+        Some(law) => format!("what can be known is not known: the law \"{}\" is broken", law.why),
+        None => format!("what can be known is not known: {fault}"),
+    };
+    let mut error = Diagnostic::error("F001", b.model.file, fault.span, words).here("here");
+    let breaks = |state: &Vec<i32>| matches!(Eval::new(b).status(state), Err(f) if f.span == fault.span);
+    match begins.iter().map(|(words, _)| game.unpack(words)).find(breaks) {
+        Some(state) => error = error.note(format!("in the layout {}", b.line(&state))),
+        None if law.is_some() => error = error.note("in a layout that a later move leads to"),
+        None => {}
     }
+    Trouble::Diagnostics(vec![error])
 }

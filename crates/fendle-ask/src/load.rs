@@ -74,7 +74,7 @@ impl Store {
         let text = match library {
             Some(source) => source.to_string(),
             None if !texts.exists(&path) => {
-                errors.push(no_such_model(texts, name, level_file));
+                errors.push(no_such_model(texts, name, &path, level_file));
                 return None;
             }
             None => match texts.read(&path) {
@@ -135,8 +135,8 @@ impl Store {
     }
 }
 
-fn no_such_model(texts: &dyn Provider, name: &Key, level_file: FileId) -> Diagnostic {
-    let text = format!("no model is named `{}`", name.text);
+fn no_such_model(texts: &dyn Provider, name: &Key, path: &Path, level_file: FileId) -> Diagnostic {
+    let text = format!("no model is named `{}`, and there is no file {}", name.text, path.display());
     let mut error = Diagnostic::error("L051", level_file, name.span, text);
     let known = texts.library();
     if let Some(n) = near(&name.text, known.iter().copied()) {

@@ -102,7 +102,7 @@ fn a_line_that_cannot_be_is_told_where_and_why() {
         ("ful: disk", "M010", "ful", "did you mean `full`?"),
         ("nothing_there: disk", "M010", "nothing_there", "no variable is named"),
         ("tired: disk", "M067", "tired", "stands on no cell"),
-        ("walk: disk", "M067", "walk", "stands on no cell"),
+        ("walk: disk", "M023", "walk", "is a move, not a variable"),
         ("full: disk ring", "M068", "ring", "one form and one colour are enough"),
         ("full: sky rgb(1, 2, 3)", "M068", "rgb", "one form and one colour are enough"),
         ("full: rgb(1, 2, 300)", "M068", "rgb", "from 0 to 255"),

@@ -162,7 +162,7 @@ fn mistakes_in_statements() {
             ("for x on n { n = 1 }", "M030", "n"),
             ("for c in mark { n = 1 }", "M002", "c"),
             ("let n = 1", "M002", "n"),
-            ("let row = 1", "M001", "row"),
+            ("let left = 1", "M001", "left"),
             ("if n { n = 1 }", "M020", "n"),
             ("repeat at most flag while flag { n = 1 }", "M020", "flag"),
             ("note \"x\" at n", "M020", "n"),

@@ -39,6 +39,7 @@ pub const LIBRARY: &[Family] = &[
     family!("pairs", "hidden pairs: two are uncovered, equal ones stay"),
     family!("coil", "stacked rings on posts: only smaller onto larger"),
     family!("patience", "cards: piles built downwards, homes upwards in suit, a stock that is dealt"),
+    family!("blind", "patience in which what lies face down is hidden"),
     family!("inlay", "coloured pieces laid to fill a picture, in any order or one by one"),
     family!("roll", "planks that roll when they are pushed from the side, over ground that coats them"),
     family!("crew", "hands with a facing and a tool, whose turns sweep the cells beside them"),
@@ -60,5 +61,5 @@ macro_rules! pack {
 pub const PACK: &[(&str, &str)] =
     pack!(
         "ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns", "roster", "flag",
-        "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
+        "nightwatch", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
     );

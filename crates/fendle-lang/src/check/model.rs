@@ -27,6 +27,7 @@ impl Checker<'_> {
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut pictures = vec![];
         let mut shifted = false;
+        let mut nevers = vec![];
         let mut goal_span: Option<Span> = None;
         for item in &source.items {
             match item {
@@ -102,6 +103,10 @@ impl Checker<'_> {
                     }
                     let what = what.as_ref().map(|e| self.quantity(e));
                     aim = Some(AimDef { most: *most, what, span: *span });
+                }
+                Item::Never { condition, why, span } => {
+                    self.condition(condition, Place::Question);
+                    nevers.push(NeverDef { condition: condition.span, why: why.clone(), span: *span });
                 }
                 Item::Law { title, turn, span } => match turn.text.as_str() {
                     "turned" | "mirrored" => {
@@ -236,6 +241,7 @@ impl Checker<'_> {
             setup,
             aim,
             laws,
+            nevers,
             alike,
             tells,
             refuses: std::mem::take(&mut self.refuses),

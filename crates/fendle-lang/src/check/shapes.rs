@@ -62,20 +62,36 @@ fn read(drawing: &BoardText, parts: Option<&[String]>) -> Result<(Cells, Option<
     Ok((cells, anchor))
 }
 
-/// A quarter turn clockwise about a cell, or about the corner above and left of it.
-fn turn(cells: &Cells, corner: bool) -> Cells {
-    let shift = i64::from(corner);
-    let mut out: Cells = cells.iter().map(|&((r, c), p)| ((c, -r - shift), p)).collect();
-    out.sort_unstable();
-    out
+/// What a shape is turned and mirrored about.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum About {
+    /// The anchor cell.
+    Cell,
+    /// The corner above and left of the anchor.
+    Corner,
+    /// Nothing: of each turn the first cell in reading order is the anchor, so that turns that look the same are the same.
+    Look,
 }
 
-/// Left and right exchanged, about a cell or about the corner above and left of it.
-fn mirror(cells: &Cells, corner: bool) -> Cells {
-    let shift = i64::from(corner);
-    let mut out: Cells = cells.iter().map(|&((r, c), p)| ((r, -c - shift), p)).collect();
-    out.sort_unstable();
-    out
+/// Cells after a turn, in reading order.
+fn settled(mut cells: Cells, about: About) -> Cells {
+    cells.sort_unstable();
+    if let (About::Look, Some(&((r, c), _))) = (about, cells.first()) {
+        cells.iter_mut().for_each(|(cell, _)| *cell = (cell.0 - r, cell.1 - c));
+    }
+    cells
+}
+
+/// A quarter turn clockwise.
+fn turn(cells: &Cells, about: About) -> Cells {
+    let shift = i64::from(about == About::Corner);
+    settled(cells.iter().map(|&((r, c), p)| ((c, -r - shift), p)).collect(), about)
+}
+
+/// Left and right exchanged.
+fn mirror(cells: &Cells, about: About) -> Cells {
+    let shift = i64::from(about == About::Corner);
+    settled(cells.iter().map(|&((r, c), p)| ((r, -c - shift), p)).collect(), about)
 }
 
 /// Keeps one of turns that come round again: the least period of a circle of turns.
@@ -96,6 +112,7 @@ fn merged(mut circle: Vec<Cells>) -> Vec<Cells> {
 /// What is wrong with the drawing.
 pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result<ShapeTurns, Wrong> {
     let corner = def.corner.is_some();
+    let mut about = if corner { About::Corner } else { About::Cell };
     let mut all: Vec<Cells> = vec![];
     for drawing in &def.turns {
         let (mut cells, anchor) = read(drawing, parts)?;
@@ -110,8 +127,11 @@ pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result
                     "leave out the anchor in the drawing, or what stands behind `about`".into(),
                 ));
             }
-            // Letters leave no sign for the anchor: it is the first cell that is covered.
-            (None, None) if parts.is_some() => cells[0].0,
+            // Letters leave no sign for the anchor.
+            (None, None) if parts.is_some() => {
+                about = About::Look;
+                cells[0].0
+            }
             (None, None) => {
                 return Err((
                     drawing.span,
@@ -130,7 +150,7 @@ pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result
     }
     if all.len() == 1 {
         for _ in 0..3 {
-            let next = turn(&all[all.len() - 1], corner);
+            let next = turn(&all[all.len() - 1], about);
             all.push(next);
         }
     }
@@ -139,17 +159,17 @@ pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result
     let plain = all.len();
     let mut mirrors = vec![];
     if mirrored {
-        let others: Vec<Cells> = all.iter().map(|c| mirror(c, corner)).collect();
+        let others: Vec<Cells> = all.iter().map(|c| mirror(c, about)).collect();
         if !others.iter().all(|o| all.contains(o)) {
             // Turned clockwise, too: mirroring turns the order of the turns round.
             let mut circle = vec![others[0].clone()];
             while circle.len() < plain {
-                let next = turn(&circle[circle.len() - 1], corner);
+                let next = turn(&circle[circle.len() - 1], about);
                 circle.push(if def.turns.len() == 1 { next } else { others[circle.len()].clone() });
             }
             all.extend(circle);
         }
-        let of = |cells: &Cells| all.iter().position(|c| *c == mirror(cells, corner));
+        let of = |cells: &Cells| all.iter().position(|c| *c == mirror(cells, about));
         mirrors = all.iter().map(|c| of(c).unwrap_or(0)).collect();
     }
     let parts = match parts {

@@ -662,7 +662,11 @@ impl Binder<'_> {
         let values = level.values.iter().enumerate().filter(|(i, (k, _))| last(*i, k)).map(|(_, v)| v);
         for (key, raw) in level.start.iter().chain(values).chain(&level.told) {
             let RawKind::Text(text, _) = &raw.kind else { continue };
-            if cell_list(text).is_some() {
+            // A board without the blanks that its values want says nothing of the size.
+            let spaced = matches!(self.model.var(&key.text), Some(v) if !self.is_joined(v));
+            let words = crate::position::read::lines(text);
+            let run_together = words.len() > 1 && words.iter().all(|(_, l)| !l.contains(' ') && l.len() > 1);
+            if cell_list(text).is_some() || spaced && run_together {
                 continue;
             }
             let joined = match self.model.var(&key.text) {

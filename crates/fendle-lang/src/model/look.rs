@@ -63,6 +63,14 @@ pub struct Look {
     pub label: Option<String>,
 }
 
+impl Look {
+    /// Whether it says that the thing is not drawn.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.figure.is_some_and(|f| FIGURES[f] == "nothing")
+    }
+}
+
 /// What a line of a `picture` block is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Drawee {

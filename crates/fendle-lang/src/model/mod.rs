@@ -262,6 +262,17 @@ pub struct LawDef {
     pub span: Span,
 }
 
+/// A law that no reached state breaks, in the words of the analyses.
+#[derive(Clone, Debug)]
+pub struct NeverDef {
+    /// Where its condition stands in the text of the model.
+    pub condition: Span,
+    /// The reason, in the model's words.
+    pub why: String,
+    /// Where it stands in the text of the model.
+    pub span: Span,
+}
+
 /// A refusing statement.
 #[derive(Clone, Debug)]
 pub struct RefuseSite {
@@ -400,6 +411,8 @@ pub struct Model {
     pub aim: Option<AimDef>,
     /// Laws about turned and mirrored boards.
     pub laws: Vec<LawDef>,
+    /// What no reached state may be.
+    pub nevers: Vec<NeverDef>,
     /// What is interchangeable.
     pub alike: Vec<AlikeDef>,
     /// What the player is told.

@@ -368,13 +368,30 @@ fn see_board(
     };
     if let Some(rows) = drawn_rows {
         let Some(want) = binder.board(text, true, Some((b.rows, b.cols))) else { return };
+        let mut looks = None;
         for (cell, ((part, span), is)) in want.into_iter().flatten().zip(rows.iter().flatten()).enumerate() {
             if part != "?" && part != is {
                 let at = crate::state::cell_name(cell, b.cols);
                 let message = format!("`{name}` at {at} is drawn `{is}`, expected `{part}`");
-                failures.push(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
-                return;
+                looks = Some(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
+                break;
             }
+        }
+        let Some(looks) = looks else { return };
+        // Which variable is otherwise than the glyphs say tells more, where they say it.
+        let said = failures.len();
+        let mut binder = Binder { model, errors: failures };
+        let plain = |show: &&Show| match show {
+            Show::Drawing { rules, .. } => rules.iter().all(|r| r.when.is_none()),
+            Show::Values { .. } => false,
+        };
+        let by_glyphs = drawing.filter(plain).and_then(|show| binder.drawing(b, show, text, true));
+        failures.truncate(said);
+        if let Some(read) = by_glyphs {
+            see_values(b, state, board.span, read, failures);
+        }
+        if failures.len() == said {
+            failures.push(looks);
         }
         return;
     }
@@ -391,7 +408,20 @@ fn see_board(
         }
         None
     };
-    let Some(read) = read else { return };
+    if let Some(read) = read {
+        see_values(b, state, board.span, read, failures);
+    }
+}
+
+/// Holds values that a board says against those of a state; says the first that differs.
+fn see_values(
+    b: &Bound,
+    state: &[i32],
+    span: Span,
+    read: Vec<(usize, Vec<Option<i64>>)>,
+    failures: &mut Vec<Diagnostic>,
+) {
+    let model = &b.model;
     for (var, values) in read {
         let slot = &b.slots[var];
         let region = if model.vars[var].state { state } else { &b.data };
@@ -413,7 +443,7 @@ fn see_board(
                     b.value_text(var, *want)
                 );
                 failures
-                    .push(Diagnostic::error("E001", model.file, board.span, message).note(drawn(b, state)));
+                    .push(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
                 return;
             }
         }

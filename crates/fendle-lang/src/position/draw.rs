@@ -144,28 +144,47 @@ impl Bound {
                         value_at(v, cell) == want
                     })
                 };
-                // A glyph with a condition says more than one without.
-                let said = |conditional: bool| {
-                    open.iter().find(|r| r.when.is_some() == conditional && whole(r)).copied()
-                };
-                let glyph = said(true).or_else(|| said(false)).map(|r| r.glyph);
-                if glyph.is_none() {
-                    exact = false;
-                }
                 let fitting = || open.iter().filter(|r| holds(r));
-                let glyph = glyph.or_else(|| {
-                    let over = if layered {
-                        fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
-                    } else {
-                        fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some()))
-                    };
-                    over.map(|r| r.glyph)
-                });
+                let chosen = if layered {
+                    // What says nothing lies below everything.
+                    fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
+                } else {
+                    // A glyph with a condition says more than one without.
+                    let said = |conditional: bool| open.iter().find(|r| r.when.is_some() == conditional && whole(r));
+                    said(true)
+                        .or_else(|| said(false))
+                        .or_else(|| fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some())))
+                };
+                exact &= chosen.is_some_and(|r| whole(r));
+                let glyph = chosen.map(|r| r.glyph);
                 row.push(glyph.map_or("?".to_string(), String::from));
             }
             rows.push(row);
         }
         (rows, exact)
+    }
+
+    /// Drawings that are not layered, and for each the first cell on which more stands than any of its glyphs says.
+    #[must_use]
+    pub fn hidden_by_drawings(&self, state: &[i32]) -> Vec<(String, usize)> {
+        let mut out = vec![];
+        for show in &self.model.shows {
+            let Show::Drawing { name, vars, rules, layered: false, .. } = show else { continue };
+            if rules.iter().any(|r| r.when.is_some()) {
+                continue;
+            }
+            let there = |v: usize, cell: usize| match self.model.vars[v].shape {
+                Extent::Grid | Extent::Set => i64::from(self.values_of(v, state)[cell]) != self.slots[v].plain(),
+                _ => self.stands_at(v, state, cell),
+            };
+            let says = |r: &DrawRule, v: usize| r.facts.iter().any(|f| f.var == v);
+            let shown = |cell: usize| {
+                let here: Vec<usize> = vars.iter().copied().filter(|v| there(*v, cell)).collect();
+                rules.iter().any(|r| here.iter().all(|v| says(r, *v)))
+            };
+            out.extend((0..self.cells()).find(|c| !shown(*c)).map(|c| (name.clone(), c)));
+        }
+        out
     }
 
     /// A derived set as a board; `None` where it is none, or breaks.
@@ -335,7 +354,8 @@ impl Bound {
             let single = def.shape == Extent::One
                 && matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)));
             let shown = model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)))
-                || model.drawn_conditions().any(|w| model.reads(&w.expr).contains(&v));
+                || model.drawn_conditions().any(|w| model.reads(&w.expr).contains(&v))
+                || model.look(Drawee::Var(v), 1, false).is_some_and(|l| l.is_nothing());
             if !(several || single)
                 || !crate::check::stands(def.dom.scalar())
                 || !def.state

@@ -33,11 +33,12 @@ pub(crate) fn is_joined(model: &Model, var: usize) -> bool {
     model.values_show(var).map_or(model.vars[var].dom.scalar() == Scalar::Bool, |s| s.1)
 }
 
-/// The lines of a text board that hold something, with their byte offsets.
+/// The lines of a text board that hold something, with their byte offsets. A text in one line has slashes between its rows.
 pub(crate) fn lines(text: &str) -> Vec<(usize, &str)> {
     let mut out = vec![];
     let mut at = 0;
-    for line in text.split('\n') {
+    let between = if text.trim().contains('\n') { '\n' } else { '/' };
+    for line in text.split(|c| c == '\n' || c == between) {
         let trimmed = line.trim();
         if !trimmed.is_empty() {
             out.push((at + line.find(trimmed).unwrap_or(0), trimmed));
@@ -288,6 +289,9 @@ impl Binder<'_> {
             }
             Extent::Grid | Extent::Set => {
                 let joined = self.is_joined(var);
+                if !joined && self.is_run_together(b, var, text) {
+                    return None;
+                }
                 let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
                 let mut out = vec![];
                 let mut good = true;
@@ -461,6 +465,28 @@ impl Binder<'_> {
             }
         }
         Some(cells)
+    }
+
+    /// Whether a board is written without blanks though its values want them; says so, once.
+    fn is_run_together(&mut self, b: &Bound, var: usize, text: Text<'_>) -> bool {
+        let rows = lines(text.text);
+        let Some(&(at, row)) = rows.first() else { return false };
+        let whole = rows.iter().all(|(_, r)| !r.contains(char::is_whitespace) && r.chars().count() > 1);
+        if !whole || b.cols == 1 && self.parses(b, var, row) {
+            return false;
+        }
+        let name = self.model.vars[var].name.clone();
+        let span = text.spot(at, row.len());
+        self.error("L024", text.file, span, format!("`{row}` is no value of `{name}`")).notes.push(format!(
+            "write blanks between the values; `show {name} joined {{ ... }}` in the model takes one character a cell instead"
+        ));
+        true
+    }
+
+    /// Whether a text is a value of a variable.
+    fn parses(&self, b: &Bound, var: usize, text: &str) -> bool {
+        let glyph = self.model.values_show(var).is_some_and(|(list, _)| list.iter().any(|(_, g)| g == text));
+        glyph || b.parse_scalar(self.model.vars[var].dom.scalar(), text).is_some()
     }
 
     /// The entries of a list: values separated by blanks, or `empty`.

@@ -249,8 +249,10 @@ pub fn only_part(b: &Bound, state: &[i32], facts: &[Fact]) -> Vec<i32> {
         let slot = &b.slots[v];
         match (def.shape, def.dom.scalar()) {
             (Extent::Grid | Extent::Set, scalar) if slot.active && def.rearranged.is_none() => {
-                let nothing =
-                    if matches!(scalar, Scalar::Bool | Scalar::Int) { slot.lo.max(0) } else { slot.lo };
+                let nothing = match scalar {
+                    Scalar::Bool | Scalar::Int | Scalar::Maybe(_) => slot.plain(),
+                    _ => slot.lo,
+                };
                 for c in (0..slot.len).filter(|c| shown(*c) && !is_fact(slot.base + c)) {
                     out[slot.base + c] = nothing as i32;
                 }
@@ -318,7 +320,7 @@ pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
     let stands = |cell: usize| {
         b.model.vars.iter().enumerate().any(|(v, d)| {
             let twin = b.model.vars.iter().any(|t| t.rearranged == Some(v));
-            !d.state && d.shape == Extent::Grid && !d.hidden && !twin && b.data[b.slots[v].base + cell] != 0
+            !d.state && d.shape == Extent::Grid && !d.hidden && !twin && !matches!(i64::from(b.data[b.slots[v].base + cell]), 0 | NONE)
         })
     };
     let mut beside = vec![];

@@ -1,6 +1,6 @@
 //! The moves of a model on one level: every move with every value of its parameters.
 
-use crate::model::Dom;
+use crate::model::{Dom, Ek, Expr};
 use crate::run::Eval;
 use crate::state::Bound;
 
@@ -19,7 +19,7 @@ pub enum TooLarge {
     Operations,
 }
 
-/// All moves with their parameters filled in, in move order: (move, parameters).
+/// All moves with their parameters filled in, in move order: (move, parameters). Moves that the level never offers are left out.
 ///
 /// # Errors
 ///
@@ -28,6 +28,9 @@ pub fn move_list(b: &Bound) -> Result<Vec<(usize, Vec<i64>)>, TooLarge> {
     let mut out = vec![];
     let mut total = 0u64;
     for (of, def) in b.model.moves.iter().enumerate() {
+        if def.offers.iter().any(|e| is_never(b, e)) {
+            continue;
+        }
         let ranges: Vec<(i64, i64)> = def.params.iter().map(|d| range_of(b, d)).collect();
         let count = ranges
             .iter()
@@ -48,6 +51,22 @@ pub fn move_list(b: &Bound) -> Result<Vec<(usize, Vec<i64>)>, TooLarge> {
         }
     }
     Ok(out)
+}
+
+/// Whether an offer has a part that reads nothing but the level, and does not hold there.
+fn is_never(b: &Bound, offer: &Expr) -> bool {
+    if let Ek::And(first, second) = &offer.kind {
+        return is_never(b, first) || is_never(b, second);
+    }
+    let mut by_level = true;
+    offer.each(&mut |e| {
+        by_level &= match e.kind {
+            Ek::Local(_) | Ek::Call(..) | Ek::Quant(_) | Ek::Flood(_) | Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => false,
+            Ek::Var(_, v) => !b.model.vars[v].state,
+            _ => true,
+        };
+    });
+    by_level && Eval::new(b).lone(offer) == Ok(0)
 }
 
 pub(crate) fn range_of(b: &Bound, dom: &Dom) -> (i64, i64) {

@@ -514,6 +514,12 @@ pub enum Item {
         turn: Name,
         span: Span,
     },
+    /// `law never C because "why"`: no reached state is so.
+    Never {
+        condition: Expr,
+        why: String,
+        span: Span,
+    },
     /// `alike ...`: values or keys that the rules do not tell apart
     Alike {
         what: Likeness,

@@ -111,7 +111,8 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                         let label = if bare { String::new() } else { glyph(b, v, x) };
                         // Nought is nothing, and so is what is drawn as an empty cell.
                         let plain = x == 0 && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell)
-                            || label == ".";
+                            || label == "."
+                            || matches!(scalar, Scalar::Maybe(_)) && i64::from(x) == NONE;
                         if plain && (!asked || model.look(of, x.into(), true).is_none()) {
                             continue;
                         }

@@ -318,6 +318,12 @@ impl Parser<'_> {
                 let when = if self.eat_word("if") { Some(self.expr()?) } else { None };
                 Item::Alike { what, when, span: span.to(self.last_span()) }
             }
+            "law" if self.is_word("never") => {
+                self.next();
+                let condition = self.condition()?;
+                self.word("because")?;
+                Item::Never { condition, why: self.text("a reason in quotes")?, span }
+            }
             "law" => {
                 let turn = self.name("`turned` or `mirrored`")?;
                 self.word("because")?;
