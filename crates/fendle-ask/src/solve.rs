@@ -5,7 +5,7 @@ use fendle_core::simulate::Policy;
 use fendle_core::solve::solve_seeing;
 use fendle_core::{Limit, Model as _, Space};
 use fendle_lang::play::{Tried, is_won, step_drawn};
-use fendle_lang::reasons::effects::WAYS_MAX;
+use fendle_lang::reasons::effects::SOLVE_WAYS;
 use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::{Kept, Proof, proof};
 use fendle_lang::run::setup::Dice;
@@ -106,7 +106,7 @@ pub fn solve(
     }
     // The rules first: a kept quantity that is proved needs no search. How many ways through the rules are followed is what
     // `why` allows itself, so that what the one can prove the other can.
-    let (kept, only_checked) = proof(game, WAYS_MAX, &mut || budget.is_stopped());
+    let (kept, only_checked) = proof(game, SOLVE_WAYS, &mut || budget.is_stopped());
     if let Some(kept) = kept {
         let words = proof_lines(level, &kept).join("; ");
         let found = Solved { proof: proof_json(level, &kept), words, kept: Some(kept), ..none };

@@ -41,6 +41,9 @@ pub const LIBRARY: &[Family] = &[
     family!("patience", "cards: piles built downwards, homes upwards in suit, a stock that is dealt"),
     family!("blind", "patience in which what lies face down is hidden"),
     family!("inlay", "coloured pieces laid to fill a picture, in any order or one by one"),
+    family!("frame", "pieces of different sizes slide in a frame"),
+    family!("hoist", "falling blocks by bag, with a preview, one on hold, and nudges for a turn"),
+    family!("trios", "hidden sets of three or more: equal ones stay"),
     family!("roll", "planks that roll when they are pushed from the side, over ground that coats them"),
     family!("crew", "hands with a facing and a tool, whose turns sweep the cells beside them"),
     family!("lamps", "lamps that switch their neighbours"),
@@ -61,5 +64,5 @@ macro_rules! pack {
 pub const PACK: &[(&str, &str)] =
     pack!(
         "ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns", "roster", "flag",
-        "nightwatch", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
+        "nightwatch", "crates", "derrick", "trios", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
     );

@@ -94,7 +94,13 @@ impl Checker<'_> {
                 let (elem, index) = match ty {
                     Ty::Set => (Ty::Bool, self.cell_index(index)),
                     Ty::Grid(s) => (s.ty(), self.cell_index(index)),
-                    Ty::Array(Keyed::Pair(p), s) => (Ty::Part(p, s), self.first_index(p, index)),
+                    Ty::Array(Keyed::Pair(p), s) => {
+                        let index = self.first_index(p, index);
+                        if index.ty == Ty::Bad {
+                            return None;
+                        }
+                        (Ty::Part(p, s), index)
+                    }
                     Ty::Part(p, s) => match target {
                         Target::VarAt(v, first) => {
                             let at = self.second_index(p, first, index);

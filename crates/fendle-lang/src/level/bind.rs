@@ -546,7 +546,7 @@ fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Extent) -
         (RawKind::Int(n), _) => n.to_string(),
         (RawKind::Bool(v), _) => v.to_string(),
         (RawKind::Text(t, _), _) => t.replace(',', " "),
-        (RawKind::List(list), Extent::Lists(..)) => {
+        (RawKind::List(list), Extent::Lists(..) | Extent::Array(Keyed::Pair(_))) => {
             let words: Option<Vec<String>> =
                 list.iter().map(|e| raw_words(binder, e, file, &Extent::One)).collect();
             words?.join(" ")

@@ -18,6 +18,8 @@ use crate::syntax::tree::QuantKind;
 
 /// Ways through the moves above which effects are not followed, while a level is loaded or solved.
 pub const QUICK_WAYS: usize = 6_000;
+/// The same before a search for a solution: about a second.
+pub const SOLVE_WAYS: usize = 100_000;
 /// The same when the question is why.
 pub const WAYS_MAX: usize = 400_000;
 /// Ways in which a goal can hold that are told apart.
@@ -39,10 +41,11 @@ impl Effects {
             return None;
         }
         let mut list: BTreeSet<Vec<Change>> = BTreeSet::new();
-        let mut left = most;
+        let (mut left, mut asked) = (most, 0u64);
         for (of, params) in move_list(b).ok()? {
-            let followed = Eval::new(b).open_ways(of, &params, &mut |way| {
-                left = left.saturating_sub(1);
+            let followed = Eval::new(b).open_ways(of, &params, &mut |way, cost| {
+                left = left.saturating_sub(cost);
+                asked += 1;
                 if let Some(way) = way {
                     let mut changes: Vec<Change> = way
                         .seen
@@ -55,7 +58,7 @@ impl Effects {
                         list.insert(changes);
                     }
                 }
-                left > 0 && !(left.is_multiple_of(1024) && stop())
+                left > 0 && !(asked % 1024 == 0 && stop())
             });
             if !followed {
                 return None;

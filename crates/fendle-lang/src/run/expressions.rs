@@ -96,6 +96,7 @@ impl<'b> Eval<'b> {
     }
 
     pub(super) fn eval(&mut self, e: &Expr, frame: &mut [V]) -> Run<V> {
+        self.evaluated += 1;
         let span = e.span;
         Ok(V::One(match &e.kind {
             Ek::Const(v) => *v,

@@ -191,6 +191,8 @@ pub struct Eval<'b> {
     tallies: Vec<i64>,
     events: Vec<TraceEvent>,
     fuel: i64,
+    /// Parts of expressions that were evaluated: what a way through a move costs.
+    evaluated: u64,
     chance: Chance,
     chooser: Chooser<'b>,
     oracle: Option<Oracle<'b>>,
@@ -214,6 +216,7 @@ impl<'b> Eval<'b> {
             tallies: vec![0; b.model.tallies.len()],
             events: vec![],
             fuel: STEP_BUDGET,
+            evaluated: 0,
             chance: Chance::SURE,
             chooser: Chooser::Script { take: vec![], seen: vec![] },
             oracle: None,

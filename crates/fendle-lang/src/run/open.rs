@@ -6,6 +6,10 @@ use std::sync::Arc;
 
 /// Most values among which one place of an open state is pinned in every way.
 const LEFT_MAX: usize = 2_048;
+/// Values that are looked at on a way of usual size.
+const USUAL_WORK: usize = 256;
+/// Parts of expressions that are evaluated on such a way.
+const USUAL_PARTS: u64 = 2_048;
 
 /// Hidden values that are tried one way after the other.
 pub(super) struct Unknown {
@@ -30,6 +34,8 @@ pub(super) struct OpenState {
     pub(super) lost: bool,
     /// No value was left: this way is none.
     pub(super) none_left: bool,
+    /// How many values were looked at on this way.
+    pub(super) work: usize,
 }
 
 /// What was pinned on the way to a value, and the value.
@@ -205,6 +211,10 @@ impl<'b> Eval<'b> {
             return false;
         }
         let left = self.left_for(open, at);
+        if let Some(open) = &mut self.open {
+            open.work += left.len();
+        }
+        let Some(open) = &self.open else { return false };
         let Some(&value) = left.iter().find(|x| i64::from(**x) == value) else { return false };
         let yes = left.len() == 1 || self.must_be_here(open, at, value) || self.chooser.one_of(2) == 0;
         if yes {
@@ -264,16 +274,17 @@ impl<'b> Eval<'b> {
         self.open = Some(Box::new(OpenState { pinned, var_of, ..OpenState::default() }));
         self.chooser = Chooser::Script { take: take.to_vec(), seen: vec![] };
         self.fuel = STEP_BUDGET;
+        self.evaluated = 0;
     }
 
     /// Makes a move in an open state, in every way that the types and the draws allow. Ways that are refused or break the
-    /// model are none. `each` says whether to go on. False when it did not, or when something was read that is not
+    /// model are none. `each` is told how much work the way took, in ways of usual size, and says whether to go on. False when it did not, or when something was read that is not
     /// followed: then the ways are not all.
     pub(crate) fn open_ways(
         &mut self,
         of: usize,
         params: &[i64],
-        each: &mut dyn FnMut(Option<OpenWay<'_>>) -> bool,
+        each: &mut dyn FnMut(Option<OpenWay<'_>>, usize) -> bool,
     ) -> bool {
         let start = self.b.start.clone();
         let mut take = vec![];
@@ -284,12 +295,13 @@ impl<'b> Eval<'b> {
             if open.lost {
                 return false;
             }
+            let cost = 1 + open.work / USUAL_WORK + (self.evaluated / USUAL_PARTS) as usize;
             let go_on = match done {
                 Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
                     let (told, exact) = self.ruled_out(&open);
-                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact }))
+                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact }), cost)
                 }
-                _ => each(None),
+                _ => each(None, cost),
             };
             let Chooser::Script { seen, .. } = &self.chooser else { return false };
             if !go_on {

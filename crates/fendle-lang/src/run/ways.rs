@@ -47,11 +47,12 @@ impl Ways {
         }
         let mut list = vec![];
         let mut seen: HashSet<Way> = HashSet::new();
-        let mut left = most;
+        let (mut left, mut asked) = (most, 0u64);
         let ended = b.ended_at();
         for (number, (of, params)) in move_list(b).ok()?.into_iter().enumerate() {
-            let followed = Eval::new(b).open_ways(of, &params, &mut |way| {
-                left = left.saturating_sub(1);
+            let followed = Eval::new(b).open_ways(of, &params, &mut |way, cost| {
+                left = left.saturating_sub(cost);
+                asked += 1;
                 if let Some(way) = way {
                     let mut reads: Vec<(usize, i32)> = way.seen.iter().map(|(at, was)| (*at, *was)).collect();
                     reads.sort_unstable();
@@ -69,7 +70,7 @@ impl Ways {
                         list.push(way);
                     }
                 }
-                left > 0 && !(left.is_multiple_of(1024) && stop())
+                left > 0 && !(asked % 1024 == 0 && stop())
             });
             if !followed {
                 return None;

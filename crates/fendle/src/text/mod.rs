@@ -74,7 +74,16 @@ pub fn drawn_lines(drawn: &Drawn, marks: &Marks) -> Vec<String> {
         })
         .collect();
     let mut out = side_by_side(&blocks, 4, WIDTH);
-    out.extend(drawn.values.iter().map(|(name, value)| format!("{name} = {value}")));
+    for (name, value) in &drawn.values {
+        let line = format!("{name} = {value}");
+        if line.chars().count() <= WIDTH {
+            out.push(line);
+            continue;
+        }
+        // What goes on is indented below.
+        let folded = fendle_view::text::wrapped(&line, WIDTH - 2);
+        out.extend(folded.into_iter().enumerate().map(|(i, l)| if i == 0 { l } else { format!("  {}", l.trim_start()) }));
+    }
     out
 }
 
