@@ -44,6 +44,8 @@ pub struct Found {
     pub depth: Option<usize>,
     /// The moves.
     pub moves: Option<Vec<String>>,
+    /// Of several starts the one that they begin at, in one line: as `--at` takes it.
+    pub begins_at: Option<String>,
     /// The nearest position.
     pub position: Option<Position>,
     /// Everything reachable was seen and asked.
@@ -119,6 +121,9 @@ pub fn find(
         count,
         depth: route.as_ref().map(|r| r.moves.len()),
         moves: route.as_ref().map(|r| lucky_names(level, r)),
+        begins_at: (route.as_ref().filter(|_| game.starts.len() > 1))
+            .and_then(|r| r.states.first())
+            .map(|s| game.bound.shown_line(&game.unpack(s))),
         position: last.map(|s| Position::new(&game.bound, &s)),
         complete: limit.is_none(),
         states: found.counts.states,

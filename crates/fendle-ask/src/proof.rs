@@ -102,6 +102,10 @@ fn data_hash(game: &Game) -> String {
     let mut bytes: Vec<u8> =
         [b.rows as i64, b.cols as i64, game.starts.len() as i64].into_iter().flat_map(number).collect();
     bytes.extend(b.data.iter().flat_map(|v| v.to_le_bytes()));
+    // A level may draw shapes of its own.
+    for shape in b.model.shapes.iter().flat_map(|g| &g.shapes) {
+        bytes.extend(format!("{:?}{:?}", shape.turns, shape.parts).into_bytes());
+    }
     for slot in &b.slots {
         bytes.extend([slot.lo, slot.hi, slot.len as i64, slot.cap as i64].into_iter().flat_map(number));
     }

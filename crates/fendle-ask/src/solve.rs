@@ -4,6 +4,7 @@ use fendle_core::ahead::Ahead;
 use fendle_core::simulate::Policy;
 use fendle_core::solve::solve_seeing;
 use fendle_core::{Limit, Model as _, Space};
+use fendle_lang::Game;
 use fendle_lang::play::{Tried, is_won, step_drawn};
 use fendle_lang::reasons::effects::SOLVE_WAYS;
 use fendle_lang::reasons::invariant::Apart;
@@ -23,6 +24,11 @@ use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, played_route};
 use fendle_core::numbers::{counted, grouped};
+
+/// Where a way begins, if there are several starts: in one line, as `--at` takes it.
+pub(crate) fn begins_at(game: &Game, positions: &[Position]) -> Option<String> {
+    positions.first().filter(|_| game.starts.len() > 1).map(|p| p.line.clone())
+}
 
 /// What solving a level found.
 #[derive(Clone, Debug, Serialize)]
@@ -44,6 +50,8 @@ pub struct Solved {
     pub states: u64,
     /// Bits of one packed state.
     pub bits_per_state: u32,
+    /// Of several starts the one that the solution begins at, in one line: as `--at` takes it.
+    pub begins_at: Option<String>,
     /// The positions passed through, the start first.
     #[serde(skip)]
     pub positions: Vec<Position>,
@@ -84,6 +92,7 @@ pub fn solve(
         words: String::new(),
         states: 0,
         bits_per_state: game.layout().bits,
+        begins_at: None,
         positions: vec![],
         start: Position::new(b, &b.position),
         kept: None,
@@ -135,6 +144,7 @@ pub fn solve(
             found.moves = Some(names.len());
             found.solution = Some(names);
             found.positions = played.states.iter().map(|s| Position::new(b, s)).collect();
+            found.begins_at = begins_at(game, &found.positions);
             found.words = "replayed by the reference executor".into();
             found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": found.if_lucky});
         }
@@ -178,6 +188,7 @@ pub fn solve(
         found.words = format!("the search for a shortest way was stopped by {}", budget.words(by));
         found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": true, "shortest": false});
         found.positions = example.1.iter().map(|s| Position::new(b, s)).collect();
+        found.begins_at = begins_at(game, &found.positions);
         found.solution = Some(example.0);
     }
     Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))

@@ -243,6 +243,8 @@ pub struct Tiles {
     pub shades: Vec<Option<Shade>>,
     /// Piles stand side by side instead of cells: what the columns are called.
     pub piles: Vec<String>,
+    /// Every second row begins half a cell further to the right.
+    pub shifted: bool,
     /// The position in words, for those who cannot see the picture.
     pub alt: String,
     /// Words below: values that are on no cell.
@@ -260,7 +262,7 @@ impl Tiles {
         let p = theme.palette();
         let title_room = if self.title.is_empty() { 0.0 } else { 26.0 };
         let top = EDGE + title_room;
-        let (w, h) = (self.cols as f32 * CELL, self.rows as f32 * CELL);
+        let (w, h) = (self.wide() * CELL, self.rows as f32 * CELL);
         let words =
             self.lines.iter().map(|l| text_width(l, 13.0)).fold(text_width(&self.title, 15.0), f32::max);
         let width = (EDGE + w + 12.0).max(words + 24.0).ceil();
@@ -290,9 +292,21 @@ impl Tiles {
     /// The board alone, without names, for small pictures.
     #[must_use]
     pub fn small(&self, theme: Theme, cell: f32) -> Scene {
-        let mut s = Scene::new(self.cols as f32 * cell, self.rows as f32 * cell, self.words());
+        let mut s = Scene::new(self.wide() * cell, self.rows as f32 * cell, self.words());
         self.draw_cells(&mut s, 0.0, 0.0, cell, &theme.palette());
         s
+    }
+
+    /// How wide the board is, in cells.
+    fn wide(&self) -> f32 {
+        self.cols as f32 + if self.shifted && self.rows > 1 { 0.5 } else { 0.0 }
+    }
+
+    /// The upper left corner of a cell.
+    fn corner(&self, cell: usize, left: f32, top: f32, side: f32) -> (f32, f32) {
+        let (r, c) = (cell / self.cols.max(1), cell % self.cols.max(1));
+        let half = if self.shifted && r % 2 == 1 { 0.5 } else { 0.0 };
+        (left + (c as f32 + half) * side, top + r as f32 * side)
     }
 
     /// What the picture shows, for those who cannot see it.
@@ -322,8 +336,7 @@ impl Tiles {
 
     fn draw_cells(&self, s: &mut Scene, left: f32, top: f32, cell: f32, p: &Palette) {
         for i in 0..self.cells.len() {
-            let x = left + (i % self.cols.max(1)) as f32 * cell;
-            let y = top + (i / self.cols.max(1)) as f32 * cell;
+            let (x, y) = self.corner(i, left, top, cell);
             if self.blank.get(i) == Some(&true) {
                 s.shapes.push(Shape::Rect(
                     x,
@@ -347,18 +360,15 @@ impl Tiles {
         }
         // Grounds first: a piece of several cells lies over the lines between them.
         for (i, things) in self.cells.iter().enumerate().filter(|(i, _)| self.blank.get(*i) != Some(&true)) {
-            let x = left + (i % self.cols.max(1)) as f32 * cell;
-            let y = top + (i / self.cols.max(1)) as f32 * cell;
+            let (x, y) = self.corner(i, left, top, cell);
             self.draw_things(s, things, x, y, cell, p);
         }
         for (i, shade) in self.shades.iter().enumerate().filter_map(|(i, s)| Some((i, s.as_ref()?))) {
-            let x = left + (i % self.cols.max(1)) as f32 * cell;
-            let y = top + (i / self.cols.max(1)) as f32 * cell;
+            let (x, y) = self.corner(i, left, top, cell);
             draw_shade(s, shade, x, y, cell, p);
         }
         for &i in &self.marks {
-            let x = left + (i % self.cols.max(1)) as f32 * cell;
-            let y = top + (i / self.cols.max(1)) as f32 * cell;
+            let (x, y) = self.corner(i, left, top, cell);
             let k = cell * 0.06;
             // Corners of a frame: seen beside every colour.
             for (cx, cy, dx, dy) in [
@@ -702,6 +712,15 @@ mod tests {
     }
 
     /// A piece of several cells covers where its cells meet, and only that: by area, an L of three cells and a square.
+    #[test]
+    fn every_second_row_of_a_shifted_board_is_half_a_cell_further() {
+        let board = |shifted| Tiles { rows: 2, cols: 3, cells: vec![vec![]; 6], shifted, ..Tiles::default() };
+        let (plain, six) = (board(false), board(true));
+        assert_eq!(six.small(Theme::Light, 10.0).width - plain.small(Theme::Light, 10.0).width, 5.0);
+        assert_eq!((plain.corner(3, 0.0, 0.0, 10.0), six.corner(3, 0.0, 0.0, 10.0)), ((0.0, 10.0), (5.0, 10.0)));
+        assert_eq!(six.corner(1, 0.0, 0.0, 10.0), (10.0, 0.0));
+    }
+
     #[test]
     fn joined_cells_make_one_piece() {
         // Whether a point of a board is covered.

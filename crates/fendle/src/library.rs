@@ -42,6 +42,7 @@ pub const LIBRARY: &[Family] = &[
     family!("blind", "patience in which what lies face down is hidden"),
     family!("inlay", "coloured pieces laid to fill a picture, in any order or one by one"),
     family!("frame", "pieces of different sizes slide in a frame"),
+    family!("parade", "lines of three with crates and pieces that clear their row"),
     family!("hoist", "falling blocks by bag, with a preview, one on hold, and nudges for a turn"),
     family!("trios", "hidden sets of three or more: equal ones stay"),
     family!("roll", "planks that roll when they are pushed from the side, over ground that coats them"),
@@ -64,5 +65,5 @@ macro_rules! pack {
 pub const PACK: &[(&str, &str)] =
     pack!(
         "ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns", "roster", "flag",
-        "nightwatch", "crates", "derrick", "trios", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
+        "nightwatch", "parade", "crates", "derrick", "trios", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
     );

@@ -267,8 +267,17 @@ fn chances_that_are_too_fine_are_a_limit_for_both_executors() {
         &["audit", "fine.toml"],
     ] {
         let r = fendle(dir.path(), args);
-        // A game that is played needs no chances: `solve` has an example, and says what kept it from a shortest one.
-        assert_eq!(r.code, if args[0] == "solve" { 0 } else { 3 }, "{args:?}\n{}{}", r.out, r.err);
+        // A game that is played needs no chances: `solve` has an example, and says what kept it from a shortest one; the
+        // audit, which was told that there is none, says that it differs.
+        let code = match args[0] {
+            "solve" => 0,
+            "audit" => 1,
+            _ => 3,
+        };
+        assert_eq!(r.code, code, "{args:?}\n{}{}", r.out, r.err);
+        if args[0] == "audit" {
+            continue;
+        }
         assert!(!r.err.contains("fault"), "{args:?}\n{}{}", r.out, r.err);
         let said = r.out.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(said.contains("too fine to be kept exactly"), "{args:?}\n{}{}", r.out, r.err);

@@ -25,11 +25,23 @@ impl Checker<'_> {
             Some(Global::Const(usize::MAX)) => return None,
             _ => None,
         };
+        if let Some(Global::Fn(f)) = global
+            && self.derived.contains(&f)
+            && self.fns[f].as_ref().is_some_and(|d| d.body.ty == Ty::Set)
+        {
+            let mut all: Vec<usize> = self.derived.iter().copied().collect();
+            all.sort_unstable();
+            let at = all.iter().position(|d| *d == f).unwrap_or(0);
+            let look = self.look_of(rule, name)?;
+            return Some(LookRule { of: vec![Drawee::Derived(at)], values: None, look });
+        }
         let tell = tells.iter().position(|t| t.name == name.text);
         let scalar = match (var, tell) {
-            // Shapes are told apart by their kinds, cells of an array by their keys.
+            // Shapes are told apart by their parts, or by their kinds, cells of an array by their keys.
             (Some(v), _) => match (self.vars[v].dom.scalar(), self.vars[v].shape) {
-                (Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s)), _) => Scalar::Enum(self.shapes[s].kind),
+                (Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s)), _) => {
+                    Scalar::Enum(self.shapes[s].of.unwrap_or(self.shapes[s].kind))
+                }
                 (scalar, Extent::Array(Keyed::Enum(e))) if stands(scalar) => Scalar::Enum(e),
                 (scalar, Extent::Array(_) | Extent::List(_)) if stands(scalar) => Scalar::Int,
                 (scalar, _) => scalar,
@@ -80,6 +92,13 @@ impl Checker<'_> {
             let hi = if let Some(to) = to { one(to)? } else { lo };
             values = Some((lo, hi));
         }
+        let look = self.look_of(rule, name)?;
+        Some(LookRule { of, values, look })
+    }
+
+    /// The form, the colour and the label of a line.
+    #[allow(clippy::unnecessary_wraps)]
+    fn look_of(&mut self, rule: &tree::LookRule, name: &Name) -> Option<Look> {
         let mut look = Look { label: rule.label.as_ref().map(|l| l.0.clone()), ..Look::default() };
         let mut twice = None;
         for word in &rule.words {
@@ -114,7 +133,7 @@ impl Checker<'_> {
         if look == Look::default() && rule.words.is_empty() && rule.rgb.is_none() {
             self.error("M068", name.span, "this says nothing: name a form, a colour or a label in quotes");
         }
-        Some(LookRule { of, values, look })
+        Some(look)
     }
 
     // ---- show ----

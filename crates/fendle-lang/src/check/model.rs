@@ -702,16 +702,10 @@ impl Checker<'_> {
                 }
             }
         }
-        let mut firsts = vec![];
-        let mut all = vec![];
-        for (i, s) in shapes.iter().enumerate() {
-            firsts.push(all.len());
-            all.extend((0..s.turns.len()).map(|t| (i, t)));
-        }
-        let reach = shapes.iter().flat_map(|s| s.turns.iter().flatten()).map(|(r, c)| r.abs().max(c.abs()));
-        let margin = reach.max().unwrap_or(0) + 3;
         let name = name.text.clone();
-        self.shapes.push(ShapesDef { name, kind, of, mirrored, shapes, firsts, all, margin });
+        let mut def = ShapesDef { name, kind, of, mirrored, shapes, firsts: vec![], all: vec![], margin: 0 };
+        def.number();
+        self.shapes.push(def);
     }
 
     pub(super) fn push_var(&mut self, name: &Name, def: VarDef) {

@@ -12,6 +12,7 @@ use crate::position::read::{Binder, Text, cell_list, lines, parts, unknown_key};
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Span};
 use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
+use crate::syntax::tree::{BoardText, Name, ShapeDef};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 
 /// The mistake that a level gives nothing for a variable without a default.
@@ -34,6 +35,65 @@ pub fn bind(
     bind_until(model, file, level, sets, &Stop::default(), errors)
 }
 
+/// The model with the shapes that a level draws in place of its own; `None` inside where it draws none.
+#[allow(clippy::option_option)]
+fn redrawn(
+    model: &Arc<Model>,
+    file: FileId,
+    level: &Level,
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Option<Arc<Model>>> {
+    if level.shapes.is_empty() {
+        return Some(None);
+    }
+    let mut out = Model::clone(model);
+    let before = errors.len();
+    for (key, raw) in &level.shapes {
+        let named = |g: &ShapesDef| g.shapes.iter().position(|s| s.name == key.text);
+        let Some((group, at)) = out.shapes.iter().enumerate().find_map(|(g, d)| Some((g, named(d)?))) else {
+            let known: Vec<&str> = out.shapes.iter().flat_map(|g| &g.shapes).map(|s| s.name.as_str()).collect();
+            let message = format!("the model `{}` has no shape named `{}`", out.name, key.text);
+            let mut error = Diagnostic::error("L035", file, key.span, message);
+            error.notes.push(match crate::source::near(&key.text, known.iter().copied()) {
+                Some(n) => format!("did you mean `{n}`?"),
+                None => format!("there are: {}", known.join(", ")),
+            });
+            errors.push(error);
+            continue;
+        };
+        let list = match &raw.kind {
+            RawKind::List(list) => list.iter().collect(),
+            _ => vec![raw],
+        };
+        let turns: Option<Vec<BoardText>> = list
+            .into_iter()
+            .map(|raw| match &raw.kind {
+                RawKind::Text(text, at) => {
+                    let text = if text.contains('\n') { text.clone() } else { text.replace('/', "\n") };
+                    Some(BoardText { text, at: at.unwrap_or(raw.span.start), span: raw.span })
+                }
+                _ => None,
+            })
+            .collect();
+        let Some(turns) = turns else {
+            let words = "a shape is a drawing in quotes, or a list of its turns";
+            errors.push(Diagnostic::error("L037", file, raw.span, words));
+            continue;
+        };
+        let name = Name { text: key.text.clone(), span: key.span };
+        let def = ShapeDef { name, corner: None, cell: None, turns };
+        let parts = out.shapes[group].of.map(|e| out.enums[e].values.clone());
+        match crate::check::shapes::turns(&def, parts.as_deref(), out.shapes[group].mirrored) {
+            Ok(turns) => out.shapes[group].shapes[at] = turns,
+            Err((span, message, note)) => {
+                errors.push(Diagnostic::error("M049", file, span, message).note(note));
+            }
+        }
+    }
+    out.shapes.iter_mut().for_each(ShapesDef::number);
+    (errors.len() == before).then(|| Some(Arc::new(out)))
+}
+
 /// The same, and what is evaluated then and later asks `stop`.
 pub fn bind_until(
     model: &Arc<Model>,
@@ -44,6 +104,8 @@ pub fn bind_until(
     errors: &mut Vec<Diagnostic>,
 ) -> Option<Bound> {
     let before = errors.len();
+    let redrawn = redrawn(model, file, level, errors)?;
+    let model = redrawn.as_ref().unwrap_or(model);
     let mut binder = Binder { model, errors };
     let (rows, cols) = binder.find_size(file, level)?;
     let mut b = Bound {

@@ -48,6 +48,20 @@ pub struct ShapesDef {
     pub margin: i64,
 }
 
+impl ShapesDef {
+    /// Numbers all turns of all shapes, and finds how far they reach.
+    pub fn number(&mut self) {
+        self.firsts.clear();
+        self.all.clear();
+        for (i, s) in self.shapes.iter().enumerate() {
+            self.firsts.push(self.all.len());
+            self.all.extend((0..s.turns.len()).map(|t| (i, t)));
+        }
+        let cells = self.shapes.iter().flat_map(|s| s.turns.iter().flatten());
+        self.margin = cells.map(|(r, c)| r.abs().max(c.abs())).max().unwrap_or(0) + 3;
+    }
+}
+
 /// Names of the directions, in the order of their numbers. The first four are `dir4`.
 pub const DIRS: [&str; 8] = ["up", "right", "down", "left", "up_right", "down_right", "down_left", "up_left"];
 

@@ -78,6 +78,8 @@ pub enum Drawee {
     Var(usize),
     /// What the player is told.
     Tell(usize),
+    /// A derived set, by its number among what is derived.
+    Derived(usize),
 }
 
 /// One line of a `picture` block.

@@ -569,7 +569,7 @@ impl Model {
     pub fn look(&self, of: Drawee, value: i64, plain: bool) -> Option<Look> {
         let twin = match of {
             Drawee::Var(v) => self.vars.iter().position(|d| d.rearranged == Some(v)).map(Drawee::Var),
-            Drawee::Tell(_) => None,
+            Drawee::Tell(_) | Drawee::Derived(_) => None,
         };
         let mut out: Option<Look> = None;
         let fits = |r: &&LookRule| match r.values {

@@ -187,15 +187,21 @@ impl Bound {
         out
     }
 
-    /// A derived set as a board; `None` where it is none, or breaks.
-    pub(crate) fn derived_rows(&self, state: &[i32], function: usize) -> Option<Vec<Vec<String>>> {
+    /// The cells of a derived set, by the number of its function; `None` where it is none, or breaks.
+    #[must_use]
+    pub fn derived_set(&self, state: &[i32], function: usize) -> Option<Vec<bool>> {
         let def = &self.model.fns[function];
         if def.body.ty != Ty::Set {
             return None;
         }
         let mut eval = Eval::new(self);
         eval.look_at(state);
-        let cells = eval.set_of(&Body { expr: def.body.clone(), locals: def.locals.clone() }).ok()?;
+        eval.set_of(&Body { expr: def.body.clone(), locals: def.locals.clone() }).ok()
+    }
+
+    /// The same as a board.
+    pub(crate) fn derived_rows(&self, state: &[i32], function: usize) -> Option<Vec<Vec<String>>> {
+        let cells = self.derived_set(state, function)?;
         let row = |r: &[bool]| r.iter().map(|x| if *x { "x" } else { "." }.to_string()).collect();
         Some(cells.chunks(self.cols.max(1)).map(row).collect())
     }
@@ -207,7 +213,9 @@ impl Bound {
         for (name, f) in &model.derived {
             let def = &model.fns[*f];
             let in_drawing = model.drawn_conditions().any(|w| model.calls(&w.expr).contains(f));
-            if in_drawing || as_player && model.reads(&def.body).into_iter().any(hidden) {
+            let number = model.derived.iter().position(|d| d.1 == *f).unwrap_or(0);
+            let silent = model.look(Drawee::Derived(number), 1, false).is_some_and(|l| l.is_nothing());
+            if in_drawing || silent || as_player && model.reads(&def.body).into_iter().any(hidden) {
                 continue;
             }
             let body = Body { expr: def.body.clone(), locals: def.locals.clone() };

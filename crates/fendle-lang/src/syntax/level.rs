@@ -63,6 +63,8 @@ pub struct Level {
     pub told: Vec<(Key, Raw)>,
     /// What is expected.
     pub expect: Vec<(Key, Raw)>,
+    /// Drawings that take the place of those of the model's shapes; those of the file come first, later ones win.
+    pub shapes: Vec<(Key, Raw)>,
 }
 
 /// A level file.
@@ -127,7 +129,7 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     };
     let mut r = Reader { file, text, errors };
     let root = doc.as_table();
-    r.keys(root, &["model", "title", "size", "values", "level"], "a level file");
+    r.keys(root, &["model", "title", "size", "values", "shapes", "level"], "a level file");
     let model = match root.get_key_value("model") {
         Some((_, item)) => match item.as_str() {
             Some(name) => Key { text: name.to_string(), span: item_span(item) },
@@ -147,11 +149,12 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     let title = r.text_of(root, "title");
     let size = r.size(root);
     let values = r.table(root, "values");
+    let shapes = r.table(root, "shapes");
     let mut levels = vec![];
     match root.get("level") {
         Some(Item::ArrayOfTables(list)) => {
             for (i, table) in list.iter().enumerate() {
-                r.keys(table, &["name", "title", "size", "values", "start", "told", "expect"], "a level");
+                r.keys(table, &["name", "title", "size", "values", "shapes", "start", "told", "expect"], "a level");
                 let mut name = r.text_of(table, "name");
                 if name.is_empty() {
                     name = (i + 1).to_string();
@@ -163,6 +166,8 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
                     .unwrap_or_default();
                 let mut all = values.clone();
                 all.extend(r.table(table, "values"));
+                let mut drawn = shapes.clone();
+                drawn.extend(r.table(table, "shapes"));
                 let expect = r.table(table, "expect");
                 r.expect(&expect);
                 levels.push(Level {
@@ -174,6 +179,7 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
                     start: r.table(table, "start"),
                     told: r.table(table, "told"),
                     expect,
+                    shapes: drawn,
                 });
             }
         }

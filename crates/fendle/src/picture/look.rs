@@ -28,7 +28,8 @@ pub fn cells(b: &Bound, state: &[i32]) -> Option<Tiles> {
     if b.cells() == 0 {
         return piles(b, state);
     }
-    let mut out = Tiles { rows: b.rows, cols: b.cols, cells: vec![vec![]; b.cells()], ..Tiles::default() };
+    let cells = vec![vec![]; b.cells()];
+    let mut out = Tiles { rows: b.rows, cols: b.cols, cells, shifted: b.model.shifted, ..Tiles::default() };
     if b.model.hides() && !b.as_player && b.model.looks.is_empty() {
         // What lies under what: the drawing in words says it best.
         let drawn = b.draw(state);
@@ -92,6 +93,9 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
     };
     // The level below, then pieces, then agents.
     for (pass, state_vars) in [(0, false), (1, true), (2, true)] {
+        if pass == 1 {
+            derived(b, state, out);
+        }
         for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state == state_vars) {
             let slot = &b.slots[v];
             let twin = model.vars.iter().any(|d| d.rearranged == Some(v));
@@ -110,7 +114,7 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     for (cell, &x) in out.cells.iter_mut().zip(values) {
                         let label = if bare { String::new() } else { glyph(b, v, x) };
                         // Nought is nothing, and so is what is drawn as an empty cell.
-                        let plain = x == 0 && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell)
+                        let plain = x == 0 && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell | Scalar::Enum(_))
                             || label == "."
                             || matches!(scalar, Scalar::Maybe(_)) && i64::from(x) == NONE;
                         if plain && (!asked || model.look(of, x.into(), true).is_none()) {
@@ -128,43 +132,12 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     fixed += usize::from(!def.state && !set);
                     piece += usize::from(def.state);
                 }
-                (1, _, Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s))) if def.shape != Extent::Grid => {
-                    let values = if let Extent::List(_) = def.shape {
-                        &values[1..=values[0].max(0) as usize]
-                    } else {
-                        values
-                    };
-                    let several = def.shape != Extent::One;
-                    let names = b.standing_names(v);
-                    for (k, &value) in values.iter().enumerate().filter(|(_, x)| i64::from(**x) != NONE) {
-                    let covered = b.covered(s, value.into());
-                    for &(r, c) in &covered {
-                        let straight = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
-                        let aslant = [(r - 1, c + 1), (r + 1, c + 1), (r + 1, c - 1), (r - 1, c - 1)];
-                        let beside: [_; 8] =
-                            std::array::from_fn(|i| if i < 4 { straight[i] } else { aslant[i - 4] });
-                        if r >= 0 && c >= 0 && (r as usize) < b.rows && (c as usize) < b.cols {
-                            let default = (Figure::Slab, piece % 8, String::new());
-                            let mut thing = thing(b, of, kind_of(b, s, value), false, default);
-                            thing.joined = beside.map(|p| covered.contains(&p));
-                            let first = several && covered.first() == Some(&(r, c)) && thing.label.is_empty();
-                            if first {
-                                thing.label.clone_from(&names[k]);
-                            }
-                            out.cells[r as usize * b.cols + c as usize].push(thing);
-                        }
-                    }
-                    piece += 1;
-                    }
+                (1, _, Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_))) if def.shape != Extent::Grid => {
+                    shapes(b, v, in_use(def.shape, values), &mut piece, out);
                 }
                 (0 | 2, Extent::Array(_) | Extent::List(_), Scalar::Cell | Scalar::Maybe(Base::Cell)) => {
-                    let values = if let Extent::List(_) = def.shape {
-                        &values[1..=values[0].max(0) as usize]
-                    } else {
-                        values
-                    };
                     let names = b.standing_names(v);
-                    for (k, &value) in values.iter().enumerate() {
+                    for (k, &value) in in_use(def.shape, values).iter().enumerate() {
                         let cell = usize::try_from(value).ok().and_then(|c| out.cells.get_mut(c));
                         let Some(cell) = cell else { continue };
                         let form = if def.state { Figure::Buoy } else { Figure::Frame };
@@ -190,10 +163,58 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
     }
 }
 
-/// Which of its shapes a placed one is, as the value of an enum.
-fn kind_of(b: &Bound, shapes: usize, code: i32) -> i64 {
-    let (turn, ..) = b.shape_parts(shapes, code.into());
-    b.model.shapes[shapes].all.get(turn as usize).map_or(0, |(shape, _)| *shape as i64)
+/// The values of a variable; of a list those that are in use.
+fn in_use(shape: Extent, values: &[i32]) -> &[i32] {
+    match shape {
+        Extent::List(_) => &values[1..=values[0].max(0) as usize],
+        _ => values,
+    }
+}
+
+/// Placed shapes, each as one piece; of several the first cell names it. Parts have their own looks.
+fn shapes(b: &Bound, v: usize, values: &[i32], piece: &mut usize, out: &mut Tiles) {
+    let def = &b.model.vars[v];
+    let (Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s))) = def.dom.scalar() else { return };
+    let names = b.standing_names(v);
+    for (k, &value) in values.iter().enumerate().filter(|(_, x)| i64::from(**x) != NONE) {
+        let covered = b.covered(s, value.into());
+        let (all, ..) = b.shape_parts(s, value.into());
+        let Some(&(shape, turn)) = b.model.shapes[s].all.get(all as usize) else { continue };
+        let parts = b.model.shapes[s].shapes[shape].parts.get(turn);
+        for (i, &(r, c)) in covered.iter().enumerate() {
+            let on = r >= 0 && c >= 0 && (r as usize) < b.rows && (c as usize) < b.cols;
+            if !on {
+                continue;
+            }
+            let straight = [(r - 1, c), (r, c + 1), (r + 1, c), (r, c - 1)];
+            let aslant = [(r - 1, c + 1), (r + 1, c + 1), (r + 1, c - 1), (r - 1, c - 1)];
+            let beside: [_; 8] = std::array::from_fn(|i| if i < 4 { straight[i] } else { aslant[i - 4] });
+            let value = parts.map_or(shape as i64, |p| p[i]);
+            let mut thing = thing(b, Drawee::Var(v), value, false, (Figure::Slab, *piece % 8, String::new()));
+            thing.joined = beside.map(|p| covered.contains(&p));
+            if def.shape != Extent::One && i == 0 && thing.label.is_empty() {
+                thing.label.clone_from(&names[k]);
+            }
+            out.cells[r as usize * b.cols + c as usize].push(thing);
+        }
+        *piece += 1;
+    }
+}
+
+/// Derived sets, over the ground and under the pieces.
+fn derived(b: &Bound, state: &[i32], out: &mut Tiles) {
+    let hidden = |v: usize| b.model.vars[v].hidden || b.model.vars[v].untold;
+    for (i, (_, f)) in b.model.derived.iter().enumerate() {
+        let of = Drawee::Derived(i);
+        // A set that stands for itself in no line of the model is left to the words.
+        let asked = b.model.looks.iter().any(|r| r.of.contains(&of));
+        if !asked || b.as_player && b.model.reads(&b.model.fns[*f].body).into_iter().any(hidden) {
+            continue;
+        }
+        for (cell, _) in b.derived_set(state, *f).unwrap_or_default().iter().enumerate().filter(|(_, x)| **x) {
+            out.cells[cell].push(thing(b, of, 1, false, (Figure::Dot, 6, String::new())));
+        }
+    }
 }
 
 /// A fixed thing by default: form and colour.
@@ -271,7 +292,9 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
                 out
             };
             let things = list[1..].iter().take(list[0].max(0) as usize).map(entry).collect();
-            let head = if vars.len() == 1 { name.clone() } else { format!("{} {name}", model.vars[*v].name) };
+            // Of several variables the first pile names its own.
+            let first = columns.last().is_none_or(|c| c.0.is_empty() && c.1.is_empty());
+            let head = if vars.len() > 1 && first { format!("{} {name}", model.vars[*v].name) } else { name.clone() };
             columns.push((head, things));
         }
         if k + 1 < vars.len() {

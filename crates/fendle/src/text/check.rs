@@ -69,6 +69,13 @@ fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bo
     if laws {
         head.push("laws");
     }
+    // What says nothing of any level is left out.
+    let says = |c: usize| table_rows.iter().any(|r| r[c] != "-");
+    let pick = |row: &[String]| -> Vec<String> {
+        row.iter().enumerate().filter(|(c, _)| says(*c)).map(|(_, t)| t.clone()).collect()
+    };
+    let head: Vec<&str> = head.into_iter().enumerate().filter(|(c, _)| says(*c)).map(|(_, h)| h).collect();
+    let table_rows: Vec<Vec<String>> = table_rows.iter().map(|r| pick(r)).collect();
     out.extend(table(&head, &table_rows).into_iter().map(|l| format!("  {l}")));
     if verbose {
         for l in list() {

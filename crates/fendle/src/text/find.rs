@@ -20,6 +20,9 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
         (Some(moves), Some(position)) => {
             let depth = counted(moves.len() as u64, "move", "moves");
             out.push(format!("{many}{so_far}, among {states}; the nearest after {depth}"));
+            if let Some(start) = &f.begins_at {
+                out.push(format!("from the start that --at takes as: {start}"));
+            }
             out.extend(move_lines(moves));
             out.push(String::new());
             out.extend(beside(&[position_lines(position)]));

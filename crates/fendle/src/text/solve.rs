@@ -38,6 +38,9 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
                 s.words
             )),
         });
+        if let Some(start) = &s.begins_at {
+            out.push(format!("from the start that --at takes as: {start}"));
+        }
         out.extend(move_lines(moves));
     }
     out.push(format!("{} seen", counted(s.states, "state", "states")));

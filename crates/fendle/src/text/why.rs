@@ -141,6 +141,7 @@ fn winnable(out: &mut Vec<String>, level: &Loaded, why: &Why, w: &Winnable) {
     out.push(format!("this position can be won{at_least}"));
     let moves = w.moves as u64;
     out.push(match w.fatal.len() {
+        0 if moves == 1 => "its only move is not fatal".into(),
         0 => format!("none of its {} is fatal", counted(moves, "move", "moves")),
         n => {
             let verb = if n == 1 { "is" } else { "are" };
