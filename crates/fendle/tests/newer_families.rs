@@ -271,6 +271,21 @@ fn a_picture_has_as_many_fillings_as_its_pieces_allow() {
 }
 
 #[test]
+fn a_level_draws_its_pieces() {
+    let level = |pair: &str| {
+        format!(
+            "model = \"inlay\"\n[[level]]\nshapes.pair = \"{pair}\"\nvalues.picture = \"blue white/open open\"\n\
+             values.count = {{ dot = 0, pair = 1, knee = 0, long = 0, hook = 0 }}\n"
+        )
+    };
+    assert_eq!(explored(&level("bw")), Counts { states: 2, goal: 1, shortest: Some(1), hopeless: 0 });
+    assert_eq!(explored(&level("rw")), Counts { states: 1, goal: 0, shortest: None, hopeless: 1 });
+    let dir = dir_with(&[("level.toml", level("bw").replace("pair =", "piar =").as_str())]);
+    let r = fendle(dir.path(), &["check", "level.toml"]);
+    assert!(r.code == 2 && r.err.contains("no shape named `piar`") && r.err.contains("did you mean `pair`?"), "{}", r.err);
+}
+
+#[test]
 fn barges_slide_on_ice() {
     let board = "HHHHHHHH/H......H/H.o.A..H/H.....HH/H_..H..H/HHHHHHHH";
     let text: Vec<u8> = board.replace('/', "").into_bytes();
