@@ -3,14 +3,14 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use fendle_core::{Limit, Limits, Model as _, explore};
 use fendle_core::infer::NoAnswer;
+use fendle_core::{Limit, Limits, Model as _, explore};
 use fendle_lang::check::alike::tells_apart;
-use fendle_lang::model::{LawDef, Model, NeverDef, ShapeTurns};
 use fendle_lang::known::player::{Player, Stopped as NotInferred};
-use fendle_lang::question;
+use fendle_lang::model::{LawDef, Model, NeverDef, ShapeTurns};
 use fendle_lang::play::examples::{Stopped, run_all};
 use fendle_lang::play::is_stuck;
+use fendle_lang::question;
 use fendle_lang::reasons::keeps::{Kept, kept};
 use fendle_lang::reasons::laws::Turner;
 use fendle_lang::run::Eval;
@@ -351,7 +351,8 @@ impl Checking<'_> {
         if matches!(found, Err(NotInferred::NoAnswer(NoAnswer::Contradiction))) {
             let (file, span) = (source.file, source.level.span);
             let words = format!("no layout agrees with what `{}` says is seen", level.name);
-            let note = "`fendle infer` shows the clues; a number of them is wrong, or the count of what is hidden";
+            let note =
+                "`fendle infer` shows the clues; a number of them is wrong, or the count of what is hidden";
             self.out.diagnostics.push(Diagnostic::error("L061", file, span, words).note(note));
         }
     }

@@ -1,8 +1,8 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
 use fendle_core::{Class, Explored, Limit, Pace, Progress, StateId};
-use fendle_lang::check::alike::tells_apart;
 use fendle_lang::Game;
+use fendle_lang::check::alike::tells_apart;
 use fendle_lang::code::lower::with_condition;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::model::{Asked as Question, Body, all_of, conjuncts_of};

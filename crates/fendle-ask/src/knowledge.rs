@@ -3,9 +3,9 @@
 use fendle_core::knowledge::{Knowing, NotKnown};
 use fendle_core::{Limit, Limits, Model, MoveId};
 use fendle_lang::reasons::exchange::exchange;
+use fendle_lang::run::Eval;
 use fendle_lang::run::scatter::{hidden_vars, layouts_by_names};
 use fendle_lang::run::setup::{NoStart, worlds, worlds_of};
-use fendle_lang::run::Eval;
 use fendle_lang::{Bound, Diagnostic, Game};
 
 use crate::answer::{Trouble, limit_of};

@@ -82,7 +82,8 @@ fn twins_in_plain_rust_agree_on_every_count_of_every_level() {
             b.model.var(name).map_or(0, |v| b.data[b.slots[v].base])
         };
         let varied = game.bound.model.name == "shove"
-            && (value("strength") > 1 || ["glide", "pulls", "back"].iter().any(|n| value(n) != 0)
+            && (value("strength") > 1
+                || ["glide", "pulls", "back"].iter().any(|n| value(n) != 0)
                 || game.bound.model.var("gate").is_some_and(|v| {
                     let slot = &game.bound.slots[v];
                     game.bound.data[slot.base..slot.base + slot.len].iter().any(|x| *x != 0)

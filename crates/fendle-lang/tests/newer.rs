@@ -24,6 +24,7 @@ const FAMILIES: &[(&str, &str)] = &[
     (include_str!("../../../models/frame.fendle"), include_str!("../../../packs/harbour/crates.toml")),
     (include_str!("../../../models/hoist.fendle"), include_str!("../../../packs/harbour/derrick.toml")),
     (include_str!("../../../models/trios.fendle"), include_str!("../../../packs/harbour/trios.toml")),
+    (include_str!("../../../models/raft.fendle"), include_str!("../../../packs/harbour/rafts.toml")),
     (include_str!("../../../models/parade.fendle"), include_str!("../../../packs/harbour/parade.toml")),
     (include_str!("../../../models/blind.fendle"), include_str!("../../../packs/harbour/nightwatch.toml")),
 ];
@@ -153,7 +154,9 @@ fn orbits(game: &Game, forms: impl Fn(&[i32]) -> Vec<Vec<i32>>) -> usize {
 fn pieces_that_only_their_shape_tells_apart_count_once() {
     let text = include_str!("../../../models/frame.fendle");
     let level = |same: bool| {
-        format!("values = {{ pieces = 5, same = {same}, goal_at = 'r3c2' }}\nstart.deck = '''\n2233\n45.1\n....\n'''\n")
+        format!(
+            "values = {{ pieces = 5, same = {same}, goal_at = 'r3c2' }}\nstart.deck = '''\n2233\n45.1\n....\n'''\n"
+        )
     };
     let (apart, once) = (game(text, &level(false)), game(text, &level(true)));
     let orders = |s: &[i32]| {
@@ -171,7 +174,9 @@ fn pieces_that_only_their_shape_tells_apart_count_once() {
                         other => other,
                     };
                     let deck = apart.bound.cells();
-                    out.push(s.iter().enumerate().map(|(i, x)| if i < deck { name(*x) } else { *x }).collect());
+                    out.push(
+                        s.iter().enumerate().map(|(i, x)| if i < deck { name(*x) } else { *x }).collect(),
+                    );
                 }
             }
         }
@@ -199,7 +204,15 @@ fn piles_and_suits_that_are_alike_count_once() {
     };
     let (pile, covered, home, spare) = (place("pile"), place("covered"), place("home"), place("spare"));
     // A record is its rank, and its suit above that: two ranks here.
-    let suited = |x: i32| if x / 2 == 0 { x + 4 } else if x / 2 == 2 { x - 4 } else { x };
+    let suited = |x: i32| {
+        if x / 2 == 0 {
+            x + 4
+        } else if x / 2 == 2 {
+            x - 4
+        } else {
+            x
+        }
+    };
     let swap = |s: &mut Vec<i32>, (base, _, each): (usize, usize, usize), a: usize, b: usize| {
         for i in 0..each {
             s.swap(base + a * each + i, base + b * each + i);
@@ -241,7 +254,11 @@ fn said(text: &str) -> Vec<String> {
     let mut errors = vec![];
     let file = sources.add("m", text);
     let made = compile(file, text, &mut errors);
-    assert_eq!(made.is_none(), errors.iter().any(|e| e.severity == fendle_lang::Severity::Error), "{errors:?}");
+    assert_eq!(
+        made.is_none(),
+        errors.iter().any(|e| e.severity == fendle_lang::Severity::Error),
+        "{errors:?}"
+    );
     errors.iter().map(|e| format!("{} {}; {}", e.code, e.message, e.notes.join("; "))).collect()
 }
 
@@ -319,10 +336,19 @@ fn what_is_not_alike_is_told_with_a_way_out() {
     // The goal names two piles: they are not alike; suits of one brightness are.
     assert_eq!(with("alike oak, elm", ""), Vec::<String>::new());
     let told = with("alike piles of pile, high", "");
-    assert!(told.len() == 1 && told[0].starts_with("M061") && told[0].contains("`if not SWITCH`"), "{told:?}");
-    let named = with("alike oak, elm", "move name { refuse \"x\" unless n < 3; if any(c in pile[1]: c.suit == oak) { n += 1 } }\n");
+    assert!(
+        told.len() == 1 && told[0].starts_with("M061") && told[0].contains("`if not SWITCH`"),
+        "{told:?}"
+    );
+    let named = with(
+        "alike oak, elm",
+        "move name { refuse \"x\" unless n < 3; if any(c in pile[1]: c.suit == oak) { n += 1 } }\n",
+    );
     assert!(named.len() == 1 && named[0].starts_with("M061"), "{named:?}");
-    let ordered = with("alike oak, elm", "move pick { refuse \"x\" unless n < 3; if first(c in card where c.rank == 2).rank == 2 { n += 1 } }\n");
+    let ordered = with(
+        "alike oak, elm",
+        "move pick { refuse \"x\" unless n < 3; if first(c in card where c.rank == 2).rank == 2 { n += 1 } }\n",
+    );
     assert!(ordered.len() == 1 && ordered[0].starts_with("M061"), "{ordered:?}");
     let other = with("alike piles of pile, n", "");
     assert!(other.len() == 1 && other[0].starts_with("M062"), "{other:?}");

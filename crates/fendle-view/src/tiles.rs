@@ -717,7 +717,10 @@ mod tests {
         let board = |shifted| Tiles { rows: 2, cols: 3, cells: vec![vec![]; 6], shifted, ..Tiles::default() };
         let (plain, six) = (board(false), board(true));
         assert_eq!(six.small(Theme::Light, 10.0).width - plain.small(Theme::Light, 10.0).width, 5.0);
-        assert_eq!((plain.corner(3, 0.0, 0.0, 10.0), six.corner(3, 0.0, 0.0, 10.0)), ((0.0, 10.0), (5.0, 10.0)));
+        assert_eq!(
+            (plain.corner(3, 0.0, 0.0, 10.0), six.corner(3, 0.0, 0.0, 10.0)),
+            ((0.0, 10.0), (5.0, 10.0))
+        );
         assert_eq!(six.corner(1, 0.0, 0.0, 10.0), (10.0, 0.0));
     }
 

@@ -45,6 +45,7 @@ pub const LIBRARY: &[Family] = &[
     family!("parade", "lines of three with crates and pieces that clear their row"),
     family!("hoist", "falling blocks by bag, with a preview, one on hold, and nudges for a turn"),
     family!("trios", "hidden sets of three or more: equal ones stay"),
+    family!("raft", "bodies of several cells that are pushed as one, and push each other"),
     family!("roll", "planks that roll when they are pushed from the side, over ground that coats them"),
     family!("crew", "hands with a facing and a tool, whose turns sweep the cells beside them"),
     family!("lamps", "lamps that switch their neighbours"),
@@ -62,8 +63,30 @@ macro_rules! pack {
 }
 
 /// The harbour pack: file names and texts.
-pub const PACK: &[(&str, &str)] =
-    pack!(
-        "ferry", "yard", "rope", "market", "nets", "hold", "hawser", "reef", "flats", "lanterns", "roster", "flag",
-        "nightwatch", "parade", "crates", "derrick", "trios", "planks", "hands", "lights", "pegs", "rounds", "pipes", "barrels", "buoys"
-    );
+pub const PACK: &[(&str, &str)] = pack!(
+    "ferry",
+    "yard",
+    "rope",
+    "market",
+    "nets",
+    "hold",
+    "hawser",
+    "reef",
+    "flats",
+    "lanterns",
+    "roster",
+    "flag",
+    "nightwatch",
+    "parade",
+    "crates",
+    "derrick",
+    "trios",
+    "planks",
+    "hands",
+    "lights",
+    "pegs",
+    "rounds",
+    "pipes",
+    "barrels",
+    "buoys"
+);

@@ -1125,7 +1125,7 @@ fn every_family_of_the_library_starts_ready_to_be_asked() {
     let dir = dir_with(&[]);
     let list = fendle(dir.path(), &["new", "--list"]).out;
     let families: Vec<&str> = list.lines().filter_map(|l| l.split_whitespace().next()).collect();
-    assert_eq!(families.len(), 25, "{list}");
+    assert_eq!(families.len(), 26, "{list}");
     for family in families {
         assert_eq!(fendle(dir.path(), &["new", family]).code, 0, "{family}");
         let checked = fendle(dir.path(), &["check", family]);

@@ -46,7 +46,13 @@ fn cards_that_go_home_too_early() {
 
 #[test]
 fn a_pile_is_moved_without_what_lies_on_it() {
-    caught("patience", "take last n of pile[a] onto pile[b]", "take last 1 of pile[a] onto pile[b]", DEAL, "a run is moved");
+    caught(
+        "patience",
+        "take last n of pile[a] onto pile[b]",
+        "take last 1 of pile[a] onto pile[b]",
+        DEAL,
+        "a run is moved",
+    );
 }
 
 #[test]
@@ -83,7 +89,8 @@ fn a_turn_that_looks_right_and_is_refused() {
 
 #[test]
 fn a_tool_that_goes_through_a_crate() {
-    let level = "size = [4, 4]\nvalues.berth = 'r2c4'\nstart = { at = ['r3c2'], face = ['up'], crate = 'r2c3' }\n";
+    let level =
+        "size = [4, 4]\nvalues.berth = 'r2c4'\nstart = { at = ['r3c2'], face = ['up'], crate = 'r2c3' }\n";
     let right = "        enter(tip(h) + to, to)\n";
     caught("crew", right, "", level, "example");
 }
@@ -92,7 +99,13 @@ fn a_tool_that_goes_through_a_crate() {
 fn a_plank_whose_sides_stay_as_they_are_when_it_rolls() {
     let level = "size = [5, 6]\nvalues = { tar = 'r1c3 r1c4 r2c3 r2c4' }\nstart = { hand = 'r4c1', foot = ['r3c3'], near = ['0.0'], far = ['0.0'] }\n";
     let right = "near[k] = half(upper: near[k].lower, lower: near[k].upper)";
-    caught("roll", right, "near[k] = half(upper: near[k].upper, lower: near[k].lower)", level, "a plank rolls");
+    caught(
+        "roll",
+        right,
+        "near[k] = half(upper: near[k].upper, lower: near[k].lower)",
+        level,
+        "a plank rolls",
+    );
 }
 
 #[test]
@@ -104,7 +117,13 @@ fn a_peg_that_hops_over_nothing() {
 #[test]
 fn a_row_of_barges_that_is_too_long() {
     let level = "values.strength = 2\nstart.yard = 'Aooo._'\n";
-    caught("shove", "unless row_ <= strength", "unless row_ <= strength + 1", level, "two are pushed in a row");
+    caught(
+        "shove",
+        "unless row_ <= strength",
+        "unless row_ <= strength + 1",
+        level,
+        "two are pushed in a row",
+    );
 }
 
 #[test]
@@ -118,14 +137,26 @@ fn a_gate_that_only_the_tug_holds_open() {
 fn paint_poured_onto_another_colour() {
     let level = "values.tubes = 3\nstart.tube = ['tar rust', 'rust tar', 'empty']\n";
     let right = "unless len(tube[b]) == 0 or tube[b].last == tube[a].last";
-    caught("tubes", right, "unless len(tube[b]) == 0 or len(tube[b]) < high", level, "all of one colour goes over at once");
+    caught(
+        "tubes",
+        right,
+        "unless len(tube[b]) == 0 or len(tube[b]) < high",
+        level,
+        "all of one colour goes over at once",
+    );
 }
 
 #[test]
 fn a_bag_that_is_refilled_before_it_is_empty() {
     let level = "size = [6, 4]\nvalues.share = { keg = 1, pole = 0, knee = 1, bale = 1 }\n";
     let right = "if all(k in cargo: rest[k] == 0)";
-    caught("hoist", right, "if any(k in cargo: rest[k] == 0)", level, "every piece of a bag comes before the next bag is opened");
+    caught(
+        "hoist",
+        right,
+        "if any(k in cargo: rest[k] == 0)",
+        level,
+        "every piece of a bag comes before the next bag is opened",
+    );
 }
 
 #[test]

@@ -83,11 +83,13 @@ fn moved(cell: usize, by: (i64, i64), rows: usize, cols: usize) -> Option<usize>
 fn lamps_are_vectors_over_two_elements() {
     // On 3 x 3 the nine presses are independent; on 4 x 4 they span twelve dimensions.
     let press = |n: usize| -> Vec<u32> {
-        let around = |c: usize| STEPS.iter().filter_map(move |s| moved(c, *s, n, n)).fold(1 << c, |m, x| m | 1 << x);
+        let around =
+            |c: usize| STEPS.iter().filter_map(move |s| moved(c, *s, n, n)).fold(1 << c, |m, x| m | 1 << x);
         (0..n * n).map(around).collect()
     };
     for (n, board) in [(3, "***/***/***"), (4, "*.../..../..../....")] {
-        let start = board.replace('/', "").chars().enumerate().fold(0u32, |m, (i, c)| m | u32::from(c == '*') << i);
+        let start =
+            board.replace('/', "").chars().enumerate().fold(0u32, |m, (i, c)| m | u32::from(c == '*') << i);
         let masks = press(n);
         let found = explored(&format!("model = \"lamps\"\n[[level]]\nstart.lanterns = \"{board}\"\n"));
         assert_eq!(found, search(start, |s| masks.iter().map(|m| s ^ m).collect(), |s| *s == 0), "{board}");
@@ -98,12 +100,16 @@ fn lamps_are_vectors_over_two_elements() {
 #[test]
 fn pegs_hop() {
     let board = "o_oo/oooo/oooo/oooo";
-    let start = board.replace('/', "").chars().enumerate().fold(0u32, |m, (i, c)| m | u32::from(c == 'o') << i);
+    let start =
+        board.replace('/', "").chars().enumerate().fold(0u32, |m, (i, c)| m | u32::from(c == 'o') << i);
     let next = |s: &u32| {
         let mut out = vec![];
         for c in (0..16).filter(|c| s >> c & 1 == 1) {
             for (dr, dc) in STEPS {
-                let (Some(over), Some(to)) = (moved(c, (dr, dc), 4, 4), moved(c, (2 * dr, 2 * dc), 4, 4)) else { continue };
+                let (Some(over), Some(to)) = (moved(c, (dr, dc), 4, 4), moved(c, (2 * dr, 2 * dc), 4, 4))
+                else {
+                    continue;
+                };
                 if s >> over & 1 == 1 && s >> to & 1 == 0 {
                     out.push(s & !(1 << c) & !(1 << over) | 1 << to);
                 }
@@ -164,7 +170,8 @@ fn pipes_are_tight_in_as_many_ways_as_all_turns_say() {
         for (i, c) in loose.iter().enumerate() {
             open[*c] = turned(kinds[*c], (code >> (2 * i) & 3) as u8);
         }
-        let meets = |c: usize, d: usize| moved(c, STEPS[d], 3, 3).filter(|n| open[*n] >> ((d + 2) % 4) & 1 == 1);
+        let meets =
+            |c: usize, d: usize| moved(c, STEPS[d], 3, 3).filter(|n| open[*n] >> ((d + 2) % 4) & 1 == 1);
         let sound = (0..9).all(|c| (0..4).all(|d| open[c] >> d & 1 == 0 || meets(c, d).is_some()));
         let mut wet = [false; 9];
         let mut stack = vec![4usize];
@@ -175,7 +182,8 @@ fn pipes_are_tight_in_as_many_ways_as_all_turns_say() {
         }
         tight += u64::from(sound && wet == [true; 9]);
     }
-    let found = explored("model = \"pipes\"\n[[level]]\nvalues = { pump = \"r2c2\", kind = \"ses/ece/ses\" }\n");
+    let found =
+        explored("model = \"pipes\"\n[[level]]\nvalues = { pump = \"r2c2\", kind = \"ses/ece/ses\" }\n");
     assert_eq!((found.states, found.goal), (65_536, tight));
 }
 
@@ -214,9 +222,14 @@ fn tubes_are_poured_whatever_they_are_called() {
         out
     };
     let won = |s: &Vec<String>| s.iter().all(|t| t.is_empty() || t.len() == 4 && run(t) == 4);
-    let mut begin: Vec<String> = start.iter().map(ToString::to_string).chain(["".into(), "".into()]).collect();
-    let tubes: Vec<String> = begin.iter().map(|t| format!("\"{}\"", if t.is_empty() { "empty".into() } else { words(t) })).collect();
-    let level = format!("model = \"tubes\"\n[[level]]\nvalues.tubes = 5\nstart.tube = [{}]\n", tubes.join(", "));
+    let mut begin: Vec<String> =
+        start.iter().map(ToString::to_string).chain(["".into(), "".into()]).collect();
+    let tubes: Vec<String> = begin
+        .iter()
+        .map(|t| format!("\"{}\"", if t.is_empty() { "empty".into() } else { words(t) }))
+        .collect();
+    let level =
+        format!("model = \"tubes\"\n[[level]]\nvalues.tubes = 5\nstart.tube = [{}]\n", tubes.join(", "));
     begin.sort();
     assert_eq!(explored(&level), search(begin, next, won));
 }
@@ -225,7 +238,9 @@ fn tubes_are_poured_whatever_they_are_called() {
 fn a_picture_has_as_many_fillings_as_its_pieces_allow() {
     // All ways to lay the pieces of the small set onto the picture, each set of placements once.
     let picture = ["rrw", "rbb", "wrw"].concat().into_bytes();
-    let shapes: [(&[(i64, i64, u8)], usize); 4] = [
+    /// Cells with their colours, and how many there are of the piece.
+    type Piece = (&'static [(i64, i64, u8)], usize);
+    let shapes: [Piece; 4] = [
         (&[(0, 0, b'r')], 3),
         (&[(0, 0, b'r'), (0, 1, b'w')], 3),
         (&[(0, 0, b'w'), (0, 1, b'r'), (0, 2, b'w')], 1),
@@ -282,7 +297,11 @@ fn a_level_draws_its_pieces() {
     assert_eq!(explored(&level("rw")), Counts { states: 1, goal: 0, shortest: None, hopeless: 1 });
     let dir = dir_with(&[("level.toml", level("bw").replace("pair =", "piar =").as_str())]);
     let r = fendle(dir.path(), &["check", "level.toml"]);
-    assert!(r.code == 2 && r.err.contains("no shape named `piar`") && r.err.contains("did you mean `pair`?"), "{}", r.err);
+    assert!(
+        r.code == 2 && r.err.contains("no shape named `piar`") && r.err.contains("did you mean `pair`?"),
+        "{}",
+        r.err
+    );
 }
 
 #[test]
@@ -312,7 +331,8 @@ fn barges_slide_on_ice() {
         }
         out
     };
-    let found = explored(&format!("model = \"shove\"\n[[level]]\nvalues.glide = true\nstart.yard = \"{board}\"\n"));
+    let found =
+        explored(&format!("model = \"shove\"\n[[level]]\nvalues.glide = true\nstart.yard = \"{board}\"\n"));
     assert_eq!(found, search(start, next, |s| s.1 == berth));
 }
 
@@ -345,8 +365,55 @@ fn two_barges_are_pushed_in_a_row() {
         }
         out
     };
-    let found = explored(&format!("model = \"shove\"\n[[level]]\nvalues.strength = 2\nstart.yard = \"{board}\"\n"));
+    let found =
+        explored(&format!("model = \"shove\"\n[[level]]\nvalues.strength = 2\nstart.yard = \"{board}\"\n"));
     assert_eq!(found, search((all(b'A')[0], all(b'o')), next, |s| berths.iter().all(|b| s.1.contains(b))));
+}
+
+#[test]
+fn rafts_push_each_other() {
+    const ROWS: usize = 4;
+    const COLS: usize = 6;
+    let raft =
+        b"......".iter().chain(b".1....").chain(b".11.2.").chain(b"....2.").copied().collect::<Vec<u8>>();
+    for (strength, level_of) in [(1, "strength = 1"), (2, "strength = 2")] {
+        let next = |s: &(usize, Vec<u8>)| {
+            let mut out = vec![];
+            for d in STEPS {
+                let Some(to) = moved(s.0, d, ROWS, COLS) else { continue };
+                let mut moving: Vec<u8> = vec![];
+                let mut ahead = vec![s.1[to]];
+                // The names of all that moves along.
+                while let Some(k) = ahead.pop().filter(|k| *k != b'.') {
+                    if moving.contains(&k) {
+                        continue;
+                    }
+                    moving.push(k);
+                    let front =
+                        (0..ROWS * COLS).filter(|c| s.1[*c] == k).filter_map(|c| moved(c, d, ROWS, COLS));
+                    ahead.extend(front.map(|c| s.1[c]).filter(|n| *n != b'.'));
+                }
+                let mut t = vec![b'.'; ROWS * COLS];
+                let mut sound = moving.len() <= strength;
+                for (c, k) in s.1.iter().enumerate().filter(|(_, k)| **k != b'.') {
+                    match if moving.contains(k) { moved(c, d, ROWS, COLS) } else { Some(c) } {
+                        Some(c) => t[c] = *k,
+                        None => sound = false,
+                    }
+                }
+                if sound {
+                    out.push((to, t));
+                }
+            }
+            out
+        };
+        let won = |s: &(usize, Vec<u8>)| [9, 15, 16].iter().all(|c| s.1[*c] == b'1');
+        let level = format!(
+            "model = \"raft\"\n[[level]]\nvalues = {{ {level_of}, berth = \"....../...1../...11./......\" }}\n\
+             start = {{ tug = \"r1c1\", raft = \"....../.1..../.11.2./....2.\" }}\n"
+        );
+        assert_eq!(explored(&level), search((0usize, raft.clone()), next, won), "{level_of}");
+    }
 }
 
 #[test]
@@ -367,7 +434,9 @@ fn planks_roll_and_are_tarred() {
             let Some(to) = moved(s.0, *d, ROWS, COLS) else { continue };
             let mut t = (to, s.1, s.2, false);
             if to == s.1 || to == s.1 + 1 {
-                let (Some(a), Some(_)) = (moved(s.1, *d, ROWS, COLS), moved(s.1 + 1, *d, ROWS, COLS)) else { continue };
+                let (Some(a), Some(_)) = (moved(s.1, *d, ROWS, COLS), moved(s.1 + 1, *d, ROWS, COLS)) else {
+                    continue;
+                };
                 t.1 = a;
                 if i % 2 == 0 {
                     t.2 = [s.2[1], s.2[0], s.2[3], s.2[2]];
@@ -406,13 +475,14 @@ fn a_hand_turns_with_its_tool() {
     let next = |s: &State| {
         let mut out: Vec<State> = vec![];
         // The tool may reach over the edge: then it is off the board, and enters nothing there.
-        let tip = |c: usize, f: usize| (c / COLS) as i64 * 100 + (c % COLS) as i64 + STEPS[f].0 * 100 + STEPS[f].1;
+        let tip =
+            |c: usize, f: usize| (c / COLS) as i64 * 100 + (c % COLS) as i64 + STEPS[f].0 * 100 + STEPS[f].1;
         let on = |p: i64| {
             let (r, c) = (p.div_euclid(100), p.rem_euclid(100));
             (r >= 0 && r < ROWS as i64 && c < COLS as i64).then(|| r as usize * COLS + c as usize)
         };
-        for d in 0..4 {
-            let by = STEPS[d].0 * 100 + STEPS[d].1;
+        for (d, step) in STEPS.iter().enumerate() {
+            let by = step.0 * 100 + step.1;
             let Some(load) = enter(on(tip(s.0, s.1) + by), d, s.2) else { continue };
             let Some(to) = at(s.0, d) else { continue };
             if d == s.1 {
@@ -429,7 +499,8 @@ fn a_hand_turns_with_its_tool() {
         for by in [1, 3] {
             let new = (s.1 + by) % 4;
             let corner = on(tip(s.0, s.1) + STEPS[new].0 * 100 + STEPS[new].1);
-            let (Some(load), Some(_)) = (enter(corner, new, s.2), enter(at(s.0, new), (s.1 + 2) % 4, s.2)) else {
+            let (Some(load), Some(_)) = (enter(corner, new, s.2), enter(at(s.0, new), (s.1 + 2) % 4, s.2))
+            else {
                 continue;
             };
             let Some(load) = enter(at(s.0, new), (s.1 + 2) % 4, load) else { continue };

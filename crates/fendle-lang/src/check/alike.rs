@@ -715,9 +715,7 @@ fn is_or_holds(model: &Model, scalar: Scalar, of: usize) -> bool {
 pub(crate) fn carries(model: &Model, def: &AlikeDef, v: usize) -> bool {
     let var = &model.vars[v];
     match &def.kind {
-        Kind::Values(e, _) => {
-            is_or_holds(model, var.dom.scalar(), *e)
-        }
+        Kind::Values(e, _) => is_or_holds(model, var.dom.scalar(), *e),
         Kind::Numbers { carriers, .. } => {
             carriers.contains(&v) || var.shadow_of.is_some_and(|of| carriers.contains(&of))
         }

@@ -148,11 +148,9 @@ impl Checker<'_> {
         }
         let doms = self.params(params);
         // Offers come first; names given before one stand in it for their values.
-        let head = body.iter().take_while(|s| match &s.kind {
-            S::Offer(_) => true,
-            S::Let { ty: None, mutable: false, .. } => true,
-            _ => false,
-        });
+        let is_head =
+            |s: &&tree::Stmt| matches!(s.kind, S::Offer(_) | S::Let { ty: None, mutable: false, .. });
+        let head = body.iter().take_while(is_head);
         let head_len = head.count();
         let last_offer = body[..head_len].iter().rposition(|s| matches!(s.kind, S::Offer(_)));
         let mut offers = vec![];
@@ -265,10 +263,8 @@ impl Checker<'_> {
     /// Learns which places are cells when `e` is known to be `truth`.
     pub(super) fn note_facts(&mut self, e: &Expr, truth: bool) {
         match &e.kind {
-            Ek::OnBoard(p) if truth => {
-                if self.is_steady(p) {
-                    self.scope.on_board.push(OnBoard { place: (**p).clone(), holds: true });
-                }
+            Ek::OnBoard(p) if truth && self.is_steady(p) => {
+                self.scope.on_board.push(OnBoard { place: (**p).clone(), holds: true });
             }
             Ek::And(a, b) if truth => {
                 self.note_facts(a, true);
@@ -328,7 +324,8 @@ fn changed_by(stmt: &tree::Stmt, names: &mut Option<Vec<String>>) {
             _ => *names = None,
         }
     }
-    let mut all = |blocks: &[&tree::Block]| blocks.iter().for_each(|b| b.iter().for_each(|s| changed_by(s, names)));
+    let mut all =
+        |blocks: &[&tree::Block]| blocks.iter().for_each(|b| b.iter().for_each(|s| changed_by(s, names)));
     match &stmt.kind {
         S::If { then, other, .. } => all(&[then, other]),
         S::For { body, .. } | S::Repeat { body, .. } | S::Phase { body, .. } => all(&[body]),
@@ -386,9 +383,7 @@ fn substitute(e: &A, given: &[(String, A)]) -> A {
         K::Can(n, args) => K::Can(n.clone(), list(args)),
         K::Leads(every, n, args, c) => K::Leads(*every, n.clone(), list(args), boxed(c)),
         K::Method(a, n, args) => K::Method(boxed(a), n.clone(), list(args)),
-        K::Record(n, parts) => {
-            K::Record(n.clone(), parts.iter().map(|(n, e)| (n.clone(), one(e))).collect())
-        }
+        K::Record(n, parts) => K::Record(n.clone(), parts.iter().map(|(n, e)| (n.clone(), one(e))).collect()),
         K::Quant { kind, binder, body } => {
             let binder = tree::Binder {
                 name: binder.name.clone(),

@@ -149,9 +149,19 @@ struct Checker<'a> {
 
 /// Words that stand alone in expressions and ranges, and cannot be names of values; with what to take instead.
 const STANDING: &[(&str, &str)] = &[
-    ("before", "earlier"), ("start", "origin"), ("board", "deck"), ("none", "nothing"), ("rows", "row_count"),
-    ("columns", "column_count"), ("dir4", "sides"), ("dir8", "sides"), ("stay", "still"),
-    ("left", "remaining"), ("right", "rightward"), ("up", "raised"), ("down", "lowered"),
+    ("before", "earlier"),
+    ("start", "origin"),
+    ("board", "deck"),
+    ("none", "nothing"),
+    ("rows", "row_count"),
+    ("columns", "column_count"),
+    ("dir4", "sides"),
+    ("dir8", "sides"),
+    ("stay", "still"),
+    ("left", "remaining"),
+    ("right", "rightward"),
+    ("up", "raised"),
+    ("down", "lowered"),
 ];
 
 /// Words with a meaning of their own in expressions.
@@ -321,7 +331,8 @@ impl Checker<'_> {
     /// Says that a word has a meaning of its own, and which name to take.
     fn say_taken(&mut self, name: &Name) {
         let word = name.text.as_str();
-        let instead = STANDING.iter().find(|s| s.0 == word).map_or_else(|| format!("my_{word}"), |s| s.1.into());
+        let instead =
+            STANDING.iter().find(|s| s.0 == word).map_or_else(|| format!("my_{word}"), |s| s.1.into());
         self.error("M001", name.span, format!("`{word}` has a meaning of its own"))
             .notes
             .push(format!("take another name, such as `{instead}`"));

@@ -325,10 +325,15 @@ impl Checker<'_> {
                     vars.push(var);
                 }
                 Some(_) => {
-                    let what = if want == Scalar::Int { "numbers".into() } else { format!("`{}`", self.sn(want)) };
-                    self.error("M059", name.span, format!("these are spread over `state` lists of {what}, without `if`"))
-                        .notes
-                        .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
+                    let what =
+                        if want == Scalar::Int { "numbers".into() } else { format!("`{}`", self.sn(want)) };
+                    self.error(
+                        "M059",
+                        name.span,
+                        format!("these are spread over `state` lists of {what}, without `if`"),
+                    )
+                    .notes
+                    .push("such as `state post: array 1..3 of list of 1..5 max 5`".into());
                     return None;
                 }
                 None => {

@@ -252,8 +252,20 @@ impl Checker<'_> {
     pub(super) fn special_call(&mut self, name: &Name, args: &[A], span: Span) -> Option<Expr> {
         let make = |kind, ty| Expr { kind, ty, span };
         let word = name.text.as_str();
-        if !matches!(word, "len" | "row" | "col" | "turned" | "given" | "kind" | "turn" | "anchor" | "placed" | "mirrored" | "part")
-            || args.is_empty()
+        if !matches!(
+            word,
+            "len"
+                | "row"
+                | "col"
+                | "turned"
+                | "given"
+                | "kind"
+                | "turn"
+                | "anchor"
+                | "placed"
+                | "mirrored"
+                | "part"
+        ) || args.is_empty()
         {
             return None;
         }
@@ -290,7 +302,8 @@ impl Checker<'_> {
             ("part", Ty::Placed(p), 2) => {
                 let Some(of) = self.shapes[p].of else {
                     let message = format!("the shapes of `{}` have no parts", self.shapes[p].name);
-                    let note = format!("say what the letters are: `shapes {} of ENUM {{`", self.shapes[p].name);
+                    let note =
+                        format!("say what the letters are: `shapes {} of ENUM {{`", self.shapes[p].name);
                     self.error("M049", span, message).notes.push(note);
                     return Some(self.bad(span));
                 };

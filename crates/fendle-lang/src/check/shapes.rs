@@ -36,12 +36,18 @@ fn read(drawing: &BoardText, parts: Option<&[String]>) -> Result<(Cells, Option<
                         }
                         (Some(one), Some(other)) => {
                             let message = format!("`{letter}` may stand for `{one}` or `{other}`");
-                            return Err((span, message, "let their names begin with different letters".into()));
+                            return Err((
+                                span,
+                                message,
+                                "let their names begin with different letters".into(),
+                            ));
                         }
                         (None, _) => {
                             let message = format!("`{letter}` means nothing in the drawing of this shape");
-                            let note =
-                                format!("a letter is the first one of a part: {}; . is not covered", parts.join(", "));
+                            let note = format!(
+                                "a letter is the first one of a part: {}; . is not covered",
+                                parts.join(", ")
+                            );
                             return Err((span, message, note));
                         }
                     }
@@ -136,7 +142,8 @@ pub fn turns(def: &ShapeDef, parts: Option<&[String]>, mirrored: bool) -> Result
                 return Err((
                     drawing.span,
                     "nothing says what this shape turns about".into(),
-                    "draw the anchor as @ (or + where it is not covered), or write `about corner ROWS, COLS`".into(),
+                    "draw the anchor as @ (or + where it is not covered), or write `about corner ROWS, COLS`"
+                        .into(),
                 ));
             }
         };

@@ -483,7 +483,8 @@ impl Checker<'_> {
         };
         let parts = self.records[r].parts.clone();
         let Some(at) = parts.iter().position(|p| p.0 == part.text) else {
-            let whole = A { kind: K::Field(Box::new(base.clone()), part.clone()), span: base.span.to(part.span) };
+            let whole =
+                A { kind: K::Field(Box::new(base.clone()), part.clone()), span: base.span.to(part.span) };
             self.expr(&whole);
             return Some(None);
         };
@@ -505,7 +506,8 @@ impl Checker<'_> {
             let kind = Ek::Part(Box::new(old.clone()), r, i);
             Expr { kind, ty: d.scalar().ty(), span }
         };
-        let all = parts.iter().enumerate().map(|(i, (_, d))| if i == at { value.clone() } else { make(i, d) });
+        let all =
+            parts.iter().enumerate().map(|(i, (_, d))| if i == at { value.clone() } else { make(i, d) });
         let record = Expr { kind: Ek::MakeRecord(r, all.collect()), ty: Ty::Record(r), span };
         Some(Some(St::Assign(to, record)))
     }

@@ -12,8 +12,8 @@ use crate::position::read::{Binder, Text, cell_list, lines, parts, unknown_key};
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Span};
 use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
-use crate::syntax::tree::{BoardText, Name, ShapeDef};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
+use crate::syntax::tree::{BoardText, Name, ShapeDef};
 
 /// The mistake that a level gives nothing for a variable without a default.
 fn missing(binder: &mut Binder<'_>, file: FileId, level: &Level, def: &VarDef, hint: String) {
@@ -51,7 +51,8 @@ fn redrawn(
     for (key, raw) in &level.shapes {
         let named = |g: &ShapesDef| g.shapes.iter().position(|s| s.name == key.text);
         let Some((group, at)) = out.shapes.iter().enumerate().find_map(|(g, d)| Some((g, named(d)?))) else {
-            let known: Vec<&str> = out.shapes.iter().flat_map(|g| &g.shapes).map(|s| s.name.as_str()).collect();
+            let known: Vec<&str> =
+                out.shapes.iter().flat_map(|g| &g.shapes).map(|s| s.name.as_str()).collect();
             let message = format!("the model `{}` has no shape named `{}`", out.name, key.text);
             let mut error = Diagnostic::error("L035", file, key.span, message);
             error.notes.push(match crate::source::near(&key.text, known.iter().copied()) {
@@ -763,7 +764,10 @@ impl Binder<'_> {
             Dom::First(e, count) => {
                 let (n, all) = (constant(self, b, count)?, self.model.enums[*e].values.len() as i64);
                 if n < 1 || n > all {
-                    let message = format!("the first {n} of `{}` are wanted, which has {all}", self.model.enums[*e].name);
+                    let message = format!(
+                        "the first {n} of `{}` are wanted, which has {all}",
+                        self.model.enums[*e].name
+                    );
                     self.error("L031", self.model.file, count.span, message);
                     return None;
                 }

@@ -38,7 +38,12 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
         let members: Vec<i64> = match &def.kind {
             Kind::Values(e, class) => {
                 // Values that some variable or record cannot hold here are not like the others.
-                let all = model.records.iter().flat_map(|r| &r.parts).map(|p| &p.1).chain(model.vars.iter().map(|v| &v.dom));
+                let all = model
+                    .records
+                    .iter()
+                    .flat_map(|r| &r.parts)
+                    .map(|p| &p.1)
+                    .chain(model.vars.iter().map(|v| &v.dom));
                 let counts = all.filter_map(|d| match d {
                     Dom::First(of, count) if of == e => Some(lone(count)),
                     _ => None,

@@ -530,7 +530,12 @@ impl Model {
         }
         let bodies = (self.statuses.iter().map(|s| &s.cond))
             .chain(self.always.iter().map(|a| &a.cond))
-            .chain(self.keeps.iter().flat_map(|k| [Some(&k.quantity), k.when.as_ref(), k.goal.as_ref()]).flatten())
+            .chain(
+                self.keeps
+                    .iter()
+                    .flat_map(|k| [Some(&k.quantity), k.when.as_ref(), k.goal.as_ref()])
+                    .flatten(),
+            )
             .chain(self.bound.iter().map(|b| &b.0))
             .chain(self.promise.iter().flat_map(|p| [&p.0, &p.1]))
             .chain(self.aim.iter().filter_map(|a| a.what.as_ref()))

@@ -442,8 +442,7 @@ fn see_values(
                     b.value_text(var, is.into()),
                     b.value_text(var, *want)
                 );
-                failures
-                    .push(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
+                failures.push(Diagnostic::error("E001", model.file, span, message).note(drawn(b, state)));
                 return;
             }
         }

@@ -34,8 +34,11 @@ impl Drawn {
     /// as something is left.
     #[must_use]
     pub fn against(&self, base: &Drawn) -> Drawn {
-        let is_bare = |p: &Picture| p.rows.iter().flatten().all(|t| matches!(t.as_str(), "." | "0" | "false" | "none" | "-"));
-        let mut pictures: Vec<Picture> = self.pictures.iter().filter(|p| !base.pictures.contains(p)).cloned().collect();
+        let is_bare = |p: &Picture| {
+            p.rows.iter().flatten().all(|t| matches!(t.as_str(), "." | "0" | "false" | "none" | "-"))
+        };
+        let mut pictures: Vec<Picture> =
+            self.pictures.iter().filter(|p| !base.pictures.contains(p)).cloned().collect();
         if pictures.iter().any(|p| !is_bare(p)) {
             // A board that has become empty says something only if nothing else does.
             pictures.retain(|p| !is_bare(p) || base.pictures.iter().any(|q| q.name == p.name && !is_bare(q)));
@@ -150,7 +153,8 @@ impl Bound {
                     fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
                 } else {
                     // A glyph with a condition says more than one without.
-                    let said = |conditional: bool| open.iter().find(|r| r.when.is_some() == conditional && whole(r));
+                    let said =
+                        |conditional: bool| open.iter().find(|r| r.when.is_some() == conditional && whole(r));
                     said(true)
                         .or_else(|| said(false))
                         .or_else(|| fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some())))
@@ -174,7 +178,9 @@ impl Bound {
                 continue;
             }
             let there = |v: usize, cell: usize| match self.model.vars[v].shape {
-                Extent::Grid | Extent::Set => i64::from(self.values_of(v, state)[cell]) != self.slots[v].plain(),
+                Extent::Grid | Extent::Set => {
+                    i64::from(self.values_of(v, state)[cell]) != self.slots[v].plain()
+                }
                 _ => self.stands_at(v, state, cell),
             };
             let says = |r: &DrawRule, v: usize| r.facts.iter().any(|f| f.var == v);
@@ -296,11 +302,15 @@ impl Bound {
                             pictures.push(Picture::new(self, name, rows.collect(), joined));
                             continue;
                         }
-                        let width = if second == Keyed::Cell { self.cols.max(1) } else { values.len().max(1) };
+                        let width =
+                            if second == Keyed::Cell { self.cols.max(1) } else { values.len().max(1) };
                         let row = |r: &[i32]| {
                             r.iter().map(word).collect::<Vec<_>>().join(if joined { "" } else { " " })
                         };
-                        text.push(format!("{key}: {}", values.chunks(width).map(row).collect::<Vec<_>>().join("/")));
+                        text.push(format!(
+                            "{key}: {}",
+                            values.chunks(width).map(row).collect::<Vec<_>>().join("/")
+                        ));
                     }
                     if !text.is_empty() {
                         values.push((def.name.clone(), text.join(", ")));
@@ -331,14 +341,17 @@ impl Bound {
         let mut at = 0;
         for (v, def) in self.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
             let Extent::Lists(key, false) = def.shape else { continue };
-            let Some(i) = drawn.values.iter().position(|(n, t)| *n == def.name && t.chars().count() > PILED) else {
+            let Some(i) = drawn.values.iter().position(|(n, t)| *n == def.name && t.chars().count() > PILED)
+            else {
                 continue;
             };
             let names = self.key_names(key);
             let piles: Vec<Vec<String>> = self
                 .values_of(v, state)
                 .chunks(self.slots[v].cap + 1)
-                .map(|l| l[1..=l[0].max(0) as usize].iter().map(|x| self.value_text(v, (*x).into())).collect())
+                .map(|l| {
+                    l[1..=l[0].max(0) as usize].iter().map(|x| self.value_text(v, (*x).into())).collect()
+                })
                 .collect();
             let tall = piles.iter().map(Vec::len).max().unwrap_or(0);
             let row = |r: usize| piles.iter().map(|p| p.get(r).cloned().unwrap_or_default()).collect();
@@ -361,9 +374,10 @@ impl Bound {
             let several = matches!(def.shape, Extent::Array(_) | Extent::List(_));
             let single = def.shape == Extent::One
                 && matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)));
-            let shown = model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)))
-                || model.drawn_conditions().any(|w| model.reads(&w.expr).contains(&v))
-                || model.look(Drawee::Var(v), 1, false).is_some_and(|l| l.is_nothing());
+            let shown =
+                model.shows.iter().any(|s| matches!(s, Show::Drawing { vars, .. } if vars.contains(&v)))
+                    || model.drawn_conditions().any(|w| model.reads(&w.expr).contains(&v))
+                    || model.look(Drawee::Var(v), 1, false).is_some_and(|l| l.is_nothing());
             if !(several || single)
                 || !crate::check::stands(def.dom.scalar())
                 || !def.state
@@ -374,10 +388,11 @@ impl Bound {
                 continue;
             }
             let glyphs = self.standing_glyphs(v);
-            let at = |cell: usize| self.standing(v, state, cell).map_or(".".to_string(), |k| glyphs[k].to_string());
-            let rows: Vec<Vec<String>> = (0..self.rows)
-                .map(|r| (0..self.cols).map(|c| at(r * self.cols + c)).collect())
-                .collect();
+            let at = |cell: usize| {
+                self.standing(v, state, cell).map_or(".".to_string(), |k| glyphs[k].to_string())
+            };
+            let rows: Vec<Vec<String>> =
+                (0..self.rows).map(|r| (0..self.cols).map(|c| at(r * self.cols + c)).collect()).collect();
             drawn.pictures.push(Picture::new(self, def.name.clone(), rows, true));
         }
     }

@@ -38,7 +38,7 @@ pub(crate) fn lines(text: &str) -> Vec<(usize, &str)> {
     let mut out = vec![];
     let mut at = 0;
     let between = if text.trim().contains('\n') { '\n' } else { '/' };
-    for line in text.split(|c| c == '\n' || c == between) {
+    for line in text.split(['\n', between]) {
         let trimmed = line.trim();
         if !trimmed.is_empty() {
             out.push((at + line.find(trimmed).unwrap_or(0), trimmed));
@@ -385,7 +385,8 @@ impl Binder<'_> {
                     .push(format!("its keys are: {}", firsts.join(", ")));
                 return None;
             };
-            let inner = Text { text: value, at: text.at.map(|a| a + (from + skip) as u32), span, file: text.file };
+            let inner =
+                Text { text: value, at: text.at.map(|a| a + (from + skip) as u32), span, file: text.file };
             let parts: Vec<(&str, Span)> = if second == Keyed::Cell {
                 let joined = self.is_joined(var);
                 self.board(inner, joined, Some((b.rows, b.cols)))?.into_iter().flatten().collect()
@@ -577,9 +578,14 @@ impl Binder<'_> {
                         _ => ("which of", "KEY: r1c1, KEY: r1c2"),
                     };
                     let lies = if def.shape == Extent::One { "lies" } else { "stands here" };
-                    self.error("L039", text.file, span, format!("a drawing does not say {what} `{name}` {lies}"))
-                        .notes
-                        .push(format!("leave it out here and write `start.{name} = \"{how}\"`"));
+                    self.error(
+                        "L039",
+                        text.file,
+                        span,
+                        format!("a drawing does not say {what} `{name}` {lies}"),
+                    )
+                    .notes
+                    .push(format!("leave it out here and write `start.{name} = \"{how}\"`"));
                     return None;
                 }
                 let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");

@@ -320,7 +320,11 @@ pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
     let stands = |cell: usize| {
         b.model.vars.iter().enumerate().any(|(v, d)| {
             let twin = b.model.vars.iter().any(|t| t.rearranged == Some(v));
-            !d.state && d.shape == Extent::Grid && !d.hidden && !twin && !matches!(i64::from(b.data[b.slots[v].base + cell]), 0 | NONE)
+            !d.state
+                && d.shape == Extent::Grid
+                && !d.hidden
+                && !twin
+                && !matches!(i64::from(b.data[b.slots[v].base + cell]), 0 | NONE)
         })
     };
     let mut beside = vec![];

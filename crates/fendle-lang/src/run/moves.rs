@@ -61,7 +61,13 @@ fn is_never(b: &Bound, offer: &Expr) -> bool {
     let mut by_level = true;
     offer.each(&mut |e| {
         by_level &= match e.kind {
-            Ek::Local(_) | Ek::Call(..) | Ek::Quant(_) | Ek::Flood(_) | Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => false,
+            Ek::Local(_)
+            | Ek::Call(..)
+            | Ek::Quant(_)
+            | Ek::Flood(_)
+            | Ek::Can(_)
+            | Ek::Leads(..)
+            | Ek::Asked(_) => false,
             Ek::Var(_, v) => !b.model.vars[v].state,
             _ => true,
         };

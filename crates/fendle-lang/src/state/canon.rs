@@ -20,7 +20,9 @@ impl Part {
     /// The like things that a value is or holds, in their order.
     fn things(&self, value: i64) -> impl Iterator<Item = i64> + '_ {
         let whole = self.fields.is_empty().then_some(value);
-        whole.into_iter().chain(self.fields.iter().map(move |(lo, stride, count)| lo + value / stride % count))
+        whole
+            .into_iter()
+            .chain(self.fields.iter().map(move |(lo, stride, count)| lo + value / stride % count))
     }
 }
 
@@ -152,7 +154,8 @@ impl Class {
         let keyed_by_any = |base: usize| {
             others.iter().flat_map(|c| &c.parts).filter(|p| p.base == base && p.keyed.is_some()).count()
         };
-        let carries_any = |base: usize| others.iter().flat_map(|c| &c.parts).any(|p| p.base == base && p.carries);
+        let carries_any =
+            |base: usize| others.iter().flat_map(|c| &c.parts).any(|p| p.base == base && p.carries);
         if self.parts.iter().any(|p| p.carries) {
             // By what is met first: where it is met must not be moved about, and what its keys have must not be renamed.
             return self.parts.iter().all(|p| {

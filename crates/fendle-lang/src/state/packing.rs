@@ -27,7 +27,11 @@ enum Field {
         tag: usize,
     },
     /// The same where the ranks do not fit: the lengths of all lists, then the numbers one after the other.
-    Heaps { heaps: Heaps, bit: u32, tag: usize },
+    Heaps {
+        heaps: Heaps,
+        bit: u32,
+        tag: usize,
+    },
     /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
     Bits {
         slot: usize,
@@ -518,7 +522,8 @@ impl Heaps {
     }
 
     fn bits(&self) -> u32 {
-        let lengths: u32 = self.parts.iter().map(|&(_, lists, cap)| lists as u32 * self.length_width(cap)).sum();
+        let lengths: u32 =
+            self.parts.iter().map(|&(_, lists, cap)| lists as u32 * self.length_width(cap)).sum();
         lengths + self.n as u32 * width_of(self.n as u64)
     }
 

@@ -154,7 +154,11 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     match root.get("level") {
         Some(Item::ArrayOfTables(list)) => {
             for (i, table) in list.iter().enumerate() {
-                r.keys(table, &["name", "title", "size", "values", "shapes", "start", "told", "expect"], "a level");
+                r.keys(
+                    table,
+                    &["name", "title", "size", "values", "shapes", "start", "told", "expect"],
+                    "a level",
+                );
                 let mut name = r.text_of(table, "name");
                 if name.is_empty() {
                     name = (i + 1).to_string();

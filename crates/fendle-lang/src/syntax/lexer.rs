@@ -9,9 +9,9 @@ use crate::source::{Diagnostic, FileId, Span};
 
 /// Words that begin an item at the top level of a model.
 pub const ITEM_WORDS: &[&str] = &[
-    "model", "const", "enum", "record", "shapes", "level", "state", "derived", "tally", "show", "picture", "fn", "proc",
-    "move", "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal", "lost", "over",
-    "status", "aim", "always", "keeps", "bound", "promise", "law", "example",
+    "model", "const", "enum", "record", "shapes", "level", "state", "derived", "tally", "show", "picture",
+    "fn", "proc", "move", "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal",
+    "lost", "over", "status", "aim", "always", "keeps", "bound", "promise", "law", "example",
 ];
 
 /// Kinds of tokens.
@@ -56,7 +56,8 @@ const JOINING_WORDS: &[&str] =
 /// Signs that cannot begin a statement; after a text `-` begins a number in a list of glyphs.
 const JOINING_OPS: &[&str] = &["+", "-", "*", "/", "==", "!=", "<", ">", ".."];
 /// Signs of other languages, and the words for them here.
-const FOREIGN: &[(&str, &str)] = &[("&&", "and"), ("||", "or"), ("&", "and"), ("|", "or"), ("!", "not"), ("%", "mod")];
+const FOREIGN: &[(&str, &str)] =
+    &[("&&", "and"), ("||", "or"), ("&", "and"), ("|", "or"), ("!", "not"), ("%", "mod")];
 const CONTINUING_WORDS: &[&str] =
     &["and", "or", "not", "mod", "unless", "where", "while", "in", "then", "else"];
 

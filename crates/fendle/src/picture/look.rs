@@ -114,7 +114,8 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
                     for (cell, &x) in out.cells.iter_mut().zip(values) {
                         let label = if bare { String::new() } else { glyph(b, v, x) };
                         // Nought is nothing, and so is what is drawn as an empty cell.
-                        let plain = x == 0 && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell | Scalar::Enum(_))
+                        let plain = x == 0
+                            && matches!(scalar, Scalar::Bool | Scalar::Int | Scalar::Cell | Scalar::Enum(_))
                             || label == "."
                             || matches!(scalar, Scalar::Maybe(_)) && i64::from(x) == NONE;
                         if plain && (!asked || model.look(of, x.into(), true).is_none()) {
@@ -211,7 +212,8 @@ fn derived(b: &Bound, state: &[i32], out: &mut Tiles) {
         if !asked || b.as_player && b.model.reads(&b.model.fns[*f].body).into_iter().any(hidden) {
             continue;
         }
-        for (cell, _) in b.derived_set(state, *f).unwrap_or_default().iter().enumerate().filter(|(_, x)| **x) {
+        for (cell, _) in b.derived_set(state, *f).unwrap_or_default().iter().enumerate().filter(|(_, x)| **x)
+        {
             out.cells[cell].push(thing(b, of, 1, false, (Figure::Dot, 6, String::new())));
         }
     }
@@ -294,7 +296,11 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
             let things = list[1..].iter().take(list[0].max(0) as usize).map(entry).collect();
             // Of several variables the first pile names its own.
             let first = columns.last().is_none_or(|c| c.0.is_empty() && c.1.is_empty());
-            let head = if vars.len() > 1 && first { format!("{} {name}", model.vars[*v].name) } else { name.clone() };
+            let head = if vars.len() > 1 && first {
+                format!("{} {name}", model.vars[*v].name)
+            } else {
+                name.clone()
+            };
             columns.push((head, things));
         }
         if k + 1 < vars.len() {

@@ -137,12 +137,8 @@ fn shapes_of(model: &Model) -> Vec<String> {
     for group in &model.shapes {
         out.push(String::new());
         out.push(format!("shapes {} of {}", group.name, model.name));
-        let letters: Vec<char> = group
-            .of
-            .iter()
-            .flat_map(|e| &model.enums[*e].values)
-            .filter_map(|v| v.chars().next())
-            .collect();
+        let letters: Vec<char> =
+            group.of.iter().flat_map(|e| &model.enums[*e].values).filter_map(|v| v.chars().next()).collect();
         group.shapes.iter().for_each(|s| shape(&mut out, s, &letters));
     }
     out

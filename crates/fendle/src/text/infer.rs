@@ -333,7 +333,10 @@ fn proofs(out: &mut Vec<String>, b: &Bound, cells: &[CellReport], state: &[i32])
         rows[c.at.1 / b.cols][c.at.1 % b.cols] = if filled { "!" } else { "+" }.into();
         let total = if proof.clues.iter().any(|c| c.total) { ", and all" } else { "" };
         let is = if filled { c.of.as_str() } else { "free" };
-        blocks.push(headed(format!("{}: {is}{total}", c.name), Board { rows, marks, ..Board::default() }.lines()));
+        blocks.push(headed(
+            format!("{}: {is}{total}", c.name),
+            Board { rows, marks, ..Board::default() }.lines(),
+        ));
     }
     if !blocks.is_empty() {
         out.push(String::new());

@@ -82,7 +82,12 @@ pub fn drawn_lines(drawn: &Drawn, marks: &Marks) -> Vec<String> {
         }
         // What goes on is indented below.
         let folded = fendle_view::text::wrapped(&line, WIDTH - 2);
-        out.extend(folded.into_iter().enumerate().map(|(i, l)| if i == 0 { l } else { format!("  {}", l.trim_start()) }));
+        out.extend(
+            folded
+                .into_iter()
+                .enumerate()
+                .map(|(i, l)| if i == 0 { l } else { format!("  {}", l.trim_start()) }),
+        );
     }
     out
 }

@@ -1,7 +1,7 @@
 //! `solve` as text.
 
-use fendle_ask::{Answer, Position};
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
+use fendle_ask::{Answer, Position};
 use fendle_core::infer::fraction;
 use fendle_core::numbers::counted;
 

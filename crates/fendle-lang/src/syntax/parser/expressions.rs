@@ -332,7 +332,10 @@ impl Parser<'_> {
                 self.word("rim")?;
             }
             let span = name.span.to(self.op(")")?);
-            return Ok(Expr { kind: ExprKind::Flood { name: bound, to, from, by, by_name, cond, rim }, span });
+            return Ok(Expr {
+                kind: ExprKind::Flood { name: bound, to, from, by, by_name, cond, rim },
+                span,
+            });
         }
         if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
             let mut parts = vec![];

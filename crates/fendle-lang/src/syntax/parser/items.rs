@@ -193,7 +193,17 @@ impl Parser<'_> {
                     }
                 }
                 let hidden = (word == "hidden").then_some(prior);
-                Item::Var { state: word != "level", names, ty, when, default, defaults, outside, hidden, untold }
+                Item::Var {
+                    state: word != "level",
+                    names,
+                    ty,
+                    when,
+                    default,
+                    defaults,
+                    outside,
+                    hidden,
+                    untold,
+                }
             }
             "derived" => {
                 let name = self.name("a name")?;
@@ -430,7 +440,8 @@ impl Parser<'_> {
             if let Tok::Text(glyph) = self.peek().clone() {
                 let span = self.next().span;
                 let mut facts = vec![];
-                while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) && !self.is_word("where") {
+                while !matches!(self.peek(), Tok::Newline | Tok::Op("}") | Tok::End) && !self.is_word("where")
+                {
                     let target = self.postfix()?;
                     let fact = if self.eat_op("=") {
                         let value = self.additive()?;

@@ -272,9 +272,10 @@ impl Parser<'_> {
         if word != "unless" {
             let note = match word.as_str() {
                 "if" | "when" => {
-                    "a refusal says when the move is allowed: write `unless` and the opposite condition".into()
+                    "a refusal says when the move is allowed: write `unless` and the opposite condition"
+                        .into()
                 }
-                _ if near(&word, ["unless"].into_iter()).is_some() => "did you mean `unless`?".to_string(),
+                _ if near(&word, ["unless"]).is_some() => "did you mean `unless`?".to_string(),
                 _ => return Ok(None),
             };
             let message = format!("expected `unless`, found `{word}`");
