@@ -420,6 +420,7 @@ pub fn place_name(b: &Bound, var: usize, index: usize) -> String {
     let name = match def.shape {
         Extent::Grid | Extent::Set => cell_name(index, b.cols),
         Extent::Array(k) => b.key_names(k)[index].clone(),
+        Extent::List(_) => return format!("{}[{index}]", def.name),
         _ => return def.name.clone(),
     };
     if many { format!("{} {name}", def.name) } else { name }
@@ -737,7 +738,12 @@ fn by_worlds(
         let state = game.unpack(words);
         for v in hidden_vars(b) {
             let slot = &b.slots[v];
-            for i in 0..slot.len {
+            // Of a list its entries; how many there are is seen.
+            let places = match b.model.vars[v].shuffled {
+                Some(_) => 1..1 + state[slot.base] as usize,
+                None => 0..slot.len,
+            };
+            for i in places {
                 *of.entry((v, i)).or_default().entry(state[slot.base + i]).or_default() +=
                     u128::from(*weight);
             }

@@ -104,6 +104,9 @@ impl Writer<'_> {
                     "(if hold != none then given(hold) else 4)",
                     "given(hold)",
                     "turn(piece)",
+                    "(if part(patch, anchor(patch)) == elm then 1 else 2)",
+                    "count(zp in cells(patch) where part(patch, zp) == sort)",
+                    "turn(patch)",
                 ])
                 .into(),
             24 => self
@@ -491,7 +494,10 @@ impl Writer<'_> {
                     self.boolean(2)
                 )
             }
-            14 => match self.rng.random_range(0..4) {
+            14 => match self.rng.random_range(0..7) {
+                4 => "patch = mirrored(patch)".into(),
+                5 => format!("patch = turned({}, {})", self.pick(&["patch", "mirrored(patch)"]), self.int(1)),
+                6 => format!("patch = placed({}, {})", self.pick(&["sash", "knot"]), self.place(1)),
                 0 => "piece = turned(piece)".into(),
                 1 => format!("piece = turned(piece, {})", self.int(e)),
                 2 => format!("piece = placed({}, {})", self.pick(&["bit", "bar", "nook"]), self.place(1)),
@@ -744,6 +750,8 @@ impl Writer<'_> {
              state flag: bool if limit > 1 = false\n\
              record card { rank: 1..3, kind: tree }\n\
              shapes tile_ { bit \"@\"; bar about corner 1, 1 \"xx/.x\"; nook \"x./@x\", \".x/@x\" }\n\
+             shapes cloth of tree mirrored { sash \"oe\"; knot \"o./ea\" }\n\
+             state patch: placed cloth\n\
              state pile: list of 0..9 max 4\n\
              state heaps: array tree of list of 0..3 max 3\n\
              state sack: bag of 0..5 max 4\n\
@@ -860,6 +868,7 @@ start.sides = { 1 = 0, 2 = 3, 3 = 1 }
 start.hold = 2
 start.hand = '2.elm'
 start.piece = 'bar.1@r0c2'
+start.patch = 'knot.0@r2c2'
 ";
 
 /// Of so many random models one is compared with its native code as well.

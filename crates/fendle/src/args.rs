@@ -556,6 +556,9 @@ pub enum Command {
         /// Also write a report with pictures of the levels: a page (.html).
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,
+        /// Also write the results as JUnit XML (.xml), for a CI service.
+        #[arg(long, value_name = "FILE")]
+        junit: Option<PathBuf>,
     },
     /// Print a completion script for a shell.
     Completions {

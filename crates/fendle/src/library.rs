@@ -42,7 +42,7 @@ pub const LIBRARY: &[Family] = &[
     family!("blind", "patience in which what lies face down is hidden"),
     family!("inlay", "coloured pieces laid to fill a picture, in any order or one by one"),
     family!("frame", "pieces of different sizes slide in a frame"),
-    family!("parade", "lines of three with crates and pieces that clear their row"),
+    family!("parade", "lines of three with crates and pieces that clear their row or kind"),
     family!("hoist", "falling blocks by bag, with a preview, one on hold, and nudges for a turn"),
     family!("trios", "hidden sets of three or more: equal ones stay"),
     family!("raft", "bodies of several cells that are pushed as one, and push each other"),

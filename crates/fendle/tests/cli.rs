@@ -268,6 +268,69 @@ fn audit_says_what_differs() {
     assert_eq!(r.code, 3, "{}", r.out);
 }
 
+/// The tags of an XML text in their order, each with its attributes; every one that opens is closed.
+fn tags(text: &str) -> Vec<String> {
+    let mut open: Vec<&str> = vec![];
+    let mut out = vec![];
+    for part in text.split('<').skip(1) {
+        let (tag, after) = part.split_once('>').expect("a tag ends");
+        assert!(!after.contains('>'), "{after}");
+        if let Some(name) = tag.strip_prefix('/') {
+            assert_eq!(open.pop(), Some(name));
+        } else if !tag.starts_with('?') {
+            if !tag.ends_with('/') {
+                open.push(tag.split(' ').next().expect("a name"));
+            }
+            out.push(tag.trim_end_matches('/').to_string());
+        }
+    }
+    assert!(open.is_empty(), "{open:?}");
+    out
+}
+
+#[test]
+fn audit_writes_its_results_for_ci_services() {
+    let wrong = FERRY.replace("moves = 2", "moves = 3").replace("'late'", "\"<&'>\"");
+    let broken = "model = 'nowhere.fendle'\n[[level]]\nname = 'none'\n";
+    let dir = dir_with(&[("a.toml", FERRY), ("b.toml", &wrong), ("c.toml", broken)]);
+    let run = |args: &[&str]| {
+        let r = fendle(dir.path(), &[&["audit", "--junit", "r.xml"], args].concat());
+        let text = std::fs::read_to_string(dir.path().join("r.xml")).expect("written");
+        (r, tags(&text), text)
+    };
+    let (r, all, _) = run(&["a.toml"]);
+    assert_eq!(r.code, 0, "{}", r.err);
+    assert!(r.out.contains("wrote r.xml"), "{}", r.out);
+    let levels = FERRY.matches("[[level]]").count();
+    assert_eq!(
+        all[0],
+        format!("testsuites name=\"fendle audit\" tests=\"{levels}\" failures=\"0\" errors=\"0\"")
+    );
+    assert_eq!(all.iter().filter(|t| t.starts_with("testcase ")).count(), levels);
+
+    let (r, all, text) = run(&["a.toml", "b.toml", "c.toml"]);
+    assert_eq!(r.code, 2, "{}", r.err);
+    assert!(all[0].contains("failures=\"1\" errors=\"1\""), "{}", all[0]);
+    let failure = all.iter().find(|t| t.starts_with("failure ")).expect("one differs");
+    assert!(failure.contains("expected moves = 3, it takes 2"), "{failure}");
+    assert!(text.contains("&lt;&amp;&#39;&gt;"), "{text}");
+    assert!(
+        all.iter()
+            .any(|t| t
+                == "testsuite name=\"files that cannot be read\" tests=\"1\" failures=\"0\" errors=\"1\"")
+    );
+
+    // A limit is an error here, and no failure.
+    let (r, all, _) = run(&["a.toml", "--max-states", "2"]);
+    assert_eq!(r.code, 3, "{}", r.err);
+    assert!(all.iter().any(|t| t.starts_with("error type=\"undecided\"")), "{all:?}");
+    assert!(all[0].contains("failures=\"0\"") && !all[0].contains("errors=\"0\""), "{}", all[0]);
+
+    let r = fendle(dir.path(), &["audit", "a.toml", "--junit", "r.txt"]);
+    assert_eq!(r.code, 2);
+    assert!(r.err.contains("ending in .xml"), "{}", r.err);
+}
+
 #[test]
 fn check_warns_of_odd_starts_and_runs_examples() {
     let levels = "model = 'shove'\n[[level]]\nname='won'\nstart.yard='AQ'\n[[level]]\nname='stuck'\nstart.yard='AHo_'\n";

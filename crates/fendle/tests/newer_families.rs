@@ -600,3 +600,104 @@ fn a_small_deal_is_played_out() {
     );
     assert_eq!(explored(&level), search(start, next, |d| d.home == [5, 5]));
 }
+
+/// Casks are lifted from a hold in which nobody knows their order, and may be put back.
+const HOARD: &str = "model hoard
+level casks: list of 1..9 max 9
+level room: 0..30
+hidden hold: rearranged casks
+state quay: list of 1..9 max 9
+move lift {
+    refuse \"the hold is empty\" unless len(hold) > 0
+    take last 1 of hold onto quay
+    if sum(c in quay: c) > room { lose \"the quay gives way\" }
+}
+move back {
+    refuse \"nothing stands there\" unless len(quay) > 0
+    take last 1 of quay onto hold
+}
+goal sum(c in quay: c) == room
+";
+
+/// All orders of the values, equal ones as often as they come.
+fn orders(values: &[u64]) -> Vec<Vec<u64>> {
+    if values.is_empty() {
+        return vec![vec![]];
+    }
+    let mut out = vec![];
+    for i in 0..values.len() {
+        let mut rest = values.to_vec();
+        let first = rest.remove(i);
+        out.extend(orders(&rest).into_iter().map(|o| [vec![first], o].concat()));
+    }
+    out
+}
+
+#[test]
+fn a_hidden_list_is_lifted_in_every_order() {
+    for (casks, room) in [(vec![1, 2, 3], 3), (vec![1, 2, 2, 3], 5), (vec![4, 1, 1, 2, 5], 6)] {
+        // Putting a cask back tells nothing: it comes again. So what counts is whether some first casks weigh as much.
+        let all = orders(&casks);
+        let wins = all.iter().filter(|o| {
+            let mut sum = 0;
+            o.iter().any(|c| {
+                sum += c;
+                sum == room
+            })
+        });
+        let (wins, all) = (wins.count(), all.len());
+        let words: Vec<String> = casks.iter().map(u64::to_string).collect();
+        let level = format!(
+            "model = 'hoard.fendle'\n[[level]]\nname = 'a'\nvalues = {{ casks = '{}', room = {room} }}\n",
+            words.join(" ")
+        );
+        let dir = dir_with(&[("hoard.fendle", HOARD), ("level.toml", &level)]);
+        let odds = fendle(dir.path(), &["odds", "level.toml", "--format", "json"]).json();
+        let best = odds["best_probability"]["exact"].as_str().unwrap_or_else(|| panic!("{odds}")).to_string();
+        let (num, den) = best.split_once('/').unwrap_or((&best, "1"));
+        let (num, den): (usize, usize) = (num.parse().expect("a number"), den.parse().expect("a number"));
+        assert_eq!(num * all, wins * den, "{casks:?}: {best}, {wins} of {all}");
+    }
+}
+
+#[test]
+fn a_hidden_list_shows_its_length_and_nothing_else() {
+    let level = "model = 'hoard.fendle'\n[[level]]\nname = 'a'\nvalues = { casks = '1 2 3', room = 3 }\n";
+    let dir = dir_with(&[("hoard.fendle", HOARD), ("level.toml", level)]);
+    let run = |args: &[&str]| fendle(dir.path(), args).out;
+    for seed in ["1", "2", "3", "4"] {
+        let seen = run(&["show", "level.toml", "--view", "player", "--line", "--seed", seed]);
+        assert_eq!(seen.trim(), "quay=empty; hold=~ ~ ~");
+    }
+    // What was lifted is known, what is left is not.
+    let known = run(&["infer", "level.toml", "--at", "hold=1 3; quay=2"]);
+    assert!(known.contains("2 layouts agree") && known.contains("hold[2]  1: 1/2, 3: 1/2"), "{known}");
+    let refused = fendle(dir.path(), &["infer", "level.toml", "--at", "hold=~ ~; quay=2"]);
+    assert!(refused.err.contains("L085") && refused.err.contains("--after"), "{}", refused.err);
+    // A start holds the same casks.
+    let wrong = format!("{level}start.hold = '1 1 2'\n");
+    let dir = dir_with(&[("hoard.fendle", HOARD), ("level.toml", &wrong)]);
+    let refused = fendle(dir.path(), &["check", "level.toml"]);
+    assert!(refused.err.contains("L034") && refused.err.contains("1 is there 2 times"), "{}", refused.err);
+}
+
+#[test]
+fn a_hidden_list_decides_about_no_move() {
+    let cases = [
+        ("unless len(hold) > 0", "unless hold.last > 1", "M065"),
+        (
+            "take last 1 of hold onto quay\n",
+            "take last 1 of hold onto quay\n    refuse \"too light\" unless quay.last > 1\n",
+            "M065",
+        ),
+        ("hidden hold: rearranged casks", "state hold: rearranged casks", "M008"),
+        ("hidden hold: rearranged casks", "hidden hold: list of 1..9 max 9", "M063"),
+        ("hidden hold: rearranged casks", "hidden hold: rearranged room", "M009"),
+    ];
+    for (from, to, code) in cases {
+        assert!(HOARD.contains(from), "{from}");
+        let dir = dir_with(&[("hoard.fendle", &HOARD.replacen(from, to, 1))]);
+        let refused = fendle(dir.path(), &["check", "hoard.fendle"]);
+        assert!(refused.err.contains(code), "{to}: {}", refused.err);
+    }
+}

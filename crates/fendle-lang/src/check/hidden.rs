@@ -42,6 +42,10 @@ impl<'m> Depends<'m> {
     pub(crate) fn expr(&self, e: &Expr, tainted: &[bool]) -> bool {
         match &e.kind {
             Ek::Var(_, v) => self.is_hidden(*v),
+            // How long a hidden list is, is seen.
+            Ek::Builtin(Builtin::ListLen, args) if matches!(&args[0].kind, Ek::Var(_, v) if self.model.vars[*v].shuffled.is_some()) => {
+                false
+            }
             Ek::Local(l) => tainted.get(*l).copied().unwrap_or(false),
             Ek::Call(f, args) => self.fns[*f] || args.iter().any(|a| self.expr(a, tainted)),
             // Whether a move is possible never depends on it; what it leads to may.
@@ -54,8 +58,11 @@ impl<'m> Depends<'m> {
     /// Whether a statement depends on what is hidden; taints the local names that it gives values.
     fn stmt(&self, s: &Stmt, tainted: &mut Vec<bool>) -> bool {
         let mut depends = s.exprs().into_iter().any(|e| self.expr(e, tainted));
-        if let St::Call(p, _) = &s.kind {
-            depends |= self.procs[*p];
+        match &s.kind {
+            St::Call(p, _) => depends |= self.procs[*p],
+            // What is taken from a hidden list is not known beforehand.
+            St::Take(_, from, _) => depends |= from.var().is_some_and(|v| self.is_hidden(v)),
+            _ => {}
         }
         if depends {
             match &s.kind {

@@ -7,8 +7,12 @@ impl Checker<'_> {
     pub(super) fn prior(&mut self, name: &Name, prior: &tree::Prior) {
         let Some(&(Global::Var(v), _)) = self.globals.get(&name.text) else { return };
         let dom = self.vars[v].dom.clone();
-        if !matches!(self.vars[v].shape, Extent::Grid | Extent::Set | Extent::One | Extent::Array(_)) {
-            self.error("M063", name.span, "a grid, a set, an array or a single value can be hidden");
+        let single =
+            matches!(self.vars[v].shape, Extent::Grid | Extent::Set | Extent::One | Extent::Array(_));
+        if !single && self.vars[v].shuffled.is_none() {
+            self.error("M063", name.span, "a grid, a set, an array, a single value or `rearranged LIST` can be hidden")
+                .notes
+                .push("a hidden list begins with the values of a list of the level: `hidden deck: rearranged cards`".into());
         }
         let each = prior.each.as_ref().map(|(cell, values)| {
             let scope = std::mem::take(&mut self.scope);

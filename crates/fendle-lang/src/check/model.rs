@@ -364,6 +364,7 @@ impl Checker<'_> {
         self.vars.push(VarDef {
             name: format!("start.{}", def.name),
             rearranged: None,
+            shuffled: None,
             shadow_of: Some(v),
             ..def
         });
@@ -389,6 +390,7 @@ impl Checker<'_> {
             dom: Dom::Range(Box::new(make(Ek::Const(0))), Box::new(hi)),
             sized: None,
             rearranged: None,
+            shuffled: None,
             when: None,
             default: Some(make(Ek::Const(0))),
             defaults: vec![],
@@ -595,6 +597,7 @@ impl Checker<'_> {
                                 dom,
                                 sized: None,
                                 rearranged: None,
+                                shuffled: None,
                                 when: None,
                                 default: None,
                                 defaults: vec![],
@@ -615,6 +618,12 @@ impl Checker<'_> {
                 };
                 if rearranged.is_some() && !*state {
                     self.error("M008", ty.span, "only a state variable can be rearranged");
+                }
+                let shuffled = rearranged.is_some() && matches!(shape, Extent::List(_));
+                if shuffled && hidden.is_none() && *state {
+                    self.error("M008", ty.span, "only a hidden list begins in an order that is not known")
+                        .notes
+                        .push("say `hidden` instead of `state`, or let the setup draw the order".into());
                 }
                 let elem = dom.scalar().ty();
                 let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
@@ -646,7 +655,8 @@ impl Checker<'_> {
                             shape,
                             dom: dom.clone(),
                             sized: sized.clone(),
-                            rearranged,
+                            rearranged: rearranged.filter(|_| !shuffled),
+                            shuffled: rearranged.filter(|_| shuffled),
                             when: when.clone(),
                             default: default.clone(),
                             defaults: defaults.clone(),

@@ -107,8 +107,15 @@ impl Checker<'_> {
                 Some(&(Global::Var(v), _)) if self.vars[v].shape == Extent::Grid && !self.vars[v].state => {
                     (Extent::Grid, self.vars[v].dom.clone(), None, Some(v))
                 }
+                Some(&(Global::Var(v), _))
+                    if self.vars[v].shape == Extent::List(false) && !self.vars[v].state =>
+                {
+                    let of = &self.vars[v];
+                    return Some((of.shape, of.dom.clone(), None, Some(v), of.max.clone()));
+                }
                 _ => {
-                    self.error("M009", target.span, "`rearranged` wants a grid of the level, declared above")
+                    let message = "`rearranged` wants a grid or a list of the level, declared above";
+                    self.error("M009", target.span, message)
                         .notes
                         .push(format!("declare it: `level {}: grid of 0..9`", target.text));
                     return None;

@@ -8,7 +8,7 @@ use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
 use super::numbered::Numbered;
 use crate::model::{EndKind, VarDef, code};
 use crate::run::Eval;
-use crate::state::{Bound, Slot};
+use crate::state::Bound;
 
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g> {
@@ -475,8 +475,8 @@ impl Worker for Runner<'_> {
         }
         self.machine.load(state);
         let values = self.machine.loaded();
-        for slot in shown(&self.game.bound) {
-            out.extend(values[slot.base..slot.base + slot.len].iter().map(|&v| v as u32 as u64));
+        for part in shown(&self.game.bound) {
+            out.extend(values[part].iter().map(|&v| v as u32 as u64));
         }
         out.push(u64::from(self.machine.ended() as u32));
         for &program in self.game.tells.iter() {
@@ -543,17 +543,21 @@ impl Worker for Runner<'_> {
 }
 
 /// The parts of a state that the player sees.
-fn shown(b: &Bound) -> impl Iterator<Item = &Slot> {
+fn shown(b: &Bound) -> impl Iterator<Item = std::ops::Range<usize>> + '_ {
     let model = &b.model;
     let is_shown = |def: &VarDef| {
         def.state && !def.hidden && !def.untold && !def.shadow_of.is_some_and(|v| model.vars[v].hidden)
     };
-    model.vars.iter().zip(&b.slots).filter(move |(def, _)| is_shown(def)).map(|(_, slot)| slot)
+    model.vars.iter().zip(&b.slots).filter_map(move |(def, slot)| match def.shuffled {
+        // Of a hidden list how long it is.
+        Some(_) => Some(slot.base..slot.base + 1),
+        None => is_shown(def).then(|| slot.base..slot.base + slot.len),
+    })
 }
 
 /// How many told words say what is seen, and how many each `tell` gives after them.
 pub(crate) fn told_words(b: &Bound) -> (usize, Vec<usize>) {
-    let seen: usize = shown(b).map(|slot| slot.len).sum();
+    let seen: usize = shown(b).map(|part| part.len()).sum();
     let mut eval = Eval::new(b);
     (seen + 1, b.model.tells.iter().map(|t| eval.tell_elements(t).len()).collect())
 }

@@ -128,7 +128,7 @@ impl Known {
         let mut by_place = HashMap::new();
         for v in hidden_vars(b) {
             let def = &model.vars[v];
-            if def.dom.scalar() != Scalar::Bool || def.rearranged.is_some() {
+            if def.dom.scalar() != Scalar::Bool || def.has_fixed_values() {
                 return Err(NotCounts::NotBool(def.name.clone()));
             }
             for (i, w) in bool_weights(b, v)?.into_iter().enumerate() {

@@ -328,6 +328,10 @@ pub fn bind_until(
             }
             let t = &b.slots[target];
             b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
+        } else if let Some(target) = def.shuffled {
+            b.scattered.push(var);
+            let t = &b.slots[target];
+            b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
         } else if matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
             // A list that is not given is empty.
             empty()
@@ -349,11 +353,20 @@ pub fn bind_until(
             wrong.push(var);
             empty()
         };
-        if let Some(target) = def.rearranged.filter(|target| !wrong.contains(target) && !wrong.contains(&var))
+        if let Some(target) = def
+            .rearranged
+            .or(def.shuffled)
+            .filter(|target| active && !wrong.contains(target) && !wrong.contains(&var))
         {
             let t = &b.slots[target];
             let mut want: Vec<i64> = b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect();
             let mut have = values.clone();
+            if def.shuffled.is_some() {
+                for list in [&mut want, &mut have] {
+                    list.truncate(1 + list[0] as usize);
+                    list.remove(0);
+                }
+            }
             want.sort_unstable();
             have.sort_unstable();
             if want != have {

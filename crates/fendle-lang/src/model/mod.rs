@@ -36,6 +36,8 @@ pub struct VarDef {
     pub sized: Option<(Expr, Expr)>,
     /// `rearranged TARGET`
     pub rearranged: Option<usize>,
+    /// `hidden ... rearranged LIST`: a list that begins with the values of this one, in an order that is not known.
+    pub shuffled: Option<usize>,
     /// `if C`
     pub when: Option<Expr>,
     /// `= V`
@@ -103,6 +105,12 @@ impl TellDef {
 }
 
 impl VarDef {
+    /// Whether only the order of its values is unknown beforehand: `rearranged` of a grid or a list.
+    #[must_use]
+    pub fn has_fixed_values(&self) -> bool {
+        self.rearranged.is_some() || self.shuffled.is_some()
+    }
+
     /// The type of the whole variable.
     #[must_use]
     pub fn ty(&self) -> Ty {

@@ -439,6 +439,9 @@ impl Bound {
             if def.rearranged.is_none() {
                 shown[slot.base..slot.base + slot.len].fill(slot.pad() as i32);
             }
+            if matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
+                shown[slot.base..slot.base + slot.len].iter_mut().step_by(slot.cap + 1).for_each(|n| *n = 0);
+            }
         }
         let mut drawn = self.draw_with(&shown, false);
         self.draw_standing(&shown, &mut drawn);
@@ -458,6 +461,16 @@ impl Bound {
         };
         drawn.pictures.retain(|p| keep(&p.name));
         drawn.values.retain(|(name, _)| keep(name));
+        // How long a hidden list is, is seen.
+        for (def, slot) in
+            model.vars.iter().zip(&self.slots).filter(|(d, s)| d.shuffled.is_some() && s.active)
+        {
+            let text = match state[slot.base] {
+                0 => "empty".into(),
+                n => vec!["~"; n as usize].join(" "),
+            };
+            drawn.values.push((def.name.clone(), text));
+        }
         for (t, (tell, values)) in model.tells.iter().zip(self.told(state)).enumerate() {
             if matches!(tell.over, Some((_, Range::Board))) {
                 let rows = values

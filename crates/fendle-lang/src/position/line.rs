@@ -123,6 +123,19 @@ impl Bound {
             };
             (!hidden || !by_author).then_some(t)
         };
+        let mut at = 0;
+        for part in text.split(';') {
+            let list = |v: &&VarDef| v.shuffled.is_some() && name_of(part).as_ref() == Some(&v.name);
+            if let Some(list) = self.model.vars.iter().find(list).filter(|_| part.contains('~')) {
+                let message =
+                    format!("what may still be in `{}` does not follow from what is seen now", list.name);
+                let how = "a hidden list changes: give the moves that led here with `--after`, or its values";
+                let mut binder = Binder { model: &self.model, errors };
+                binder.error("L085", file, Span::new(at, at + part.len()), message).notes.push(how.into());
+                return None;
+            }
+            at += part.len() + 1;
+        }
         if !text.split(';').any(|p| named(p).is_some()) {
             return Some(None);
         }

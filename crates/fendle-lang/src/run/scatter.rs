@@ -51,6 +51,25 @@ pub fn hidden_vars(b: &Bound) -> impl Iterator<Item = usize> + '_ {
     (0..b.model.vars.len()).filter(|&v| b.model.vars[v].hidden && b.slots[v].active)
 }
 
+/// The state in which layouts are laid: with the lists of the position, where that is given and not drawn.
+fn ground(b: &Bound) -> Vec<i32> {
+    let mut state = b.start.clone();
+    for v in hidden_vars(b).filter(|v| b.model.vars[*v].shuffled.is_some() && !b.drawn) {
+        let part = b.slots[v].base..b.slots[v].base + b.slots[v].len;
+        state[part.clone()].copy_from_slice(&b.position[part]);
+    }
+    state
+}
+
+/// Where the values of a hidden variable stand in a state: all of its slot, or the entries of a list.
+fn places(b: &Bound, var: usize, state: &[i32]) -> std::ops::Range<usize> {
+    let slot = &b.slots[var];
+    match b.model.vars[var].shuffled {
+        Some(_) => slot.base + 1..slot.base + 1 + state[slot.base] as usize,
+        None => slot.base..slot.base + slot.len,
+    }
+}
+
 /// The weights of the values of one place, in the order of the values: uniform without `each`.
 fn weights(b: &Bound, var: usize, at: usize) -> Result<Vec<(i32, u64)>, RunFault> {
     let slot = &b.slots[var];
@@ -102,23 +121,24 @@ fn holds(b: &Bound, var: usize, state: &[i32]) -> Result<bool, RunFault> {
 ///
 /// A model fault.
 pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
-    let mut out = vec![(b.start.clone(), 1u64)];
+    let ground = ground(b);
+    let mut out = vec![(ground.clone(), 1u64)];
     for var in hidden_vars(b) {
+        let part = places(b, var, &ground);
         let mut next = vec![];
         for (state, weight) in &out {
             let mut tried = 0u64;
             let mut go = |layout: &[i32], w: u64| -> Result<bool, RunFault> {
                 tried += 1;
                 Eval::new(b).go_on(b.model.vars[var].span)?;
-                let slot = &b.slots[var];
                 let mut s = state.clone();
-                s[slot.base..slot.base + slot.len].copy_from_slice(layout);
+                s[part.clone()].copy_from_slice(layout);
                 if holds(b, var, &s)? {
                     next.push((s, weight.saturating_mul(w)));
                 }
                 Ok(tried <= TRIED_MAX && next.len() <= most)
             };
-            if !each_layout(b, var, &mut go)? {
+            if !each_layout(b, var, &ground[part.clone()], &mut go)? {
                 return Ok(None);
             }
         }
@@ -191,11 +211,11 @@ pub fn layouts_by_names(b: &Bound, var: usize, groups: &[Vec<i32>], most: usize)
 
 type Go<'g> = &'g mut dyn FnMut(&[i32], u64) -> Result<bool, RunFault>;
 
-/// Tries every layout of one variable; false when `go` said to stop.
-fn each_layout(b: &Bound, var: usize, go: Go<'_>) -> Result<bool, RunFault> {
+/// Tries every layout of one variable, of which some layout is given; false when `go` said to stop.
+fn each_layout(b: &Bound, var: usize, values: &[i32], go: Go<'_>) -> Result<bool, RunFault> {
     let slot = &b.slots[var];
-    let mut layout = b.start[slot.base..slot.base + slot.len].to_vec();
-    if b.model.vars[var].rearranged.is_some() {
+    let mut layout = values.to_vec();
+    if b.model.vars[var].has_fixed_values() {
         // Distinct arrangements in lexicographic order (Knuth, TAOCP 4A, algorithm L).
         layout.sort_unstable();
         loop {
@@ -252,7 +272,7 @@ pub fn scatter(b: &Bound, dice: &mut Dice) -> Result<Vec<i32>, NoStart> {
         let def = &b.model.vars[var];
         let plain = def.prior.as_ref().is_none_or(|p| p.each.is_none());
         let count = exact_count(b, var).filter(|n| plain && (0..=slot.len as i64).contains(n));
-        let choices: Vec<Vec<(i32, u64)>> = if count.is_some() || def.rearranged.is_some() {
+        let choices: Vec<Vec<(i32, u64)>> = if count.is_some() || def.has_fixed_values() {
             vec![]
         } else {
             (0..slot.len).map(|at| weights(b, var, at)).collect::<Result<_, _>>().map_err(NoStart::Fault)?
@@ -261,16 +281,16 @@ pub fn scatter(b: &Bound, dice: &mut Dice) -> Result<Vec<i32>, NoStart> {
         loop {
             attempts += 1;
             Eval::new(b).go_on(def.span).map_err(NoStart::Fault)?;
-            let part = slot.base..slot.base + slot.len;
+            let part = places(b, var, &b.start);
             if let Some(n) = count {
                 state[part.clone()].fill(0);
                 state[slot.base..slot.base + n as usize].fill(1);
             }
-            if count.is_some() || def.rearranged.is_some() {
+            if count.is_some() || def.has_fixed_values() {
                 // Every order equally often (Fisher and Yates; Durstenfeld, 1964).
-                for i in (1..slot.len).rev() {
+                for i in (1..part.len()).rev() {
                     let j = dice.below(i as u64 + 1) as usize;
-                    state.swap(slot.base + i, slot.base + j);
+                    state.swap(part.start + i, part.start + j);
                 }
             } else {
                 for (at, c) in choices.iter().enumerate() {

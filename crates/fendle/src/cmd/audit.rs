@@ -13,12 +13,15 @@ use crate::session::{Ended, Session, Trouble};
 use crate::text;
 
 /// Runs the command.
-pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
+pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>, junit: Option<&Path>) -> Ended {
     if let Some(path) = output.filter(|path| ending(path) != "html") {
         return Err(Trouble::words(format!(
             "{} is no page: -o wants a name ending in .html",
             path.display()
         )));
+    }
+    if let Some(path) = junit.filter(|path| ending(path) != "xml") {
+        return Err(Trouble::words(format!("--junit wants a name ending in .xml, not {}", path.display())));
     }
     let files = collect(paths, &["toml"])?;
     let (mut jobs, mut errors) = (vec![], vec![]);
@@ -35,7 +38,7 @@ pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
             },
         }));
     }
-    if let Some(path) = output {
+    for path in output.into_iter().chain(junit) {
         s.files.may_write(path)?;
     }
     let list = audit(&s.store, &jobs, &s.budget, &mut errors);
@@ -43,9 +46,13 @@ pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
     give(s, &list, end)?;
     if let Some(path) = output {
         picture::write(&s.files, path, &Drawing::Page(picture::audit::page(&list)))?;
-        if !s.is_json() {
-            s.line(format!("wrote {}", path.display()))?;
-        }
+    }
+    if let Some(path) = junit {
+        let text = text::junit::document(&list, &errors);
+        s.files.write(path, |out| out.write_all(text.as_bytes()))?;
+    }
+    for path in output.into_iter().chain(junit).filter(|_| !s.is_json()).collect::<Vec<_>>() {
+        s.line(format!("wrote {}", path.display()))?;
     }
     s.out.flush()?;
     s.reporter.show(&s.store.sources, &errors);

@@ -8,6 +8,7 @@ pub mod fairness;
 pub mod find;
 pub mod graph;
 pub mod infer;
+pub mod junit;
 pub mod moves;
 pub mod odds;
 pub mod proof;
