@@ -191,3 +191,18 @@ fn positions_in_one_line_are_read_with_care() {
     assert_eq!(read(&line.replace("tired=0", "tired=9")), Err("L025".into()));
     assert_eq!(read(&line.replace("tired=0", "tried=0")), Err("L035".into()));
 }
+
+#[test]
+fn a_board_without_blanks_is_one_mistake_wherever_it_stands() {
+    let text = "model slips\nlevel target: grid of 0..9\nstate tile: rearranged target\n\
+move go(d: dir4, c: cell) { refuse \"no\" unless c + d on board \n swap tile[c], tile[cell(c + d)] }\ngoal tile == target\n";
+    let level = |target: &str, tile: &str| {
+        format!("model = 's'\n[[level]]\nname = 'a'\nvalues.target = \"{target}\"\nstart.tile = \"{tile}\"\n")
+    };
+    let sound = level("1 2 3/4 5 6", "1 2 3/4 6 5");
+    assert_eq!(errors_of(text, &sound), []);
+    // The other board, right or wrong as this one, says nothing more.
+    assert_eq!(errors_of(text, &level("123/456", "1 2 3/4 6 5")), one("L024", "123"));
+    assert_eq!(errors_of(text, &level("1 2 3/4 5 6", "123/465")), one("L024", "123"));
+    assert_eq!(errors_of(text, &level("123/456", "123/465")), one("L024", "123"));
+}

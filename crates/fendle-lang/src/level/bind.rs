@@ -284,6 +284,10 @@ pub fn bind_until(
             // Declared behind what it keeps.
             let from = b.slots[of].clone();
             b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
+        } else if def.rearranged.is_some_and(|target| wrong.contains(&target)) {
+            // What it may hold is not known.
+            wrong.push(var);
+            empty()
         } else if !active || twice || given.is_none() && wrong.contains(&var) {
             empty()
         } else if let Some((raw, at)) = given {
@@ -736,13 +740,21 @@ impl Binder<'_> {
         // A value that a later one replaces says nothing.
         let last = |i: usize, key: &Key| level.values[i + 1..].iter().all(|(k, _)| k.text != key.text);
         let values = level.values.iter().enumerate().filter(|(i, (k, _))| last(*i, k)).map(|(_, v)| v);
+        let mut without_blanks = None;
         for (key, raw) in level.start.iter().chain(values).chain(&level.told) {
             let RawKind::Text(text, _) = &raw.kind else { continue };
-            // A board without the blanks that its values want says nothing of the size.
+            // A board without the blanks that its values want says nothing of the size, where another one does.
             let spaced = matches!(self.model.var(&key.text), Some(v) if !self.is_joined(v));
             let words = crate::position::read::lines(text);
             let run_together = words.len() > 1 && words.iter().all(|(_, l)| !l.contains(' ') && l.len() > 1);
             if cell_list(text).is_some() || spaced && run_together {
+                let is_board = self
+                    .model
+                    .var(&key.text)
+                    .is_some_and(|v| matches!(self.model.vars[v].shape, Extent::Grid | Extent::Set));
+                if is_board && cell_list(text).is_none() && without_blanks.is_none() {
+                    without_blanks = self.shape_of(true, text).filter(|(r, c)| r * c <= CELLS_MAX);
+                }
                 continue;
             }
             let joined = match self.model.var(&key.text) {
@@ -767,7 +779,8 @@ impl Binder<'_> {
                 return None;
             }
         }
-        Some((0, 0))
+        // The mistake is told where its values are read.
+        Some(without_blanks.unwrap_or((0, 0)))
     }
 
     /// Least and greatest value of a domain; `none` aside.

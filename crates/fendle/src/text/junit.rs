@@ -64,7 +64,11 @@ pub fn document(list: &[Audited], errors: &[Diagnostic]) -> String {
     if !errors.is_empty() {
         let cases = errors.iter().map(|e| {
             let name = format!("{}: {}", e.code, e.message);
-            case("files that cannot be read", &name, &finding("error", "unreadable", &[e.message.clone()]))
+            case(
+                "files that cannot be read",
+                &name,
+                &finding("error", "unreadable", std::slice::from_ref(&e.message)),
+            )
         });
         suite("files that cannot be read", (errors.len(), 0, errors.len()), cases.collect());
     }
