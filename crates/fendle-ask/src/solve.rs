@@ -6,7 +6,7 @@ use fendle_core::solve::solve_seeing;
 use fendle_core::{Limit, Model as _, Space};
 use fendle_lang::Game;
 use fendle_lang::play::{Tried, is_won, step_drawn};
-use fendle_lang::reasons::effects::SOLVE_WAYS;
+use fendle_lang::reasons::effects::{QUICK_WAYS, SOLVE_WAYS};
 use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::{Kept, Proof, proof};
 use fendle_lang::run::setup::Dice;
@@ -29,6 +29,9 @@ use fendle_core::numbers::{counted, grouped};
 pub(crate) fn begins_at(game: &Game, positions: &[Position]) -> Option<String> {
     positions.first().filter(|_| game.starts.len() > 1).map(|p| p.line.clone())
 }
+
+/// So many states are looked through for a goal before many ways through the rules are followed.
+const NEAR_STATES: u64 = 30_000;
 
 /// What solving a level found.
 #[derive(Clone, Debug, Serialize)]
@@ -114,15 +117,29 @@ pub fn solve(
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
     }
     // The rules first: a kept quantity that is proved needs no search. How many ways through the rules are followed is what
-    // `why` allows itself, so that what the one can prove the other can.
-    let (kept, only_checked) = proof(game, SOLVE_WAYS, &mut || budget.is_stopped());
+    // `why` allows itself, so that what the one can prove the other can. Where few ways prove nothing, a near goal comes before
+    // the many: then there is a solution, and nothing to be proved.
+    let mut stopped = || budget.is_stopped();
+    let (mut kept, mut only_checked) = proof(game, QUICK_WAYS, &mut stopped);
+    let mut near = None;
+    if kept.is_none() {
+        let mut limits = budget.limits();
+        limits.max_states = limits.max_states.min(NEAR_STATES);
+        let found = solve_seeing(game, limits, budget, &mut |_| {});
+        near = found.ok().filter(|s| matches!(s.verdict, fendle_core::Verdict::Solvable(_)));
+        if near.is_none() {
+            (kept, only_checked) = proof(game, SOLVE_WAYS, &mut stopped);
+        }
+    }
     if let Some(kept) = kept {
         let words = proof_lines(level, &kept).join("; ");
         let found = Solved { proof: proof_json(level, &kept), words, kept: Some(kept), ..none };
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
     }
-    let solved = solve_seeing(game, budget.limits(), budget, closed);
-    let solved = solved.map_err(|f| start_breaks(level, &f))?;
+    let solved = match near {
+        Some(near) => near,
+        None => solve_seeing(game, budget.limits(), budget, closed).map_err(|f| start_breaks(level, &f))?,
+    };
     let mut found = Solved { states: solved.states, ..none };
     let (mut holds, mut limit, mut fault) = (Verdict::Fails, None, None);
     match solved.verdict {
