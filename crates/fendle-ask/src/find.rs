@@ -17,6 +17,7 @@ use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{lucky_names, played_route};
+use crate::solve::begins_at;
 
 /// Which draws of a move have to lead somewhere.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -121,9 +122,10 @@ pub fn find(
         count,
         depth: route.as_ref().map(|r| r.moves.len()),
         moves: route.as_ref().map(|r| lucky_names(level, r)),
-        begins_at: (route.as_ref().filter(|_| game.starts.len() > 1))
-            .and_then(|r| r.states.first())
-            .map(|s| game.bound.shown_line(&game.unpack(s))),
+        begins_at: route.as_ref().and_then(|r| {
+            let first = Position::new(&game.bound, &game.unpack(r.states.first()?));
+            begins_at(game, &[first])
+        }),
         position: last.map(|s| Position::new(&game.bound, &s)),
         complete: limit.is_none(),
         states: found.counts.states,

@@ -737,14 +737,8 @@ fn by_worlds(
     for (words, weight) in &worlds {
         let state = game.unpack(words);
         for v in hidden_vars(b) {
-            let slot = &b.slots[v];
-            // Of a list its entries; how many there are is seen.
-            let places = match b.model.vars[v].shuffled {
-                Some(_) => 1..1 + state[slot.base] as usize,
-                None => 0..slot.len,
-            };
-            for i in places {
-                *of.entry((v, i)).or_default().entry(state[slot.base + i]).or_default() +=
+            for at in b.hidden_places(v, &state) {
+                *of.entry((v, at - b.slots[v].base)).or_default().entry(state[at]).or_default() +=
                     u128::from(*weight);
             }
         }

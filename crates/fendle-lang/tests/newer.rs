@@ -356,22 +356,7 @@ fn what_is_not_alike_is_told_with_a_way_out() {
 
 #[test]
 fn both_executors_draw_from_a_hidden_list() {
-    let text = "model hoard
-level casks: list of 1..9 max 9
-level room: 0..30
-hidden hold: rearranged casks
-state quay: list of 1..9 max 9
-move lift {
-    refuse \"the hold is empty\" unless len(hold) > 0
-    take last 1 of hold onto quay
-    if sum(c in quay: c) > room { lose \"the quay gives way\" }
-}
-move back(n: 1..3) {
-    refuse \"nothing stands there\" unless len(quay) >= n
-    take last n of quay onto hold
-}
-goal sum(c in quay: c) == room
-";
+    let text = include_str!("models/hoard.fendle");
     let game = game(text, "values = { casks = '1 2 2 4 7', room = 9 }\n");
     assert!(compare_space(&game, 400) > 5);
 }

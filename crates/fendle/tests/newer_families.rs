@@ -601,23 +601,7 @@ fn a_small_deal_is_played_out() {
     assert_eq!(explored(&level), search(start, next, |d| d.home == [5, 5]));
 }
 
-/// Casks are lifted from a hold in which nobody knows their order, and may be put back.
-const HOARD: &str = "model hoard
-level casks: list of 1..9 max 9
-level room: 0..30
-hidden hold: rearranged casks
-state quay: list of 1..9 max 9
-move lift {
-    refuse \"the hold is empty\" unless len(hold) > 0
-    take last 1 of hold onto quay
-    if sum(c in quay: c) > room { lose \"the quay gives way\" }
-}
-move back {
-    refuse \"nothing stands there\" unless len(quay) > 0
-    take last 1 of quay onto hold
-}
-goal sum(c in quay: c) == room
-";
+const HOARD: &str = include_str!("../../fendle-lang/tests/models/hoard.fendle");
 
 /// All orders of the values, equal ones as often as they come.
 fn orders(values: &[u64]) -> Vec<Vec<u64>> {

@@ -29,16 +29,6 @@ enum Flavour {
     Plain,
 }
 
-/// Whether two expressions that only the level decides are written alike.
-pub(crate) fn same(a: &Expr, b: &Expr) -> bool {
-    match (&a.kind, &b.kind) {
-        (Ek::Const(a), Ek::Const(b)) => a == b,
-        (Ek::Var(When::Now, a), Ek::Var(When::Now, b)) => a == b,
-        (Ek::Arith(p, a, b), Ek::Arith(q, c, d)) => p == q && same(a, c) && same(b, d),
-        _ => false,
-    }
-}
-
 /// A key as it was written: the checker turns it into the number of the key.
 fn key(e: &Expr) -> &Expr {
     match &e.kind {
@@ -170,7 +160,7 @@ impl Prover<'_> {
 
     fn is_like_range(&self, lo: &Expr, hi: &Expr) -> bool {
         match &self.def.kind {
-            Kind::Numbers { lo: a, hi: b, .. } => same(lo, a) && same(hi, b),
+            Kind::Numbers { lo: a, hi: b, .. } => lo.says_same(a) && hi.says_same(b),
             Kind::Values(..) => false,
         }
     }
@@ -238,7 +228,7 @@ impl Prover<'_> {
                 if below || above { Other } else { Plain }
             }
             Ek::Var(_, v) if self.carries(*v) => Like,
-            Ek::Var(..) if except.iter().any(|x| same(x, e)) => Other,
+            Ek::Var(..) if except.iter().any(|x| x.says_same(e)) => Other,
             Ek::Index(b, _) | Ek::Entry(b, _) | Ek::End(b, _) => self.flavour(b, fl),
             Ek::IndexOutside(b, _, out) => self.flavour(b, fl).max(self.flavour(out, fl)),
             Ek::Local(l) => fl.get(*l).copied().unwrap_or(Plain),
@@ -516,7 +506,7 @@ impl Prover<'_> {
         }
         parts(cond, true, &mut here);
         let is_level = |e: &Expr| matches!(e.kind, Ek::Var(_, v) if !self.model.vars[v].state);
-        here.iter().any(|(e, truth)| is_level(e) && when.iter().any(|(w, t)| t != truth && same(w, e)))
+        here.iter().any(|(e, truth)| is_level(e) && when.iter().any(|(w, t)| t != truth && w.says_same(e)))
     }
 
     fn stmt(&mut self, stmt: &Stmt, fl: &[Flavour]) {
@@ -726,7 +716,7 @@ pub(crate) fn is_key(model: &Model, def: &AlikeDef, key: Keyed) -> bool {
     match (&def.kind, key) {
         (Kind::Values(e, _), Keyed::Enum(k)) => *e == k,
         (Kind::Numbers { lo, hi, .. }, Keyed::Range(r)) => {
-            same(lo, &model.ranges[r].0) && same(hi, &model.ranges[r].1)
+            lo.says_same(&model.ranges[r].0) && hi.says_same(&model.ranges[r].1)
         }
         _ => false,
     }

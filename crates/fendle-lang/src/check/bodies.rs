@@ -209,7 +209,7 @@ impl Checker<'_> {
 
     /// Whether a place is known to be a cell here.
     pub(super) fn is_known_cell(&self, place: &Expr) -> bool {
-        self.scope.on_board.iter().any(|f| f.holds && same(&f.place, place))
+        self.scope.on_board.iter().any(|f| f.holds && f.place.says_same(place))
     }
 
     /// Whether an expression gives the same value until a variable that it reads is assigned to.
@@ -277,41 +277,6 @@ impl Checker<'_> {
             Ek::Not(a) => self.note_facts(a, !truth),
             _ => {}
         }
-    }
-}
-
-/// Whether two expressions say the same, wherever they stand. What it cannot tell is not the same.
-fn same(a: &Expr, b: &Expr) -> bool {
-    let (a, b) = (bare(a), bare(b));
-    let both = |x: &[Expr], y: &[Expr]| x.len() == y.len() && x.iter().zip(y).all(|(x, y)| same(x, y));
-    match (&a.kind, &b.kind) {
-        (Ek::Const(x), Ek::Const(y)) => x == y && a.ty == b.ty,
-        (Ek::Var(w, x), Ek::Var(u, y)) => w == u && x == y,
-        (Ek::Local(x), Ek::Local(y)) => x == y,
-        (Ek::Index(x, i), Ek::Index(y, j))
-        | (Ek::Entry(x, i), Ek::Entry(y, j))
-        | (Ek::OffMul(x, i), Ek::OffMul(y, j)) => same(x, y) && same(i, j),
-        (Ek::Shift(x, i, m), Ek::Shift(y, j, n)) | (Ek::OffAdd(x, i, m), Ek::OffAdd(y, j, n)) => {
-            m == n && same(x, y) && same(i, j)
-        }
-        (Ek::End(x, m), Ek::End(y, n)) => m == n && same(x, y),
-        (Ek::Arith(o, x, i), Ek::Arith(p, y, j)) => o == p && same(x, y) && same(i, j),
-        (Ek::Neg(x), Ek::Neg(y)) | (Ek::DirOffset(x), Ek::DirOffset(y)) | (Ek::Given(x), Ek::Given(y)) => {
-            same(x, y)
-        }
-        (Ek::Part(x, r, i), Ek::Part(y, s, j)) => r == s && i == j && same(x, y),
-        (Ek::Builtin(f, x), Ek::Builtin(g, y)) => f == g && both(x, y),
-        (Ek::Call(f, x), Ek::Call(g, y)) => f == g && both(x, y),
-        (Ek::Within(x, _), Ek::Within(y, _)) => same(x, y),
-        _ => false,
-    }
-}
-
-/// An expression without changes between cells and places.
-fn bare(e: &Expr) -> &Expr {
-    match &e.kind {
-        Ek::ToPlace(inner) | Ek::ToCell(inner) => bare(inner),
-        _ => e,
     }
 }
 

@@ -84,7 +84,7 @@ impl Checker<'_> {
                     let alike = match (a, b) {
                         (Some(Keyed::Range(a)), Some(Keyed::Range(b))) => {
                             let ((al, ah), (bl, bh)) = (&self.ranges[a], &self.ranges[b]);
-                            alike::same(al, bl) && alike::same(ah, bh)
+                            al.says_same(bl) && ah.says_same(bh)
                         }
                         (a, b) => a.is_some() && a == b,
                     };

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use super::likeness::{NotAlike, canon};
 use crate::model::*;
-use crate::position::read::{Binder, Text, cell_list, lines, parts, unknown_key};
+use crate::position::read::{Binder, Text, cell_list, is_without_blanks, lines, parts, unknown_key};
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Span};
 use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
@@ -745,8 +745,8 @@ impl Binder<'_> {
             let RawKind::Text(text, _) = &raw.kind else { continue };
             // A board without the blanks that its values want says nothing of the size, where another one does.
             let spaced = matches!(self.model.var(&key.text), Some(v) if !self.is_joined(v));
-            let words = crate::position::read::lines(text);
-            let run_together = words.len() > 1 && words.iter().all(|(_, l)| !l.contains(' ') && l.len() > 1);
+            let rows = lines(text);
+            let run_together = rows.len() > 1 && is_without_blanks(&rows);
             if cell_list(text).is_some() || spaced && run_together {
                 let is_board = self
                     .model

@@ -19,6 +19,43 @@ impl Range {
 }
 
 impl Expr {
+    /// Whether two expressions are written alike, changes between cells and places aside: where both stand side by side, they
+    /// have one value. What it cannot tell is not the same.
+    #[must_use]
+    pub fn says_same(&self, other: &Expr) -> bool {
+        /// An expression without changes between cells and places.
+        fn bare(e: &Expr) -> &Expr {
+            match &e.kind {
+                Ek::ToPlace(inner) | Ek::ToCell(inner) => bare(inner),
+                _ => e,
+            }
+        }
+        let (a, b) = (bare(self), bare(other));
+        let both =
+            |x: &[Expr], y: &[Expr]| x.len() == y.len() && x.iter().zip(y).all(|(x, y)| x.says_same(y));
+        match (&a.kind, &b.kind) {
+            (Ek::Const(x), Ek::Const(y)) => x == y && a.ty == b.ty,
+            (Ek::Var(w, x), Ek::Var(u, y)) => w == u && x == y,
+            (Ek::Local(x), Ek::Local(y)) => x == y,
+            (Ek::Index(x, i), Ek::Index(y, j))
+            | (Ek::Entry(x, i), Ek::Entry(y, j))
+            | (Ek::OffMul(x, i), Ek::OffMul(y, j)) => x.says_same(y) && i.says_same(j),
+            (Ek::Shift(x, i, m), Ek::Shift(y, j, n)) | (Ek::OffAdd(x, i, m), Ek::OffAdd(y, j, n)) => {
+                m == n && x.says_same(y) && i.says_same(j)
+            }
+            (Ek::End(x, m), Ek::End(y, n)) => m == n && x.says_same(y),
+            (Ek::Arith(o, x, i), Ek::Arith(p, y, j)) => o == p && x.says_same(y) && i.says_same(j),
+            (Ek::Neg(x), Ek::Neg(y))
+            | (Ek::DirOffset(x), Ek::DirOffset(y))
+            | (Ek::Given(x), Ek::Given(y)) => x.says_same(y),
+            (Ek::Part(x, r, i), Ek::Part(y, s, j)) => r == s && i == j && x.says_same(y),
+            (Ek::Builtin(f, x), Ek::Builtin(g, y)) => f == g && both(x, y),
+            (Ek::Call(f, x), Ek::Call(g, y)) => f == g && both(x, y),
+            (Ek::Within(x, _), Ek::Within(y, _)) => x.says_same(y),
+            _ => false,
+        }
+    }
+
     /// The expressions that this one is made of, in the order in which they are written.
     #[must_use]
     pub fn parts(&self) -> Vec<&Expr> {

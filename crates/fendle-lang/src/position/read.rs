@@ -33,12 +33,17 @@ pub(crate) fn is_joined(model: &Model, var: usize) -> bool {
     model.values_show(var).map_or(model.vars[var].dom.scalar() == Scalar::Bool, |s| s.1)
 }
 
+/// Whether no row has a blank though each is longer than one sign: the values that want blanks between them run together.
+pub(crate) fn is_without_blanks(rows: &[(usize, &str)]) -> bool {
+    rows.iter().all(|(_, r)| !r.contains(char::is_whitespace) && r.chars().count() > 1)
+}
+
 /// The lines of a text board that hold something, with their byte offsets. A text in one line has slashes between its rows.
 pub(crate) fn lines(text: &str) -> Vec<(usize, &str)> {
     let mut out = vec![];
     let mut at = 0;
     let between = if text.trim().contains('\n') { '\n' } else { '/' };
-    for line in text.split(['\n', between]) {
+    for line in text.split(between) {
         let trimmed = line.trim();
         if !trimmed.is_empty() {
             out.push((at + line.find(trimmed).unwrap_or(0), trimmed));
@@ -472,8 +477,7 @@ impl Binder<'_> {
     fn is_run_together(&mut self, b: &Bound, var: usize, text: Text<'_>) -> bool {
         let rows = lines(text.text);
         let Some(&(at, row)) = rows.first() else { return false };
-        let whole = rows.iter().all(|(_, r)| !r.contains(char::is_whitespace) && r.chars().count() > 1);
-        if !whole || b.cols == 1 && self.parses(b, var, row) {
+        if !is_without_blanks(&rows) || b.cols == 1 && self.parses(b, var, row) {
             return false;
         }
         let name = self.model.vars[var].name.clone();

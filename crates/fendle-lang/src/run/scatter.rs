@@ -61,15 +61,6 @@ fn ground(b: &Bound) -> Vec<i32> {
     state
 }
 
-/// Where the values of a hidden variable stand in a state: all of its slot, or the entries of a list.
-fn places(b: &Bound, var: usize, state: &[i32]) -> std::ops::Range<usize> {
-    let slot = &b.slots[var];
-    match b.model.vars[var].shuffled {
-        Some(_) => slot.base + 1..slot.base + 1 + state[slot.base] as usize,
-        None => slot.base..slot.base + slot.len,
-    }
-}
-
 /// The weights of the values of one place, in the order of the values: uniform without `each`.
 fn weights(b: &Bound, var: usize, at: usize) -> Result<Vec<(i32, u64)>, RunFault> {
     let slot = &b.slots[var];
@@ -124,7 +115,7 @@ pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
     let ground = ground(b);
     let mut out = vec![(ground.clone(), 1u64)];
     for var in hidden_vars(b) {
-        let part = places(b, var, &ground);
+        let part = b.hidden_places(var, &ground);
         let mut next = vec![];
         for (state, weight) in &out {
             let mut tried = 0u64;
@@ -281,7 +272,7 @@ pub fn scatter(b: &Bound, dice: &mut Dice) -> Result<Vec<i32>, NoStart> {
         loop {
             attempts += 1;
             Eval::new(b).go_on(def.span).map_err(NoStart::Fault)?;
-            let part = places(b, var, &b.start);
+            let part = b.hidden_places(var, &b.start);
             if let Some(n) = count {
                 state[part.clone()].fill(0);
                 state[slot.base..slot.base + n as usize].fill(1);

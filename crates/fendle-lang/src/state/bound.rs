@@ -337,6 +337,16 @@ impl Bound {
         self.rows * self.cols
     }
 
+    /// Where the values of a hidden variable lie in a state: all of its slot, or the entries of a list.
+    #[must_use]
+    pub fn hidden_places(&self, var: usize, state: &[i32]) -> std::ops::Range<usize> {
+        let slot = &self.slots[var];
+        match self.model.vars[var].shuffled {
+            Some(_) => slot.base + 1..slot.base + 1 + state[slot.base] as usize,
+            None => slot.base..slot.base + slot.len,
+        }
+    }
+
     /// Where the ended part lies in a state.
     #[must_use]
     pub fn ended_at(&self) -> usize {

@@ -15,7 +15,8 @@
 //! Parts are laid out by [`Keys::new`] from what can be in play from the given starts (see `run::ways`); a state outside
 //! has no key. Ranks: Knuth, TAOCP 4A, 7.2.1.2 and 7.2.1.3.
 
-use super::packing::{Spread, set_bits};
+use super::collections::Spread;
+use super::packing::set_bits;
 
 /// Most numbers of a range. Dense tables hold less: they say so.
 pub const RANGE_MAX: u64 = 1 << 62;

@@ -3,6 +3,7 @@
 pub mod bound;
 pub mod canon;
 pub mod chance;
+mod collections;
 pub mod keys;
 pub mod packing;
 pub mod stop;

@@ -11,6 +11,8 @@
 
 use fendle_core::Layout;
 
+use super::collections::{HEAPED_MAX, Heaps, Spread};
+
 /// A fault while packing: the field number whose values are no rearrangement any more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct NotRearranged(pub usize);
@@ -87,7 +89,7 @@ enum Packed {
 }
 
 /// Bits needed to tell `count` values apart.
-fn width_of(count: u64) -> u32 {
+pub(super) fn width_of(count: u64) -> u32 {
     64 - count.saturating_sub(1).leading_zeros()
 }
 
@@ -402,184 +404,6 @@ pub(crate) fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
         value |= words[word + 1] << (64 - shift);
     }
     if width == 64 { value } else { value & ((1 << width) - 1) }
-}
-
-/// Ranks ways to lay n distinct numbers onto p ordered piles: an order of the numbers (factorial number
-/// system) and the heights of the piles (combinatorial number system; Knuth, TAOCP 4A, 7.2.1.3).
-#[derive(Clone, Debug)]
-pub(super) struct Spread {
-    lists: usize,
-    cap: usize,
-    lo: i32,
-    /// What stands in unused places.
-    pad: i32,
-    n: usize,
-    /// `ways[p][n]`: heights of p piles that hold n together.
-    ways: Vec<Vec<u64>>,
-    factorials: Vec<u64>,
-    pub(super) total: u64,
-}
-
-impl Spread {
-    pub(super) fn new(lists: usize, cap: usize, lo: i64, hi: i64, pad: i64) -> Option<Spread> {
-        let n = usize::try_from(hi - lo + 1)
-            .ok()
-            .filter(|&n| n <= 20 && n <= cap && (1..=64).contains(&lists))?;
-        let mut ways = vec![vec![0u64; n + 1]; lists + 1];
-        ways[0][0] = 1;
-        for p in 1..=lists {
-            // Running sums: the topmost pile holds what the others leave.
-            let mut sum = 0u64;
-            let sums: Option<Vec<u64>> = ways[p - 1]
-                .iter()
-                .map(|w| {
-                    sum = sum.checked_add(*w)?;
-                    Some(sum)
-                })
-                .collect();
-            ways[p] = sums?;
-        }
-        let mut factorials = vec![1u64; n + 1];
-        for i in 1..=n {
-            factorials[i] = factorials[i - 1] * i as u64;
-        }
-        let total = factorials[n].checked_mul(ways[lists][n])?;
-        Some(Spread { lists, cap, lo: lo as i32, pad: pad as i32, n, ways, factorials, total })
-    }
-
-    #[inline]
-    pub(super) fn rank(&self, values: &[i32]) -> Option<u64> {
-        let mut unused = (1u32 << self.n) - 1;
-        let (mut order, mut heights, mut left) = (0u64, 0u64, self.n);
-        for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
-            let len = list[0] as usize;
-            if len > left {
-                return None;
-            }
-            let behind = &self.ways[self.lists - 1 - i];
-            heights += (0..len).map(|l| behind[left - l]).sum::<u64>();
-            for &v in &list[1..=len] {
-                let at = u32::try_from(v.wrapping_sub(self.lo)).ok().filter(|&a| (a as usize) < self.n)?;
-                if unused >> at & 1 == 0 {
-                    return None;
-                }
-                unused &= !(1 << at);
-                left -= 1;
-                order += u64::from((unused & ((1 << at) - 1)).count_ones()) * self.factorials[left];
-            }
-        }
-        (left == 0).then_some(heights * self.factorials[self.n] + order)
-    }
-
-    pub(super) fn unrank(&self, rank: u64, values: &mut [i32]) {
-        let (mut heights, mut order) = (rank / self.factorials[self.n], rank % self.factorials[self.n]);
-        let mut unused = (1u32 << self.n) - 1;
-        let mut left = self.n;
-        for (i, list) in values.chunks_exact_mut(self.cap + 1).enumerate() {
-            let behind = &self.ways[self.lists - 1 - i];
-            let mut len = 0;
-            while len < left && heights >= behind[left - len] {
-                heights -= behind[left - len];
-                len += 1;
-            }
-            list[0] = len as i32;
-            for v in &mut list[1..=len] {
-                left -= 1;
-                let mut skip = order / self.factorials[left];
-                order %= self.factorials[left];
-                let mut rest = unused;
-                while skip > 0 {
-                    rest &= rest - 1;
-                    skip -= 1;
-                }
-                let at = rest.trailing_zeros();
-                unused &= !(1 << at);
-                *v = self.lo + at as i32;
-            }
-            list[len + 1..].fill(self.pad);
-        }
-    }
-}
-
-/// Most things of a collection that are packed together.
-const HEAPED_MAX: usize = 1024;
-
-/// Lists in several places that together hold each number of a range once.
-#[derive(Clone, Debug)]
-struct Heaps {
-    /// First value, number of lists, most entries of each.
-    parts: Vec<(usize, usize, usize)>,
-    lo: i32,
-    /// What stands in unused places.
-    pad: i32,
-    n: usize,
-}
-
-impl Heaps {
-    /// Bits of the length of a list with so many places.
-    fn length_width(&self, cap: usize) -> u32 {
-        width_of(cap.min(self.n) as u64 + 1)
-    }
-
-    fn bits(&self) -> u32 {
-        let lengths: u32 =
-            self.parts.iter().map(|&(_, lists, cap)| lists as u32 * self.length_width(cap)).sum();
-        lengths + self.n as u32 * width_of(self.n as u64)
-    }
-
-    /// Gives the numbers to be written and their widths; `None` where something is missing or there twice.
-    #[inline]
-    fn codes(&self, values: &[i32], mut put: impl FnMut(u64, u32)) -> Option<()> {
-        let mut total = 0;
-        for &(slot, lists, cap) in &self.parts {
-            for list in values[slot..slot + lists * (cap + 1)].chunks_exact(cap + 1) {
-                total += list[0] as usize;
-                if list[0] as usize > self.n {
-                    return None;
-                }
-                put(list[0] as u64, self.length_width(cap));
-            }
-        }
-        if total != self.n {
-            return None;
-        }
-        let mut seen = [0u64; HEAPED_MAX / 64];
-        let width = width_of(self.n as u64);
-        for &(slot, lists, cap) in &self.parts {
-            for list in values[slot..slot + lists * (cap + 1)].chunks_exact(cap + 1) {
-                for &v in &list[1..=list[0] as usize] {
-                    let at = usize::try_from(v.wrapping_sub(self.lo)).ok().filter(|a| *a < self.n)?;
-                    if seen[at / 64] >> (at % 64) & 1 != 0 {
-                        return None;
-                    }
-                    seen[at / 64] |= 1 << (at % 64);
-                    if width > 0 {
-                        put(at as u64, width);
-                    }
-                }
-            }
-        }
-        Some(())
-    }
-
-    fn read(&self, words: &[u64], bit: &mut usize, values: &mut [i32]) {
-        for &(slot, lists, cap) in &self.parts {
-            for list in values[slot..slot + lists * (cap + 1)].chunks_exact_mut(cap + 1) {
-                list[0] = get(words, bit, self.length_width(cap)) as i32;
-            }
-        }
-        let width = width_of(self.n as u64);
-        for &(slot, lists, cap) in &self.parts {
-            for list in values[slot..slot + lists * (cap + 1)].chunks_exact_mut(cap + 1) {
-                let len = list[0] as usize;
-                for v in &mut list[1..=len] {
-                    let at = if width == 0 { 0 } else { get(words, bit, width) };
-                    *v = self.lo + at as i32;
-                }
-                list[len + 1..].fill(self.pad);
-            }
-        }
-    }
 }
 
 #[derive(Clone, Debug)]
