@@ -19,6 +19,7 @@ use crate::fairness::{self, Report};
 use crate::knowledge::from;
 use crate::load::{Loaded, Source, Store, Want, load_source};
 use crate::position::Position;
+use crate::hunt::Promise;
 use crate::solve::solve;
 use fendle_core::numbers::counted;
 
@@ -170,7 +171,10 @@ fn audit_one(
     let facts = if level.game.bound.model.hides() {
         hidden_facts(store, &level, asks(&["no_guess", "guesses", "moves"]), budget)
     } else {
-        open_facts(store, &level, asks(&["solvable", "moves"]), budget)
+        // Where only a solution is expected, the first one is enough.
+        let moves = expect.is_empty() || asks(&["solvable"]);
+        let promise = if moves { Promise::Shortest } else { Promise::Any };
+        open_facts(store, &level, (asks(&["solvable", "moves"]), promise), budget)
     };
     let facts = match facts {
         Ok(facts) => facts,
@@ -248,15 +252,21 @@ impl Audited {
 }
 
 /// What is known of a level that hides nothing. `space`: the whole space is asked for.
-fn open_facts(store: &Store, level: &Loaded, space: bool, budget: &Budget) -> Result<Facts, Trouble> {
-    let solved = solve(store, level, budget, &mut |_| {})?;
+fn open_facts(
+    store: &Store,
+    level: &Loaded,
+    (space, promise): (bool, Promise),
+    budget: &Budget,
+) -> Result<Facts, Trouble> {
+    let solved = solve(store, level, promise, budget, &mut |_| {})?;
     // A game that was played shows that the goal can be reached, not in how few moves.
     let limit = solved.limit().or(solved.found.by_play);
     let mut facts = Facts {
         verdict: solved.found.verdict.into(),
-        moves: solved.found.moves.map(|n| n as u64),
+        moves: solved.found.moves.filter(|_| solved.found.shortest).map(|n| n as u64),
         counts: None,
         solvable: match solved.holds {
+            _ if solved.found.solution.is_some() => Some(true),
             Verdict::Holds => Some(true),
             Verdict::Fails => Some(false),
             Verdict::Undecided => None,

@@ -12,6 +12,8 @@ use fendle_core::{Limit, Limits, Progress, Watch};
 use fendle_lang::code::native::Maker;
 use serde::Serialize;
 
+use crate::bound::TableStore;
+
 /// How long what was seen may be put in order after a limit was hit.
 const WRAP_UP: Duration = Duration::from_millis(400);
 
@@ -38,8 +40,22 @@ impl Default for Wanted {
     }
 }
 
-/// Who is told how far a search is, and how long it has taken.
-pub type Listener = Box<dyn Fn(&Progress, Duration) + Send + Sync>;
+/// Who is told how far a search is, how long it has taken, and what was found so far.
+pub type Listener = Box<dyn Fn(&Progress, Duration, &SoFar) + Send + Sync>;
+
+/// Who is told, in words, when something better was found.
+pub type Teller = Box<dyn Fn(&str) + Send + Sync>;
+
+/// What a search for a solution has found so far.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct SoFar {
+    /// What is being tried, in words.
+    pub trying: Option<&'static str>,
+    /// Moves of the best solution.
+    pub best: Option<usize>,
+    /// No solution has fewer.
+    pub least: Option<u32>,
+}
 
 /// What stands around a question: who may interrupt it, who is told how far it is, and how much memory is in use.
 pub struct Surroundings {
@@ -49,13 +65,17 @@ pub struct Surroundings {
     pub listener: Option<Listener>,
     /// Bytes that the process holds now, where that is known.
     pub memory_now: Option<fn() -> u64>,
+    /// Where tables are kept from one run to the next.
+    pub tables: Option<Box<dyn TableStore>>,
+    /// Told when something better was found.
+    pub teller: Option<Teller>,
 }
 
 static NEVER: AtomicBool = AtomicBool::new(false);
 
 impl Default for Surroundings {
     fn default() -> Surroundings {
-        Surroundings { interrupted: &NEVER, listener: None, memory_now: None }
+        Surroundings { interrupted: &NEVER, listener: None, memory_now: None, tables: None, teller: None }
     }
 }
 
@@ -66,13 +86,14 @@ pub struct Budget {
     around: Surroundings,
     /// When a limit was first told of.
     hit: Mutex<Option<Instant>>,
+    so_far: Mutex<SoFar>,
 }
 
 impl Budget {
     /// Begins now.
     #[must_use]
     pub fn new(wanted: Wanted, around: Surroundings) -> Budget {
-        Budget { wanted, began: Instant::now(), around, hit: Mutex::new(None) }
+        Budget { wanted, began: Instant::now(), around, hit: Mutex::new(None), so_far: Mutex::default() }
     }
 
     /// A budget without a deadline, for what is small by itself.
@@ -85,6 +106,42 @@ impl Budget {
     #[must_use]
     pub fn wanted(&self) -> &Wanted {
         &self.wanted
+    }
+
+    /// Where tables are kept from one run to the next.
+    #[must_use]
+    pub fn tables(&self) -> Option<&dyn TableStore> {
+        self.around.tables.as_deref()
+    }
+
+    /// What was found so far.
+    #[must_use]
+    pub fn so_far(&self) -> SoFar {
+        *self.so_far.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn found(&self, words: &str, change: impl FnOnce(&mut SoFar)) {
+        change(&mut self.so_far.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
+        if let Some(teller) = &self.around.teller {
+            teller(&format!("{:7.2} s  {words}", self.seconds()));
+        }
+    }
+
+    /// Says what is tried next.
+    pub fn note(&self, trying: &'static str) {
+        self.found(trying, |s| s.trying = Some(trying));
+    }
+
+    /// Says that a better solution was found.
+    pub fn note_best(&self, moves: usize) {
+        self.found(&format!("a solution of {moves} moves"), |s| s.best = Some(moves));
+    }
+
+    /// Says that no solution has fewer moves.
+    pub fn note_least(&self, moves: u32) {
+        if self.so_far().least.is_none_or(|l| l < moves) {
+            self.found(&format!("none has fewer than {moves} moves"), |s| s.least = Some(moves));
+        }
     }
 
     /// Seconds since it began.
@@ -180,7 +237,7 @@ impl Budget {
 impl Watch for Budget {
     fn look(&self, progress: &Progress) -> Option<Limit> {
         if let Some(listener) = &self.around.listener {
-            listener(progress, self.began.elapsed());
+            listener(progress, self.began.elapsed(), &self.so_far());
         }
         self.stopped()
     }

@@ -8,11 +8,12 @@
 //! * [`answer`]: how verdict, limit, fault and interruption become one ending: decided here and nowhere else.
 //! * [`load`]: texts to levels that can be asked about; [`position`]: positions as answers hold them.
 //! * One file a question: [`mod@check`], [`show`], [`moves`], [`trace`], [`mod@solve`], [`mod@explore`], [`structure`], [`find`],
-//!   [`why`], [`graph`], [`mod@odds`], [`infer`], [`fairness`], [`review`], [`compare`], [`audit`], [`proof`].
+//!   [`why`], [`mod@bound`], [`graph`], [`mod@odds`], [`infer`], [`fairness`], [`review`], [`compare`], [`audit`], [`proof`].
 //! * [`knowledge`]: how a level with hidden things is played by an analysis; [`routes`]: ways as they are really played.
 
 pub mod answer;
 pub mod audit;
+pub mod bound;
 pub mod budget;
 pub mod check;
 pub mod compare;
@@ -21,6 +22,7 @@ pub mod fairness;
 pub mod find;
 pub mod graph;
 pub mod guide;
+pub mod hunt;
 pub mod infer;
 pub mod knowledge;
 pub mod load;

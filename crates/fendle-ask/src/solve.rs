@@ -16,9 +16,11 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, limit_of, start_breaks};
+use crate::bound::{Relaxed, puzzle, relax};
 use crate::budget::Budget;
 use crate::explore::what_is_known;
 use crate::fairness;
+use crate::hunt::{FIRST_EFFORT, Hunt, Hunted, Promise, Attempt};
 use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -67,6 +69,13 @@ pub struct Solved {
     /// The solution is a game that was played, and this limit kept a shortest one from being searched.
     #[serde(skip)]
     pub by_play: Option<Limit>,
+    /// No solution has fewer moves than this, as far as it is known.
+    pub least: Option<u32>,
+    /// Where there is a solution: it is proved that none has fewer moves.
+    pub shortest: bool,
+    /// What a guided search tried, and how far each way got.
+    #[serde(skip)]
+    pub tried: Vec<Attempt>,
 }
 
 /// Solves a level whose layout is known, or that hides nothing. `closed` is shown the space where it is exhausted and holds no
@@ -78,6 +87,7 @@ pub struct Solved {
 pub fn solve(
     store: &Store,
     level: &Loaded,
+    promise: Promise,
     budget: &Budget,
     closed: &mut dyn FnMut(&Space),
 ) -> Result<Answer<Solved>, Trouble> {
@@ -100,6 +110,9 @@ pub fn solve(
         start: Position::new(b, &b.position),
         kept: None,
         by_play: None,
+        least: None,
+        shortest: true,
+        tried: vec![],
     };
     let asked = Asked::of(level);
     if !game.has_goal() {
@@ -138,7 +151,10 @@ pub fn solve(
     }
     let solved = match near {
         Some(near) => near,
-        None => solve_seeing(game, budget.limits(), budget, closed).map_err(|f| start_breaks(level, &f))?,
+        None => match seen_or_hunted(level, promise, budget, closed)? {
+            Reached::Seen(solved) => solved,
+            Reached::Hunted(hunted) => return hunted_answer(store, level, (promise, *hunted), none, budget),
+        },
     };
     let mut found = Solved { states: solved.states, ..none };
     let (mut holds, mut limit, mut fault) = (Verdict::Fails, None, None);
@@ -163,6 +179,7 @@ pub fn solve(
             found.positions = played.states.iter().map(|s| Position::new(b, s)).collect();
             found.begins_at = begins_at(game, &found.positions);
             found.words = "replayed by the reference executor".into();
+            found.least = Some(found.moves.unwrap_or(0) as u32);
             found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": found.if_lucky});
         }
         fendle_core::Verdict::Unsolvable => {
@@ -173,6 +190,7 @@ pub fn solve(
         fendle_core::Verdict::Undecided(by) => {
             (holds, limit) = (Verdict::Undecided, Some(by));
             found.verdict = "undecided";
+            found.least = Some(solved.depth + 1);
             found.words = format!(
                 "stopped by {}; no goal within {} of the start",
                 budget.words(by),
@@ -202,6 +220,7 @@ pub fn solve(
         found.verdict = "solvable";
         found.if_lucky = true;
         found.by_play = Some(by);
+        found.shortest = false;
         found.words = format!("the search for a shortest way was stopped by {}", budget.words(by));
         found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": true, "shortest": false});
         found.positions = example.1.iter().map(|s| Position::new(b, s)).collect();
@@ -209,6 +228,138 @@ pub fn solve(
         found.solution = Some(example.0);
     }
     Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))
+}
+
+/// What the search for a goal came to.
+enum Reached {
+    /// The states were looked through.
+    Seen(fendle_core::Solved),
+    /// Ways were looked for.
+    Hunted(Box<Hunted>),
+}
+
+/// Above so many bits the states of a level are not looked through one by one before anything else.
+const FEW_BITS: f64 = 26.0;
+/// Above so many not even the first of them.
+const MANY_BITS: f64 = 37.0;
+/// The first states of a level of which not much is known.
+const FIRST_STATES: u64 = 300_000;
+/// The same where nothing is known of how many there are.
+const UNKNOWN_STATES: u64 = 200_000;
+
+/// Looks through the states where there are few; else hunts for a solution.
+fn seen_or_hunted(
+    level: &Loaded,
+    promise: Promise,
+    budget: &Budget,
+    closed: &mut dyn FnMut(&Space),
+) -> Result<Reached, Trouble> {
+    let game = &level.game;
+    let through = |most: u64, closed: &mut dyn FnMut(&Space)| {
+        let mut limits = budget.limits();
+        limits.max_states = limits.max_states.min(most);
+        solve_seeing(game, limits, budget, closed).map_err(|f| start_breaks(level, &f))
+    };
+    if !game.is_sure() || game.starts.len() > 1 || game.bound.model.cuts {
+        return Ok(Reached::Seen(through(u64::MAX, closed)?));
+    }
+    let task = puzzle(game, budget);
+    let bits = task.as_ref().map(|t| t.size_log2());
+    let most = match bits {
+        Some(bits) if bits <= FEW_BITS => u64::MAX,
+        Some(bits) if bits > MANY_BITS => 0,
+        Some(_) => FIRST_STATES,
+        None if promise == Promise::Any => 0,
+        None => UNKNOWN_STATES,
+    };
+    // What is proved without a search comes before it.
+    let mut relaxed = None;
+    if let Some(task) = task.filter(|_| most != u64::MAX) {
+        match relax(game, task, FIRST_EFFORT, budget) {
+            Ok(found) => relaxed = Some(found),
+            Err(_) if budget.is_stopped() => {}
+            Err(limit) => return Err(limit.into()),
+        }
+    }
+    let is_dead = |r: &Relaxed| r.bounds.judge(&r.task).says(&r.task.start).least.is_none();
+    let mut depth = 0;
+    if most > 0 && !relaxed.as_ref().is_some_and(is_dead) {
+        let solved = through(most, closed)?;
+        let wanted = budget.limits().max_states;
+        let cut = matches!(solved.verdict, fendle_core::Verdict::Undecided(Limit::MaxStates)) && most < wanted;
+        if !cut {
+            return Ok(Reached::Seen(solved));
+        }
+        depth = solved.depth + 1;
+    }
+    let hunt = Hunt::new(game, promise, depth, budget);
+    Ok(Reached::Hunted(Box::new(hunt.run(relaxed))))
+}
+
+/// The answer of a hunt.
+fn hunted_answer(
+    store: &Store,
+    level: &Loaded,
+    (promise, hunted): (Promise, Hunted),
+    none: Solved,
+    budget: &Budget,
+) -> Result<Answer<Solved>, Trouble> {
+    let asked = Asked::of(level);
+    let states = hunted.states;
+    let mut found = Solved { states, tried: hunted.tried, least: hunted.least, ..none };
+    if let Some((game, route)) = &hunted.route {
+        let wrong = |why: String| {
+            Trouble::Message(format!(
+                "the solution found does not hold: {why}; this is a mistake in fendle"
+            ))
+        };
+        let played = played_route(game, &level.moves, route).map_err(wrong)?;
+        if !is_won(&game.bound, played.states.last().expect("a route has a start")) {
+            return Err(wrong("the last state is no goal".into()));
+        }
+        let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
+        let names: Vec<String> = names.collect();
+        found.shortest = hunted.least.is_none_or(|l| l as usize >= names.len());
+        found.least = Some(hunted.least.map_or(names.len() as u32, |l| l.min(names.len() as u32)));
+        found.moves = Some(names.len());
+        found.solution = Some(names);
+        found.positions = played.states.iter().map(|s| Position::new(&level.game.bound, s)).collect();
+        found.proof = json!({
+            "kind": "solution",
+            "replayed": true,
+            "if_lucky": false,
+            "shortest": found.shortest,
+            "least": found.least,
+        });
+        let is_enough = promise != Promise::Shortest || found.shortest;
+        found.verdict = if is_enough { "solvable" } else { "undecided" };
+        found.words = "replayed by the reference executor".into();
+        if let Some(limit) = hunted.limit.filter(|_| !found.shortest) {
+            found.words = format!("{}; the search for a shorter one was stopped by {}", found.words, budget.words(limit));
+        }
+        let holds = if is_enough { Verdict::Holds } else { Verdict::Undecided };
+        let limit = hunted.limit.filter(|_| !found.shortest);
+        return Ok(Answer::new(asked, holds, found).stopped(limit, budget).took(budget, states));
+    }
+    if let Some(faulted) = &hunted.fault {
+        found.verdict = "fault";
+        let fault = Some(fault_report(store, level, faulted));
+        return Ok(Answer::new(asked, Verdict::Fails, found).faulted(fault).took(budget, states));
+    }
+    if let Some((words, proof)) = hunted.why_none {
+        (found.words, found.proof) = (words, proof);
+        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, states));
+    }
+    let by = hunted.limit.unwrap_or(Limit::Memory);
+    let least = hunted.least.unwrap_or(0);
+    found.verdict = "undecided";
+    found.words = format!(
+        "stopped by {}; a solution, if there is one, has at least {}",
+        budget.words(by),
+        counted(least.into(), "move", "moves")
+    );
+    found.proof = json!({"kind": "none", "limit": by, "least": least});
+    Ok(Answer::new(asked, Verdict::Undecided, found).stopped(Some(by), budget).took(budget, states))
 }
 
 /// Games that are played for an example: by moves at random, and by look-ahead.

@@ -17,6 +17,7 @@ use fendle_ask::odds::{self, ask};
 use fendle_ask::proof::{opened, payload, proof_of, recheck};
 use fendle_ask::review::review;
 use fendle_ask::show::show;
+use fendle_ask::hunt::Promise;
 use fendle_ask::solve::solve;
 use fendle_ask::trace::trace;
 use fendle_ask::why::{Reason, dead_parts, one_position};
@@ -102,7 +103,7 @@ fn a_lane_is_asked_everything() {
     let mut level = loaded(&mut store, "lane.toml", "short", &budget);
     assert_eq!(show(&level).found.position.line, "2");
     // From 2 to 5 in three moves; left of 2 lies the mud.
-    let solved = solve(&store, &level, &budget, &mut |_| {}).expect("an answer");
+    let solved = solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer");
     assert_eq!((solved.found.moves, solved.end()), (Some(3), End::Yes));
     assert_eq!(solved.found.positions.len(), 4);
     let space = explore(&store, &level, How { charts: true, ..How::default() }, &budget).expect("an answer");
@@ -135,7 +136,7 @@ fn a_lane_is_asked_everything() {
 fn a_value_is_the_same_for_whoever_reads_it() {
     let (mut store, budget) = (Store::default(), budget());
     let level = loaded(&mut store, "lane.toml", "short", &budget);
-    let solved = serde_json::to_value(solve(&store, &level, &budget, &mut |_| {}).expect("an answer"));
+    let solved = serde_json::to_value(solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer"));
     let solved = solved.expect("values have text keys");
     assert_eq!(solved["solution"], serde_json::json!(["push", "push", "push"]));
     assert!(solved.get("stopped_by").is_none() && solved.get("effort").is_none(), "{solved}");
@@ -148,7 +149,7 @@ fn a_dead_start_is_proved_and_the_proof_is_rechecked() {
     let level = loaded(&mut store, "lane.toml", "mud", &budget);
     let mut closed = None;
     let answer =
-        solve(&store, &level, &budget, &mut |space| closed = Some(payload(space))).expect("an answer");
+        solve(&store, &level, Promise::Best, &budget, &mut |space| closed = Some(payload(space))).expect("an answer");
     assert_eq!(answer.end(), End::No);
     let sealed = proof_of(&store, &level, &answer, closed).expect("it is proved");
     let proof = opened(&sealed.bytes).expect("a proof file");
@@ -187,11 +188,13 @@ fn one_budget_ends_every_phase() {
         interrupted: &STOP,
         memory_now: Some(|| HELD.load(Ordering::SeqCst)),
         listener: None,
+        tables: None,
+        teller: None,
     };
     let none_left =
         || Arc::new(Budget::new(Wanted { time: Some(Duration::ZERO), ..Wanted::default() }, around()));
     let asked = |budget: &Budget| {
-        let solved = solve(&store, &level, budget, &mut |_| {}).map(|a| (a.limit(), a.end()));
+        let solved = solve(&store, &level, Promise::Best, budget, &mut |_| {}).map(|a| (a.limit(), a.end()));
         let space = explore(&store, &level, How::default(), budget).map(|a| (a.limit(), a.end()));
         (solved, space)
     };

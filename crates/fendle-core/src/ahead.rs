@@ -12,7 +12,7 @@ use std::collections::HashSet;
 
 use crate::limits::{Pace, Watch};
 use crate::model::{Aim, Expansion, Layout, Model, MoveId, Odds, Status, Stopped, Worker};
-use crate::numbers::nth_weighted;
+use crate::numbers::Random;
 use crate::space::hash;
 use crate::space::table::StateTable;
 
@@ -548,27 +548,5 @@ impl<'m> Ahead<'m> {
             std::mem::swap(&mut state, &mut next);
         }
         Ok(0.5)
-    }
-}
-
-/// Numbers that look random and are the same for the same seed (G. Marsaglia, *Xorshift RNGs*, 2003): only what look-ahead
-/// guesses depends on them.
-struct Random(u64);
-
-impl Random {
-    fn new(seed: u64) -> Random {
-        Random(seed | 1)
-    }
-
-    fn below(&mut self, n: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % n.max(1)
-    }
-
-    fn pick(&mut self, weights: &[u64]) -> usize {
-        let x = self.below(weights.iter().sum());
-        nth_weighted(weights, x)
     }
 }

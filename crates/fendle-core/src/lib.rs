@@ -22,6 +22,7 @@
 //! * [`part`]: a smallest part of a state that is enough to make it dead.
 //! * [`linear`]: spans and kernels modulo a prime, for kept quantities.
 //! * [`mod@solve`]: a shortest solution, or what stands in its way.
+//! * [`relaxed`]: parts of a puzzle that are known wholly, and what they say of the whole; [`guided`]: search that is guided by it.
 //!
 //! Equal inputs give equal results, whatever the number of threads.
 
@@ -32,6 +33,7 @@ pub mod contract;
 mod edges;
 pub mod explore;
 pub mod graph;
+pub mod guided;
 pub mod infer;
 pub mod knowledge;
 pub mod limits;
@@ -42,6 +44,7 @@ pub mod odds;
 pub mod part;
 mod passes;
 pub mod proof;
+pub mod relaxed;
 pub mod route;
 pub mod shape;
 pub mod simulate;

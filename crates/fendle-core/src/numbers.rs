@@ -112,6 +112,28 @@ impl DisjointSets {
     }
 }
 
+/// Numbers that look random and are the same for the same seed (G. Marsaglia, *Xorshift RNGs*, 2003): only what is
+/// guessed depends on them.
+pub(crate) struct Random(u64);
+
+impl Random {
+    pub(crate) fn new(seed: u64) -> Random {
+        Random(seed | 1)
+    }
+
+    pub(crate) fn below(&mut self, n: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % n.max(1)
+    }
+
+    pub(crate) fn pick(&mut self, weights: &[u64]) -> usize {
+        let x = self.below(weights.iter().sum());
+        nth_weighted(weights, x)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

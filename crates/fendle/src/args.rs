@@ -55,6 +55,10 @@ pub struct Common {
     /// What runs the rules where many states are asked about; no answer depends on it.
     #[arg(long, global = true, value_enum, default_value_t = ExecutorArg::Native, hide_short_help = true)]
     pub executor: ExecutorArg,
+    /// Keep no tables of relaxed puzzles, and use none that were kept, in the cache folder ($XDG_CACHE_HOME/fendle, or
+    /// ~/.cache/fendle).
+    #[arg(long, global = true, hide_short_help = true)]
+    pub no_cache: bool,
     /// Colour in diagnostics. NO_COLOR and pipes are respected.
     #[arg(long, global = true, value_enum, default_value_t = When::Auto)]
     pub color: When,
@@ -412,18 +416,32 @@ pub enum Command {
         #[command(flatten)]
         picture: PictureArgs,
     },
-    /// A shortest solution, or a proof that there is none.
+    /// A solution, the shortest where that can be proved, or a proof that there is none.
     Solve {
         #[command(flatten)]
         level: LevelArgs,
         /// Do not draw the boards of the solution.
         #[arg(long)]
         brief: bool,
+        /// Take the first solution, however long.
+        #[arg(long, conflicts_with = "shortest")]
+        any: bool,
+        /// Only a solution that is proved to be shortest is an answer; else it is "undecided".
+        #[arg(long)]
+        shortest: bool,
         /// Write a proof of the answer to this file: a solution, a kept quantity, or a closed set of states.
         #[arg(long, value_name = "FILE")]
         proof: Option<PathBuf>,
         #[command(flatten)]
         picture: PictureArgs,
+    },
+    /// How many moves a goal needs at the least, and the relaxed puzzles that prove it: some of the things alone.
+    Bound {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Most positions of one relaxed puzzle.
+        #[arg(long, value_name = "N", value_parser = parse_count)]
+        positions: Option<u64>,
     },
     /// The whole reachable space: counts, depths, verdicts, fatal moves.
     Explore {

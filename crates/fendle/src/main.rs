@@ -14,8 +14,10 @@ mod picture;
 mod progress;
 mod report;
 mod session;
+mod tables;
 mod text;
 
+use fendle_ask::hunt::Promise;
 use fendle_ask::odds::How;
 use fendle_core::odds::Fractions;
 use std::io::{self, IsTerminal, Write};
@@ -142,8 +144,13 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Trace { level, moves, draws, verdict, picture } => {
             cmd::trace::run(s, &level, &moves, (verdict, draws), &picture)
         }
-        Command::Solve { level, brief, proof, picture } => {
-            cmd::solve::run(s, &level, brief, proof.as_deref(), &picture)
+        Command::Solve { level, brief, any, shortest, proof, picture } => {
+            let promise = match (any, shortest) {
+                (true, _) => Promise::Any,
+                (_, true) => Promise::Shortest,
+                _ => Promise::Best,
+            };
+            cmd::solve::run(s, &level, (brief, promise), proof.as_deref(), &picture)
         }
         Command::Explore { level, past_goals, structure, idle, chart, picture } => {
             cmd::explore::run(s, &level, past_goals, structure.then_some(idle), (&picture, chart))
@@ -154,6 +161,7 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Why { level, all, typed, most, picture } => {
             cmd::why::run(s, &level, (all, typed, most), &picture)
         }
+        Command::Bound { level, positions } => cmd::bound::run(s, &level, positions),
         Command::Graph { graph } => cmd::graph::run(s, &graph),
         Command::Odds { level, within: Some(moves), .. } => cmd::odds::within(s, &level, moves),
         Command::Odds { level, plays, policy, exact, picture, best_moves, .. } => {

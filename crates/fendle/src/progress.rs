@@ -5,7 +5,8 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use fendle_ask::budget::Listener;
+use fendle_ask::bound::TableStore;
+use fendle_ask::budget::{Listener, SoFar, Teller};
 use fendle_ask::{Budget, End, Surroundings, Wanted};
 use fendle_core::Progress;
 use fendle_core::numbers::{bytes, grouped};
@@ -13,6 +14,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Common;
 use crate::memory;
+use crate::tables::Folder;
 
 static INTERRUPTED: AtomicBool = AtomicBool::new(false);
 
@@ -51,15 +53,18 @@ pub fn budget(common: &Common) -> Budget {
     };
     let listener = bar(common.quiet).map(|bar| {
         let shown = Mutex::new(Instant::now());
-        let tell = move |p: &Progress, elapsed: Duration| {
+        let tell = move |p: &Progress, elapsed: Duration, so_far: &SoFar| {
             let Ok(mut shown) = shown.try_lock() else { return };
             if shown.elapsed() < Duration::from_millis(100) {
                 return;
             }
             *shown = Instant::now();
             let rate = (p.states as f64 / elapsed.as_secs_f64().max(1e-9)) as u64;
+            let best = so_far.best.map_or(String::new(), |n| format!("a solution of {n} moves, "));
+            let least = so_far.least.map_or(String::new(), |n| format!("none below {n}, "));
+            let trying = so_far.trying.map_or(String::new(), |t| format!("{t}: "));
             bar.set_message(format!(
-                "{} states{}, {} a second, depth {}, {}",
+                "{best}{least}{trying}{} states{}, {} a second, depth {}, {}",
                 grouped(p.states),
                 p.numbers
                     .map_or(String::new(), |n| format!(" ({} % of the numbers)", p.states * 100 / n.max(1))),
@@ -71,5 +76,8 @@ pub fn budget(common: &Common) -> Budget {
         };
         Box::new(tell) as Listener
     });
-    Budget::new(wanted, Surroundings { interrupted: &INTERRUPTED, listener, memory_now: Some(memory::now) })
+    let teller = common.verbose.then(|| Box::new(|words: &str| eprintln!("{words}")) as Teller);
+    let tables = Folder::of_user().filter(|_| !common.no_cache).map(|f| Box::new(f) as Box<dyn TableStore>);
+    let around = Surroundings { interrupted: &INTERRUPTED, listener, memory_now: Some(memory::now), tables, teller };
+    Budget::new(wanted, around)
 }

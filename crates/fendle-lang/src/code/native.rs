@@ -39,6 +39,12 @@ impl WhenItPays {
         })))
     }
 
+    /// For other code: made by the same, nothing made yet.
+    #[must_use]
+    pub fn anew(&self) -> WhenItPays {
+        self.0.as_ref().map_or_else(WhenItPays::default, |slot| WhenItPays::by(slot.make))
+    }
+
     /// The code, if it was made.
     #[must_use]
     pub fn get(&self) -> Option<&dyn Native> {

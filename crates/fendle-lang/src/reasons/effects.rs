@@ -121,17 +121,27 @@ pub(crate) fn is_odd(changes: &[Change]) -> Option<bool> {
 /// there are too many ways, or a statement can win.
 #[must_use]
 pub fn goal_ways(b: &Bound) -> Option<Vec<BTreeMap<usize, i32>>> {
+    goal_ways_told(b).map(|w| w.0)
+}
+
+/// The same, and whether a state that holds one of them is won for sure: no test rules out more.
+pub(crate) fn goal_ways_told(b: &Bound) -> Option<(Vec<BTreeMap<usize, i32>>, bool)> {
     let model = &b.model;
     if model.wins_by_statement() {
         return None;
     }
-    let mut out = vec![];
+    let (mut out, mut exact) = (vec![], true);
     for s in model.statuses.iter().filter(|s| model.endings[s.ending].kind == EndKind::Goal) {
         let frame = vec![0; s.cond.locals.len()];
-        let ways = Eval::new(b).open_values(&s.cond.expr, &frame, GOAL_WAYS)?;
-        out.extend(ways.into_iter().filter(|w| w.1 != 0).map(|w| w.0.into_iter().collect()));
+        let ways = Eval::new(b).open_values_told(&s.cond.expr, &frame, GOAL_WAYS)?;
+        for ((seen, value), is_all) in ways {
+            if value != 0 {
+                out.push(seen.into_iter().collect());
+                exact &= is_all;
+            }
+        }
     }
-    Some(out)
+    Some((out, exact))
 }
 
 /// A sum of weights of single values, and of the signs of rearranged grids; modulo a number, or exact.

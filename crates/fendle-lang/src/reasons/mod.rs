@@ -3,9 +3,11 @@
 pub mod dead;
 pub mod effects;
 pub mod exchange;
+pub mod gap;
 pub mod invariant;
 pub mod keeps;
 pub mod laws;
 pub mod numbering;
 pub mod parts;
 pub mod recheck;
+pub mod relaxed;

@@ -333,6 +333,16 @@ impl<'b> Eval<'b> {
     /// The value of an expression in an open state, in every way: what was read, and the value. `None` when there are
     /// more than `most` ways, or something is read that is not followed.
     pub(crate) fn open_values(&mut self, e: &Expr, frame: &[i64], most: usize) -> Option<Vec<OpenValue>> {
+        Some(self.open_values_told(e, frame, most)?.into_iter().map(|v| v.0).collect())
+    }
+
+    /// The same, and for each way whether what was read is all that it depends on: no test rules out more.
+    pub(crate) fn open_values_told(
+        &mut self,
+        e: &Expr,
+        frame: &[i64],
+        most: usize,
+    ) -> Option<Vec<(OpenValue, bool)>> {
         let mut out = vec![];
         let mut take = vec![];
         loop {
@@ -347,7 +357,9 @@ impl<'b> Eval<'b> {
             }
             if !open.none_left {
                 // A fault is no value: nothing can be said.
-                out.push((open.seen, value.ok()?));
+                let (_, exact) = self.ruled_out(&open);
+                let told = open.not.is_empty() || exact && open.not.iter().all(|n| open.pinned[n.0]);
+                out.push(((open.seen, value.ok()?), told));
             }
             let Chooser::Script { seen, .. } = &self.chooser else { return None };
             if !next_way(&mut take, seen) {

@@ -10,6 +10,7 @@ use fendle_ask::fairness::fairness;
 use fendle_ask::load::{Source, load_source, load_text};
 use fendle_ask::odds::{self, Odds, ask};
 use fendle_ask::routes::class_word;
+use fendle_ask::hunt::Promise;
 use fendle_ask::solve::{Solved, solve};
 use fendle_ask::why::{dead_parts, one_position};
 use fendle_ask::{Answer, Loaded, Position, Store, Want, Wish};
@@ -89,7 +90,7 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
 /// A level on which nothing is hidden: a solution or a proof, its whole space, and what chance does.
 fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let game = &level.game;
-    let solved = solve(&s.store, level, &s.budget, &mut |_| {})?;
+    let solved = solve(&s.store, level, Promise::Best, &s.budget, &mut |_| {})?;
     if let Some(fault) = solved.fault {
         return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
     }

@@ -1,6 +1,7 @@
 //! One module a command: it asks a question and gives the answer in the form that is wanted. No algorithms.
 
 pub mod audit;
+pub mod bound;
 pub mod check;
 pub mod compare;
 pub mod demo;

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use fendle_ask::hunt::Promise;
 use fendle_ask::proof::{payload, proof_of};
 use fendle_ask::solve::{Solved, is_knowing, offered, solve, solve_knowing};
 use fendle_ask::{Answer, Loaded, Want};
@@ -17,7 +18,7 @@ use crate::{json, memory, picture, text};
 pub fn run(
     s: &mut Session,
     args: &LevelArgs,
-    brief: bool,
+    (brief, promise): (bool, Promise),
     proof: Option<&Path>,
     picture: &PictureArgs,
 ) -> Ended {
@@ -32,9 +33,10 @@ pub fn run(
         let answer = solve_knowing(&s.store, &level, &s.budget)?;
         return s.give(&answer, json::answer, text::solve::knowing);
     }
+    let verbose = s.common.verbose;
     let mut closed = None;
     let mut see = |space: &Space| closed = proof.map(|_| payload(space));
-    let answer = solve(&s.store, &level, &s.budget, &mut see)?;
+    let answer = solve(&s.store, &level, promise, &s.budget, &mut see)?;
     let drawn = draw(s, &level, &answer, picture)?;
     let written = match proof {
         Some(path) => Some(write_proof(s, &level, &answer, (path, &args.file), closed)?),
@@ -43,7 +45,7 @@ pub fn run(
     let end = s.give(
         &answer,
         |a| json::solve::value(a, written.as_deref(), drawn),
-        |a| text::solve::lines(a, brief),
+        |a| text::solve::lines(a, brief, verbose),
     )?;
     if s.is_json() || answer.fault.is_some() {
         return Ok(end);

@@ -1,6 +1,7 @@
 //! Answers as text to be read, in 80 to 100 columns. One file a question; each takes an answer and gives lines.
 
 pub mod audit;
+pub mod bound;
 pub mod check;
 pub mod compare;
 pub mod explore;

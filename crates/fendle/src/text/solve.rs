@@ -1,5 +1,6 @@
 //! `solve` as text.
 
+use fendle_ask::hunt::Attempt;
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
 use fendle_ask::{Answer, Position};
 use fendle_core::infer::fraction;
@@ -8,7 +9,7 @@ use fendle_core::numbers::counted;
 use super::{beside, chance_text, changed_lines, headed, move_lines, named, position_lines, wrapped};
 
 /// A solution, or the proof that there is none, or what is missing. `brief`: without boards.
-pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
+pub fn lines(a: &Answer<Solved>, brief: bool, verbose: bool) -> Vec<String> {
     let s = &a.found;
     let mut out = named(&a.asked);
     let Some(moves) = &s.solution else {
@@ -21,6 +22,7 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
             return out;
         }
         out.extend(wrapped(&format!("{}: {}", s.verdict, s.words)));
+        out.extend(tried_lines(s, verbose || s.verdict == "undecided"));
         if s.states > 0 && s.verdict == "undecided" {
             out.push(format!("{} seen", counted(s.states, "state", "states")));
         }
@@ -32,12 +34,17 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
         let length = counted(moves.len() as u64, "move", "moves");
         let lucky = if s.if_lucky { " if lucky" } else { "" };
         out.extend(match s.by_play {
+            None if !s.shortest => {
+                let least = counted(s.least.unwrap_or(0).into(), "move", "moves");
+                wrapped(&format!("{}: {length}; none has fewer than {least} ({})", s.verdict, s.words))
+            }
             None => vec![format!("solvable{lucky} in {length}, and in no fewer ({})", s.words)],
             Some(_) => wrapped(&format!(
                 "solvable{lucky}: a game that was played reached the goal in {length}; {}",
                 s.words
             )),
         });
+        out.extend(tried_lines(s, verbose));
         if let Some(start) = &s.begins_at {
             out.push(format!("from the start that --at takes as: {start}"));
         }
@@ -57,6 +64,12 @@ pub fn lines(a: &Answer<Solved>, brief: bool) -> Vec<String> {
         out.extend(beside(&blocks));
     }
     out
+}
+
+/// What was tried, and how far each way got.
+fn tried_lines(s: &Solved, wanted: bool) -> Vec<String> {
+    let line = |t: &Attempt| format!("  {}: {}, {}", t.what, counted(t.states, "state", "states"), t.end);
+    s.tried.iter().filter(|_| wanted).map(line).collect()
 }
 
 /// A way for one who knows no more than is told, or what the information states say.

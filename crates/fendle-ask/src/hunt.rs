@@ -1,0 +1,493 @@
+//! Solutions on boards too large to be seen whole: what relaxed puzzles prove, any way soon, a shortest one where that can be proved.
+//!
+//! ```text
+//! relaxed puzzles   no way even there: unsolvable                    a lower bound everywhere else
+//! all states        where there are few
+//! any way           several searches in turn, each given more from round to round; parts of what they find are solved again
+//! shortest          deepening, or the least sum first, until the bound meets the solution, or a limit
+//! ```
+
+use fendle_core::explore::Faulted;
+use fendle_core::guided::best::{self, Ask, Order};
+use fendle_core::guided::beam::{self, Wide};
+use fendle_core::guided::deepen::deepen;
+use fendle_core::guided::dive::{self, Dive, Prefer};
+use fendle_core::guided::ground::{Ground, Moves};
+use fendle_core::guided::shorten::shorten;
+use fendle_core::guided::ways::WaysGround;
+use fendle_core::guided::{Found, Steps};
+use fendle_core::model::{Expansion, Model};
+use fendle_core::relaxed::bounds::Bounds;
+use fendle_core::relaxed::choose::Effort;
+use fendle_core::solve::{Verdict, solve};
+use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
+use fendle_lang::Game;
+use fendle_lang::reasons::gap::with_gap;
+
+use crate::bound::{Relaxed, no_way_words, relax, relax_kept};
+use crate::budget::Budget;
+
+/// What is asked for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Promise {
+    /// The best answer that the limits allow.
+    #[default]
+    Best,
+    /// The first solution.
+    Any,
+    /// Only a solution that is proved to be shortest.
+    Shortest,
+}
+
+/// Relaxed puzzles before any search.
+pub const FIRST_EFFORT: Effort = Effort { positions: 1 << 21, all: 1 << 23 };
+/// Those of a search that goes on.
+const NEXT_EFFORT: Effort = Effort { positions: 6 << 20, all: 48 << 20 };
+/// Those where all else is not enough.
+const LAST_EFFORT: Effort = Effort { positions: 60 << 20, all: 200 << 20 };
+/// Levels with more bits than this get larger relaxed puzzles where the first are not enough.
+const LARGE_BITS: f64 = 30.0;
+/// Levels with more are not solved shortest in no time: a solution is shortened first.
+const HARD_BITS: f64 = 50.0;
+/// States of the first round of a search for any way.
+const ROUND: u64 = 60_000;
+/// Rounds without a proof, where the first solution is enough.
+const ANY_ROUNDS: u32 = 2;
+/// Rounds.
+const ROUNDS: u32 = 9;
+/// States from each position of a solution in which it may be shortened.
+const SHORTEN_STATES: usize = 2_000;
+/// States for which the first proof is tried, before any way is looked for with more effort.
+const PROOF_STATES: u64 = 2_000_000;
+
+/// How far one way of searching got.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Attempt {
+    /// Which, in words.
+    pub what: &'static str,
+    /// States that it saw.
+    pub states: u64,
+    /// How it ended, in words.
+    pub end: String,
+}
+
+/// What was found.
+#[derive(Default)]
+pub struct Hunted {
+    /// The best solution, as the search knows it, and the game whose states it names.
+    pub route: Option<(Game, Route)>,
+    /// No solution has fewer moves; `None`: there is none.
+    pub least: Option<u32>,
+    /// Why there is none, in words and for programs, where that is so.
+    pub why_none: Option<(String, serde_json::Value)>,
+    /// The limit that ended it.
+    pub limit: Option<Limit>,
+    /// The model broke.
+    pub fault: Option<Faulted>,
+    /// States that were seen.
+    pub states: u64,
+    /// What was tried.
+    pub tried: Vec<Attempt>,
+}
+
+/// A search for solutions of one game.
+pub struct Hunt<'b> {
+    game: &'b Game,
+    promise: Promise,
+    budget: &'b Budget,
+    /// Solutions are shortened before a shortest one is looked for.
+    shortens: bool,
+    out: Hunted,
+}
+
+/// Asks the budget, and stops when something was looked at often enough.
+struct Few<'w> {
+    budget: &'w Budget,
+    left: std::sync::atomic::AtomicI64,
+}
+
+impl Watch for Few<'_> {
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        let left = self.left.fetch_sub(1, std::sync::atomic::Ordering::Relaxed);
+        self.budget.look(progress).or((left <= 0).then_some(Limit::MaxStates))
+    }
+}
+
+impl<'b> Hunt<'b> {
+    /// For a game without chance that begins at one position, of which is known that no solution has fewer moves than `least`.
+    #[must_use]
+    pub fn new(game: &'b Game, promise: Promise, least: u32, budget: &'b Budget) -> Hunt<'b> {
+        let out = Hunted { least: Some(least), ..Hunted::default() };
+        Hunt { game, promise, budget, shortens: true, out }
+    }
+
+    /// Searches. `relaxed` is what was found of it already.
+    #[must_use]
+    pub fn run(mut self, relaxed: Option<Relaxed>) -> Hunted {
+        let mut relaxed = relaxed;
+        if let Some(r) = &relaxed {
+            self.say_no_way(r);
+        }
+        self.search(&mut relaxed);
+        if self.out.limit.is_none() {
+            self.out.limit = self.budget.stopped();
+        }
+        self.out
+    }
+
+    /// What is left of the states that were asked for.
+    fn limits(&self) -> Limits {
+        let limits = self.budget.limits();
+        Limits { max_states: limits.max_states.saturating_sub(self.out.states), ..limits }
+    }
+
+    fn is_done(&self) -> bool {
+        let has = self.out.route.is_some();
+        let stopped = self.out.limit.is_some() || self.out.fault.is_some();
+        self.out.least.is_none() || stopped || has && (self.promise == Promise::Any || self.is_proved())
+    }
+
+    fn is_proved(&self) -> bool {
+        self.out.route.as_ref().is_some_and(|r| self.out.least.is_none_or(|l| l as usize >= r.1.moves.len()))
+    }
+
+    fn below(&self) -> u32 {
+        self.out.route.as_ref().map_or(u32::MAX, |r| r.1.moves.len() as u32)
+    }
+
+    fn say_no_way(&mut self, r: &Relaxed) {
+        let says = r.bounds.judge(&r.task).says(&r.task.start);
+        match says.least {
+            Some(least) => self.rise(least),
+            None => {
+                let part = r.bounds.judge(&r.task).no_way(&r.task.start);
+                let part = part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default();
+                let words = format!(
+                    "{} alone cannot get where the goal wants them, wherever the rest stands (a relaxed puzzle, seen whole)",
+                    part.join(" and ")
+                );
+                self.out.least = None;
+                self.out.why_none =
+                    Some((words, serde_json::json!({"kind": "relaxed puzzle", "dead_part": part})));
+            }
+        }
+    }
+
+    fn rise(&mut self, least: u32) {
+        if let Some(known) = &mut self.out.least
+            && *known < least
+        {
+            *known = least;
+            self.budget.note_least(least);
+        }
+    }
+
+    fn search(&mut self, relaxed: &mut Option<Relaxed>) {
+        let looking = with_gap(self.game);
+        // Where single things move one at a time and a bound adds up, deepening proves most in least time.
+        let deep = relaxed.as_ref().is_some_and(|r| r.task.exact && is_additive(&r.bounds));
+        self.shortens = !deep || relaxed.as_ref().is_none_or(|r| r.task.size_log2() > HARD_BITS);
+        let mut effort = FIRST_EFFORT;
+        // Larger ones that were made before are there at once.
+        if let Some(r) = relaxed.as_ref().filter(|r| r.task.size_log2() > LARGE_BITS) {
+            let kept = [LAST_EFFORT, NEXT_EFFORT].into_iter();
+            let found = kept.filter_map(|e| Some((e, relax_kept(self.game, &r.task, e, self.budget)?))).next();
+            if let Some((kept, found)) = found {
+                effort = kept;
+                self.say_no_way(&found);
+                *relaxed = Some(found);
+            }
+        }
+        for round in 0..ROUNDS {
+            if self.is_done() {
+                return;
+            }
+            if round > 0 && self.out.route.is_none() || round == 0 {
+                self.any_way(relaxed.as_ref(), looking.as_ref(), round);
+            }
+            if self.is_done() {
+                return;
+            }
+            if let (Some(r), Some(more)) = (&*relaxed, next_effort(effort)) {
+                let is_large = r.task.size_log2() > LARGE_BITS;
+                if is_large && (deep || round > 0) {
+                    effort = more;
+                    self.budget.note("larger relaxed puzzles");
+                    match relax(self.game, r.task.clone(), effort, self.budget) {
+                        Ok(found) => {
+                            self.say_no_way(&found);
+                            *relaxed = Some(found);
+                        }
+                        Err(limit) => self.out.limit = Some(limit),
+                    }
+                }
+            }
+            if self.is_done() {
+                return;
+            }
+            if self.promise == Promise::Any && round < ANY_ROUNDS {
+                continue;
+            }
+            let is_last = round + 1 == ROUNDS || self.out.route.is_some() && next_effort(effort).is_none();
+            match relaxed {
+                Some(r) if deep => self.deepen(r, (!is_last).then_some(1 << (12 + 2 * round))),
+                _ => self.prove(relaxed.as_ref(), (!is_last).then_some(PROOF_STATES << (2 * round))),
+            }
+        }
+    }
+
+    /// One round of searches for any way.
+    fn any_way(&mut self, relaxed: Option<&Relaxed>, looking: Option<&Game>, round: u32) {
+        let states = ROUND << (2 * round);
+        let seed = self.budget.wanted().seed + u64::from(round);
+        let width = 600usize << (2 * round).min(14);
+        if let Some(r) = relaxed.filter(|r| r.task.exact) {
+            let ground = WaysGround::new(&r.task, &r.bounds);
+            let moves = |steps: &Steps| ground.moves(steps);
+            let own = self.game.apart();
+            let hard = Order { paid: 1, least: 3, guess: 0 };
+            self.best("weighted search over ways", &ground, hard, states, (&own, &moves));
+            self.beam("beam over ways", &ground, (width, 1, 0, seed, false), states, (&own, &moves));
+            let greedy = Order { paid: 0, least: 4, guess: 1 };
+            self.best("greedy search over ways", &ground, greedy, states, (&own, &moves));
+        }
+        let Some(looking) = looking else { return };
+        let unpack = |state: &[u64], values: &mut Vec<i32>| {
+            values.resize(looking.bound.start.len(), 0);
+            looking.bound.codec.unpack(state, values);
+        };
+        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &fendle_core::guided::ground::Unpack));
+        let start = looking.pack(&looking.bound.position);
+        let ground = Moves { model: looking, start, bounds, asks_promise: true };
+        let moves = |steps: &Steps| steps.iter().map(|s| MoveId(*s)).collect();
+        let own = self.game.clone();
+        let to = (&own, &moves as &dyn Fn(&Steps) -> Vec<MoveId>);
+        self.dive("depth first, few moves on", &ground, Prefer::Few, (states / 4, seed), to);
+        self.beam("beam", &ground, (width, 1, 1, seed, false), states, to);
+        self.beam("beam, many moves on", &ground, (width, 1, 1, seed, true), states, to);
+        self.best("weighted search", &ground, Order { paid: 1, least: 1, guess: 4 }, states, to);
+        self.dive("depth first, the nearest", &ground, Prefer::Near, (states / 2, seed), to);
+        self.dive("depth first, many moves on", &ground, Prefer::Many, (states / 4, seed), to);
+    }
+
+    fn best(&mut self, what: &'static str, ground: &dyn Ground, order: Order, states: u64, to: Names) {
+        if self.is_done() || self.out.route.is_some() {
+            return;
+        }
+        self.budget.note(what);
+        let ask = Ask { order, any: true, below: u32::MAX, states };
+        let found = best::search(ground, ask, &self.limits(), self.budget);
+        self.take(what, found, true, to);
+    }
+
+    fn beam(&mut self, what: &'static str, ground: &dyn Ground, (width, least, guess, seed, many): (usize, u32, u32, u64, bool), states: u64, to: Names) {
+        if self.is_done() || self.out.route.is_some() {
+            return;
+        }
+        self.budget.note(what);
+        let wide = Wide { width, least, guess, below: u32::MAX, states: states * 4, seed, many };
+        let found = beam::search(ground, wide, &self.limits(), self.budget);
+        self.take(what, found, false, to);
+    }
+
+    fn dive(&mut self, what: &'static str, ground: &dyn Ground, prefer: Prefer, (states, seed): (u64, u64), to: Names) {
+        if self.is_done() || self.out.route.is_some() {
+            return;
+        }
+        self.budget.note(what);
+        let found = dive::search(ground, Dive { prefer, states, seed }, &self.limits(), self.budget);
+        self.take(what, found, false, to);
+    }
+
+    /// Takes what a search has found; `proves`: having seen all that is open it has proved that there is nothing.
+    fn take(&mut self, what: &'static str, found: Found, proves: bool, (game, moves): Names) {
+        self.out.states += found.states;
+        let end = match (&found.steps, found.limit, found.gave_up, found.least) {
+            (Some(steps), ..) => format!("found {} steps", steps.len()),
+            (_, Some(limit), ..) => {
+                self.out.limit = Some(limit);
+                self.budget.words(limit)
+            }
+            (_, _, true, _) => "gave up".into(),
+            (_, _, _, None) if proves => "saw all".into(),
+            _ => "found nothing".into(),
+        };
+        self.out.tried.push(Attempt { what, states: found.states, end });
+        match found.steps {
+            Some(steps) => {
+                if let Some(route) = route_of(game, &moves(&steps)) {
+                    self.improve(game, route);
+                }
+            }
+            None if proves && found.least.is_none() && !found.gave_up && found.limit.is_none() => {
+                self.seen_all(found.states, found.cut);
+            }
+            None => {}
+        }
+    }
+
+    fn seen_all(&mut self, states: u64, cut: u64) {
+        self.out.least = None;
+        let shown = fendle_core::numbers::counted(states, "state", "states");
+        let rest = if cut == 0 {
+            String::new()
+        } else {
+            ", and from the others relaxed puzzles prove that there is no way".into()
+        };
+        let words = format!("none of the {shown} that can be reached is won{rest}");
+        self.out.why_none =
+            Some((words, serde_json::json!({"kind": "exhausted search", "states": states, "cut": cut})));
+    }
+
+    /// Keeps a way that is better than what is known, shortened where that is wanted.
+    fn improve(&mut self, game: &Game, mut route: Route) {
+        if route.moves.len() as u32 >= self.below() {
+            return;
+        }
+        self.budget.note_best(route.moves.len());
+        if self.promise != Promise::Any && self.shortens {
+            self.budget.note("parts of the solution again");
+            shorten(game, &mut route, SHORTEN_STATES, self.budget, &mut |n| self.budget.note_best(n));
+        }
+        self.out.route = Some((game.clone(), route));
+    }
+
+    fn deepen(&mut self, r: &Relaxed, looks: Option<i64>) {
+        self.budget.note("deepening");
+        let watch = Few { budget: self.budget, left: looks.unwrap_or(i64::MAX).into() };
+        let budget = self.budget;
+        let found = deepen(&r.task, &r.bounds, self.below(), &watch, &mut |n| budget.note_least(n));
+        self.out.states += found.looked;
+        let end = match (&found.moves, found.limit) {
+            (Some(moves), _) => format!("found {} moves", moves.len()),
+            (_, Some(_)) => format!("looked at all below {}", found.least.unwrap_or(0)),
+            _ => "saw all".into(),
+        };
+        self.out.tried.push(Attempt { what: "deepening", states: found.looked, end });
+        match found.least {
+            Some(least) => self.rise(least),
+            None => self.seen_all(found.looked, 0),
+        }
+        if let Some(moves) = found.moves {
+            let own = self.game.apart();
+            if let Some(route) = route_of(&own, &moves) {
+                self.rise(moves.len() as u32);
+                self.out.route = Some((own, route));
+            }
+        }
+        self.out.limit = self.budget.stopped();
+    }
+
+    /// The least sum first, over the moves themselves.
+    fn prove(&mut self, relaxed: Option<&Relaxed>, states: Option<u64>) {
+        let game = self.game;
+        if relaxed.is_none_or(|r| r.bounds.is_empty()) {
+            return self.look_through(states);
+        }
+        self.budget.note("shortest ways first");
+        let unpack = |state: &[u64], values: &mut Vec<i32>| {
+            values.resize(game.bound.start.len(), 0);
+            game.bound.codec.unpack(state, values);
+        };
+        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &fendle_core::guided::ground::Unpack));
+        let start = game.pack(&game.bound.position);
+        let ground = Moves { model: game, start, bounds, asks_promise: false };
+        let ask = Ask {
+            order: Order::SHORTEST,
+            any: false,
+            below: self.below(),
+            states: states.unwrap_or(u64::MAX),
+        };
+        let found = best::search(&ground, ask, &self.limits(), self.budget);
+        self.out.states += found.states;
+        let end = match (&found.steps, found.limit, found.gave_up) {
+            (Some(steps), ..) => format!("found {} moves", steps.len()),
+            (_, Some(limit), _) => self.budget.words(limit),
+            (_, _, true) => "gave up".into(),
+            _ => "saw all".into(),
+        };
+        self.out.tried.push(Attempt { what: "shortest ways first", states: found.states, end });
+        self.out.limit = found.limit;
+        match (found.least, self.below()) {
+            (None, u32::MAX) if found.limit.is_none() && !found.gave_up => self.seen_all(found.states, found.cut),
+            (least, _) => {
+                if let Some(least) = least {
+                    self.rise(least);
+                }
+            }
+        }
+        if let Some(steps) = found.steps {
+            let moves: Vec<MoveId> = steps.iter().map(|s| MoveId(*s)).collect();
+            if let Some(route) = route_of(game, &moves) {
+                self.budget.note_best(route.moves.len());
+                self.out.route = Some((game.clone(), route));
+            }
+        }
+    }
+}
+
+impl Hunt<'_> {
+    /// All states, by depth: where no bound tells which are worth more.
+    fn look_through(&mut self, states: Option<u64>) {
+        self.budget.note("all states, by depth");
+        let mut limits = self.limits();
+        let wanted = limits.max_states;
+        limits.max_states = wanted.min(states.unwrap_or(u64::MAX));
+        let Ok(solved) = solve(self.game, limits, self.budget) else { return };
+        self.out.states += solved.states;
+        let mut end = "saw all".to_string();
+        match solved.verdict {
+            Verdict::Solvable(route) => {
+                end = format!("found {} moves", route.moves.len());
+                self.rise(route.moves.len() as u32);
+                self.out.route = Some((self.game.clone(), route));
+            }
+            Verdict::Unsolvable => self.seen_all(solved.states, 0),
+            Verdict::Undecided(limit) => {
+                self.rise(solved.depth + 1);
+                end = format!("no goal within {} moves", solved.depth);
+                if limit != Limit::MaxStates || limits.max_states == wanted {
+                    self.out.limit = Some(limit);
+                }
+            }
+            Verdict::Faulted(fault) => {
+                end = "the model broke".into();
+                self.out.fault = Some(fault);
+            }
+        }
+        self.out.tried.push(Attempt { what: "all states, by depth", states: solved.states, end });
+    }
+}
+
+/// The game whose moves a way is made of, and how its steps become moves.
+type Names<'n> = (&'n Game, &'n dyn Fn(&Steps) -> Vec<MoveId>);
+
+fn is_additive(bounds: &Bounds) -> bool {
+    bounds.single.is_empty() && bounds.sums.len() == 1 && bounds.sums[0].assigns.is_empty()
+}
+
+fn next_effort(effort: Effort) -> Option<Effort> {
+    match effort {
+        FIRST_EFFORT => Some(NEXT_EFFORT),
+        NEXT_EFFORT => Some(LAST_EFFORT),
+        _ => None,
+    }
+}
+
+/// The states that moves without chance lead to; `None` where one of them is not allowed.
+fn route_of(game: &Game, moves: &[MoveId]) -> Option<Route> {
+    let mut worker = game.worker();
+    let mut out = Expansion::default();
+    let mut route = Route { moves: moves.to_vec(), states: vec![game.pack(&game.bound.position)] };
+    for of in moves {
+        let here = route.states.last()?;
+        let words = here.len();
+        out.clear();
+        worker.expand(here, false, &mut out);
+        let run = out.runs.iter().position(|r| r.of == *of)?;
+        let at: usize = out.runs[..run].iter().map(|r| r.outcomes as usize).sum();
+        let next = out.outcomes[at * words..(at + 1) * words].to_vec();
+        route.states.push(next);
+    }
+    Some(route)
+}

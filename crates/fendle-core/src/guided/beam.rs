@@ -1,0 +1,194 @@
+//! The best states of each depth only. Finds ways where the best state first runs astray, and never proves anything.
+
+use rayon::prelude::*;
+
+use super::best::expand;
+use super::ground::{Ground, Reach, Scout};
+use super::{Found, Steps};
+use crate::limits::{Limits, Progress, Watch};
+use crate::model::Stopped;
+use crate::numbers::Random;
+use crate::space::id::hash;
+
+/// How wide, and by what states are compared.
+#[derive(Clone, Copy, Debug)]
+pub struct Wide {
+    /// States of each depth that are kept.
+    pub width: usize,
+    /// Weight of what is due at the least.
+    pub least: u32,
+    /// Weight of the guess.
+    pub guess: u32,
+    /// Only ways with fewer steps than this are looked for.
+    pub below: u32,
+    /// States after which it gives up.
+    pub states: u64,
+    /// Which of equal ones are kept.
+    pub seed: u64,
+    /// Of equal ones those come first that come from states with many moves.
+    pub many: bool,
+}
+
+struct Layer {
+    states: Vec<u64>,
+    from: Vec<(u32, u32)>,
+}
+
+/// Searches a ground.
+pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watch) -> Found {
+    let words = ground.layout().words();
+    let mut found = Found { least: Some(0), ..Found::default() };
+    let threads = if limits.threads == 0 { rayon::current_num_threads() } else { limits.threads };
+    let mut scouts: Vec<Box<dyn Scout + '_>> = (0..threads.max(1)).map(|_| ground.scout()).collect();
+    let start = ground.start();
+    match scouts[0].start(&start) {
+        Err(Stopped::Limit(limit)) => {
+            found.limit = Some(limit);
+            return found;
+        }
+        Err(Stopped::Fault(_)) => {
+            found.gave_up = true;
+            return found;
+        }
+        Ok(None) => {
+            found.least = None;
+            return found;
+        }
+        Ok(Some(r)) if r.goal => {
+            found.steps = Some(vec![]);
+            return found;
+        }
+        Ok(Some(_)) => {}
+    }
+    let mut reaches: Vec<Reach> = vec![Reach::default(); scouts.len()];
+    let mut met: std::collections::HashSet<u64, Plain> = std::collections::HashSet::default();
+    met.insert(hash(&start));
+    let mut layers = vec![Layer { states: start, from: vec![(0, 0)] }];
+    let mut random = Random::new(wide.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+    loop {
+        let here = layers.last().expect("a layer");
+        let bytes = layers.iter().map(|l| (l.states.len() * 8 + l.from.len() * 8) as u64).sum::<u64>()
+            + met.len() as u64 * 18;
+        let progress =
+            Progress { states: met.len() as u64, depth: layers.len() as u32 - 1, bytes, ..Progress::default() };
+        found.states = progress.states;
+        found.limit = watch
+            .look(&progress)
+            .or((bytes > limits.memory_bytes).then_some(crate::limits::Limit::Memory))
+            .or((progress.states >= limits.max_states).then_some(crate::limits::Limit::MaxStates));
+        if found.limit.is_some() {
+            return found;
+        }
+        if here.from.is_empty() || progress.states >= wide.states || layers.len() as u32 >= wide.below {
+            found.gave_up = true;
+            return found;
+        }
+        let each = here.from.len().div_ceil(scouts.len()).max(16);
+        let ends: Vec<Result<Vec<u32>, Stopped>> =
+            (scouts.par_iter_mut().zip(&mut reaches).zip(here.states.par_chunks(each * words)))
+                .map(|((scout, reach), states)| expand(&mut **scout, states, words, reach))
+                .collect();
+        // What was reached: a key, then where it stands.
+        let mut list: Vec<(u64, u32, u32)> = vec![];
+        let mut parent = 0u32;
+        let mut goal = None;
+        let mut parents: Vec<u32> = vec![];
+        for (part, (counts, reach)) in ends.into_iter().zip(&reaches).enumerate() {
+            let counts = match counts {
+                Ok(counts) => counts,
+                Err(Stopped::Limit(limit)) => {
+                    found.limit = Some(limit);
+                    return found;
+                }
+                Err(Stopped::Fault(_)) => {
+                    found.gave_up = true;
+                    return found;
+                }
+            };
+            let mut at = 0;
+            for n in counts {
+                for i in at..at + n as usize {
+                    let r = &reach.list[i];
+                    if r.goal && goal.is_none() {
+                        goal = Some((parent, r.label));
+                    }
+                    if met.insert(hash(&reach.states[i * words..(i + 1) * words])) {
+                        let score = u64::from(wide.least) * u64::from(r.least)
+                            + u64::from(wide.guess) * u64::from(r.guess);
+                        let few = if wide.many { 1023 - u64::from(n.min(1023)) } else { 0 };
+                        let key = score << 20 | few << 10 | random.below(1 << 10);
+                        list.push((key, part as u32, i as u32));
+                        parents.push(parent);
+                    }
+                }
+                at += n as usize;
+                parent += 1;
+            }
+        }
+        if let Some((parent, label)) = goal {
+            found.cost = layers.len() as u32;
+            found.steps = Some(steps(&layers, parent, label));
+            return found;
+        }
+        let mut order: Vec<u32> = (0..list.len() as u32).collect();
+        if list.len() > wide.width {
+            order.select_nth_unstable_by_key(wide.width, |i| list[*i as usize].0);
+            order.truncate(wide.width);
+        }
+        order.sort_unstable_by_key(|i| list[*i as usize].0);
+        let mut next = Layer { states: Vec::with_capacity(order.len() * words), from: vec![] };
+        for i in order {
+            let (_, part, at) = list[i as usize];
+            let reach = &reaches[part as usize];
+            next.states.extend_from_slice(&reach.states[at as usize * words..(at as usize + 1) * words]);
+            next.from.push((parents[i as usize], reach.list[at as usize].label));
+        }
+        for reach in &mut reaches {
+            found.cut += std::mem::take(&mut reach.cut);
+            reach.clear();
+        }
+        // Of layers that are done only the way back is needed.
+        layers.last_mut().expect("a layer").states = vec![];
+        layers.push(next);
+    }
+}
+
+fn steps(layers: &[Layer], parent: u32, label: u32) -> Steps {
+    let mut out = vec![label];
+    let mut at = parent;
+    for layer in layers[1..].iter().rev() {
+        let (before, label) = layer.from[at as usize];
+        out.push(label);
+        at = before;
+    }
+    out.reverse();
+    out
+}
+
+/// Takes a hash as it is.
+#[derive(Clone, Copy, Default)]
+pub(super) struct Plain;
+
+impl std::hash::BuildHasher for Plain {
+    type Hasher = PlainHasher;
+    fn build_hasher(&self) -> PlainHasher {
+        PlainHasher(0)
+    }
+}
+
+/// See [`Plain`].
+pub(super) struct PlainHasher(u64);
+
+impl std::hash::Hasher for PlainHasher {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, bytes: &[u8]) {
+        for b in bytes {
+            self.0 = self.0.rotate_left(8) ^ u64::from(*b);
+        }
+    }
+    fn write_u64(&mut self, n: u64) {
+        self.0 = n;
+    }
+}

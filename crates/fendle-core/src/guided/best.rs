@@ -1,0 +1,321 @@
+//! The most promising state first.
+//!
+//! With weight 1 on what was paid and what is still to be paid at the least, ways are shortest (Hart, Nilsson and Raphael 1968); with more weight on what
+//! is still to come, one is found sooner (Pohl 1970). The lower bound of both is the least sum over all states that are still open.
+
+use rayon::prelude::*;
+
+use super::ground::{Ground, Reach, Scout};
+use super::{Found, Steps};
+use crate::limits::{Limit, Limits, Progress, Watch};
+use crate::model::Stopped;
+use crate::space::id::hash;
+use crate::space::table::StateTable;
+
+/// How states are put in order: by `paid` times what was paid, `least` times what is due at the least, `guess` times the guess.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Order {
+    /// Weight of what was paid.
+    pub paid: u32,
+    /// Weight of what is still due at the least.
+    pub least: u32,
+    /// Weight of the guess.
+    pub guess: u32,
+}
+
+impl Order {
+    /// Shortest ways first.
+    pub const SHORTEST: Order = Order { paid: 1, least: 1, guess: 0 };
+}
+
+/// What a search is asked to do.
+#[derive(Clone, Copy, Debug)]
+pub struct Ask {
+    /// The order.
+    pub order: Order,
+    /// Whether the first way is enough.
+    pub any: bool,
+    /// Only ways that cost less than this are looked for.
+    pub below: u32,
+    /// States after which it gives up.
+    pub states: u64,
+}
+
+/// States that are expanded together.
+const BATCH: usize = 512;
+/// From so many on several threads expand them.
+const SHARED_FROM: usize = 48;
+/// Keys above this are one.
+const KEYS: usize = 1 << 18;
+
+#[derive(Clone, Copy)]
+struct Node {
+    parent: u32,
+    label: u32,
+    paid: u32,
+    least: u16,
+    guess: u16,
+    /// It waits to be expanded.
+    open: bool,
+}
+
+struct Search<'w> {
+    table: StateTable,
+    nodes: Vec<Node>,
+    queues: Vec<Vec<u32>>,
+    /// The first queue that may hold something.
+    first: usize,
+    /// How many open states there are for each sum of what was paid and what is due.
+    due: Vec<u32>,
+    order: Order,
+    watch: &'w dyn Watch,
+    waiting: usize,
+}
+
+impl Search<'_> {
+    fn key(&self, n: &Node) -> usize {
+        let o = &self.order;
+        let key = u64::from(o.paid) * u64::from(n.paid)
+            + u64::from(o.least) * u64::from(n.least)
+            + u64::from(o.guess) * u64::from(n.guess);
+        (key as usize).min(KEYS - 1)
+    }
+
+    fn open(&mut self, number: u32) {
+        let node = self.nodes[number as usize];
+        let key = self.key(&node);
+        if self.queues.len() <= key {
+            self.queues.resize_with(key + 1, Vec::new);
+        }
+        self.queues[key].push(number);
+        self.waiting += 1;
+        self.first = self.first.min(key);
+        let due = (node.paid + u32::from(node.least)) as usize;
+        if self.due.len() <= due {
+            self.due.resize(due + 1, 0);
+        }
+        self.due[due] += 1;
+        self.nodes[number as usize].open = true;
+    }
+
+    fn close(&mut self, number: u32) {
+        let node = &mut self.nodes[number as usize];
+        node.open = false;
+        self.due[(node.paid + u32::from(node.least)) as usize] -= 1;
+    }
+
+    /// The least sum over all open states.
+    fn least(&self) -> Option<u32> {
+        self.due.iter().position(|n| *n > 0).map(|n| n as u32)
+    }
+
+    fn bytes(&self) -> u64 {
+        self.table.bytes() + (self.nodes.capacity() * size_of::<Node>() + 8 * self.waiting) as u64
+    }
+
+    fn steps(&self, last: u32, label: u32) -> Steps {
+        let (mut at, mut out) = (last, vec![label]);
+        while at != 0 {
+            let node = &self.nodes[at as usize];
+            out.push(node.label);
+            at = node.parent;
+        }
+        out.reverse();
+        out
+    }
+}
+
+/// Searches a ground.
+pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch) -> Found {
+    let layout = ground.layout();
+    let words = layout.words();
+    let mut found = Found { least: Some(0), ..Found::default() };
+    let threads = if limits.threads == 0 { rayon::current_num_threads() } else { limits.threads };
+    let mut scouts: Vec<Box<dyn Scout + '_>> = (0..threads.max(1)).map(|_| ground.scout()).collect();
+    let mut reaches: Vec<Reach> = vec![Reach::default(); scouts.len()];
+    let start = ground.start();
+    let mut s = Search {
+        table: StateTable::new(layout, u32::MAX as usize >> 1),
+        nodes: vec![],
+        queues: vec![],
+        first: 0,
+        due: vec![],
+        order: ask.order,
+        watch,
+        waiting: 0,
+    };
+    match scouts[0].start(&start) {
+        Err(stopped) => return stop(found, stopped),
+        Ok(None) => {
+            found.least = None;
+            return found;
+        }
+        Ok(Some(r)) if r.goal => {
+            found.steps = Some(vec![]);
+            return found;
+        }
+        Ok(Some(r)) => {
+            s.table.insert(&start, hash(&start));
+            let short = |n: u32| n.min(u32::from(u16::MAX)) as u16;
+            s.nodes.push(Node {
+                parent: 0,
+                label: 0,
+                paid: 0,
+                least: short(r.least),
+                guess: short(r.guess),
+                open: false,
+            });
+            s.open(0);
+        }
+    }
+    let mut best = ask.below;
+    let mut batch: Vec<u32> = vec![];
+    let mut packed: Vec<u64> = vec![];
+    loop {
+        let progress = Progress {
+            states: s.nodes.len() as u64,
+            expanded: (s.nodes.len() - s.waiting.min(s.nodes.len())) as u64,
+            depth: found.least.unwrap_or(0),
+            bytes: s.bytes(),
+            numbers: None,
+        };
+        found.states = progress.states;
+        found.limit = s.watch.look(&progress).or_else(|| {
+            (progress.bytes > limits.memory_bytes).then_some(Limit::Memory)
+        });
+        if found.limit.is_none() && progress.states >= limits.max_states {
+            found.limit = Some(Limit::MaxStates);
+        }
+        if progress.states >= ask.states {
+            found.gave_up = true;
+        }
+        let least = s.least();
+        if found.limit.is_some() || found.gave_up {
+            found.least = Some(least.map_or(best, |l| l.min(best)));
+            return found;
+        }
+        // Nothing is open that could cost less.
+        if least.is_none_or(|l| l >= best) {
+            found.least = (best != u32::MAX).then_some(best);
+            return found;
+        }
+        found.least = least;
+        while s.queues[s.first].is_empty() {
+            s.first += 1;
+        }
+        batch.clear();
+        packed.clear();
+        while batch.len() < BATCH {
+            let Some(number) = s.queues[s.first].pop() else { break };
+            s.waiting -= 1;
+            let node = s.nodes[number as usize];
+            // It was opened again with less paid, or nothing better lies behind it.
+            if !node.open || s.key(&node) != s.first {
+                continue;
+            }
+            s.close(number);
+            if node.paid + u32::from(node.least) < best {
+                batch.push(number);
+                s.table.push_state(number as usize, &mut packed);
+            }
+        }
+        if batch.is_empty() {
+            continue;
+        }
+        let parts = if batch.len() < SHARED_FROM { 1 } else { scouts.len() };
+        let each = batch.len().div_ceil(parts);
+        let ends: Vec<Result<Vec<u32>, Stopped>> = if parts == 1 {
+            vec![expand(&mut *scouts[0], &packed, words, &mut reaches[0])]
+        } else {
+            (scouts.par_iter_mut().zip(&mut reaches).zip(packed.par_chunks(each * words)))
+                .map(|((scout, reach), states)| expand(&mut **scout, states, words, reach))
+                .collect()
+        };
+        let mut from = batch.iter();
+        for (counts, reach) in ends.into_iter().zip(&reaches) {
+            let counts = match counts {
+                Ok(counts) => counts,
+                Err(stopped) => {
+                    found.least = Some(least.unwrap_or(0));
+                    return stop(found, stopped);
+                }
+            };
+            let mut at = 0;
+            for n in counts {
+                let parent = *from.next().expect("a state for each count");
+                let paid_before = s.nodes[parent as usize].paid;
+                for i in at..at + n as usize {
+                    let r = &reach.list[i];
+                    let state = &reach.states[i * words..(i + 1) * words];
+                    let paid = paid_before + r.cost;
+                    if paid + r.least >= best {
+                        continue;
+                    }
+                    if r.goal {
+                        best = paid;
+                        found.steps = Some(s.steps(parent, r.label));
+                        found.cost = paid;
+                        if ask.any {
+                            found.states = s.nodes.len() as u64;
+                            found.least = least;
+                            return found;
+                        }
+                        continue;
+                    }
+                    let Some((number, new)) = s.table.insert(state, hash(state)) else {
+                        found.limit = Some(Limit::TableFull);
+                        return found;
+                    };
+                    let short = |n: u32| n.min(u32::from(u16::MAX)) as u16;
+                    if new {
+                        s.nodes.push(Node {
+                            parent,
+                            label: r.label,
+                            paid,
+                            least: short(r.least),
+                            guess: short(r.guess),
+                            open: false,
+                        });
+                        s.open(number);
+                    } else if paid < s.nodes[number as usize].paid {
+                        if s.nodes[number as usize].open {
+                            s.close(number);
+                        }
+                        let node = &mut s.nodes[number as usize];
+                        (node.parent, node.label, node.paid) = (parent, r.label, paid);
+                        s.open(number);
+                    }
+                }
+                at += n as usize;
+            }
+        }
+        for reach in &mut reaches {
+            found.cut += std::mem::take(&mut reach.cut);
+            reach.clear();
+        }
+    }
+}
+
+fn stop(mut found: Found, stopped: Stopped) -> Found {
+    match stopped {
+        Stopped::Fault(_) => found.gave_up = true,
+        Stopped::Limit(limit) => found.limit = Some(limit),
+    }
+    found
+}
+
+/// Expands whole states one after the other; gives how many each leads to.
+pub(super) fn expand(
+    scout: &mut dyn Scout,
+    states: &[u64],
+    words: usize,
+    reach: &mut Reach,
+) -> Result<Vec<u32>, Stopped> {
+    let mut counts = Vec::with_capacity(states.len() / words);
+    for state in states.chunks_exact(words) {
+        let before = reach.list.len();
+        scout.reach(state, reach)?;
+        counts.push((reach.list.len() - before) as u32);
+    }
+    Ok(counts)
+}

@@ -1,0 +1,333 @@
+//! A puzzle of ways as ground. Where an agent walks and can always walk back, all states that differ in where it stands within its reach are
+//! one: only what it moves counts as a step.
+
+use std::collections::HashMap;
+
+use super::ground::{Ground, Reach, Reached, Scout};
+use crate::model::{Layout, MoveId, Stopped};
+use crate::relaxed::bounds::Judge;
+use crate::relaxed::task::Link;
+use crate::relaxed::tree::{Ask, Tree};
+use crate::relaxed::{Bounds, Task};
+
+/// Steps of the agent alone, by the value that says where it is.
+type Walks = HashMap<i32, Vec<(i32, Vec<(u32, i32)>)>>;
+
+/// A puzzle of ways that is searched.
+pub struct WaysGround<'t> {
+    task: &'t Task,
+    bounds: &'t Bounds,
+    /// Places with more than one value: the place, its first bit, its bits.
+    fields: Vec<(u32, u32, u32)>,
+    layout: Layout,
+    /// Ways that are steps, by number.
+    tree: Tree,
+    steps: Vec<u32>,
+    /// Where the agent is, and how it walks, where walks are folded.
+    agent: Option<(u32, Walks)>,
+}
+
+impl<'t> WaysGround<'t> {
+    /// Prepares a puzzle.
+    #[must_use]
+    pub fn new(task: &'t Task, bounds: &'t Bounds) -> WaysGround<'t> {
+        let mut fields = vec![];
+        let mut bit = 0;
+        for (place, values) in task.values.iter().enumerate().filter(|v| v.1.len() > 1) {
+            let bits = usize::BITS - (values.len() - 1).leading_zeros();
+            // No field lies across two words.
+            if bit / 64 != (bit + bits - 1) / 64 {
+                bit = bit.next_multiple_of(64);
+            }
+            fields.push((place as u32, bit, bits));
+            bit += bits;
+        }
+        let agent = agent_of(task);
+        let is_walk = |w: u32| {
+            let changes = &task.ways[w as usize].changes;
+            agent.as_ref().is_some_and(|(place, _)| changes.len() == 1 && changes[0].0 == *place)
+        };
+        let steps: Vec<u32> = (0..task.ways.len() as u32).filter(|w| !is_walk(*w)).collect();
+        let asks = |w: &u32| task.ways[*w as usize].reads.iter().map(|(p, v)| Ask::Holds(*p, *v)).collect();
+        let tree = Tree::new(steps.iter().map(asks));
+        WaysGround { task, bounds, fields, layout: Layout::new(bit), tree, steps, agent }
+    }
+
+    /// Whether walks are folded.
+    #[must_use]
+    pub fn is_folded(&self) -> bool {
+        self.agent.is_some()
+    }
+
+    fn pack(&self, values: &[i32], out: &mut [u64]) {
+        out.fill(0);
+        for &(place, bit, _) in &self.fields {
+            let list = &self.task.values[place as usize];
+            let code = list.binary_search(&values[place as usize]).unwrap_or(0) as u64;
+            out[bit as usize / 64] |= code << (bit % 64);
+        }
+    }
+
+    fn unpack(&self, state: &[u64], values: &mut [i32]) {
+        for &(place, bit, bits) in &self.fields {
+            let code = state[bit as usize / 64] >> (bit % 64) & (u64::MAX >> (64 - bits));
+            values[place as usize] = self.task.values[place as usize][code as usize];
+        }
+    }
+
+    /// The moves of steps that were found, walks between them.
+    #[must_use]
+    pub fn moves(&self, steps: &[u32]) -> Vec<MoveId> {
+        let mut values = self.task.start.clone();
+        let mut out = vec![];
+        let take = |way: u32, values: &mut Vec<i32>, out: &mut Vec<MoveId>| {
+            let way = &self.task.ways[way as usize];
+            way.changes.iter().for_each(|c| values[c.0 as usize] = c.2);
+            out.push(way.of);
+        };
+        for &step in steps {
+            let way = self.steps[step as usize];
+            if let Some((place, walks)) = &self.agent {
+                let wanted = self.task.ways[way as usize].reads.iter().find(|r| r.0 == *place).map(|r| r.1);
+                self.walk(*place, walks, wanted, &mut values, &mut out);
+            }
+            take(way, &mut values, &mut out);
+        }
+        if let Some((place, walks)) = &self.agent
+            && !self.task.is_goal(&values)
+        {
+            let goal = self.task.goals.iter().find(|g| {
+                g.iter().all(|&(p, v)| p == *place || values[p as usize] == v) && g.iter().any(|p| p.0 == *place)
+            });
+            let wanted = goal.and_then(|g| g.iter().find(|p| p.0 == *place)).map(|p| p.1);
+            self.walk(*place, walks, wanted, &mut values, &mut out);
+        }
+        out
+    }
+
+    /// Walks to where the agent is wanted, on a shortest way.
+    fn walk(&self, place: u32, walks: &Walks, to: Option<i32>, values: &mut [i32], out: &mut Vec<MoveId>) {
+        let from = values[place as usize];
+        let Some(to) = to.filter(|t| *t != from) else { return };
+        let mut before: HashMap<i32, i32> = HashMap::from([(from, from)]);
+        let mut list = vec![from];
+        let mut next = 0;
+        while next < list.len() && !before.contains_key(&to) {
+            for (there, reads) in walks.get(&list[next]).into_iter().flatten() {
+                if reads.iter().all(|(p, v)| values[*p as usize] == *v) && !before.contains_key(there) {
+                    before.insert(*there, list[next]);
+                    list.push(*there);
+                }
+            }
+            next += 1;
+        }
+        let mut path = vec![];
+        let mut at = to;
+        while at != from {
+            let Some(&b) = before.get(&at) else { return };
+            path.push((b, at));
+            at = b;
+        }
+        for (a, b) in path.into_iter().rev() {
+            let fits = |w: &&crate::relaxed::TaskWay| {
+                w.changes.as_slice() == [(place, a, b)]
+                    && w.reads.iter().all(|(p, v)| if *p == place { *v == a } else { values[*p as usize] == *v })
+            };
+            if let Some(way) = self.task.ways.iter().find(fits) {
+                out.push(way.of);
+            }
+        }
+        values[place as usize] = to;
+    }
+}
+
+/// The place of the agent, and its walks, if each walk can be taken back as it came.
+fn agent_of(task: &Task) -> Option<(u32, Walks)> {
+    let links = task.links();
+    let [Link::Place(place)] = links.as_slice() else { return None };
+    let mut walks: Walks = HashMap::new();
+    for way in task.ways.iter().filter(|w| w.changes.len() == 1 && w.changes[0].0 == *place) {
+        let (_, from, to) = way.changes[0];
+        let others: Vec<(u32, i32)> = way.reads.iter().copied().filter(|r| r.0 != *place).collect();
+        walks.entry(from).or_default().push((to, others));
+    }
+    if walks.is_empty() {
+        return None;
+    }
+    // Back again: what is asked for that was read on the way, or holds whenever the agent is where it came from.
+    let returns = |from: i32, to: i32, reads: &[(u32, i32)]| {
+        walks.get(&to).into_iter().flatten().any(|(back, asked)| {
+            *back == from && asked.iter().all(|a| reads.contains(a) || holds_at(task, *place, from, *a))
+        })
+    };
+    let fine = walks.iter().all(|(from, list)| list.iter().all(|(to, reads)| returns(*from, *to, reads)));
+    fine.then_some((*place, walks))
+}
+
+/// Whether a place holds a value in every state that can be reached in which the agent is at `at`: it does at the start, and every way that
+/// leaves the agent there leaves it so.
+fn holds_at(task: &Task, agent: u32, at: i32, (place, value): (u32, i32)) -> bool {
+    if task.start[agent as usize] == at && task.start[place as usize] != value {
+        return false;
+    }
+    task.ways.iter().all(|way| {
+        let before = |p: u32| way.reads.iter().find(|r| r.0 == p).map(|r| r.1);
+        let after = |p: u32| way.changes.iter().find(|c| c.0 == p).map(|c| c.2).or(before(p));
+        // Every way reads where the agent is.
+        if after(agent) != Some(at) {
+            return true;
+        }
+        match after(place) {
+            Some(is) => is == value,
+            None => before(agent) == Some(at),
+        }
+    })
+}
+
+struct WaysScout<'g> {
+    ground: &'g WaysGround<'g>,
+    judge: Judge<'g>,
+    values: Vec<i32>,
+    next: Vec<i32>,
+    words: Vec<u64>,
+    /// Values of the agent's place within its reach.
+    reach: Vec<i32>,
+    near: Vec<i32>,
+    met: Vec<bool>,
+    found: Vec<u32>,
+}
+
+impl Ground for WaysGround<'_> {
+    fn layout(&self) -> Layout {
+        self.layout
+    }
+
+    fn start(&self) -> Vec<u64> {
+        let mut out = vec![0; self.layout.words()];
+        let mut values = self.task.start.clone();
+        let mut scout = self.make();
+        scout.settle(&mut values);
+        self.pack(&values, &mut out);
+        out
+    }
+
+    fn scout(&self) -> Box<dyn Scout + '_> {
+        Box::new(self.make())
+    }
+}
+
+impl<'g> WaysGround<'g> {
+    fn make(&'g self) -> WaysScout<'g> {
+        WaysScout {
+            ground: self,
+            judge: self.bounds.judge(self.task),
+            values: self.task.start.clone(),
+            next: self.task.start.clone(),
+            words: vec![0; self.layout.words()],
+            reach: vec![],
+            near: vec![],
+            met: vec![],
+            found: vec![],
+        }
+    }
+}
+
+impl WaysScout<'_> {
+    /// All values of the agent's place within its reach.
+    fn walk_all(&mut self, values: &[i32], into_near: bool) {
+        let Some((place, walks)) = &self.ground.agent else { return };
+        let list = if into_near { &mut self.near } else { &mut self.reach };
+        list.clear();
+        let known = &self.ground.task.values[*place as usize];
+        self.met.clear();
+        self.met.resize(known.len(), false);
+        let number = |v: i32| known.binary_search(&v).unwrap_or(0);
+        self.met[number(values[*place as usize])] = true;
+        list.push(values[*place as usize]);
+        let mut next = 0;
+        while next < list.len() {
+            for (to, reads) in walks.get(&list[next]).into_iter().flatten() {
+                if !self.met[number(*to)] && reads.iter().all(|(p, v)| values[*p as usize] == *v) {
+                    self.met[number(*to)] = true;
+                    list.push(*to);
+                }
+            }
+            next += 1;
+        }
+    }
+
+    /// Puts the agent where it stands for all that is within its reach.
+    fn settle(&mut self, values: &mut [i32]) {
+        if let Some((place, _)) = &self.ground.agent {
+            self.walk_all(values, true);
+            values[*place as usize] = *self.near.iter().min().expect("it stands somewhere");
+        }
+    }
+
+    fn is_goal(&self, values: &[i32]) -> bool {
+        match &self.ground.agent {
+            None => self.ground.task.is_goal(values),
+            Some((place, _)) => self.ground.task.goals.iter().any(|g| {
+                g.iter().all(|&(p, v)| {
+                    if p == *place { self.near.contains(&v) } else { values[p as usize] == v }
+                })
+            }),
+        }
+    }
+
+    fn seen(&mut self, values: &[i32], label: u32) -> Option<Reached> {
+        if self.is_goal(values) {
+            return Some(Reached { label, cost: 1, least: 0, guess: 0, goal: true });
+        }
+        let says = self.judge.says(values);
+        let least = says.least?;
+        // Steps of the agent are not counted here, so what they take does not count either.
+        let least = if self.ground.is_folded() { says.sum } else { least };
+        Some(Reached { label, cost: 1, least, guess: says.least.unwrap_or(0), goal: false })
+    }
+}
+
+impl Scout for WaysScout<'_> {
+    fn reach(&mut self, state: &[u64], out: &mut Reach) -> Result<(), Stopped> {
+        let ground = self.ground;
+        let mut values = std::mem::take(&mut self.values);
+        ground.unpack(state, &mut values);
+        let mut found = std::mem::take(&mut self.found);
+        found.clear();
+        if let Some((place, _)) = &ground.agent {
+            self.walk_all(&values, false);
+            for at in std::mem::take(&mut self.reach) {
+                values[*place as usize] = at;
+                ground.tree.each(&values, &[], &mut |step| found.push(step));
+            }
+        } else {
+            ground.tree.each(&values, &[], &mut |step| found.push(step));
+        }
+        found.sort_unstable();
+        let mut next = std::mem::take(&mut self.next);
+        let mut words = std::mem::take(&mut self.words);
+        for &step in &found {
+            let way = &ground.task.ways[ground.steps[step as usize] as usize];
+            next.copy_from_slice(&values);
+            way.changes.iter().for_each(|c| next[c.0 as usize] = c.2);
+            self.settle(&mut next);
+            match self.seen(&next, step) {
+                None => out.cut += 1,
+                Some(reached) => {
+                    ground.pack(&next, &mut words);
+                    out.states.extend_from_slice(&words);
+                    out.list.push(reached);
+                }
+            }
+        }
+        (self.values, self.next, self.words, self.found) = (values, next, words, found);
+        Ok(())
+    }
+
+    fn start(&mut self, state: &[u64]) -> Result<Option<Reached>, Stopped> {
+        let mut values = self.ground.task.start.clone();
+        self.ground.unpack(state, &mut values);
+        self.walk_all(&values, true);
+        Ok(self.seen(&values, u32::MAX))
+    }
+}
