@@ -60,7 +60,7 @@ fn every_command_ends_with_its_time() {
     for args in [
         &["explore", "wide.toml"][..],
         &["explore", "yard.toml", "--structure"],
-        &["solve", "yard.toml"],
+        &["solve", "yard.toml", "--shortest"],
         &["find", "wide.toml", "stuck"],
         &["why", "yard.toml"],
         &["why", "yard.toml", "--all"],
@@ -86,7 +86,7 @@ fn every_command_ends_with_its_time() {
     let r = fendle(dir.path(), &["check", "eight.toml", "--time", "500ms"]);
     assert_eq!(r.code, 3, "{}{}", r.out, r.err);
     // Each level is audited with what the others leave of the one deadline.
-    fs::write(dir.path().join("many.toml"), YARD.replace("[[level]]", "[[level]]\nexpect.solvable = true"))
+    fs::write(dir.path().join("many.toml"), YARD.replace("[[level]]", "[[level]]\nexpect.moves = 30"))
         .expect("writable");
     let r = fendle(dir.path(), &["audit", "many.toml", "--time", "500ms"]);
     assert_eq!(r.code, 3, "{}{}", r.out, r.err);
@@ -128,7 +128,7 @@ values = { mires = 8, home = 'r1c1', goal_ = 'r5c5' }
         dir_with(&[("yard.toml", YARD), ("wade.toml", wade), ("pairs.toml", pairs), ("wide.toml", WIDE)]);
     for args in [
         &["explore", "yard.toml", "--format", "json"][..],
-        &["solve", "yard.toml", "--format", "json"],
+        &["solve", "yard.toml", "--shortest", "--format", "json"],
         &["explore", "wide.toml", "--format", "json"],
         &["compare", "yard.toml", "yard.toml", "--spaces", "--format", "json"],
         &["explore", "pairs.toml", "--format", "json"],

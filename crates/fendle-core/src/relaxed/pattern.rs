@@ -462,6 +462,7 @@ impl Table {
         if let Some(last) = self.numbers.last.filter(|_| !self.folded) {
             self.cells = self.cells.chunks(last as usize).map(|c| c.iter().copied().min().unwrap_or(NEVER)).collect();
             self.folded = true;
+            self.most = self.cells.iter().copied().filter(|c| *c != NEVER).max().unwrap_or(0);
         }
     }
 
@@ -756,6 +757,8 @@ struct Backwards<'t> {
     /// The fields whose one thing is followed by the tree, and the number by which it knows them.
     followed: Vec<Option<u32>>,
     places: usize,
+    /// For each place whether it lies in a group.
+    holds_things: Vec<bool>,
 }
 
 impl<'t> Backwards<'t> {
@@ -789,7 +792,8 @@ impl<'t> Backwards<'t> {
             }
             asks
         }));
-        Backwards { numbers, ways, tree, followed, places: task.start.len() }
+        let holds_things = task.group.iter().map(Option::is_some).collect();
+        Backwards { numbers, ways, tree, followed, places: task.start.len(), holds_things }
     }
 
     /// Fills the cells with distances; `now` are the goals.
@@ -922,14 +926,16 @@ impl<'t> Backwards<'t> {
                     }
                 }
                 Field::One { .. } => {
-                    if let Some(c) = way.changes.iter().find(|c| c.1 == mark) {
+                    if let Some(c) = way.changes.iter().find(|c| c.1 == mark && self.holds_things[c.0 as usize]) {
                         part[0] = c.0;
                     }
                 }
                 Field::Some { .. } => {
-                    if way.changes.iter().any(|c| c.1 == mark || c.2 == mark) {
-                        part.retain(|p| !way.changes.iter().any(|c| c.0 == *p && c.2 == mark));
-                        part.extend(way.changes.iter().filter(|c| c.1 == mark).map(|c| c.0));
+                    // Places outside the groups hold values, not things.
+                    let things = || way.changes.iter().filter(|c| self.holds_things[c.0 as usize]);
+                    if things().any(|c| c.1 == mark || c.2 == mark) {
+                        part.retain(|p| !things().any(|c| c.0 == *p && c.2 == mark));
+                        part.extend(things().filter(|c| c.1 == mark).map(|c| c.0));
                         part.sort_unstable();
                     }
                 }

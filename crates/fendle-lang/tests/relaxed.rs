@@ -1,0 +1,391 @@
+//! Relaxed puzzles and guided search against whole spaces: on 3,000 random levels no bound says too much in any state, what is called
+//! dead is dead, and every search agrees with looking at all states.
+
+mod common;
+
+use common::{games, model};
+use fendle_core::graph::Distances;
+use fendle_core::guided::beam::{self, Wide};
+use fendle_core::guided::best::{self, Ask, Order};
+use fendle_core::guided::deepen::deepen;
+use fendle_core::guided::dive::{self, Dive, Prefer};
+use fendle_core::guided::ground::{Moves, Unpack};
+use fendle_core::guided::shorten::shorten;
+use fendle_core::guided::ways::WaysGround;
+use fendle_core::relaxed::bounds::Bounds;
+use fendle_core::relaxed::choose::{self, Effort};
+use fendle_core::relaxed::{Pattern, Task, cache};
+use fendle_core::{Class, Limits, Model as _, MoveId, NoWatch, Route};
+use fendle_lang::Game;
+use fendle_lang::model::EndKind;
+use fendle_lang::play::{MoveTable, Tried, is_won, step};
+use fendle_lang::reasons::gap::with_gap;
+use fendle_lang::reasons::relaxed::{declared_bound, pattern_words, task_of};
+use rand::{Rng, SeedableRng, rngs::SmallRng, seq::SliceRandom};
+
+/// States of a level above which it is left out.
+const STATES_MAX: u64 = 6_000;
+
+#[derive(Default)]
+struct Tally {
+    levels: u64,
+    states: u64,
+    /// States whose bound is more than 0, and exactly the distance.
+    told: u64,
+    tight: u64,
+    dead: u64,
+    dead_found: u64,
+    folded: u64,
+    deepened: u64,
+    unsolvable: u64,
+}
+
+fn relax(task: &Task, effort: Effort) -> Bounds {
+    let mut maker =
+        |task: &Task, wanted: &[(Pattern, bool)]| choose::make(task, wanted, &NoWatch);
+    choose::choose(task, effort, 3, &mut maker).expect("no limit")
+}
+
+/// Plays moves by the reference executor; whether they end in a goal.
+fn wins(game: &Game, moves: &[MoveId]) -> bool {
+    let table = MoveTable::new(&game.bound).expect("few moves");
+    let mut state = game.bound.position.clone();
+    for of in moves {
+        let Ok(Tried::Made(list)) = step(&game.bound, &table, &state, of.0 as usize, false) else { return false };
+        state.clone_from(&list[0].made.state);
+    }
+    is_won(&game.bound, &state)
+}
+
+/// Compares all that is said of a level with its whole space. `say` names it.
+fn check(game: &Game, rng: &mut SmallRng, tally: &mut Tally, say: &dyn Fn() -> String) {
+    let game = game.apart();
+    let limits = Limits { max_states: STATES_MAX, threads: 1, ..Limits::default() };
+    let found = fendle_core::explore(&game, limits, false, &NoWatch).expect("a start");
+    if found.counts.limit.is_some() || found.fault.is_some() {
+        return;
+    }
+    let Some(task) = task_of(&game, 60_000, &mut || false) else { return };
+    tally.levels += 1;
+    let positions = 1 << rng.random_range(4..16);
+    let mut bounds = relax(&task, Effort { positions, all: 8 * positions });
+    bounds.declared = declared_bound(&game).filter(|w| w.is_proved(&task));
+    let far = Distances::in_space(&found.space, &NoWatch).expect("no limit");
+    let mut judge = bounds.judge(&task);
+    for id in found.space.ids() {
+        let values = game.unpack(&found.space.state(id));
+        let class = found.space.class(id);
+        if matches!(class, Class::Lost | Class::Over) {
+            continue;
+        }
+        let says = judge.says(&values);
+        let truth = far.get(id).filter(|_| matches!(class, Class::Goal | Class::Winnable));
+        tally.states += 1;
+        match (says.least, truth) {
+            (Some(least), Some(truth)) => {
+                assert!(least <= truth, "{}: {least} moves at the least, {truth} are enough", say());
+                assert!(says.sum <= truth, "{}: a sum of {}, {truth} are enough", say(), says.sum);
+                tally.told += u64::from(least > 0);
+                tally.tight += u64::from(least == truth && truth > 0);
+            }
+            (None, Some(truth)) => panic!("{}: called dead, and {truth} moves win", say()),
+            (least, None) => {
+                tally.dead += 1;
+                tally.dead_found += u64::from(least.is_none());
+                assert_eq!(judge.no_way(&values).is_some(), least.is_none(), "{}", say());
+            }
+        }
+    }
+    let start = *found.space.starts().first().expect("a start");
+    let wins = matches!(found.space.class(start), Class::Goal | Class::Winnable);
+    let truth = far.get(start).filter(|_| wins);
+    if truth.is_none() {
+        tally.unsolvable += 1;
+    }
+    let ends_otherwise = game.bound.model.endings.iter().any(|e| e.kind != EndKind::Goal);
+    agree(&game, (&task, &bounds), truth, ends_otherwise, tally, say);
+}
+
+/// Every search finds what there is.
+fn agree(
+    game: &Game,
+    (task, bounds): (&Task, &Bounds),
+    truth: Option<u32>,
+    ends_otherwise: bool,
+    tally: &mut Tally,
+    say: &dyn Fn() -> String,
+) {
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let looking = with_gap(game).expect("a goal that is a condition");
+    let unpack = |state: &[u64], values: &mut Vec<i32>| {
+        values.resize(game.bound.start.len(), 0);
+        game.bound.codec.unpack(state, values);
+    };
+    let start = game.pack(&game.bound.position);
+    let ground = Moves {
+        model: &looking,
+        start: start.clone(),
+        bounds: Some((task, bounds, &unpack as &Unpack)),
+        asks_promise: true,
+    };
+    let ask = |order, any| Ask { order, any, below: u32::MAX, states: u64::MAX };
+    let shortest = best::search(&ground, ask(Order::SHORTEST, false), &limits, &NoWatch);
+    assert_eq!(shortest.steps.as_ref().map(|s| s.len() as u32), truth, "{}: shortest ways first", say());
+    assert_eq!(shortest.least, truth, "{}: the bound of shortest ways first", say());
+    let soon = best::search(&ground, ask(Order { paid: 1, least: 2, guess: 3 }, true), &limits, &NoWatch);
+    assert_eq!(soon.steps.is_some(), truth.is_some(), "{}: any way", say());
+    let moves = |steps: &[u32]| -> Vec<MoveId> { steps.iter().map(|s| MoveId(*s)).collect() };
+    for prefer in [Prefer::Few, Prefer::Many, Prefer::Near] {
+        let found = dive::search(&ground, Dive { prefer, states: 100_000, seed: 5 }, &limits, &NoWatch);
+        if truth != Some(0) {
+            assert_eq!(found.steps.is_some(), truth.is_some(), "{}: {prefer:?}", say());
+            assert!(found.steps.is_none_or(|s| wins(game, &moves(&s))), "{}: {prefer:?}", say());
+        }
+    }
+    let wide = Wide { width: 1 << 16, least: 1, guess: 1, below: u32::MAX, states: u64::MAX, seed: 2, many: true };
+    let found = beam::search(&ground, wide, &limits, &NoWatch);
+    assert_eq!(found.steps.map(|s| s.len() as u32), truth, "{}: a beam as wide as all", say());
+    if let Some(steps) = &soon.steps {
+        // A way that is no shortest one is shortened to one that still wins.
+        let mut route = route_of(game, &moves(steps));
+        shorten(game, &mut route, 400, &NoWatch, &mut |_| {});
+        assert!(wins(game, &route.moves) && route.moves.len() as u32 >= truth.unwrap_or(0), "{}", say());
+        assert!(route.moves.len() <= steps.len());
+    }
+    // The ways know nothing of an end that is no goal.
+    if !task.exact || ends_otherwise {
+        return;
+    }
+    // Deepening has no end where there is no way and moves can be taken back.
+    if truth.is_some() {
+        let deep = deepen(task, bounds, u32::MAX, &NoWatch, &mut |_| {});
+        tally.deepened += 1;
+        assert_eq!(deep.moves.as_ref().map(|m| m.len() as u32), truth, "{}: deepening", say());
+        assert!(deep.moves.is_none_or(|m| wins(game, &m)), "{}: deepening", say());
+    }
+    let ground = WaysGround::new(task, bounds);
+    tally.folded += u64::from(ground.is_folded());
+    let found = best::search(&ground, ask(Order { paid: 1, least: 2, guess: 0 }, true), &limits, &NoWatch);
+    assert_eq!(found.steps.is_some(), truth.is_some(), "{}: over ways", say());
+    if let Some(steps) = found.steps {
+        assert!(wins(game, &ground.moves(&steps)), "{}: over ways", say());
+    }
+}
+
+fn route_of(game: &Game, moves: &[MoveId]) -> Route {
+    let mut worker = game.worker();
+    let mut route = Route { moves: moves.to_vec(), states: vec![game.pack(&game.bound.position)] };
+    for of in moves {
+        let mut next = vec![];
+        let here = route.states.last().expect("a state");
+        worker.sample(here, *of, &mut |_| 0, &mut next).expect("no fault");
+        route.states.push(next);
+    }
+    route
+}
+
+/// A random model of parts that go together, and a level of it.
+fn random_puzzle(rng: &mut SmallRng) -> (String, String) {
+    let (rows, cols) = (rng.random_range(1..=3usize), rng.random_range(2..=4usize));
+    let cells = rows * cols;
+    let parts = [
+        "move walk(d: dir4) { let n = at + d; refuse \"edge\" unless n on board; refuse \"box\" unless not n in box; at = n }",
+        "move push(d: dir4) { let n = at + d; let m = n + d; refuse \"none\" unless n in box and n on board; \
+         refuse \"edge\" unless m on board; refuse \"full\" unless not m in box; remove cell(n) from box; add cell(m) to box; at = cell(n) }",
+        "move pull(d: dir4) { let n = at + d; let m = at - d; refuse \"none\" unless m in box and m on board; refuse \"edge\" unless n on board; \
+         refuse \"full\" unless not n in box; remove cell(m) from box; add at to box; at = cell(n) }",
+        "move hop(c: cell, d: dir4) { offer c in box; let o = c + d; let t = c + 2 * d; refuse \"none\" unless o in box; refuse \"edge\" unless t on board; \
+         refuse \"full\" unless not t in box; remove c from box; remove cell(o) from box; add cell(t) to box }",
+        "move turn(d: dir4) { let n = at + d; refuse \"edge\" unless n on board; lamp[cell(n)] = not lamp[cell(n)] }",
+        "move take { refuse \"no key\" unless keys > 0; refuse \"lit\" unless not lamp[at]; keys -= 1; lamp[at] = true }",
+        "move find { refuse \"enough\" unless keys < 2; refuse \"dark\" unless lamp[at]; keys += 1; lamp[at] = false }",
+        "move leap(c: cell) { refuse \"box\" unless not c in box; refuse \"near\" unless abs(row(c) - row(at)) + abs(col(c) - col(at)) == 2; at = c }",
+        "move shift(d: dir4) { let n = at + d; refuse \"edge\" unless n on board; swap tile[at], tile[cell(n)]; at = cell(n) }",
+        "move trade(c: cell, d: dir4) { let n = c + d; refuse \"edge\" unless n on board; refuse \"kind\" unless tile[c] == 1 and tile[cell(n)] != 1; \
+         swap tile[c], tile[cell(n)] }",
+        "move both(c: cell, d: dir4) { offer c in box; let n = c + d; let m = n + d; refuse \"two\" unless n in box; refuse \"edge\" unless m on board; \
+         refuse \"full\" unless not m in box; remove c from box; add cell(m) to box }",
+        "move sink { refuse \"none\" unless (at + right) in box and (at + right) on board; remove cell(at + right) from box }",
+    ];
+    let mut chosen: Vec<&str> = parts.to_vec();
+    chosen.shuffle(rng);
+    chosen.truncate(rng.random_range(1..=4));
+    let goals = [
+        "all(c in berth: c in box)",
+        "at == home",
+        "keys == 0",
+        "all(c on lamp: lamp[c] == lit[c])",
+        "tile == target",
+        "not home in box",
+    ];
+    let mut wanted: Vec<&str> = goals.to_vec();
+    wanted.shuffle(rng);
+    wanted.truncate(rng.random_range(1..=2));
+    let lost = if rng.random_range(0..6) == 0 { "lost when keys == 2 because \"too many\"\nstatus goal, lost\n" } else { "" };
+    let text = format!(
+        "model puzzle\nlevel berth: set of cells\nlevel home: cell\nlevel lit: grid of bool\nlevel target: grid of 0..9\n\
+         state at: cell\nstate box: set of cells\nstate lamp: grid of bool\nstate keys: 0..2\nstate tile: rearranged target\n{}\ngoal {}\n{lost}",
+        chosen.join("\n"),
+        wanted.join(" and ")
+    );
+    let cell = |rng: &mut SmallRng| format!("r{}c{}", rng.random_range(1..=rows), rng.random_range(1..=cols));
+    let some = |rng: &mut SmallRng, most: usize| -> String {
+        let mut list = vec!['.'; cells];
+        (0..rng.random_range(0..=most)).for_each(|_| list[rng.random_range(0..cells)] = 'x');
+        list.chunks(cols).map(|r| r.iter().collect::<String>()).collect::<Vec<_>>().join("/")
+    };
+    let grid = |list: &[String]| list.chunks(cols).map(|r| r.join(" ")).collect::<Vec<_>>().join("/");
+    let bits = |rng: &mut SmallRng| -> String {
+        let list: Vec<String> =
+            (0..cells).map(|_| if rng.random_range(0..3) == 0 { "x".into() } else { ".".into() }).collect();
+        list.chunks(cols).map(|r| r.concat()).collect::<Vec<_>>().join("/")
+    };
+    let distinct = rng.random_range(0..3) > 0;
+    let mut tiles: Vec<String> =
+        (0..cells).map(|i| (if distinct { i.min(9) } else { i % 3 }).to_string()).collect();
+    let target = grid(&tiles);
+    tiles.shuffle(rng);
+    let level = format!(
+        "model = 'puzzle'\n[[level]]\nname = 'one'\nsize = [{rows}, {cols}]\nvalues.berth = '{}'\nvalues.home = '{}'\nvalues.lit = '{}'\nvalues.target = '{target}'\n\
+         start.at = '{}'\nstart.box = '{}'\nstart.lamp = '{}'\nstart.keys = {}\nstart.tile = '{}'\n",
+        some(rng, 2),
+        cell(rng),
+        bits(rng),
+        cell(rng),
+        some(rng, 3),
+        bits(rng),
+        rng.random_range(0..=1),
+        grid(&tiles),
+    );
+    (text, level)
+}
+
+#[test]
+fn random_puzzles_are_never_said_too_much_of() {
+    let mut tally = Tally::default();
+    for seed in 0..2000 {
+        let mut rng = SmallRng::seed_from_u64(seed);
+        let (text, level) = random_puzzle(&mut rng);
+        let game = games(&model(&text), &level).remove(0);
+        check(&game, &mut rng, &mut tally, &|| format!("seed {seed}\n{text}\n{level}"));
+    }
+    let t = &tally;
+    println!(
+        "{} levels, {} states: {} with a bound, {} exact; {} dead, {} found; {} folded, {} deepened, {} unsolvable",
+        t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded, t.deepened, t.unsolvable
+    );
+    assert!(t.levels > 1_000 && t.told > t.states / 10, "{} levels, {} of {}", t.levels, t.told, t.states);
+    assert!(t.dead_found > 1_000 && t.deepened > 200 && t.folded > 30 && t.unsolvable > 100);
+}
+
+fn library(name: &str) -> String {
+    std::fs::read_to_string(format!("{}/../../models/{name}.fendle", env!("CARGO_MANIFEST_DIR"))).expect("a model")
+}
+
+#[test]
+fn random_yards_are_never_said_too_much_of() {
+    let mut tally = Tally::default();
+    let yard = model(&library("shove"));
+    for seed in 0..900 {
+        let mut rng = SmallRng::seed_from_u64(seed);
+        let (rows, cols) = (rng.random_range(2..=4usize), rng.random_range(3..=5usize));
+        let mut glyphs: Vec<char> = (0..rows * cols)
+            .map(|_| match rng.random_range(0..24) {
+                0..3 => 'H',
+                3 => 'w',
+                4..7 => 'o',
+                7..9 => '_',
+                9 => 'u',
+                10 => 'p',
+                11 => 'g',
+                _ => '.',
+            })
+            .collect();
+        let at = rng.random_range(0..glyphs.len());
+        glyphs[at] = 'A';
+        let drawn = glyphs.chunks(cols).map(|r| r.iter().collect::<String>()).collect::<Vec<_>>().join("/");
+        let mut level = format!("model = 'shove'\n[[level]]\nname = 'one'\nstart.yard = '{drawn}'\n");
+        for (name, value) in [("strength", "2"), ("glide", "true"), ("pulls", "true"), ("back", "true")] {
+            if rng.random_range(0..6) == 0 {
+                level.push_str(&format!("values.{name} = {value}\n"));
+            }
+        }
+        let game = games(&yard, &level).remove(0);
+        check(&game, &mut rng, &mut tally, &|| level.clone());
+    }
+    let t = &tally;
+    println!(
+        "{} levels, {} states: {} with a bound, {} exact; {} dead, {} found; {} folded",
+        t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded
+    );
+    assert!(t.levels > 500 && t.dead_found > t.dead / 4, "{} levels, {} of {}", t.levels, t.dead_found, t.dead);
+}
+
+#[test]
+fn random_decks_are_never_said_too_much_of() {
+    let mut tally = Tally::default();
+    let deck = model(&library("slide"));
+    for seed in 0..500 {
+        let mut rng = SmallRng::seed_from_u64(seed);
+        let (rows, cols) = [(2, 2), (2, 3), (3, 2), (1, 5)][rng.random_range(0..4)];
+        let cells = rows * cols;
+        let repeat = rng.random_range(0..3) == 0;
+        let mut tiles: Vec<String> =
+            (0..cells).map(|i| if i > 0 && repeat { (i % 2 + 1).to_string() } else { i.to_string() }).collect();
+        let grid = |list: &[String]| list.chunks(cols).map(|r| r.join(" ")).collect::<Vec<_>>().join("/");
+        let target = grid(&tiles);
+        tiles.shuffle(&mut rng);
+        let bolted: String = if rng.random_range(0..4) == 0 {
+            let at = rng.random_range(0..cells);
+            let list: Vec<char> = (0..cells).map(|i| if i == at { 'x' } else { '.' }).collect();
+            let drawn = list.chunks(cols).map(|r| r.iter().collect::<String>()).collect::<Vec<_>>().join("/");
+            format!("values.bolted = '{drawn}'\n")
+        } else {
+            String::new()
+        };
+        let level = format!(
+            "model = 'slide'\n[[level]]\nname = 'one'\nsize = [{rows}, {cols}]\nvalues.target = '{target}'\n{bolted}start.tile = '{}'\n",
+            grid(&tiles)
+        );
+        let game = games(&deck, &level).remove(0);
+        check(&game, &mut rng, &mut tally, &|| level.clone());
+    }
+    let t = &tally;
+    assert!(t.levels > 300 && t.tight > 1_000, "{} levels, {} exact", t.levels, t.tight);
+}
+
+#[test]
+fn kept_tables_are_what_was_made_and_damaged_ones_are_refused() {
+    let deck = model(&library("slide"));
+    let level = "model = 'slide'\n[[level]]\nname = 'one'\nsize = [2, 4]\nvalues.target = '. 1 2 3/4 5 6 7'\nstart.tile = '7 6 5 4/3 2 1 .'\n";
+    let game = games(&deck, level).remove(0);
+    let task = task_of(&game, 60_000, &mut || false).expect("followed");
+    let own = cache::name_of(&task);
+    for fold in [false, true] {
+        let pattern = fendle_core::relaxed::pattern::of_kinds(
+            &task,
+            &[1, 2, 5],
+            fendle_core::relaxed::pattern::Counts::Own,
+        );
+        assert_eq!(pattern_words(&task, &pattern), "tile 1, 2 and 5 with tile 0");
+        let made = choose::make(&task, &[(pattern.clone(), fold)], &NoWatch).expect("no limit").remove(0);
+        let made = made.expect("a table");
+        // The places of three tiles and the gap among eight; without the gap those of the tiles.
+        assert_eq!(made.positions(), 8 * 7 * 6 * 5);
+        assert_eq!(made.bytes(), if fold { 8 * 7 * 6 } else { 8 * 7 * 6 * 5 });
+        let name = cache::table_name(&own, &pattern, fold);
+        let bytes = cache::write(&made, &name);
+        let back = cache::read(&bytes, &name, &task, &pattern).expect("what was written");
+        assert_eq!((back.bytes(), back.most), (made.bytes(), made.most));
+        assert_eq!(cache::write(&back, &name), bytes);
+        for at in (0..bytes.len()).step_by(7) {
+            let mut damaged = bytes.clone();
+            damaged[at] ^= 4;
+            // The last bits of what is compressed may say nothing: then the table is what it was.
+            let read = cache::read(&damaged, &name, &task, &pattern);
+            assert!(read.is_none_or(|t| cache::write(&t, &name) == bytes), "byte {at} is not missed");
+        }
+        assert!(cache::read(&bytes[..bytes.len() - 1], &name, &task, &pattern).is_none());
+        assert!(cache::read(&bytes, &own, &task, &pattern).is_none(), "another name");
+    }
+}
