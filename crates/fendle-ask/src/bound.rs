@@ -41,6 +41,8 @@ pub struct Relaxed {
     pub damaged: usize,
     /// The author's bound is proved, and counts.
     pub declared: bool,
+    /// How large they may be.
+    pub effort: Effort,
 }
 
 /// The puzzle of ways of a level, where there is one.
@@ -108,7 +110,7 @@ fn relax_by(
     let mut bounds = choose::choose(&task, effort, budget.wanted().seed, &mut maker)?;
     bounds.declared = declared_bound(game).filter(|w| w.is_proved(&task));
     let declared = bounds.declared.is_some();
-    Ok(Relaxed { task, bounds, fetched, damaged, declared })
+    Ok(Relaxed { task, bounds, fetched, damaged, declared, effort })
 }
 
 fn hex(name: &[u8; 32]) -> String {

@@ -144,6 +144,27 @@ pub fn searched(level: &Loaded, game: &Game, budget: &Budget) -> Result<Explored
     fendle_core::explore(game, budget.limits(), false, budget).map_err(|f| start_breaks(level, &f))
 }
 
+/// The same for at most so many states, where a fault ends the question.
+///
+/// # Errors
+///
+/// [`Trouble`] when the model breaks.
+pub fn searched_within(
+    store: &Store,
+    level: &Loaded,
+    game: &Game,
+    most: u64,
+    budget: &Budget,
+) -> Result<Explored, Trouble> {
+    let mut limits = budget.limits();
+    limits.max_states = limits.max_states.min(most);
+    let found = fendle_core::explore(game, limits, false, budget).map_err(|f| start_breaks(level, &f))?;
+    match &found.fault {
+        Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
+        None => Ok(found),
+    }
+}
+
 /// The same where a fault ends the question.
 ///
 /// # Errors
@@ -155,11 +176,7 @@ pub fn searched_whole(
     game: &Game,
     budget: &Budget,
 ) -> Result<Explored, Trouble> {
-    let found = searched(level, game, budget)?;
-    match &found.fault {
-        Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
-        None => Ok(found),
-    }
+    searched_within(store, level, game, u64::MAX, budget)
 }
 
 /// What is known of a space of information states.

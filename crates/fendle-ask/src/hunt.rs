@@ -18,6 +18,7 @@ use fendle_core::guided::ways::WaysGround;
 use fendle_core::guided::{Found, Steps};
 use fendle_core::model::{Expansion, Model};
 use fendle_core::relaxed::bounds::Bounds;
+use fendle_core::relaxed::Task;
 use fendle_core::relaxed::choose::Effort;
 use fendle_core::solve::{Verdict, solve};
 use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
@@ -26,6 +27,22 @@ use fendle_lang::reasons::gap::with_gap;
 
 use crate::bound::{Relaxed, no_way_words, relax, relax_kept};
 use crate::budget::Budget;
+
+/// The relaxed puzzles with which a hunt begins: small ones, or larger ones that were kept from an earlier run.
+///
+/// # Errors
+///
+/// The [`Limit`] that stopped it.
+pub fn first_relaxed(game: &Game, task: Task, budget: &Budget) -> Result<Relaxed, Limit> {
+    if task.size_log2() > LARGE_BITS {
+        for effort in [LAST_EFFORT, NEXT_EFFORT] {
+            if let Some(kept) = relax_kept(game, &task, effort, budget) {
+                return Ok(kept);
+            }
+        }
+    }
+    relax(game, task, FIRST_EFFORT, budget)
+}
 
 /// What is asked for.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -42,7 +59,7 @@ pub enum Promise {
 /// Relaxed puzzles before any search.
 pub const FIRST_EFFORT: Effort = Effort { positions: 1 << 21, all: 1 << 23 };
 /// Those of a search that goes on.
-const NEXT_EFFORT: Effort = Effort { positions: 6 << 20, all: 48 << 20 };
+const NEXT_EFFORT: Effort = Effort { positions: 7 << 20, all: 64 << 20 };
 /// Those where all else is not enough.
 const LAST_EFFORT: Effort = Effort { positions: 60 << 20, all: 200 << 20 };
 /// Levels with more bits than this get larger relaxed puzzles where the first are not enough.
@@ -53,6 +70,8 @@ const HARD_BITS: f64 = 50.0;
 const ROUND: u64 = 60_000;
 /// Rounds without a proof, where the first solution is enough.
 const ANY_ROUNDS: u32 = 2;
+/// States of each depth that the first beam for a better solution keeps.
+const BETTER_WIDTH: usize = 1_500;
 /// Rounds.
 const ROUNDS: u32 = 9;
 /// States from each position of a solution in which it may be shortened.
@@ -97,6 +116,8 @@ pub struct Hunt<'b> {
     budget: &'b Budget,
     /// Solutions are shortened before a shortest one is looked for.
     shortens: bool,
+    /// Rounds at the most.
+    rounds: u32,
     out: Hunted,
 }
 
@@ -118,7 +139,13 @@ impl<'b> Hunt<'b> {
     #[must_use]
     pub fn new(game: &'b Game, promise: Promise, least: u32, budget: &'b Budget) -> Hunt<'b> {
         let out = Hunted { least: Some(least), ..Hunted::default() };
-        Hunt { game, promise, budget, shortens: true, out }
+        Hunt { game, promise, budget, shortens: true, rounds: ROUNDS, out }
+    }
+
+    /// The same with fewer rounds.
+    #[must_use]
+    pub fn rounds(self, rounds: u32) -> Hunt<'b> {
+        Hunt { rounds, ..self }
     }
 
     /// Searches. `relaxed` is what was found of it already.
@@ -187,18 +214,7 @@ impl<'b> Hunt<'b> {
         // Where single things move one at a time and a bound adds up, deepening proves most in least time.
         let deep = relaxed.as_ref().is_some_and(|r| r.task.exact && is_additive(&r.bounds));
         self.shortens = !deep || relaxed.as_ref().is_none_or(|r| r.task.size_log2() > HARD_BITS);
-        let mut effort = FIRST_EFFORT;
-        // Larger ones that were made before are there at once.
-        if let Some(r) = relaxed.as_ref().filter(|r| r.task.size_log2() > LARGE_BITS) {
-            let kept = [LAST_EFFORT, NEXT_EFFORT].into_iter();
-            let found = kept.filter_map(|e| Some((e, relax_kept(self.game, &r.task, e, self.budget)?))).next();
-            if let Some((kept, found)) = found {
-                effort = kept;
-                self.say_no_way(&found);
-                *relaxed = Some(found);
-            }
-        }
-        for round in 0..ROUNDS {
+        for round in 0..self.rounds {
             if self.is_done() {
                 return;
             }
@@ -208,12 +224,12 @@ impl<'b> Hunt<'b> {
             if self.is_done() {
                 return;
             }
-            if let (Some(r), Some(more)) = (&*relaxed, next_effort(effort)) {
+            let more = relaxed.as_ref().and_then(|r| next_effort(r.effort));
+            if let (Some(r), Some(more)) = (&*relaxed, more) {
                 let is_large = r.task.size_log2() > LARGE_BITS;
                 if is_large && (deep || round > 0) {
-                    effort = more;
                     self.budget.note("larger relaxed puzzles");
-                    match relax(self.game, r.task.clone(), effort, self.budget) {
+                    match relax(self.game, r.task.clone(), more, self.budget) {
                         Ok(found) => {
                             self.say_no_way(&found);
                             *relaxed = Some(found);
@@ -225,10 +241,18 @@ impl<'b> Hunt<'b> {
             if self.is_done() {
                 return;
             }
+            if self.shortens && self.out.route.is_some() {
+                self.better(relaxed.as_ref(), looking.as_ref(), round);
+            }
+            if self.is_done() {
+                return;
+            }
             if self.promise == Promise::Any && round < ANY_ROUNDS {
                 continue;
             }
-            let is_last = round + 1 == ROUNDS || self.out.route.is_some() && next_effort(effort).is_none();
+            // A solution that can be proved soon is; on hard boards better ones and better bounds are looked for in turn.
+            let more = relaxed.as_ref().and_then(|r| next_effort(r.effort));
+            let is_last = round + 1 == ROUNDS || !self.shortens && self.out.route.is_some() && more.is_none();
             match relaxed {
                 Some(r) if deep => self.deepen(r, (!is_last).then_some(1 << (12 + 2 * round))),
                 _ => self.prove(relaxed.as_ref(), (!is_last).then_some(PROOF_STATES << (2 * round))),
@@ -268,6 +292,34 @@ impl<'b> Hunt<'b> {
         self.best("weighted search", &ground, Order { paid: 1, least: 1, guess: 4 }, states, to);
         self.dive("depth first, the nearest", &ground, Prefer::Near, (states / 2, seed), to);
         self.dive("depth first, many moves on", &ground, Prefer::Many, (states / 4, seed), to);
+    }
+
+    /// A wider beam for a solution that is better than the one known.
+    fn better(&mut self, relaxed: Option<&Relaxed>, looking: Option<&Game>, round: u32) {
+        self.budget.note("wider beam");
+        let wide = Wide {
+            width: BETTER_WIDTH << (2 * round).min(14),
+            least: 1,
+            guess: 0,
+            below: u32::MAX,
+            states: u64::MAX,
+            seed: self.budget.wanted().seed + u64::from(round),
+            many: false,
+        };
+        if let Some(r) = relaxed.filter(|r| r.task.exact) {
+            let ground = WaysGround::new(&r.task, &r.bounds);
+            let below = if ground.is_folded() { u32::MAX } else { self.below() };
+            let found = beam::search(&ground, Wide { below, ..wide }, &self.limits(), self.budget);
+            let own = self.game.apart();
+            self.take("wider beam", found, false, (&own, &|steps: &Steps| ground.moves(steps)));
+        } else if let Some(looking) = looking {
+            let start = looking.pack(&looking.bound.position);
+            let ground = Moves { model: looking, start, bounds: None, asks_promise: true };
+            let wide = Wide { below: self.below(), guess: 1, many: round % 2 == 1, ..wide };
+            let found = beam::search(&ground, wide, &self.limits(), self.budget);
+            let own = self.game.clone();
+            self.take("wider beam", found, false, (&own, &|s: &Steps| s.iter().map(|s| MoveId(*s)).collect()));
+        }
     }
 
     fn best(&mut self, what: &'static str, ground: &dyn Ground, order: Order, states: u64, to: Names) {

@@ -1,8 +1,8 @@
 //! What each move of a finished or broken-off play cost.
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Explored, Model as _};
-use fendle_lang::play::{Session, Tried, Turn, place_name};
+use fendle_core::{Class, Explored, Limit, Model as _};
+use fendle_lang::play::{Session, Tried, Turn, is_won, place_name};
 use fendle_lang::run::setup::Dice;
 use fendle_lang::state::ending_text;
 use serde::{Serialize, Serializer};
@@ -10,12 +10,16 @@ use serde_json::json;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of};
 use crate::budget::Budget;
-use crate::explore::searched_whole;
+use crate::explore::searched_within;
 use crate::guide::{Chances, Made, chances};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, class_word};
+use crate::why::relaxed_of_large;
+
+/// States of a level that is too large to be seen whole which are looked at.
+const SEEN_OF_LARGE: u64 = 200_000;
 
 /// A position as the review sees it.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -24,6 +28,8 @@ pub struct Seen {
     pub class: Class,
     /// Moves to the nearest goal.
     pub far: Option<u32>,
+    /// Where that is not known: moves that a goal needs at the least.
+    pub least: Option<u32>,
 }
 
 impl Seen {
@@ -32,9 +38,9 @@ impl Seen {
             Some(id) => {
                 let class = found.space.class(id);
                 let far = far.get(id).filter(|_| matches!(class, Class::Goal | Class::Winnable));
-                Seen { class, far }
+                Seen { class, far, least: None }
             }
-            None => Seen { class: Class::Open, far: None },
+            None => Seen { class: Class::Open, far: None, least: None },
         }
     }
 
@@ -44,7 +50,7 @@ impl Seen {
         match (self.class, self.far) {
             (Class::Goal, _) => "won".into(),
             (Class::Winnable, Some(n)) => n.to_string(),
-            (Class::Open, _) => "?".into(),
+            (Class::Open, _) => self.least.map_or("?".into(), |n| format!("{n} or more")),
             (class, _) => class_word(class).into(),
         }
     }
@@ -80,7 +86,8 @@ impl Attempt {
     /// Whether it is a fatal move.
     #[must_use]
     pub fn is_fatal(&self) -> bool {
-        self.refused.is_none() && self.before.class == Class::Winnable && self.after.class.is_bad()
+        let before = matches!(self.before.class, Class::Winnable | Class::Open);
+        self.refused.is_none() && before && self.after.class.is_bad()
     }
 }
 
@@ -92,6 +99,8 @@ impl Serialize for Attempt {
             "refused": self.refused,
             "distance_before": self.before.far,
             "distance_after": self.after.far,
+            "least_before": self.before.far.or(self.before.least),
+            "least_after": self.after.far.or(self.after.least),
             "cost": self.cost().filter(|_| self.refused.is_none()),
             "verdict": class_word(self.after.class),
             "fatal": self.is_fatal(),
@@ -122,6 +131,8 @@ pub struct Review {
     pub moves_lost: u32,
     /// The number of the first fatal move, from 1.
     pub first_fatal_move: Option<usize>,
+    /// Before it nothing was proved: it is the first one behind which it is proved that no goal can be reached.
+    pub first_proved: bool,
     /// Moves made after it.
     pub went_on: Option<usize>,
     /// How the play ended.
@@ -162,9 +173,22 @@ pub fn review(
         return Err("this model has no goal, so no move leads away from it; `fendle odds` says what each move is worth for its aim"
             .into());
     }
-    let found = searched_whole(store, level, game, budget)?;
+    // Where not everything can be seen, relaxed puzzles say what they can.
+    let relaxed = relaxed_of_large(level, budget)?;
+    let most = if relaxed.is_some() { SEEN_OF_LARGE } else { u64::MAX };
+    let found = searched_within(store, level, game, most, budget)?;
     let far = Distances::in_space(&found.space, budget)?;
-    let see = |state: &[i32]| Seen::of(&found, &far, &game.pack(state));
+    let see = |state: &[i32]| {
+        let seen = Seen::of(&found, &far, &game.pack(state));
+        match (&relaxed, seen.class) {
+            (Some(r), Class::Open) if !is_won(b, state) => match r.bounds.judge(&r.task).says(state).least {
+                None => Seen { class: Class::Dead, ..seen },
+                least => Seen { least, ..seen },
+            },
+            (Some(_), Class::Open) => Seen { class: Class::Goal, far: Some(0), least: None },
+            _ => seen,
+        }
+    };
     let mut session = Session::new(b, &level.moves);
     let start = see(session.state());
     let mut steps: Vec<Attempt> = vec![];
@@ -229,6 +253,7 @@ pub fn review(
         refused: steps.len() - own.len(),
         moves_lost: own.iter().take(fatal.unwrap_or(own.len())).filter_map(|a| a.cost()).sum(),
         first_fatal_move: fatal.map(|i| i + 1),
+        first_proved: fatal.is_some_and(|i| own[i].before.class == Class::Open),
         went_on: fatal.map(|i| own.len() - i - 1),
         ended: match (ended, last.class) {
             (Some(e), _) => ending_text(&b.model.endings[e]),
@@ -244,5 +269,7 @@ pub fn review(
     };
     let holds = if open { Verdict::Undecided } else { Verdict::Holds };
     let states = found.counts.states;
-    Ok(Answer::new(Asked::of(level), holds, review).stopped(found.counts.limit, budget).took(budget, states))
+    let own_limit = relaxed.is_some() && found.counts.limit == Some(Limit::MaxStates) && states < budget.limits().max_states;
+    let limit = found.counts.limit.filter(|_| !own_limit);
+    Ok(Answer::new(Asked::of(level), holds, review).stopped(limit, budget).took(budget, states))
 }

@@ -11,16 +11,16 @@ use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::{Kept, Proof, proof};
 use fendle_lang::run::setup::Dice;
 use fendle_lang::run::{Eval, RunFault};
-use fendle_lang::state::ending_text;
+use fendle_lang::state::{Stop, ending_text};
 use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, limit_of, start_breaks};
-use crate::bound::{Relaxed, puzzle, relax};
+use crate::bound::{Relaxed, puzzle};
 use crate::budget::Budget;
 use crate::explore::what_is_known;
 use crate::fairness;
-use crate::hunt::{FIRST_EFFORT, Hunt, Hunted, Promise, Attempt};
+use crate::hunt::{Hunt, Hunted, Promise, Attempt, first_relaxed};
 use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -275,7 +275,7 @@ fn seen_or_hunted(
     // What is proved without a search comes before it.
     let mut relaxed = None;
     if let Some(task) = task.filter(|_| most != u64::MAX) {
-        match relax(game, task, FIRST_EFFORT, budget) {
+        match first_relaxed(game, task, budget) {
             Ok(found) => relaxed = Some(found),
             Err(_) if budget.is_stopped() => {}
             Err(limit) => return Err(limit.into()),
@@ -313,7 +313,10 @@ fn hunted_answer(
                 "the solution found does not hold: {why}; this is a mistake in fendle"
             ))
         };
-        let played = played_route(game, &level.moves, route).map_err(wrong)?;
+        // To play it again takes no time worth mentioning, and is done after a limit, too.
+        let mut game = game.clone();
+        game.bound.stop = Stop::default();
+        let played = played_route(&game, &level.moves, route).map_err(wrong)?;
         if !is_won(&game.bound, played.states.last().expect("a route has a start")) {
             return Err(wrong("the last state is no goal".into()));
         }

@@ -2,7 +2,8 @@
 
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
-use fendle_lang::Game;
+use fendle_lang::model::EndKind;
+use fendle_lang::{Bound, Game};
 use fendle_lang::play::{Tried, merged, step};
 use fendle_lang::reasons::dead::{DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states};
 use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
@@ -14,8 +15,10 @@ use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, StoppedBy, Trouble, Verdict, trouble_of};
+use crate::bound::{Relaxed, puzzle, relax};
 use crate::budget::Budget;
 use crate::explore::searched_whole;
+use crate::hunt::{FIRST_EFFORT, Hunt, Promise};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -204,6 +207,21 @@ pub struct Winnable {
     pub kept: Vec<KeptHere>,
 }
 
+/// What is proved of a position of a level that is too large to be seen whole: by relaxed puzzles, some of its things alone.
+#[derive(Clone, Debug)]
+pub struct Large {
+    /// Things that alone cannot get where the goal wants them, where that is so.
+    pub dead: Option<Part>,
+    /// No solution has fewer moves than this.
+    pub least: Option<u32>,
+    /// Moves of a solution that was found.
+    pub solution: Option<usize>,
+    /// How many moves are allowed.
+    pub moves: usize,
+    /// Moves of which it is proved that they are fatal.
+    pub fatal: Vec<Fatal>,
+}
+
 /// Answers to the question why.
 #[derive(Clone, Debug)]
 pub enum Reason {
@@ -222,6 +240,8 @@ pub enum Reason {
     Dead(Box<Dead>),
     /// It can be won.
     Winnable(Box<Winnable>),
+    /// The level is too large to be seen whole.
+    Large(Box<Large>),
 }
 
 /// Why a position is as it is.
@@ -271,6 +291,20 @@ pub fn why_json(level: &Loaded, why: &Why, stopped: Option<&StoppedBy>) -> Value
             reasons.push(json!({"kind": "exhausted space", "states": d.states}));
             json!({"status": class_word(d.class), "position": why.position, "reasons": reasons})
         }
+        Reason::Large(l) => json!({
+            "status": match (&l.dead, l.solution) {
+                (Some(_), _) => "dead",
+                (_, Some(_)) => "winnable",
+                _ => "undecided",
+            },
+            "position": why.position,
+            "reasons": l.dead.iter().map(|p| json!({"kind": "relaxed puzzle", "part": p})).collect::<Vec<_>>(),
+            "least": l.least,
+            "solution_moves": l.solution,
+            "moves": l.moves,
+            "fatal_moves": l.fatal.iter().map(|m| fatal(m, "move")).collect::<Vec<_>>(),
+            "over": "relaxed",
+        }),
         Reason::Winnable(w) => json!({
             "status": class_word(w.class),
             "position": why.position,
@@ -324,6 +358,12 @@ pub fn one_position(
     if let (Some(kept), false) = (&kept, typed) {
         return Ok(answer(Reason::Kept(kept.clone()), Verdict::Holds, 0));
     }
+    if let (false, Some(large)) = (typed, large(store, level, budget)?) {
+        let proved = large.dead.is_some() || large.solution.is_some();
+        let holds = if proved { Verdict::Holds } else { Verdict::Undecided };
+        let limit = budget.stopped().filter(|_| !proved);
+        return Ok(answer(Reason::Large(Box::new(large)), holds, 0).stopped(limit, budget));
+    }
     // Over which states: those of the level, from where its play begins.
     let begun = &level.history[0];
     let mut ground = Ground::of_level(store, level, begun, budget)?;
@@ -374,6 +414,71 @@ pub fn one_position(
     };
     let limit = budget.stopped();
     Ok(answer(Reason::Dead(Box::new(dead)), Verdict::Holds, states).stopped(limit, budget))
+}
+
+/// Levels with more bits than this are not seen whole.
+pub(crate) const LARGE_BITS: f64 = 28.0;
+
+/// The relaxed puzzles of a level that is too large to be seen whole; `None` where it is not, or its ways are not followed.
+pub(crate) fn relaxed_of_large(level: &Loaded, budget: &Budget) -> Result<Option<Relaxed>, Trouble> {
+    let game = &level.game;
+    if !game.is_sure() || game.starts.len() > 1 {
+        return Ok(None);
+    }
+    match puzzle(game, budget).filter(|t| t.size_log2() > LARGE_BITS) {
+        Some(task) => Ok(Some(relax(game, task, FIRST_EFFORT, budget)?)),
+        None => Ok(None),
+    }
+}
+
+/// The part of a state that relaxed puzzles say is dead.
+fn dead_part(b: &Bound, r: &Relaxed, state: &[i32]) -> Option<Part> {
+    let no_way = r.bounds.judge(&r.task).no_way(state)?;
+    let facts: Vec<Fact> = (no_way.things.iter().chain(&no_way.places))
+        .map(|p| Fact { at: *p as usize, value: state[*p as usize] })
+        .collect();
+    Some(Part {
+        words: facts.iter().map(|f| fact_text(b, *f)).collect(),
+        facts,
+        position: Position::new(b, state),
+        agreeing: 0,
+    })
+}
+
+/// What relaxed puzzles, and a search for any way, say of the position of a large level.
+fn large(store: &Store, level: &Loaded, budget: &Budget) -> Result<Option<Large>, Trouble> {
+    let Some(r) = relaxed_of_large(level, budget)? else { return Ok(None) };
+    let b = &level.game.bound;
+    let mut out = Large {
+        dead: dead_part(b, &r, &b.position),
+        least: r.bounds.judge(&r.task).says(&b.position).least,
+        solution: None,
+        moves: 0,
+        fatal: vec![],
+    };
+    for n in 0..level.moves.list.len() {
+        let name = level.moves.name(n);
+        let made = step(b, &level.moves, &b.position, n, false)
+            .map_err(|f| trouble_of(store, level, budget, &f, (&b.position, Some(name))))?;
+        let Tried::Made(list) = made else { continue };
+        out.moves += 1;
+        let Some(state) = list.into_iter().next().map(|p| p.made.state).filter(|_| out.dead.is_none()) else {
+            continue;
+        };
+        let ended = Eval::new(b).status(&state).ok().flatten();
+        let ended = ended.filter(|e| b.model.endings[*e].kind != EndKind::Goal);
+        let class = if ended.is_some() { Class::Lost } else { Class::Dead };
+        let part = if ended.is_some() { None } else { dead_part(b, &r, &state) };
+        if ended.is_some() || part.is_some() {
+            let ended = ended.map(|e| ending_text(&b.model.endings[e]));
+            out.fatal.push(Fatal { name: name.to_string(), class, ended, part });
+        }
+    }
+    if out.dead.is_none() {
+        let hunted = Hunt::new(&level.game, Promise::Any, 0, budget).rounds(1).run(Some(r));
+        out.solution = hunted.route.map(|(_, route)| route.moves.len());
+    }
+    Ok(Some(out))
 }
 
 fn needs_goal(level: &Loaded) -> Result<(), Trouble> {

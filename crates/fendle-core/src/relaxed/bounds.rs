@@ -331,6 +331,18 @@ impl Judge<'_> {
         }
     }
 
+    /// Whether there is a way for the same things where a place outside the groups holds another value.
+    fn matters(&self, t: usize, place: u32, values: &[i32], chosen: &[u32]) -> bool {
+        let table = &self.bounds.tables[t];
+        let mut spot = table.numbers.spot();
+        let mut values = values.to_vec();
+        self.task.values[place as usize].iter().any(|v| {
+            values[place as usize] = *v;
+            table.fill(&mut spot, &self.things, &values, chosen);
+            table.look(&spot) != NEVER
+        })
+    }
+
     /// Which things of a state alone have no way, if that is so: those of the smallest relaxed puzzle that says it.
     pub fn no_way(&mut self, values: &[i32]) -> Option<NoWay> {
         let mut things = std::mem::take(&mut self.things);
@@ -357,11 +369,16 @@ impl Judge<'_> {
                 }
                 things.sort_unstable();
                 things.dedup();
-                return Some(NoWay { table: Some(t), things, places: pattern.places.clone() });
+                // A place whose value does not matter takes no part.
+                let places = pattern.places.clone();
+                let matters = |p: &u32| self.matters(t, *p, values, &things);
+                let places = places.into_iter().filter(matters).collect();
+                return Some(NoWay { table: Some(t), things, places });
             }
         }
         for s in 0..self.bounds.sums.len() {
             if self.sum(s, values).is_none() {
+                // Whatever else there is, these cannot all be served.
                 let kinds = self.bounds.sums[s].assigns.iter().map(|a| self.bounds.assigns[*a].kind);
                 let things = kinds.flat_map(|k| self.things.of[k as usize].clone()).collect();
                 return Some(NoWay { table: None, things, places: vec![] });

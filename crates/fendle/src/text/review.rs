@@ -6,7 +6,7 @@ use fendle_core::Class;
 use fendle_core::numbers::counted;
 use fendle_view::text::table;
 
-use super::{head, stopped_line};
+use super::{head, stopped_line, wrapped};
 
 /// What each move of a play cost.
 pub fn lines(a: &Answer<Review>) -> Vec<String> {
@@ -15,6 +15,11 @@ pub fn lines(a: &Answer<Review>) -> Vec<String> {
     if let Some(by) = stopped_line(a) {
         out.push(format!(
             "not everything was seen: {by}; `?` is not decided, and distances may be too great"
+        ));
+    }
+    if !r.complete && a.stopped_by.is_none() {
+        out.extend(wrapped(
+            "the level is too large to be seen whole: distances are what some of its things alone need at the least, and what is called dead is proved",
         ));
     }
     if r.if_lucky {
@@ -56,8 +61,13 @@ pub fn lines(a: &Answer<Review>) -> Vec<String> {
                 n => format!("the play went on for {} after it", counted(n as u64, "move", "moves")),
             };
             let name = r.steps.iter().find(|a| a.number == Some(i)).map_or("", |a| a.name.as_str());
-            out.push(format!("first fatal move: move {i}, {name}; {after}"));
-            out.push(format!("before it {lost}"));
+            if r.first_proved {
+                out.push(format!("first move that is proved fatal: move {i}, {name}; {after}"));
+                out.push("whether the position before it could still be won is not decided".into());
+            } else {
+                out.push(format!("first fatal move: move {i}, {name}; {after}"));
+                out.push(format!("before it {lost}"));
+            }
         }
         _ if r.minimum.is_some() => out.push(format!("no fatal move; {lost}")),
         _ => {}

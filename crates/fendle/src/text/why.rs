@@ -1,7 +1,7 @@
 //! `why` as text.
 
 use fendle_ask::solve::{found_line, proof_lines};
-use fendle_ask::why::{Dead, DeadParts, Fatal, Part, Reason, Why, Winnable, all_of, undecided_words};
+use fendle_ask::why::{Dead, DeadParts, Fatal, Large, Part, Reason, Why, Winnable, all_of, undecided_words};
 use fendle_ask::{Answer, Loaded};
 use fendle_core::Class;
 use fendle_core::numbers::{counted, grouped};
@@ -30,8 +30,49 @@ pub fn lines(a: &Answer<Why>, level: &Loaded) -> Vec<String> {
         }
         Reason::Dead(dead) => dead_lines(&mut out, level, why, dead),
         Reason::Winnable(w) => winnable(&mut out, level, why, w),
+        Reason::Large(l) => large(&mut out, level, l),
     }
     out
+}
+
+/// What is proved of a position of a level that is too large to be seen whole.
+fn large(out: &mut Vec<String>, level: &Loaded, l: &Large) {
+    let b = &level.game.bound;
+    let alone = "cannot all get where the goal wants them, wherever the rest stands (a relaxed puzzle, seen whole)";
+    if let Some(part) = &l.dead {
+        out.push("this position is dead: no goal can be reached".into());
+        out.push(String::new());
+        out.extend(wrapped(&format!("dead part: these alone {alone}")));
+        out.extend(part_lines(b, part));
+        return;
+    }
+    let least = counted(l.least.unwrap_or(0).into(), "move", "moves");
+    out.extend(wrapped(&match l.solution {
+        Some(n) => format!(
+            "this position can be won: a solution of {} was found; none has fewer than {least}",
+            counted(n as u64, "move", "moves")
+        ),
+        None => format!(
+            "undecided: the level is too large to be seen whole, no solution was found, and no part of the position is proved dead; \
+             a solution has at least {least}"
+        ),
+    }));
+    let moves = counted(l.moves as u64, "move is", "moves are");
+    out.push(match l.fatal.len() {
+        0 => format!("{moves} allowed; none is proved fatal"),
+        n => format!("{moves} allowed; {n} proved fatal"),
+    });
+    for f in &l.fatal {
+        out.push(String::new());
+        match (&f.part, &f.ended) {
+            (Some(part), _) => {
+                out.extend(wrapped(&format!("{} is fatal: these alone {alone}", f.name)));
+                out.extend(part_lines(b, part));
+            }
+            (_, Some(ended)) => out.push(format!("{} ends the game: {ended}", f.name)),
+            _ => out.push(format!("{} is fatal", f.name)),
+        }
+    }
 }
 
 /// A proof from kept quantities, with lines to be pasted into the model where they were found.

@@ -29,6 +29,7 @@ pub fn fendle(dir: &Path, args: &[&str]) -> Run {
         .current_dir(dir)
         .env_remove("NO_COLOR")
         .env("TMPDIR", dir)
+        .env("XDG_CACHE_HOME", dir.join("cache"))
         .args(args)
         .timeout(std::time::Duration::from_secs(120))
         .output()

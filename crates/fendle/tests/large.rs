@@ -1,0 +1,246 @@
+//! Boards too large to be seen whole: solved, refuted, or bounded; against searches and rules of thumb that are written here.
+
+mod common;
+
+use std::fs;
+
+use common::{dir_with, fendle};
+
+/// A sliding board of four by four whose gap, by its goal, comes first.
+struct Deck([u8; 16]);
+
+impl Deck {
+    const GOAL: Deck = Deck([0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15]);
+
+    /// Cells beside a cell.
+    fn beside(at: usize) -> impl Iterator<Item = usize> {
+        let (r, c) = (at / 4, at % 4);
+        (0usize..16).filter(move |to| (to / 4).abs_diff(r) + (to % 4).abs_diff(c) == 1)
+    }
+
+    fn gap(&self) -> usize {
+        self.0.iter().position(|t| *t == 0).expect("a gap")
+    }
+
+    /// Rows and columns that the tiles are away from where they belong.
+    fn away(&self) -> usize {
+        let of = |(at, tile): (usize, &u8)| {
+            let home = usize::from(*tile);
+            if home == 0 { 0 } else { (at / 4).abs_diff(home / 4) + (at % 4).abs_diff(home % 4) }
+        };
+        self.0.iter().enumerate().map(of).sum()
+    }
+
+    /// Whether the goal can be reached in so many moves; the gap does not go back to `from`.
+    fn within(&mut self, moves: usize, from: usize) -> bool {
+        let away = self.away();
+        if away == 0 {
+            return true;
+        }
+        if away > moves {
+            return false;
+        }
+        let gap = self.gap();
+        Deck::beside(gap).filter(|to| *to != from).any(|to| {
+            self.0.swap(gap, to);
+            let found = self.within(moves - 1, gap);
+            self.0.swap(gap, to);
+            found
+        })
+    }
+
+    /// The least number of moves.
+    fn least(&mut self) -> usize {
+        let mut moves = self.away();
+        while !self.within(moves, 99) {
+            moves += 2;
+        }
+        moves
+    }
+
+    fn drawn(&self) -> String {
+        let tile = |t: &u8| if *t == 0 { ".".into() } else { t.to_string() };
+        self.0.chunks(4).map(|r| r.iter().map(tile).collect::<Vec<_>>().join(" ")).collect::<Vec<_>>().join("\n")
+    }
+}
+
+/// A deck after a walk of the gap, by a seed.
+fn walked(steps: usize, mut seed: u64) -> Deck {
+    let mut deck = Deck::GOAL;
+    let mut from = 99;
+    for _ in 0..steps {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let gap = deck.gap();
+        let open: Vec<usize> = Deck::beside(gap).filter(|to| *to != from).collect();
+        let to = open[(seed >> 33) as usize % open.len()];
+        deck.0.swap(gap, to);
+        from = gap;
+    }
+    deck
+}
+
+fn deck_file(deck: &Deck) -> String {
+    format!(
+        "model = 'slide'\n[[level]]\nname = 'deck'\nvalues.target = '''\n{}\n'''\nstart.tile = '''\n{}\n'''\n",
+        Deck::GOAL.drawn(),
+        deck.drawn()
+    )
+}
+
+#[test]
+fn a_deck_of_four_by_four_is_solved_shortest() {
+    for seed in 1..=4 {
+        let mut deck = walked(44 + 2 * seed as usize, seed);
+        let dir = dir_with(&[("deck.toml", &deck_file(&deck))]);
+        let r = fendle(dir.path(), &["solve", "deck.toml", "--format", "json", "--no-cache"]);
+        assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+        let j = r.json();
+        assert_eq!(j["moves"], deck.least() as u64, "{}", deck.drawn());
+        assert_eq!((&j["shortest"], &j["least"]), (&j["proof"]["replayed"], &j["moves"]));
+        // The bound of a state never says too much.
+        let r = fendle(dir.path(), &["bound", "deck.toml", "--format", "json", "--positions", "600000", "--no-cache"]);
+        let least = r.json()["least"].as_u64().expect("a bound");
+        assert!(least <= deck.least() as u64 && least >= deck.away() as u64 - 2, "{}", r.out);
+    }
+}
+
+#[test]
+fn two_tiles_exchanged_are_refused_by_the_kept_quantity_and_not_by_a_search() {
+    let mut deck = walked(60, 9);
+    let (a, b) = (0..16usize).filter(|i| deck.0[*i] != 0).fold((99, 99), |(_, b), i| (b, i));
+    deck.0.swap(a, b);
+    let dir = dir_with(&[("deck.toml", &deck_file(&deck))]);
+    let r = fendle(dir.path(), &["solve", "deck.toml", "--brief"]);
+    assert_eq!(r.code, 1, "{}{}", r.out, r.err);
+    assert!(r.out.contains("kept quantity"), "{}", r.out);
+}
+
+/// A yard with seven bodies.
+const YARD: &str = "HHHHHHHHHHH
+H.........H
+H.ooo.H.o.H
+H......H..H
+H.oH.H....H
+H.....Ao..H
+H.o.___H..H
+H...____..H
+HHHHHHHHHHH";
+
+fn yard_file(drawn: &str) -> String {
+    format!("model = 'shove'\n[[level]]\nname = 'yard'\nstart.yard = '''\n{drawn}\n'''\n")
+}
+
+#[test]
+fn a_yard_of_seven_bodies_is_solved_and_a_limit_says_what_is_known() {
+    let dir = dir_with(&[("yard.toml", &yard_file(YARD))]);
+    let r = fendle(dir.path(), &["solve", "yard.toml", "--any", "--format", "json"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    let any = r.json();
+    assert_eq!(any["verdict"], "solvable");
+    assert!(any["least"].as_u64() < any["moves"].as_u64() && any["shortest"] == false, "{}", r.out);
+    // What was found is what the moves do.
+    let moves: Vec<&str> = any["solution"].as_array().expect("moves").iter().filter_map(|m| m.as_str()).collect();
+    let r = fendle(dir.path(), &["trace", "yard.toml", &moves.join("; "), "--format", "json"]);
+    assert!(r.code == 0 && r.out.contains("won"), "{}", r.out.lines().last().unwrap_or(""));
+    // With a limit: a solution and how many moves are needed, and it is an answer; as a shortest one it is none.
+    let limited = ["solve", "yard.toml", "--max-states", "900000", "--brief"];
+    let r = fendle(dir.path(), &limited);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    assert!(r.out.contains("none has fewer than") && r.out.contains("--max-states"), "{}", r.out);
+    let r = fendle(dir.path(), &[&limited[..], &["--shortest"]].concat());
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    assert!(r.out.contains("undecided: ") && r.out.contains("none has fewer than"), "{}", r.out);
+    // Too little for any solution: undecided, with what each way came to.
+    let r = fendle(dir.path(), &["solve", "yard.toml", "--max-states", "40000", "--brief"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    assert!(r.out.contains("undecided: ") && r.out.contains("--max-states"), "{}", r.out);
+    let r = fendle(dir.path(), &["solve", "yard.toml", "--any", "--shortest"]);
+    assert_eq!(r.code, 2, "{}", r.err);
+}
+
+#[test]
+fn a_spoiled_yard_is_refuted_with_the_part_that_is_dead() {
+    // One in a corner; two side by side at a wall without berths.
+    for (row, spoiled, words) in [
+        (1, "Ho........H", "barge at r2c2"),
+        (1, "H....oo...H", "barge at r2c6"),
+    ] {
+        let mut rows: Vec<&str> = YARD.lines().collect();
+        rows[row] = spoiled;
+        rows[2] = if row == 1 && spoiled.contains("oo") { "H..o..H.o.H" } else { "H..oo.H.o.H" };
+        let dir = dir_with(&[("yard.toml", &yard_file(&rows.join("\n")))]);
+        let r = fendle(dir.path(), &["solve", "yard.toml", "--brief"]);
+        assert_eq!(r.code, 1, "{}{}", r.out, r.err);
+        assert!(r.out.contains("unsolvable: ") && r.out.contains(words), "{}", r.out);
+        let r = fendle(dir.path(), &["why", "yard.toml", "--format", "json"]);
+        assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+        let j = r.json();
+        assert_eq!((&j["status"], &j["reasons"][0]["kind"]), (&"dead".into(), &"relaxed puzzle".into()));
+        assert!(j["reasons"][0]["part"].as_array().is_some_and(|p| p.len() <= 2), "{}", r.out);
+        let r = fendle(dir.path(), &["bound", "yard.toml"]);
+        assert!(r.code == 1 && r.out.contains("no goal can be reached"), "{}", r.out);
+    }
+}
+
+#[test]
+fn a_large_yard_says_which_moves_are_proved_fatal_and_where_a_play_went_wrong() {
+    let dir = dir_with(&[("yard.toml", &yard_file(YARD))]);
+    // Beside the body in r3c9 the agent pushes it up to the wall, where no berth is.
+    let walk = "go up; go up; go left; go up; go up; go right; go right; go right";
+    let r = fendle(dir.path(), &["why", "yard.toml", "--format", "json"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    let j = r.json();
+    assert_eq!(j["status"], "winnable");
+    assert!(j["least"].as_u64().is_some_and(|n| n > 20 && j["solution_moves"].as_u64() >= Some(n)), "{}", r.out);
+    let r = fendle(dir.path(), &["review", "yard.toml", "go right; go down; go right; go up", "--format", "json"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    let steps = r.json()["steps"].as_array().expect("steps").len();
+    assert_eq!(steps, 4);
+    let r = fendle(dir.path(), &["review", "yard.toml", walk]);
+    assert!(r.out.contains("too large to be seen whole") && r.out.contains("or more"), "{}", r.out);
+}
+
+#[test]
+fn tables_are_kept_checked_and_made_again_when_damaged() {
+    let dir = dir_with(&[("deck.toml", &deck_file(&walked(80, 3)))]);
+    let bound = ["bound", "deck.toml", "--positions", "600000"];
+    let made = fendle(dir.path(), &bound);
+    assert_eq!(made.code, 0, "{}{}", made.out, made.err);
+    let folder = dir.path().join("cache/fendle");
+    let tables = || -> Vec<_> {
+        let mut list: Vec<_> = fs::read_dir(&folder).expect("a folder").flatten().map(|f| f.path()).collect();
+        list.sort();
+        list
+    };
+    assert!(!tables().is_empty());
+    let kept = fendle(dir.path(), &bound);
+    assert!(kept.out.contains("kept from an earlier run"), "{}", kept.out);
+    let without = fendle(dir.path(), &[&bound[..], &["--no-cache"]].concat());
+    assert!(!without.out.contains("kept from"), "{}", without.out);
+    assert_eq!(without.out, made.out, "the same whether kept or made");
+    // One byte of a table changed, and another one cut.
+    let list = tables();
+    let mut bytes = fs::read(&list[0]).expect("readable");
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&list[0], &bytes).expect("writable");
+    let damaged = fendle(dir.path(), &bound);
+    assert!(damaged.out.contains("damaged and made again"), "{}", damaged.out);
+    assert_eq!(damaged.out.lines().nth(6), made.out.lines().nth(6));
+    let again = fendle(dir.path(), &bound);
+    assert_eq!(again.out, kept.out, "it was written anew");
+}
+
+#[test]
+fn pegs_tours_and_cards_are_solved_by_any_way() {
+    let cross = "..ooo../..ooo../ooooooo/ooo_ooo/ooooooo/..ooo../..ooo..";
+    let pegs = format!("model = 'hop'\n[[level]]\nname = 'cross'\nstart.rack = '{cross}'\n");
+    let tour = "model = 'tour'\n[[level]]\nname = 'eight'\nsize = [8, 8]\nstart = { at = 'r1c1', been = 'r1c1' }\n";
+    let dir = dir_with(&[("pegs.toml", &pegs), ("tour.toml", tour)]);
+    for (file, moves) in [("pegs.toml", 31), ("tour.toml", 63)] {
+        let r = fendle(dir.path(), &["solve", file, "--any", "--format", "json"]);
+        assert_eq!(r.code, 0, "{file}: {}{}", r.out, r.err);
+        // One peg goes with each hop; each cell is visited once.
+        assert_eq!(r.json()["moves"], moves, "{file}");
+    }
+}
