@@ -16,10 +16,10 @@ use crate::answer::{End, FaultReport, Trouble, Verdict, limit_of};
 use crate::budget::Budget;
 use crate::explore::{SpaceVerdict, searched, what_is_known};
 use crate::fairness::{self, Report};
+use crate::hunt::Promise;
 use crate::knowledge::from;
 use crate::load::{Loaded, Source, Store, Want, load_source};
 use crate::position::Position;
-use crate::hunt::Promise;
 use crate::solve::solve;
 use fendle_core::numbers::counted;
 

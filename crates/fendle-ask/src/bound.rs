@@ -255,7 +255,11 @@ pub fn bound(level: &Loaded, effort: Effort, budget: &Budget) -> Result<Answer<B
             ));
         }
         if let (Some(all), true) = (all, s.tables.len() + s.assigns.len() > 0) {
-            let add = if s.tables.len() + s.assigns.len() > 1 { ", added up: no move is counted twice" } else { "" };
+            let add = if s.tables.len() + s.assigns.len() > 1 {
+                ", added up: no move is counted twice"
+            } else {
+                ""
+            };
             out.words.push(format!("moves of these things alone: {}{add}", need(all)));
         }
     }

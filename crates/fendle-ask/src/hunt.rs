@@ -8,8 +8,8 @@
 //! ```
 
 use fendle_core::explore::Faulted;
-use fendle_core::guided::best::{self, Ask, Order};
 use fendle_core::guided::beam::{self, Wide};
+use fendle_core::guided::best::{self, Ask, Order};
 use fendle_core::guided::deepen::deepen;
 use fendle_core::guided::dive::{self, Dive, Prefer};
 use fendle_core::guided::ground::{Ground, Moves};
@@ -17,8 +17,8 @@ use fendle_core::guided::shorten::shorten;
 use fendle_core::guided::ways::WaysGround;
 use fendle_core::guided::{Found, Steps};
 use fendle_core::model::{Expansion, Model};
-use fendle_core::relaxed::bounds::Bounds;
 use fendle_core::relaxed::Task;
+use fendle_core::relaxed::bounds::Bounds;
 use fendle_core::relaxed::choose::Effort;
 use fendle_core::solve::{Verdict, solve};
 use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
@@ -287,9 +287,12 @@ impl<'b> Hunt<'b> {
         let own = self.game.clone();
         let to = (&own, &moves as &dyn Fn(&Steps) -> Vec<MoveId>);
         self.dive("depth first, few moves on", &ground, Prefer::Few, (states / 4, seed), to);
+        let order = |paid, least, guess| Order { paid, least, guess };
+        self.best("weighted search", &ground, order(1, 1, 4), states, to);
+        self.best("weighted search, shorter ways", &ground, order(1, 1, 2), states, to);
+        self.best("greedy search", &ground, order(0, 1, 1), states, to);
         self.beam("beam", &ground, (width, 1, 1, seed, false), states, to);
         self.beam("beam, many moves on", &ground, (width, 1, 1, seed, true), states, to);
-        self.best("weighted search", &ground, Order { paid: 1, least: 1, guess: 4 }, states, to);
         self.dive("depth first, the nearest", &ground, Prefer::Near, (states / 2, seed), to);
         self.dive("depth first, many moves on", &ground, Prefer::Many, (states / 4, seed), to);
     }
@@ -318,7 +321,12 @@ impl<'b> Hunt<'b> {
             let wide = Wide { below: self.below(), guess: 1, many: round % 2 == 1, ..wide };
             let found = beam::search(&ground, wide, &self.limits(), self.budget);
             let own = self.game.clone();
-            self.take("wider beam", found, false, (&own, &|s: &Steps| s.iter().map(|s| MoveId(*s)).collect()));
+            self.take(
+                "wider beam",
+                found,
+                false,
+                (&own, &|s: &Steps| s.iter().map(|s| MoveId(*s)).collect()),
+            );
         }
     }
 
@@ -332,7 +340,14 @@ impl<'b> Hunt<'b> {
         self.take(what, found, true, to);
     }
 
-    fn beam(&mut self, what: &'static str, ground: &dyn Ground, (width, least, guess, seed, many): (usize, u32, u32, u64, bool), states: u64, to: Names) {
+    fn beam(
+        &mut self,
+        what: &'static str,
+        ground: &dyn Ground,
+        (width, least, guess, seed, many): (usize, u32, u32, u64, bool),
+        states: u64,
+        to: Names,
+    ) {
         if self.is_done() || self.out.route.is_some() {
             return;
         }
@@ -342,7 +357,14 @@ impl<'b> Hunt<'b> {
         self.take(what, found, false, to);
     }
 
-    fn dive(&mut self, what: &'static str, ground: &dyn Ground, prefer: Prefer, (states, seed): (u64, u64), to: Names) {
+    fn dive(
+        &mut self,
+        what: &'static str,
+        ground: &dyn Ground,
+        prefer: Prefer,
+        (states, seed): (u64, u64),
+        to: Names,
+    ) {
         if self.is_done() || self.out.route.is_some() {
             return;
         }
@@ -461,7 +483,9 @@ impl<'b> Hunt<'b> {
         self.out.tried.push(Attempt { what: "shortest ways first", states: found.states, end });
         self.out.limit = found.limit;
         match (found.least, self.below()) {
-            (None, u32::MAX) if found.limit.is_none() && !found.gave_up => self.seen_all(found.states, found.cut),
+            (None, u32::MAX) if found.limit.is_none() && !found.gave_up => {
+                self.seen_all(found.states, found.cut)
+            }
             (least, _) => {
                 if let Some(least) = least {
                     self.rise(least);

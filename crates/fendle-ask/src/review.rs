@@ -269,7 +269,9 @@ pub fn review(
     };
     let holds = if open { Verdict::Undecided } else { Verdict::Holds };
     let states = found.counts.states;
-    let own_limit = relaxed.is_some() && found.counts.limit == Some(Limit::MaxStates) && states < budget.limits().max_states;
+    let own_limit = relaxed.is_some()
+        && found.counts.limit == Some(Limit::MaxStates)
+        && states < budget.limits().max_states;
     let limit = found.counts.limit.filter(|_| !own_limit);
     Ok(Answer::new(Asked::of(level), holds, review).stopped(limit, budget).took(budget, states))
 }

@@ -20,7 +20,7 @@ use crate::bound::{Relaxed, puzzle};
 use crate::budget::Budget;
 use crate::explore::what_is_known;
 use crate::fairness;
-use crate::hunt::{Hunt, Hunted, Promise, Attempt, first_relaxed};
+use crate::hunt::{Attempt, Hunt, Hunted, Promise, first_relaxed};
 use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -286,7 +286,8 @@ fn seen_or_hunted(
     if most > 0 && !relaxed.as_ref().is_some_and(is_dead) {
         let solved = through(most, closed)?;
         let wanted = budget.limits().max_states;
-        let cut = matches!(solved.verdict, fendle_core::Verdict::Undecided(Limit::MaxStates)) && most < wanted;
+        let cut =
+            matches!(solved.verdict, fendle_core::Verdict::Undecided(Limit::MaxStates)) && most < wanted;
         if !cut {
             return Ok(Reached::Seen(solved));
         }
@@ -309,9 +310,7 @@ fn hunted_answer(
     let mut found = Solved { states, tried: hunted.tried, least: hunted.least, ..none };
     if let Some((game, route)) = &hunted.route {
         let wrong = |why: String| {
-            Trouble::Message(format!(
-                "the solution found does not hold: {why}; this is a mistake in fendle"
-            ))
+            Trouble::Message(format!("the solution found does not hold: {why}; this is a mistake in fendle"))
         };
         // To play it again takes no time worth mentioning, and is done after a limit, too.
         let mut game = game.clone();
@@ -338,7 +337,11 @@ fn hunted_answer(
         found.verdict = if is_enough { "solvable" } else { "undecided" };
         found.words = "replayed by the reference executor".into();
         if let Some(limit) = hunted.limit.filter(|_| !found.shortest) {
-            found.words = format!("{}; the search for a shorter one was stopped by {}", found.words, budget.words(limit));
+            found.words = format!(
+                "{}; the search for a shorter one was stopped by {}",
+                found.words,
+                budget.words(limit)
+            );
         }
         let holds = if is_enough { Verdict::Holds } else { Verdict::Undecided };
         let limit = hunted.limit.filter(|_| !found.shortest);

@@ -3,7 +3,6 @@
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::model::EndKind;
-use fendle_lang::{Bound, Game};
 use fendle_lang::play::{Tried, merged, step};
 use fendle_lang::reasons::dead::{DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states};
 use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
@@ -11,6 +10,7 @@ use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
 use fendle_lang::run::Eval;
 use fendle_lang::state::ending_text;
+use fendle_lang::{Bound, Game};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 

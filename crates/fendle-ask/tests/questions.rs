@@ -11,13 +11,13 @@ use fendle_ask::check::{self, Item};
 use fendle_ask::explore::{CLASSES, How, SpaceVerdict, explore};
 use fendle_ask::find::{Draws, find};
 use fendle_ask::graph::{Cut, Keep, graph, matching};
+use fendle_ask::hunt::Promise;
 use fendle_ask::load::{Source, load};
 use fendle_ask::moves::moves;
 use fendle_ask::odds::{self, ask};
 use fendle_ask::proof::{opened, payload, proof_of, recheck};
 use fendle_ask::review::review;
 use fendle_ask::show::show;
-use fendle_ask::hunt::Promise;
 use fendle_ask::solve::solve;
 use fendle_ask::trace::trace;
 use fendle_ask::why::{Reason, dead_parts, one_position};
@@ -136,7 +136,8 @@ fn a_lane_is_asked_everything() {
 fn a_value_is_the_same_for_whoever_reads_it() {
     let (mut store, budget) = (Store::default(), budget());
     let level = loaded(&mut store, "lane.toml", "short", &budget);
-    let solved = serde_json::to_value(solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer"));
+    let solved =
+        serde_json::to_value(solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer"));
     let solved = solved.expect("values have text keys");
     assert_eq!(solved["solution"], serde_json::json!(["push", "push", "push"]));
     assert!(solved.get("stopped_by").is_none() && solved.get("effort").is_none(), "{solved}");
@@ -148,8 +149,8 @@ fn a_dead_start_is_proved_and_the_proof_is_rechecked() {
     let (mut store, budget) = (Store::default(), budget());
     let level = loaded(&mut store, "lane.toml", "mud", &budget);
     let mut closed = None;
-    let answer =
-        solve(&store, &level, Promise::Best, &budget, &mut |space| closed = Some(payload(space))).expect("an answer");
+    let answer = solve(&store, &level, Promise::Best, &budget, &mut |space| closed = Some(payload(space)))
+        .expect("an answer");
     assert_eq!(answer.end(), End::No);
     let sealed = proof_of(&store, &level, &answer, closed).expect("it is proved");
     let proof = opened(&sealed.bytes).expect("a proof file");

@@ -41,8 +41,7 @@ struct Tally {
 }
 
 fn relax(task: &Task, effort: Effort) -> Bounds {
-    let mut maker =
-        |task: &Task, wanted: &[(Pattern, bool)]| choose::make(task, wanted, &NoWatch);
+    let mut maker = |task: &Task, wanted: &[(Pattern, bool)]| choose::make(task, wanted, &NoWatch);
     choose::choose(task, effort, 3, &mut maker).expect("no limit")
 }
 
@@ -51,7 +50,9 @@ fn wins(game: &Game, moves: &[MoveId]) -> bool {
     let table = MoveTable::new(&game.bound).expect("few moves");
     let mut state = game.bound.position.clone();
     for of in moves {
-        let Ok(Tried::Made(list)) = step(&game.bound, &table, &state, of.0 as usize, false) else { return false };
+        let Ok(Tried::Made(list)) = step(&game.bound, &table, &state, of.0 as usize, false) else {
+            return false;
+        };
         state.clone_from(&list[0].made.state);
     }
     is_won(&game.bound, &state)
@@ -142,7 +143,8 @@ fn agree(
             assert!(found.steps.is_none_or(|s| wins(game, &moves(&s))), "{}: {prefer:?}", say());
         }
     }
-    let wide = Wide { width: 1 << 16, least: 1, guess: 1, below: u32::MAX, states: u64::MAX, seed: 2, many: true };
+    let wide =
+        Wide { width: 1 << 16, least: 1, guess: 1, below: u32::MAX, states: u64::MAX, seed: 2, many: true };
     let found = beam::search(&ground, wide, &limits, &NoWatch);
     assert_eq!(found.steps.map(|s| s.len() as u32), truth, "{}: a beam as wide as all", say());
     if let Some(steps) = &soon.steps {
@@ -221,7 +223,11 @@ fn random_puzzle(rng: &mut SmallRng) -> (String, String) {
     let mut wanted: Vec<&str> = goals.to_vec();
     wanted.shuffle(rng);
     wanted.truncate(rng.random_range(1..=2));
-    let lost = if rng.random_range(0..6) == 0 { "lost when keys == 2 because \"too many\"\nstatus goal, lost\n" } else { "" };
+    let lost = if rng.random_range(0..6) == 0 {
+        "lost when keys == 2 because \"too many\"\nstatus goal, lost\n"
+    } else {
+        ""
+    };
     let text = format!(
         "model puzzle\nlevel berth: set of cells\nlevel home: cell\nlevel lit: grid of bool\nlevel target: grid of 0..9\n\
          state at: cell\nstate box: set of cells\nstate lamp: grid of bool\nstate keys: 0..2\nstate tile: rearranged target\n{}\ngoal {}\n{lost}",
@@ -279,7 +285,8 @@ fn random_puzzles_are_never_said_too_much_of() {
 }
 
 fn library(name: &str) -> String {
-    std::fs::read_to_string(format!("{}/../../models/{name}.fendle", env!("CARGO_MANIFEST_DIR"))).expect("a model")
+    std::fs::read_to_string(format!("{}/../../models/{name}.fendle", env!("CARGO_MANIFEST_DIR")))
+        .expect("a model")
 }
 
 #[test]
@@ -318,7 +325,13 @@ fn random_yards_are_never_said_too_much_of() {
         "{} levels, {} states: {} with a bound, {} exact; {} dead, {} found; {} folded",
         t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded
     );
-    assert!(t.levels > 500 && t.dead_found > t.dead / 4, "{} levels, {} of {}", t.levels, t.dead_found, t.dead);
+    assert!(
+        t.levels > 500 && t.dead_found > t.dead / 4,
+        "{} levels, {} of {}",
+        t.levels,
+        t.dead_found,
+        t.dead
+    );
 }
 
 #[test]
@@ -330,8 +343,9 @@ fn random_decks_are_never_said_too_much_of() {
         let (rows, cols) = [(2, 2), (2, 3), (3, 2), (1, 5)][rng.random_range(0..4)];
         let cells = rows * cols;
         let repeat = rng.random_range(0..3) == 0;
-        let mut tiles: Vec<String> =
-            (0..cells).map(|i| if i > 0 && repeat { (i % 2 + 1).to_string() } else { i.to_string() }).collect();
+        let mut tiles: Vec<String> = (0..cells)
+            .map(|i| if i > 0 && repeat { (i % 2 + 1).to_string() } else { i.to_string() })
+            .collect();
         let grid = |list: &[String]| list.chunks(cols).map(|r| r.join(" ")).collect::<Vec<_>>().join("/");
         let target = grid(&tiles);
         tiles.shuffle(&mut rng);

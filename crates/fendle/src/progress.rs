@@ -78,6 +78,7 @@ pub fn budget(common: &Common) -> Budget {
     });
     let teller = common.verbose.then(|| Box::new(|words: &str| eprintln!("{words}")) as Teller);
     let tables = Folder::of_user().filter(|_| !common.no_cache).map(|f| Box::new(f) as Box<dyn TableStore>);
-    let around = Surroundings { interrupted: &INTERRUPTED, listener, memory_now: Some(memory::now), tables, teller };
+    let around =
+        Surroundings { interrupted: &INTERRUPTED, listener, memory_now: Some(memory::now), tables, teller };
     Budget::new(wanted, around)
 }

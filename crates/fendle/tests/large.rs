@@ -60,7 +60,11 @@ impl Deck {
 
     fn drawn(&self) -> String {
         let tile = |t: &u8| if *t == 0 { ".".into() } else { t.to_string() };
-        self.0.chunks(4).map(|r| r.iter().map(tile).collect::<Vec<_>>().join(" ")).collect::<Vec<_>>().join("\n")
+        self.0
+            .chunks(4)
+            .map(|r| r.iter().map(tile).collect::<Vec<_>>().join(" "))
+            .collect::<Vec<_>>()
+            .join("\n")
     }
 }
 
@@ -98,7 +102,10 @@ fn a_deck_of_four_by_four_is_solved_shortest() {
         assert_eq!(j["moves"], deck.least() as u64, "{}", deck.drawn());
         assert_eq!((&j["shortest"], &j["least"]), (&j["proof"]["replayed"], &j["moves"]));
         // The bound of a state never says too much.
-        let r = fendle(dir.path(), &["bound", "deck.toml", "--format", "json", "--positions", "600000", "--no-cache"]);
+        let r = fendle(
+            dir.path(),
+            &["bound", "deck.toml", "--format", "json", "--positions", "600000", "--no-cache"],
+        );
         let least = r.json()["least"].as_u64().expect("a bound");
         assert!(least <= deck.least() as u64 && least >= deck.away() as u64 - 2, "{}", r.out);
     }
@@ -139,7 +146,8 @@ fn a_yard_of_seven_bodies_is_solved_and_a_limit_says_what_is_known() {
     assert_eq!(any["verdict"], "solvable");
     assert!(any["least"].as_u64() < any["moves"].as_u64() && any["shortest"] == false, "{}", r.out);
     // What was found is what the moves do.
-    let moves: Vec<&str> = any["solution"].as_array().expect("moves").iter().filter_map(|m| m.as_str()).collect();
+    let moves: Vec<&str> =
+        any["solution"].as_array().expect("moves").iter().filter_map(|m| m.as_str()).collect();
     let r = fendle(dir.path(), &["trace", "yard.toml", &moves.join("; "), "--format", "json"]);
     assert!(r.code == 0 && r.out.contains("won"), "{}", r.out.lines().last().unwrap_or(""));
     // With a limit: a solution and how many moves are needed, and it is an answer; as a shortest one it is none.
@@ -161,10 +169,7 @@ fn a_yard_of_seven_bodies_is_solved_and_a_limit_says_what_is_known() {
 #[test]
 fn a_spoiled_yard_is_refuted_with_the_part_that_is_dead() {
     // One in a corner; two side by side at a wall without berths.
-    for (row, spoiled, words) in [
-        (1, "Ho........H", "barge at r2c2"),
-        (1, "H....oo...H", "barge at r2c6"),
-    ] {
+    for (row, spoiled, words) in [(1, "Ho........H", "barge at r2c2"), (1, "H....oo...H", "barge at r2c6")] {
         let mut rows: Vec<&str> = YARD.lines().collect();
         rows[row] = spoiled;
         rows[2] = if row == 1 && spoiled.contains("oo") { "H..o..H.o.H" } else { "H..oo.H.o.H" };
@@ -191,8 +196,15 @@ fn a_large_yard_says_which_moves_are_proved_fatal_and_where_a_play_went_wrong() 
     assert_eq!(r.code, 0, "{}{}", r.out, r.err);
     let j = r.json();
     assert_eq!(j["status"], "winnable");
-    assert!(j["least"].as_u64().is_some_and(|n| n > 20 && j["solution_moves"].as_u64() >= Some(n)), "{}", r.out);
-    let r = fendle(dir.path(), &["review", "yard.toml", "go right; go down; go right; go up", "--format", "json"]);
+    assert!(
+        j["least"].as_u64().is_some_and(|n| n > 20 && j["solution_moves"].as_u64() >= Some(n)),
+        "{}",
+        r.out
+    );
+    let r = fendle(
+        dir.path(),
+        &["review", "yard.toml", "go right; go down; go right; go up", "--format", "json"],
+    );
     assert_eq!(r.code, 3, "{}{}", r.out, r.err);
     let steps = r.json()["steps"].as_array().expect("steps").len();
     assert_eq!(steps, 4);
@@ -235,7 +247,8 @@ fn tables_are_kept_checked_and_made_again_when_damaged() {
 fn pegs_tours_and_cards_are_solved_by_any_way() {
     let cross = "..ooo../..ooo../ooooooo/ooo_ooo/ooooooo/..ooo../..ooo..";
     let pegs = format!("model = 'hop'\n[[level]]\nname = 'cross'\nstart.rack = '{cross}'\n");
-    let tour = "model = 'tour'\n[[level]]\nname = 'eight'\nsize = [8, 8]\nstart = { at = 'r1c1', been = 'r1c1' }\n";
+    let tour =
+        "model = 'tour'\n[[level]]\nname = 'eight'\nsize = [8, 8]\nstart = { at = 'r1c1', been = 'r1c1' }\n";
     let dir = dir_with(&[("pegs.toml", &pegs), ("tour.toml", tour)]);
     for (file, moves) in [("pegs.toml", 31), ("tour.toml", 63)] {
         let r = fendle(dir.path(), &["solve", file, "--any", "--format", "json"]);

@@ -69,8 +69,12 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         let here = layers.last().expect("a layer");
         let bytes = layers.iter().map(|l| (l.states.len() * 8 + l.from.len() * 8) as u64).sum::<u64>()
             + met.len() as u64 * 18;
-        let progress =
-            Progress { states: met.len() as u64, depth: layers.len() as u32 - 1, bytes, ..Progress::default() };
+        let progress = Progress {
+            states: met.len() as u64,
+            depth: layers.len() as u32 - 1,
+            bytes,
+            ..Progress::default()
+        };
         found.states = progress.states;
         found.limit = watch
             .look(&progress)

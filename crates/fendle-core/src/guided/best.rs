@@ -180,9 +180,10 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             numbers: None,
         };
         found.states = progress.states;
-        found.limit = s.watch.look(&progress).or_else(|| {
-            (progress.bytes > limits.memory_bytes).then_some(Limit::Memory)
-        });
+        found.limit = s
+            .watch
+            .look(&progress)
+            .or_else(|| (progress.bytes > limits.memory_bytes).then_some(Limit::Memory));
         if found.limit.is_none() && progress.states >= limits.max_states {
             found.limit = Some(Limit::MaxStates);
         }

@@ -133,7 +133,8 @@ impl<'p> Diver<'p> {
     fn new(p: &'p Prepared<'p>) -> Diver<'p> {
         let mut judge = p.bounds.judge(p.task);
         judge.things.find(p.task, &p.task.start);
-        let lies = p.followed.iter().map(|k| judge.things.of[*k as usize].first().copied().unwrap_or(0)).collect();
+        let lies =
+            p.followed.iter().map(|k| judge.things.of[*k as usize].first().copied().unwrap_or(0)).collect();
         let mut spots: Vec<Spot> = p.bounds.tables.iter().map(|t| t.numbers.spot()).collect();
         let mut says = vec![];
         if p.is_light {
@@ -311,7 +312,8 @@ pub fn deepen(
                     d.path.push(way);
                 }
                 let paid = share.len() as u32;
-                let won = p.task.is_goal(&d.values) || d.dive(paid, limit, share.last().copied(), &mut pace)?;
+                let won =
+                    p.task.is_goal(&d.values) || d.dive(paid, limit, share.last().copied(), &mut pace)?;
                 if won {
                     first.fetch_min(number, Ordering::Relaxed);
                 }

@@ -72,9 +72,7 @@ fn short_cut(worker: &mut dyn Worker, route: &Route, at: usize, most: usize) -> 
                 list.push((state.to_vec(), next as u32, run.of));
                 if let Some(&to) = later.get(state) {
                     let saves = |to: usize, n: usize| (to - at).saturating_sub(n);
-                    let so_far = best.map_or(0, |(to, number)| {
-                        saves(to, depth_of(&list, number))
-                    });
+                    let so_far = best.map_or(0, |(to, number)| saves(to, depth_of(&list, number)));
                     if saves(to, depth) > so_far {
                         best = Some((to, list.len() as u32 - 1));
                     }

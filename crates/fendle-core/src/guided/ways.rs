@@ -97,7 +97,8 @@ impl<'t> WaysGround<'t> {
             && !self.task.is_goal(&values)
         {
             let goal = self.task.goals.iter().find(|g| {
-                g.iter().all(|&(p, v)| p == *place || values[p as usize] == v) && g.iter().any(|p| p.0 == *place)
+                g.iter().all(|&(p, v)| p == *place || values[p as usize] == v)
+                    && g.iter().any(|p| p.0 == *place)
             });
             let wanted = goal.and_then(|g| g.iter().find(|p| p.0 == *place)).map(|p| p.1);
             self.walk(*place, walks, wanted, &mut values, &mut out);
@@ -131,7 +132,9 @@ impl<'t> WaysGround<'t> {
         for (a, b) in path.into_iter().rev() {
             let fits = |w: &&crate::relaxed::TaskWay| {
                 w.changes.as_slice() == [(place, a, b)]
-                    && w.reads.iter().all(|(p, v)| if *p == place { *v == a } else { values[*p as usize] == *v })
+                    && w.reads
+                        .iter()
+                        .all(|(p, v)| if *p == place { *v == a } else { values[*p as usize] == *v })
             };
             if let Some(way) = self.task.ways.iter().find(fits) {
                 out.push(way.of);
@@ -268,9 +271,11 @@ impl WaysScout<'_> {
         match &self.ground.agent {
             None => self.ground.task.is_goal(values),
             Some((place, _)) => self.ground.task.goals.iter().any(|g| {
-                g.iter().all(|&(p, v)| {
-                    if p == *place { self.near.contains(&v) } else { values[p as usize] == v }
-                })
+                g.iter().all(
+                    |&(p, v)| {
+                        if p == *place { self.near.contains(&v) } else { values[p as usize] == v }
+                    },
+                )
             }),
         }
     }

@@ -392,9 +392,8 @@ impl Weights {
     /// The sum in a state.
     #[must_use]
     pub fn value(&self, values: &[i32]) -> i64 {
-        let of = |(list, value): (&Vec<(i32, i64)>, &i32)| {
-            list.iter().find(|w| w.0 == *value).map_or(0, |w| w.1)
-        };
+        let of =
+            |(list, value): (&Vec<(i32, i64)>, &i32)| list.iter().find(|w| w.0 == *value).map_or(0, |w| w.1);
         self.base + self.of.iter().zip(values).map(of).sum::<i64>()
     }
 
@@ -402,12 +401,10 @@ impl Weights {
     /// that are needed.
     #[must_use]
     pub fn is_proved(&self, task: &Task) -> bool {
-        let of = |place: u32, value: i32| {
-            self.of[place as usize].iter().find(|w| w.0 == value).map_or(0, |w| w.1)
-        };
-        let falls = |w: &super::task::TaskWay| {
-            w.changes.iter().map(|c| of(c.0, c.1) - of(c.0, c.2)).sum::<i64>()
-        };
+        let of =
+            |place: u32, value: i32| self.of[place as usize].iter().find(|w| w.0 == value).map_or(0, |w| w.1);
+        let falls =
+            |w: &super::task::TaskWay| w.changes.iter().map(|c| of(c.0, c.1) - of(c.0, c.2)).sum::<i64>();
         let in_goal = |goal: &Vec<(u32, i32)>| -> i64 {
             let at = |place: u32| match goal.iter().find(|g| g.0 == place) {
                 Some(g) => of(place, g.1),
@@ -433,8 +430,9 @@ mod tests {
                 (seed >> 33) % n
             };
             let (rows, cols) = (1 + next(4) as usize, 4);
-            let cost: Vec<i64> =
-                (0..rows * cols).map(|_| if next(5) == 0 { Matching::NONE } else { next(9) as i64 }).collect();
+            let cost: Vec<i64> = (0..rows * cols)
+                .map(|_| if next(5) == 0 { Matching::NONE } else { next(9) as i64 })
+                .collect();
             let mut best: Option<i64> = None;
             for code in 0..cols.pow(rows as u32) {
                 let pick: Vec<usize> = (0..rows).map(|r| code / cols.pow(r as u32) % cols).collect();

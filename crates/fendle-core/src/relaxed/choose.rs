@@ -30,8 +30,7 @@ const FOLD_FROM: u64 = 1 << 23;
 const PLACE_PATTERNS: usize = 6;
 
 /// Makes or fetches a table: a pattern, and whether its link is left out.
-pub type Maker<'m> =
-    dyn FnMut(&Task, &[(Pattern, bool)]) -> Result<Vec<Option<Table>>, Limit> + 'm;
+pub type Maker<'m> = dyn FnMut(&Task, &[(Pattern, bool)]) -> Result<Vec<Option<Table>>, Limit> + 'm;
 
 /// Makes tables, several at once on several threads.
 ///
@@ -47,9 +46,7 @@ pub fn make(task: &Task, wanted: &[(Pattern, bool)], watch: &dyn Watch) -> Resul
 /// relaxed puzzles; else from the start.
 #[must_use]
 pub fn samples(task: &Task, seed: u64) -> Vec<Vec<i32>> {
-    let tree = Tree::new(
-        task.ways.iter().map(|w| w.reads.iter().map(|(p, v)| Ask::Holds(*p, *v)).collect()),
-    );
+    let tree = Tree::new(task.ways.iter().map(|w| w.reads.iter().map(|(p, v)| Ask::Holds(*p, *v)).collect()));
     let mut dice = Random::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
     let mut from = task.start.clone();
     if let [goal] = task.goals.as_slice() {
@@ -115,7 +112,8 @@ pub fn choose(task: &Task, effort: Effort, seed: u64, maker: &mut Maker) -> Resu
         task.goals.iter().all(|g| g.iter().any(at))
     };
     let moved: BTreeSet<usize> = task.counted_for().iter().flatten().map(|c| c.0).collect();
-    let own: Vec<usize> = (0..task.kinds.len()).filter(|k| !is_link(*k) && wanted(*k) && moved.contains(k)).collect();
+    let own: Vec<usize> =
+        (0..task.kinds.len()).filter(|k| !is_link(*k) && wanted(*k) && moved.contains(k)).collect();
     let mut left = effort.all;
     let mut sum = Sum::default();
     for &k in own.iter().filter(|k| task.kinds[**k].count > 1 || task.kinds[**k].falls) {
@@ -168,13 +166,18 @@ fn several(
             .map(|g| g.0)
             .collect();
         let one = |berth: u32| {
-            let mut pattern =
-                Pattern { kinds: vec![(k as u32, 1)], places: vec![], counts: Counts::Own, to: Some(vec![berth]) };
+            let mut pattern = Pattern {
+                kinds: vec![(k as u32, 1)],
+                places: vec![],
+                counts: Counts::Own,
+                to: Some(vec![berth]),
+            };
             add_links(task, &mut pattern);
             (pattern, false)
         };
         let patterns: Vec<(Pattern, bool)> = to.iter().map(|b| one(*b)).collect();
-        let fits = patterns.first().and_then(|p| Table::size(task, &p.0)).is_some_and(|s| s <= effort.positions);
+        let fits =
+            patterns.first().and_then(|p| Table::size(task, &p.0)).is_some_and(|s| s <= effort.positions);
         if fits {
             let tables = maker(task, &patterns)?;
             let mut cost = vec![NEVER; task.start.len() * to.len()];
@@ -191,7 +194,9 @@ fn several(
         let mut pattern =
             Pattern { kinds: vec![(k as u32, keep)], places: vec![], counts: Counts::All, to: None };
         add_links(task, &mut pattern);
-        let Some(size) = Table::size(task, &pattern).filter(|s| *s <= effort.positions && *s <= *left) else { break };
+        let Some(size) = Table::size(task, &pattern).filter(|s| *s <= effort.positions && *s <= *left) else {
+            break;
+        };
         *left -= size;
         for table in maker(task, &[(pattern, false)])?.into_iter().flatten() {
             out.single.push(out.tables.len());
@@ -214,8 +219,9 @@ fn groups(
     // The largest size of a group whose every choice fits.
     let fits = |size: usize| {
         let worst = &single[..size];
-        Table::size(task, &of_kinds(task, worst, Counts::Own))
-            .is_some_and(|s| s <= effort.positions && s.saturating_mul(n.div_ceil(size) as u64) <= effort.all * 2)
+        Table::size(task, &of_kinds(task, worst, Counts::Own)).is_some_and(|s| {
+            s <= effort.positions && s.saturating_mul(n.div_ceil(size) as u64) <= effort.all * 2
+        })
     };
     let size = (1..=n).take_while(|s| fits(*s)).last().unwrap_or(1);
     if size == n {
@@ -237,9 +243,7 @@ fn groups(
         for (&(i, j), table) in pairs.iter().zip(maker(task, &patterns)?) {
             let Some(table) = table else { continue };
             let both = on(task, &table, &met);
-            let more = |s: usize| {
-                i64::from(both[s]) - i64::from(ones[i][s]) - i64::from(ones[j][s])
-            };
+            let more = |s: usize| i64::from(both[s]) - i64::from(ones[i][s]) - i64::from(ones[j][s]);
             gain[i][j] = (0..met.len()).map(more).sum();
             gain[j][i] = gain[i][j];
         }
@@ -347,7 +351,10 @@ fn of_places(
         pattern.places.sort_unstable();
         let is_only_link = pattern.places.iter().all(|p| links.contains(&Link::Place(*p)));
         let size = Table::size(task, &pattern);
-        if !patterns.contains(&pattern) && size.is_some_and(|s| s <= *left) && !(is_only_link && task.kinds.len() > 0) {
+        if !patterns.contains(&pattern)
+            && size.is_some_and(|s| s <= *left)
+            && !(is_only_link && task.kinds.len() > 0)
+        {
             *left -= size.unwrap_or(0);
             patterns.push(pattern);
         }

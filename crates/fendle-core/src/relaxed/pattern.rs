@@ -312,10 +312,8 @@ fn project(task: &Task, pattern: &Pattern, numbers: &Numbers) -> Option<Vec<(Coa
         })
     };
     let fields: Vec<Option<usize>> = (0..task.kinds.len()).map(field_of_kind).collect();
-    let groups: HashSet<u32> = (fields.iter().zip(&task.kinds))
-        .filter(|(f, _)| f.is_some())
-        .map(|(_, k)| k.group)
-        .collect();
+    let groups: HashSet<u32> =
+        (fields.iter().zip(&task.kinds)).filter(|(f, _)| f.is_some()).map(|(_, k)| k.group).collect();
     let kept_place = |p: u32| pattern.places.contains(&p);
     let keep = |k: usize| pattern.kinds.iter().find(|x| x.0 as usize == k).map_or(0, |x| x.1);
     let counted = task.counted_for();
@@ -425,7 +423,12 @@ impl Table {
     /// # Errors
     ///
     /// The [`Limit`] that stopped it.
-    pub fn new(task: &Task, pattern: &Pattern, fold: bool, watch: &dyn Watch) -> Result<Option<Table>, Limit> {
+    pub fn new(
+        task: &Task,
+        pattern: &Pattern,
+        fold: bool,
+        watch: &dyn Watch,
+    ) -> Result<Option<Table>, Limit> {
         let Some(numbers) = Numbers::new(task, pattern) else { return Ok(None) };
         let Some(ways) = project(task, pattern, &numbers) else { return Ok(None) };
         let mut cells = vec![NEVER; numbers.size as usize];
@@ -460,7 +463,8 @@ impl Table {
     /// Leaves the link out.
     pub(crate) fn fold(&mut self) {
         if let Some(last) = self.numbers.last.filter(|_| !self.folded) {
-            self.cells = self.cells.chunks(last as usize).map(|c| c.iter().copied().min().unwrap_or(NEVER)).collect();
+            self.cells =
+                self.cells.chunks(last as usize).map(|c| c.iter().copied().min().unwrap_or(NEVER)).collect();
             self.folded = true;
             self.most = self.cells.iter().copied().filter(|c| *c != NEVER).max().unwrap_or(0);
         }
@@ -623,7 +627,8 @@ fn each_goal(
                     let k = &task.kinds[*kind as usize];
                     let places = &numbers.domains[*domain].places;
                     let at = |p: u32| goal.iter().find(|g| g.0 == p).map(|g| g.1);
-                    let wanted: Vec<u32> = places.iter().copied().filter(|p| at(*p) == Some(k.value)).collect();
+                    let wanted: Vec<u32> =
+                        places.iter().copied().filter(|p| at(*p) == Some(k.value)).collect();
                     let is_own = !links.contains(&Link::Kind(*kind));
                     if let (Some(to), true) = (&pattern.to, is_own) {
                         (to.clone(), false)
@@ -658,7 +663,9 @@ fn fields_of(
         Field::One { domain, .. } => {
             for p in list {
                 let taken = numbers.fields[..at].iter().zip(&spot.parts).any(|(f, part)| match f {
-                    Field::One { domain: d, .. } | Field::Some { domain: d, .. } => d == domain && part.contains(p),
+                    Field::One { domain: d, .. } | Field::Some { domain: d, .. } => {
+                        d == domain && part.contains(p)
+                    }
                     Field::Place { .. } => false,
                 });
                 if !taken {
@@ -677,7 +684,9 @@ fn fields_of(
             let free: Vec<u32> = (list.iter().copied())
                 .filter(|p| {
                     !numbers.fields[..at].iter().zip(&spot.parts).any(|(f, part)| match f {
-                        Field::One { domain: d, .. } | Field::Some { domain: d, .. } => d == domain && part.contains(p),
+                        Field::One { domain: d, .. } | Field::Some { domain: d, .. } => {
+                            d == domain && part.contains(p)
+                        }
                         Field::Place { .. } => false,
                     })
                 })
@@ -776,9 +785,8 @@ impl<'t> Backwards<'t> {
             .collect();
         let tree = Tree::new(ways.iter().map(|(way, _)| {
             let mut asks: Vec<Ask> = vec![];
-            let after = |place: u32, value: i32| {
-                way.changes.iter().find(|c| c.0 == place).map_or(value, |c| c.2)
-            };
+            let after =
+                |place: u32, value: i32| way.changes.iter().find(|c| c.0 == place).map_or(value, |c| c.2);
             for &(place, value) in &way.reads {
                 let value = after(place, value);
                 let thing = match task.group[place as usize] {
@@ -926,7 +934,9 @@ impl<'t> Backwards<'t> {
                     }
                 }
                 Field::One { .. } => {
-                    if let Some(c) = way.changes.iter().find(|c| c.1 == mark && self.holds_things[c.0 as usize]) {
+                    if let Some(c) =
+                        way.changes.iter().find(|c| c.1 == mark && self.holds_things[c.0 as usize])
+                    {
                         part[0] = c.0;
                     }
                 }

@@ -55,7 +55,8 @@ impl Tree {
             !asks.is_empty()
         });
         while !rest.is_empty() {
-            let mut counts: std::collections::BTreeMap<(bool, u32), usize> = std::collections::BTreeMap::new();
+            let mut counts: std::collections::BTreeMap<(bool, u32), usize> =
+                std::collections::BTreeMap::new();
             for ask in rest.iter().flat_map(|a| &a.0) {
                 *counts.entry(about(*ask)).or_default() += 1;
             }

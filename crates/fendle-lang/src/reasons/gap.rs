@@ -66,7 +66,9 @@ fn may_break(e: &Expr) -> bool {
     let mut found = false;
     e.each(&mut |x| {
         found |= match &x.kind {
-            Ek::Given(_) | Ek::Entry(..) | Ek::End(..) | Ek::ToCell(_) | Ek::Within(..) | Ek::Call(..) => true,
+            Ek::Given(_) | Ek::Entry(..) | Ek::End(..) | Ek::ToCell(_) | Ek::Within(..) | Ek::Call(..) => {
+                true
+            }
             Ek::Arith(op, ..) => matches!(op, Arith::Div | Arith::Mod | Arith::Pow),
             Ek::Index(..) => true,
             Ek::Quant(q) => {
@@ -138,11 +140,8 @@ impl Making<'_> {
                     let cell = Expr { kind: Ek::Local(local), ty: Ty::Cell, span };
                     Expr { kind: Ek::Index(Box::new(x.clone()), Box::new(cell)), ty, span }
                 };
-                let differs = Expr {
-                    kind: Ek::Cmp(Cmp::Ne, Box::new(at(a)), Box::new(at(b))),
-                    ty: Ty::Bool,
-                    span,
-                };
+                let differs =
+                    Expr { kind: Ek::Cmp(Cmp::Ne, Box::new(at(a)), Box::new(at(b))), ty: Ty::Bool, span };
                 let quant = Quant {
                     kind: QuantKind::Count,
                     local,

@@ -79,10 +79,18 @@ pub fn task_of(game: &Game, most: usize, stop: &mut dyn FnMut() -> bool) -> Opti
             found = true;
             let text = b.scalar_text(def.dom.scalar(), value.into(), false);
             task.kinds.push(Kind {
-                name: if def.shape == Extent::Set { def.name.clone() } else { format!("{} {text}", def.name) },
+                name: if def.shape == Extent::Set {
+                    def.name.clone()
+                } else {
+                    format!("{} {text}", def.name)
+                },
                 group: groups,
                 value,
-                places: places.clone().filter(|at| can.values[*at].contains(&value)).map(|at| at as u32).collect(),
+                places: places
+                    .clone()
+                    .filter(|at| can.values[*at].contains(&value))
+                    .map(|at| at as u32)
+                    .collect(),
                 count: n as u32,
                 falls: kept == Count::Falls,
             });
@@ -160,7 +168,11 @@ fn shortened(names: &[String]) -> String {
     let first = |n: &str| n.split_once(' ').map(|p| p.0.to_string());
     let same = names.len() > 1 && names.iter().all(|n| first(n).is_some() && first(n) == first(&names[0]));
     let list: Vec<String> = (names.iter().enumerate())
-        .map(|(i, n)| if same && i > 0 { n.split_once(' ').map_or(n.clone(), |p| p.1.into()) } else { n.clone() })
+        .map(
+            |(i, n)| {
+                if same && i > 0 { n.split_once(' ').map_or(n.clone(), |p| p.1.into()) } else { n.clone() }
+            },
+        )
         .collect();
     match list.as_slice() {
         [] => String::new(),

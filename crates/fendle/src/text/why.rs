@@ -38,7 +38,8 @@ pub fn lines(a: &Answer<Why>, level: &Loaded) -> Vec<String> {
 /// What is proved of a position of a level that is too large to be seen whole.
 fn large(out: &mut Vec<String>, level: &Loaded, l: &Large) {
     let b = &level.game.bound;
-    let alone = "cannot all get where the goal wants them, wherever the rest stands (a relaxed puzzle, seen whole)";
+    let alone =
+        "cannot all get where the goal wants them, wherever the rest stands (a relaxed puzzle, seen whole)";
     if let Some(part) = &l.dead {
         out.push("this position is dead: no goal can be reached".into());
         out.push(String::new());
