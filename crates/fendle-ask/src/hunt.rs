@@ -25,8 +25,14 @@ use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
 use fendle_lang::Game;
 use fendle_lang::reasons::gap::with_gap;
 
-use crate::bound::{Relaxed, no_way_words, relax, relax_kept};
+use crate::bound::{Relaxed, puzzle, no_way_words, relax, relax_kept};
 use crate::budget::Budget;
+
+/// Whether a level has more states than are looked through one by one, as far as its ways tell.
+#[must_use]
+pub fn is_large(game: &Game, budget: &Budget) -> bool {
+    game.is_sure() && puzzle(game, budget).is_some_and(|t| t.size_log2() > LARGE_BITS)
+}
 
 /// The relaxed puzzles with which a hunt begins: small ones, or larger ones that were kept from an earlier run.
 ///
@@ -227,7 +233,8 @@ impl<'b> Hunt<'b> {
             let more = relaxed.as_ref().and_then(|r| next_effort(r.effort));
             if let (Some(r), Some(more)) = (&*relaxed, more) {
                 let is_large = r.task.size_log2() > LARGE_BITS;
-                if is_large && (deep || round > 0) {
+                // The largest take longer to make than many boards take to solve.
+                if is_large && (deep && r.effort == FIRST_EFFORT || round > 0) {
                     self.budget.note("larger relaxed puzzles");
                     match relax(self.game, r.task.clone(), more, self.budget) {
                         Ok(found) => {

@@ -88,5 +88,7 @@ pub const PACK: &[(&str, &str)] = pack!(
     "rounds",
     "pipes",
     "barrels",
-    "buoys"
+    "buoys",
+    "deck",
+    "basin"
 );

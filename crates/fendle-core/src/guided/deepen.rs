@@ -322,8 +322,10 @@ pub fn deepen(
             .collect();
         let mut next = u32::MAX;
         let mut path = None;
+        // What lies behind the first way in order may have been left out: it is not counted.
         for part in parts {
             match part {
+                _ if path.is_some() => {}
                 Err(stopped) => out.limit = Some(stopped),
                 Ok((found, above, looked)) => {
                     next = next.min(above);

@@ -7,7 +7,7 @@ use clap::Parser as _;
 use fendle_ask::audit::{Job, audit, end_of};
 use fendle_ask::explore::{How, NearestFatal, explore};
 use fendle_ask::fairness::fairness;
-use fendle_ask::hunt::Promise;
+use fendle_ask::hunt::{Promise, is_large};
 use fendle_ask::load::{Source, load_source, load_text};
 use fendle_ask::odds::{self, Odds, ask};
 use fendle_ask::routes::class_word;
@@ -90,7 +90,9 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
 /// A level on which nothing is hidden: a solution or a proof, its whole space, and what chance does.
 fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let game = &level.game;
-    let solved = solve(&s.store, level, Promise::Best, &s.budget, &mut |_| {})?;
+    let large = is_large(game, &s.budget);
+    let promise = if large && game.bound.cells() > 20 { Promise::Any } else { Promise::Best };
+    let solved = solve(&s.store, level, promise, &s.budget, &mut |_| {})?;
     if let Some(fault) = solved.fault {
         return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
     }
@@ -98,6 +100,9 @@ fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let a = &solved.found;
     if a.states == 0 && a.solution.is_none() && game.has_goal() {
         return Ok(s.line("no state was visited for this answer")?);
+    }
+    if large {
+        return Ok(s.line("the level is too large to be seen whole")?);
     }
     let space = explore(&s.store, level, How::default(), &s.budget)?;
     let c = &space.found.counts;
@@ -123,7 +128,11 @@ fn solution(s: &mut Session, game: &Game, solved: &Answer<Solved>) -> Result<(),
     match &a.solution {
         Some(names) => {
             let lucky = if a.if_lucky { " if lucky" } else { "" };
-            s.line(format!("solvable{lucky} in {}:", counted(names.len() as u64, "move", "moves")))?;
+            let moves = counted(names.len() as u64, "move", "moves");
+            s.line(match a.least.filter(|_| !a.shortest) {
+                Some(least) => format!("solvable{lucky} in {moves}; none has fewer than {least}:"),
+                None => format!("solvable{lucky} in {moves}:"),
+            })?;
             s.lines(move_lines(names))?;
         }
         None if !game.has_goal() => s.line("this model has no goal; it has an aim")?,
