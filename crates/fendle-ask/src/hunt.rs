@@ -25,7 +25,7 @@ use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
 use fendle_lang::Game;
 use fendle_lang::reasons::gap::with_gap;
 
-use crate::bound::{Relaxed, puzzle, no_way_words, relax, relax_kept};
+use crate::bound::{Relaxed, no_way_words, puzzle, relax, relax_kept};
 use crate::budget::Budget;
 
 /// Whether a level has more states than are looked through one by one, as far as its ways tell.

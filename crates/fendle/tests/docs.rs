@@ -26,8 +26,9 @@ fn blocks(text: &str) -> Vec<(String, usize, String)> {
 }
 
 fn run(dir: &Path, args: &[String]) -> (i32, String) {
-    let out =
-        Command::cargo_bin("fendle").expect("built").current_dir(dir).args(args).output().expect("runs");
+    let mut program = Command::cargo_bin("fendle").expect("built");
+    let out = program.current_dir(dir).env("XDG_CACHE_HOME", dir.join("cache")).args(args).output();
+    let out = out.expect("runs");
     let text = String::from_utf8_lossy(&out.stdout).into_owned() + &String::from_utf8_lossy(&out.stderr);
     (out.status.code().unwrap_or(-1), text)
 }

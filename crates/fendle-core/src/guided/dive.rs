@@ -102,7 +102,7 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         stack.push(level);
         found.states += 1;
         asked += 1;
-        if asked % 256 == 0 {
+        if asked.is_multiple_of(256) {
             let bytes = met.len() as u64 * 18;
             let progress =
                 Progress { states: found.states, depth: labels.len() as u32, bytes, ..Progress::default() };

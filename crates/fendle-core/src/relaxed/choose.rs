@@ -351,10 +351,8 @@ fn of_places(
         pattern.places.sort_unstable();
         let is_only_link = pattern.places.iter().all(|p| links.contains(&Link::Place(*p)));
         let size = Table::size(task, &pattern);
-        if !patterns.contains(&pattern)
-            && size.is_some_and(|s| s <= *left)
-            && !(is_only_link && task.kinds.len() > 0)
-        {
+        let has_more = !is_only_link || task.kinds.is_empty();
+        if !patterns.contains(&pattern) && size.is_some_and(|s| s <= *left) && has_more {
             *left -= size.unwrap_or(0);
             patterns.push(pattern);
         }

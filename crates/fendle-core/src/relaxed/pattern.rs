@@ -547,9 +547,7 @@ impl Table {
                 }
                 Field::Some { kind, keep, falls, .. } => {
                     let all = &things.of[*kind as usize];
-                    if all.len() <= *keep as usize && chosen.is_empty() {
-                        part.extend_from_slice(all);
-                    } else if all.len() as u32 <= *keep && *falls {
+                    if all.len() <= *keep as usize && (chosen.is_empty() || *falls) {
                         part.extend_from_slice(all);
                     } else {
                         part.extend_from_slice(chosen);
