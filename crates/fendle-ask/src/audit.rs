@@ -258,7 +258,7 @@ fn open_facts(
     (space, promise): (bool, Promise),
     budget: &Budget,
 ) -> Result<Facts, Trouble> {
-    let solved = solve(store, level, promise, budget, &mut |_| {})?;
+    let solved = solve(store, level, promise, budget, None)?;
     // A game that was played shows that the goal can be reached, not in how few moves.
     let limit = solved.limit().or(solved.found.by_play);
     let mut facts = Facts {

@@ -107,7 +107,10 @@ fn relax_by(
         }
         Ok(out)
     };
-    let mut bounds = choose::choose(&task, effort, budget.wanted().seed, &mut maker)?;
+    // Tables, and what waits while they are made, have to fit the memory.
+    let memory = budget.wanted().memory;
+    let fitting = Effort { positions: effort.positions.min(memory / 24), all: effort.all.min(memory / 8) };
+    let mut bounds = choose::choose(&task, fitting, budget.wanted().seed, &mut maker)?;
     bounds.declared = declared_bound(game).filter(|w| w.is_proved(&task));
     let declared = bounds.declared.is_some();
     Ok(Relaxed { task, bounds, fetched, damaged, declared, effort })
@@ -177,6 +180,13 @@ pub fn no_way_words(task: &Task, values: &[i32], no_way: &NoWay) -> Vec<String> 
         format!("{name} at {}", task.names[*place as usize])
     };
     no_way.things.iter().map(thing).collect()
+}
+
+/// `barge at r2c2 alone cannot get where the goal wants it`.
+#[must_use]
+pub fn alone_words(part: &[String]) -> String {
+    let it = if part.len() == 1 { "it" } else { "them" };
+    format!("{} alone cannot get where the goal wants {it}", part.join(" and "))
 }
 
 /// What relaxed puzzles say of the position of a level.
@@ -269,7 +279,7 @@ pub fn bound(level: &Loaded, effort: Effort, budget: &Budget) -> Result<Answer<B
             out.words.push(format!("{} alone: {}{more}", part.about, need(here)));
         }
     }
-    if let (Some((body, _)), true) = (&b.model.bound, true) {
+    if let Some((body, _)) = &b.model.bound {
         let here = fendle_lang::run::Eval::new(b).value_in(body, &b.position).unwrap_or(0);
         out.declared = Some((here, relaxed.declared));
     }

@@ -12,7 +12,7 @@ use fendle_core::guided::beam::{self, Wide};
 use fendle_core::guided::best::{self, Ask, Order};
 use fendle_core::guided::deepen::deepen;
 use fendle_core::guided::dive::{self, Dive, Prefer};
-use fendle_core::guided::ground::{Ground, Moves};
+use fendle_core::guided::ground::{Ground, Moves, Unpack};
 use fendle_core::guided::shorten::shorten;
 use fendle_core::guided::ways::WaysGround;
 use fendle_core::guided::{Found, Steps};
@@ -21,11 +21,12 @@ use fendle_core::relaxed::Task;
 use fendle_core::relaxed::bounds::Bounds;
 use fendle_core::relaxed::choose::Effort;
 use fendle_core::solve::{Verdict, solve};
-use fendle_core::{Limit, Limits, MoveId, Progress, Route, Watch};
+use fendle_core::{Limit, Limits, MoveId, Route};
 use fendle_lang::Game;
 use fendle_lang::reasons::gap::with_gap;
+use fendle_lang::reasons::relaxed::ends_otherwise;
 
-use crate::bound::{Relaxed, no_way_words, puzzle, relax, relax_kept};
+use crate::bound::{Relaxed, alone_words, no_way_words, puzzle, relax, relax_kept};
 use crate::budget::Budget;
 
 /// Whether a level has more states than are looked through one by one, as far as its ways tell.
@@ -76,12 +77,16 @@ const HARD_BITS: f64 = 50.0;
 const ROUND: u64 = 60_000;
 /// Rounds without a proof, where the first solution is enough.
 const ANY_ROUNDS: u32 = 2;
-/// States of each depth that the first beam for a better solution keeps.
+/// States of each depth that the first beam keeps.
+const WIDTH: usize = 600;
+/// The same of the first beam for a better solution.
 const BETTER_WIDTH: usize = 1_500;
 /// Rounds.
 const ROUNDS: u32 = 9;
 /// States from each position of a solution in which it may be shortened.
 const SHORTEN_STATES: usize = 2_000;
+/// Positions for which deepening is tried first.
+const DEEP_STATES: u64 = 4_000_000;
 /// States for which the first proof is tried, before any way is looked for with more effort.
 const PROOF_STATES: u64 = 2_000_000;
 
@@ -124,20 +129,9 @@ pub struct Hunt<'b> {
     shortens: bool,
     /// Rounds at the most.
     rounds: u32,
+    /// A search met a state in which the model broke.
+    broke: bool,
     out: Hunted,
-}
-
-/// Asks the budget, and stops when something was looked at often enough.
-struct Few<'w> {
-    budget: &'w Budget,
-    left: std::sync::atomic::AtomicI64,
-}
-
-impl Watch for Few<'_> {
-    fn look(&self, progress: &Progress) -> Option<Limit> {
-        let left = self.left.fetch_sub(1, std::sync::atomic::Ordering::Relaxed);
-        self.budget.look(progress).or((left <= 0).then_some(Limit::MaxStates))
-    }
 }
 
 impl<'b> Hunt<'b> {
@@ -145,7 +139,7 @@ impl<'b> Hunt<'b> {
     #[must_use]
     pub fn new(game: &'b Game, promise: Promise, least: u32, budget: &'b Budget) -> Hunt<'b> {
         let out = Hunted { least: Some(least), ..Hunted::default() };
-        Hunt { game, promise, budget, shortens: true, rounds: ROUNDS, out }
+        Hunt { game, promise, budget, shortens: true, rounds: ROUNDS, broke: false, out }
     }
 
     /// The same with fewer rounds.
@@ -196,8 +190,8 @@ impl<'b> Hunt<'b> {
                 let part = r.bounds.judge(&r.task).no_way(&r.task.start);
                 let part = part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default();
                 let words = format!(
-                    "{} alone cannot get where the goal wants them, wherever the rest stands (a relaxed puzzle, seen whole)",
-                    part.join(" and ")
+                    "{}, wherever the rest stands (a relaxed puzzle, seen whole)",
+                    alone_words(&part)
                 );
                 self.out.least = None;
                 self.out.why_none =
@@ -218,7 +212,9 @@ impl<'b> Hunt<'b> {
     fn search(&mut self, relaxed: &mut Option<Relaxed>) {
         let looking = with_gap(self.game);
         // Where single things move one at a time and a bound adds up, deepening proves most in least time.
-        let deep = relaxed.as_ref().is_some_and(|r| r.task.exact && is_additive(&r.bounds));
+        // The ways know nothing of an end that is no goal.
+        let deep = !ends_otherwise(self.game)
+            && relaxed.as_ref().is_some_and(|r| r.task.exact && is_additive(&r.bounds));
         self.shortens = !deep || relaxed.as_ref().is_none_or(|r| r.task.size_log2() > HARD_BITS);
         for round in 0..self.rounds {
             if self.is_done() {
@@ -261,7 +257,9 @@ impl<'b> Hunt<'b> {
             let more = relaxed.as_ref().and_then(|r| next_effort(r.effort));
             let is_last = round + 1 == ROUNDS || !self.shortens && self.out.route.is_some() && more.is_none();
             match relaxed {
-                Some(r) if deep => self.deepen(r, (!is_last).then_some(1 << (12 + 2 * round))),
+                // The nearest state in which it breaks is looked for, as on small boards.
+                _ if self.broke => self.look_through((!is_last).then_some(PROOF_STATES << (2 * round))),
+                Some(r) if deep => self.deepen(r, (!is_last).then_some(DEEP_STATES << (2 * round))),
                 _ => self.prove(relaxed.as_ref(), (!is_last).then_some(PROOF_STATES << (2 * round))),
             }
         }
@@ -271,44 +269,43 @@ impl<'b> Hunt<'b> {
     fn any_way(&mut self, relaxed: Option<&Relaxed>, looking: Option<&Game>, round: u32) {
         let states = ROUND << (2 * round);
         let seed = self.budget.wanted().seed + u64::from(round);
-        let width = 600usize << (2 * round).min(14);
+        let best = |paid, least, guess| How::Best(Order { paid, least, guess }, states);
+        let beam = |guess, many| {
+            let width = WIDTH << (2 * round);
+            How::Beam(Wide { width, least: 1, guess, below: u32::MAX, states: 4 * states, seed, many })
+        };
+        let dive = |prefer, share| How::Dive(Dive { prefer, states: states / share, seed });
         if let Some(r) = relaxed.filter(|r| r.task.exact) {
             let ground = WaysGround::new(&r.task, &r.bounds);
             let moves = |steps: &Steps| ground.moves(steps);
             let own = self.game.apart();
-            let hard = Order { paid: 1, least: 3, guess: 0 };
-            self.best("weighted search over ways", &ground, hard, states, (&own, &moves));
-            self.beam("beam over ways", &ground, (width, 1, 0, seed, false), states, (&own, &moves));
-            let greedy = Order { paid: 0, least: 4, guess: 1 };
-            self.best("greedy search over ways", &ground, greedy, states, (&own, &moves));
+            let on: On = (&ground, (&own, &moves));
+            self.try_to("weighted search over ways", on, best(1, 3, 0));
+            self.try_to("beam over ways", on, beam(0, false));
+            self.try_to("greedy search over ways", on, best(0, 4, 1));
         }
         let Some(looking) = looking else { return };
-        let unpack = |state: &[u64], values: &mut Vec<i32>| {
-            values.resize(looking.bound.start.len(), 0);
-            looking.bound.codec.unpack(state, values);
-        };
-        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &fendle_core::guided::ground::Unpack));
+        let unpack = |state: &[u64], values: &mut Vec<i32>| unpacked(looking, state, values);
+        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &Unpack));
         let start = looking.pack(&looking.bound.position);
         let ground = Moves { model: looking, start, bounds, asks_promise: true };
-        let moves = |steps: &Steps| steps.iter().map(|s| MoveId(*s)).collect();
         let own = self.game.clone();
-        let to = (&own, &moves as &dyn Fn(&Steps) -> Vec<MoveId>);
-        self.dive("depth first, few moves on", &ground, Prefer::Few, (states / 4, seed), to);
-        let order = |paid, least, guess| Order { paid, least, guess };
-        self.best("weighted search", &ground, order(1, 1, 4), states, to);
-        self.best("weighted search, shorter ways", &ground, order(1, 1, 2), states, to);
-        self.best("greedy search", &ground, order(0, 1, 1), states, to);
-        self.beam("beam", &ground, (width, 1, 1, seed, false), states, to);
-        self.beam("beam, many moves on", &ground, (width, 1, 1, seed, true), states, to);
-        self.dive("depth first, the nearest", &ground, Prefer::Near, (states / 2, seed), to);
-        self.dive("depth first, many moves on", &ground, Prefer::Many, (states / 4, seed), to);
+        let on: On = (&ground, (&own, &moves_of));
+        self.try_to("depth first, few moves on", on, dive(Prefer::Few, 4));
+        self.try_to("weighted search", on, best(1, 1, 4));
+        self.try_to("weighted search, shorter ways", on, best(1, 1, 2));
+        self.try_to("greedy search", on, best(0, 1, 1));
+        self.try_to("beam", on, beam(1, false));
+        self.try_to("beam, many moves on", on, beam(1, true));
+        self.try_to("depth first, the nearest", on, dive(Prefer::Near, 2));
+        self.try_to("depth first, many moves on", on, dive(Prefer::Many, 4));
     }
 
     /// A wider beam for a solution that is better than the one known.
     fn better(&mut self, relaxed: Option<&Relaxed>, looking: Option<&Game>, round: u32) {
         self.budget.note("wider beam");
         let wide = Wide {
-            width: BETTER_WIDTH << (2 * round).min(14),
+            width: BETTER_WIDTH << (2 * round),
             least: 1,
             guess: 0,
             below: u32::MAX,
@@ -328,83 +325,54 @@ impl<'b> Hunt<'b> {
             let wide = Wide { below: self.below(), guess: 1, many: round % 2 == 1, ..wide };
             let found = beam::search(&ground, wide, &self.limits(), self.budget);
             let own = self.game.clone();
-            self.take(
-                "wider beam",
-                found,
-                false,
-                (&own, &|s: &Steps| s.iter().map(|s| MoveId(*s)).collect()),
-            );
+            self.take("wider beam", found, false, (&own, &moves_of));
         }
     }
 
-    fn best(&mut self, what: &'static str, ground: &dyn Ground, order: Order, states: u64, to: Names) {
+    /// One search for any way, while there is none.
+    fn try_to(&mut self, what: &'static str, (ground, to): On, how: How) {
         if self.is_done() || self.out.route.is_some() {
             return;
         }
         self.budget.note(what);
-        let ask = Ask { order, any: true, below: u32::MAX, states };
-        let found = best::search(ground, ask, &self.limits(), self.budget);
-        self.take(what, found, true, to);
-    }
-
-    fn beam(
-        &mut self,
-        what: &'static str,
-        ground: &dyn Ground,
-        (width, least, guess, seed, many): (usize, u32, u32, u64, bool),
-        states: u64,
-        to: Names,
-    ) {
-        if self.is_done() || self.out.route.is_some() {
-            return;
-        }
-        self.budget.note(what);
-        let wide = Wide { width, least, guess, below: u32::MAX, states: states * 4, seed, many };
-        let found = beam::search(ground, wide, &self.limits(), self.budget);
-        self.take(what, found, false, to);
-    }
-
-    fn dive(
-        &mut self,
-        what: &'static str,
-        ground: &dyn Ground,
-        prefer: Prefer,
-        (states, seed): (u64, u64),
-        to: Names,
-    ) {
-        if self.is_done() || self.out.route.is_some() {
-            return;
-        }
-        self.budget.note(what);
-        let found = dive::search(ground, Dive { prefer, states, seed }, &self.limits(), self.budget);
-        self.take(what, found, false, to);
+        let (limits, watch) = (self.limits(), self.budget);
+        let found = match how {
+            How::Best(order, states) => {
+                best::search(ground, Ask { order, any: true, below: u32::MAX, states }, &limits, watch)
+            }
+            How::Beam(wide) => beam::search(ground, wide, &limits, watch),
+            How::Dive(dive) => dive::search(ground, dive, &limits, watch),
+        };
+        self.take(what, found, matches!(how, How::Best(..)), to);
     }
 
     /// Takes what a search has found; `proves`: having seen all that is open it has proved that there is nothing.
     fn take(&mut self, what: &'static str, found: Found, proves: bool, (game, moves): Names) {
         self.out.states += found.states;
-        let end = match (&found.steps, found.limit, found.gave_up, found.least) {
-            (Some(steps), ..) => format!("found {} steps", steps.len()),
-            (_, Some(limit), ..) => {
-                self.out.limit = Some(limit);
-                self.budget.words(limit)
-            }
-            (_, _, true, _) => "gave up".into(),
-            (_, _, _, None) if proves => "saw all".into(),
-            _ => "found nothing".into(),
-        };
-        self.out.tried.push(Attempt { what, states: found.states, end });
+        self.note_end(what, &found);
         match found.steps {
             Some(steps) => {
                 if let Some(route) = route_of(game, &moves(&steps)) {
                     self.improve(game, route);
                 }
             }
-            None if proves && found.least.is_none() && !found.gave_up && found.limit.is_none() => {
-                self.seen_all(found.states, found.cut);
-            }
+            None if proves && found.has_seen_all() => self.seen_all(found.states, found.cut),
             None => {}
         }
+    }
+
+    /// Notes how a search ended.
+    fn note_end(&mut self, what: &'static str, found: &Found) {
+        self.out.limit = found.limit.filter(|_| found.steps.is_none());
+        self.broke |= found.broke;
+        let end = match (&found.steps, found.limit) {
+            (Some(steps), _) => format!("found {} steps", steps.len()),
+            (_, Some(limit)) => self.budget.words(limit),
+            _ if found.broke => "the model broke".into(),
+            _ if found.gave_up => "gave up".into(),
+            _ => "saw all".into(),
+        };
+        self.out.tried.push(Attempt { what, states: found.states, end });
     }
 
     fn seen_all(&mut self, states: u64, cut: u64) {
@@ -433,11 +401,14 @@ impl<'b> Hunt<'b> {
         self.out.route = Some((game.clone(), route));
     }
 
-    fn deepen(&mut self, r: &Relaxed, looks: Option<i64>) {
+    fn deepen(&mut self, r: &Relaxed, looks: Option<u64>) {
         self.budget.note("deepening");
-        let watch = Few { budget: self.budget, left: looks.unwrap_or(i64::MAX).into() };
         let budget = self.budget;
-        let found = deepen(&r.task, &r.bounds, self.below(), &watch, &mut |n| budget.note_least(n));
+        let left = self.limits().max_states;
+        let most = looks.unwrap_or(u64::MAX).min(left);
+        // Also where a solution of this length is known: the first in move order is told, whatever was found before.
+        let below = self.below().saturating_add(1);
+        let found = deepen(&r.task, &r.bounds, (below, most), budget, &mut |n| budget.note_least(n));
         self.out.states += found.looked;
         let end = match (&found.moves, found.limit) {
             (Some(moves), _) => format!("found {} moves", moves.len()),
@@ -456,7 +427,8 @@ impl<'b> Hunt<'b> {
                 self.out.route = Some((own, route));
             }
         }
-        self.out.limit = self.budget.stopped();
+        // What it was given for this round is no limit of the question.
+        self.out.limit = found.limit.filter(|l| *l != Limit::MaxStates || most == left);
     }
 
     /// The least sum first, over the moves themselves.
@@ -466,11 +438,8 @@ impl<'b> Hunt<'b> {
             return self.look_through(states);
         }
         self.budget.note("shortest ways first");
-        let unpack = |state: &[u64], values: &mut Vec<i32>| {
-            values.resize(game.bound.start.len(), 0);
-            game.bound.codec.unpack(state, values);
-        };
-        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &fendle_core::guided::ground::Unpack));
+        let unpack = |state: &[u64], values: &mut Vec<i32>| unpacked(game, state, values);
+        let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &Unpack));
         let start = game.pack(&game.bound.position);
         let ground = Moves { model: game, start, bounds, asks_promise: false };
         let ask = Ask {
@@ -481,30 +450,19 @@ impl<'b> Hunt<'b> {
         };
         let found = best::search(&ground, ask, &self.limits(), self.budget);
         self.out.states += found.states;
-        let end = match (&found.steps, found.limit, found.gave_up) {
-            (Some(steps), ..) => format!("found {} moves", steps.len()),
-            (_, Some(limit), _) => self.budget.words(limit),
-            (_, _, true) => "gave up".into(),
-            _ => "saw all".into(),
-        };
-        self.out.tried.push(Attempt { what: "shortest ways first", states: found.states, end });
-        self.out.limit = found.limit;
-        match (found.least, self.below()) {
-            (None, u32::MAX) if found.limit.is_none() && !found.gave_up => {
+        self.note_end("shortest ways first", &found);
+        match found.least {
+            None if found.has_seen_all() && self.out.route.is_none() => {
                 self.seen_all(found.states, found.cut)
             }
-            (least, _) => {
-                if let Some(least) = least {
-                    self.rise(least);
-                }
-            }
+            None => {}
+            Some(least) => self.rise(least),
         }
-        if let Some(steps) = found.steps {
-            let moves: Vec<MoveId> = steps.iter().map(|s| MoveId(*s)).collect();
-            if let Some(route) = route_of(game, &moves) {
-                self.budget.note_best(route.moves.len());
-                self.out.route = Some((game.clone(), route));
-            }
+        if let Some(steps) = found.steps
+            && let Some(route) = route_of(game, &moves_of(&steps))
+        {
+            self.budget.note_best(route.moves.len());
+            self.out.route = Some((game.clone(), route));
         }
     }
 }
@@ -545,6 +503,20 @@ impl Hunt<'_> {
 /// The game whose moves a way is made of, and how its steps become moves.
 type Names<'n> = (&'n Game, &'n dyn Fn(&Steps) -> Vec<MoveId>);
 
+/// What is searched, and what its steps mean.
+type On<'n> = (&'n dyn Ground, Names<'n>);
+
+/// How any way is looked for.
+#[derive(Clone, Copy)]
+enum How {
+    /// The most promising state first, and how many states are looked at.
+    Best(Order, u64),
+    /// The best of each depth.
+    Beam(Wide),
+    /// Depth first.
+    Dive(Dive),
+}
+
 fn is_additive(bounds: &Bounds) -> bool {
     bounds.single.is_empty() && bounds.sums.len() == 1 && bounds.sums[0].assigns.is_empty()
 }
@@ -555,6 +527,17 @@ fn next_effort(effort: Effort) -> Option<Effort> {
         NEXT_EFFORT => Some(LAST_EFFORT),
         _ => None,
     }
+}
+
+/// The values of a packed state.
+fn unpacked(game: &Game, state: &[u64], values: &mut Vec<i32>) {
+    values.resize(game.bound.start.len(), 0);
+    game.bound.codec.unpack(state, values);
+}
+
+/// The moves of steps that are named by them.
+fn moves_of(steps: &Steps) -> Vec<MoveId> {
+    steps.iter().map(|s| MoveId(*s)).collect()
 }
 
 /// The states that moves without chance lead to; `None` where one of them is not allowed.

@@ -89,7 +89,7 @@ pub fn solve(
     level: &Loaded,
     promise: Promise,
     budget: &Budget,
-    closed: &mut dyn FnMut(&Space),
+    closed: Closed,
 ) -> Result<Answer<Solved>, Trouble> {
     if level.known {
         needs_layout(level, "solve --known")?;
@@ -230,6 +230,9 @@ pub fn solve(
     Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))
 }
 
+/// Who is shown the space where it is exhausted and holds no goal; `None` where nobody wants to file it.
+pub type Closed<'c> = Option<&'c mut dyn FnMut(&Space)>;
+
 /// What the search for a goal came to.
 enum Reached {
     /// The states were looked through.
@@ -244,33 +247,38 @@ const FEW_BITS: f64 = 26.0;
 const MANY_BITS: f64 = 37.0;
 /// The first states of a level of which not much is known.
 const FIRST_STATES: u64 = 300_000;
-/// The same where nothing is known of how many there are.
-const UNKNOWN_STATES: u64 = 200_000;
+/// Moves that are tried on the first states of a level where nothing is known of how many there are.
+const UNKNOWN_TRIES: u64 = 24_000_000;
 
 /// Looks through the states where there are few; else hunts for a solution.
 fn seen_or_hunted(
     level: &Loaded,
     promise: Promise,
     budget: &Budget,
-    closed: &mut dyn FnMut(&Space),
+    closed: Closed,
 ) -> Result<Reached, Trouble> {
     let game = &level.game;
-    let through = |most: u64, closed: &mut dyn FnMut(&Space)| {
+    let is_filed = closed.is_some();
+    let mut unseen = |_: &Space| {};
+    let closed = closed.unwrap_or(&mut unseen);
+    let mut through = |most: u64| {
         let mut limits = budget.limits();
         limits.max_states = limits.max_states.min(most);
         solve_seeing(game, limits, budget, closed).map_err(|f| start_breaks(level, &f))
     };
     if !game.is_sure() || game.starts.len() > 1 || game.bound.model.cuts {
-        return Ok(Reached::Seen(through(u64::MAX, closed)?));
+        return Ok(Reached::Seen(through(u64::MAX)?));
     }
     let task = puzzle(game, budget);
     let bits = task.as_ref().map(|t| t.size_log2());
     let most = match bits {
         Some(bits) if bits <= FEW_BITS => u64::MAX,
         Some(bits) if bits > MANY_BITS => 0,
+        // What is filed are the states that were seen.
+        _ if is_filed => u64::MAX,
         Some(_) => FIRST_STATES,
         None if promise == Promise::Any => 0,
-        None => UNKNOWN_STATES,
+        None => UNKNOWN_TRIES / game.moves_len().max(1) as u64,
     };
     // What is proved without a search comes before it.
     let mut relaxed = None;
@@ -284,7 +292,7 @@ fn seen_or_hunted(
     let is_dead = |r: &Relaxed| r.bounds.judge(&r.task).says(&r.task.start).least.is_none();
     let mut depth = 0;
     if most > 0 && !relaxed.as_ref().is_some_and(is_dead) {
-        let solved = through(most, closed)?;
+        let solved = through(most)?;
         let wanted = budget.limits().max_states;
         let cut =
             matches!(solved.verdict, fendle_core::Verdict::Undecided(Limit::MaxStates)) && most < wanted;
@@ -308,6 +316,12 @@ fn hunted_answer(
     let asked = Asked::of(level);
     let states = hunted.states;
     let mut found = Solved { states, tried: hunted.tried, least: hunted.least, ..none };
+    // As on small boards: a fault outweighs what lies behind it.
+    if let Some(faulted) = &hunted.fault {
+        found.verdict = "fault";
+        let fault = Some(fault_report(store, level, faulted));
+        return Ok(Answer::new(asked, Verdict::Fails, found).faulted(fault).took(budget, states));
+    }
     if let Some((game, route)) = &hunted.route {
         let wrong = |why: String| {
             Trouble::Message(format!("the solution found does not hold: {why}; this is a mistake in fendle"))
@@ -347,16 +361,11 @@ fn hunted_answer(
         let limit = hunted.limit.filter(|_| !found.shortest);
         return Ok(Answer::new(asked, holds, found).stopped(limit, budget).took(budget, states));
     }
-    if let Some(faulted) = &hunted.fault {
-        found.verdict = "fault";
-        let fault = Some(fault_report(store, level, faulted));
-        return Ok(Answer::new(asked, Verdict::Fails, found).faulted(fault).took(budget, states));
-    }
     if let Some((words, proof)) = hunted.why_none {
         (found.words, found.proof) = (words, proof);
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, states));
     }
-    let by = hunted.limit.unwrap_or(Limit::Memory);
+    let by = hunted.limit.or(budget.stopped()).unwrap_or(Limit::Memory);
     let least = hunted.least.unwrap_or(0);
     found.verdict = "undecided";
     found.words = format!(

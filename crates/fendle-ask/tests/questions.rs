@@ -103,7 +103,7 @@ fn a_lane_is_asked_everything() {
     let mut level = loaded(&mut store, "lane.toml", "short", &budget);
     assert_eq!(show(&level).found.position.line, "2");
     // From 2 to 5 in three moves; left of 2 lies the mud.
-    let solved = solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer");
+    let solved = solve(&store, &level, Promise::Best, &budget, None).expect("an answer");
     assert_eq!((solved.found.moves, solved.end()), (Some(3), End::Yes));
     assert_eq!(solved.found.positions.len(), 4);
     let space = explore(&store, &level, How { charts: true, ..How::default() }, &budget).expect("an answer");
@@ -137,7 +137,7 @@ fn a_value_is_the_same_for_whoever_reads_it() {
     let (mut store, budget) = (Store::default(), budget());
     let level = loaded(&mut store, "lane.toml", "short", &budget);
     let solved =
-        serde_json::to_value(solve(&store, &level, Promise::Best, &budget, &mut |_| {}).expect("an answer"));
+        serde_json::to_value(solve(&store, &level, Promise::Best, &budget, None).expect("an answer"));
     let solved = solved.expect("values have text keys");
     assert_eq!(solved["solution"], serde_json::json!(["push", "push", "push"]));
     assert!(solved.get("stopped_by").is_none() && solved.get("effort").is_none(), "{solved}");
@@ -149,8 +149,8 @@ fn a_dead_start_is_proved_and_the_proof_is_rechecked() {
     let (mut store, budget) = (Store::default(), budget());
     let level = loaded(&mut store, "lane.toml", "mud", &budget);
     let mut closed = None;
-    let answer = solve(&store, &level, Promise::Best, &budget, &mut |space| closed = Some(payload(space)))
-        .expect("an answer");
+    let mut see = |space: &fendle_core::Space| closed = Some(payload(space));
+    let answer = solve(&store, &level, Promise::Best, &budget, Some(&mut see)).expect("an answer");
     assert_eq!(answer.end(), End::No);
     let sealed = proof_of(&store, &level, &answer, closed).expect("it is proved");
     let proof = opened(&sealed.bytes).expect("a proof file");
@@ -195,7 +195,7 @@ fn one_budget_ends_every_phase() {
     let none_left =
         || Arc::new(Budget::new(Wanted { time: Some(Duration::ZERO), ..Wanted::default() }, around()));
     let asked = |budget: &Budget| {
-        let solved = solve(&store, &level, Promise::Best, budget, &mut |_| {}).map(|a| (a.limit(), a.end()));
+        let solved = solve(&store, &level, Promise::Best, budget, None).map(|a| (a.limit(), a.end()));
         let space = explore(&store, &level, How::default(), budget).map(|a| (a.limit(), a.end()));
         (solved, space)
     };

@@ -160,7 +160,7 @@ fn agree(
     }
     // Deepening has no end where there is no way and moves can be taken back.
     if truth.is_some() {
-        let deep = deepen(task, bounds, u32::MAX, &NoWatch, &mut |_| {});
+        let deep = deepen(task, bounds, (u32::MAX, u64::MAX), &NoWatch, &mut |_| {});
         tally.deepened += 1;
         assert_eq!(deep.moves.as_ref().map(|m| m.len() as u32), truth, "{}: deepening", say());
         assert!(deep.moves.is_none_or(|m| wins(game, &m)), "{}: deepening", say());

@@ -67,6 +67,7 @@ fn main() -> ExitCode {
         level: None,
     };
     let ended = run(cli.command, &mut session).or_else(|trouble| say(&mut session, trouble));
+    progress::clear();
     let ended = ended.and_then(|end| Ok(session.out.flush().map(|()| end)?));
     let end = match ended {
         Ok(end) => end,
@@ -90,6 +91,7 @@ fn say(s: &mut Session, trouble: Trouble) -> Ended {
         Trouble::Ask(trouble) => trouble,
         output @ Trouble::Output(_) => return Err(output),
     };
+    progress::clear();
     match trouble {
         fendle_ask::Trouble::Message(words) => {
             s.out.flush()?;

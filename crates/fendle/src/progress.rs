@@ -1,8 +1,8 @@
 //! Ctrl-C and the progress bar: what stands around a question at a terminal.
 
 use std::io::IsTerminal;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use fendle_ask::bound::TableStore;
@@ -28,14 +28,24 @@ fn catch_interrupts() {
     });
 }
 
+/// The bar of this process.
+static BAR: OnceLock<ProgressBar> = OnceLock::new();
+
+/// Takes the bar off the terminal, before results are written. It comes back when there is more to be told.
+pub fn clear() {
+    if let Some(bar) = BAR.get() {
+        bar.finish_and_clear();
+    }
+}
+
 /// A bar on the error stream, where that is a terminal.
-fn bar(quiet: bool) -> Option<ProgressBar> {
+fn bar(quiet: bool) -> Option<&'static ProgressBar> {
     (std::io::stderr().is_terminal() && !quiet).then(|| {
         let bar = ProgressBar::new_spinner();
         if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}") {
             bar.set_style(style.tick_chars("|/-\\ "));
         }
-        bar
+        BAR.get_or_init(|| bar)
     })
 }
 
@@ -59,10 +69,18 @@ pub fn budget(common: &Common) -> Budget {
                 return;
             }
             *shown = Instant::now();
+            if bar.is_finished() {
+                bar.reset();
+            }
             let rate = (p.states as f64 / elapsed.as_secs_f64().max(1e-9)) as u64;
             let best = so_far.best.map_or(String::new(), |n| format!("a solution of {n} moves, "));
             let least = so_far.least.map_or(String::new(), |n| format!("none below {n}, "));
             let trying = so_far.trying.map_or(String::new(), |t| format!("{t}: "));
+            if p.states == 0 {
+                bar.set_message(format!("{best}{least}{}", so_far.trying.unwrap_or("preparing")));
+                bar.tick();
+                return;
+            }
             bar.set_message(format!(
                 "{best}{least}{trying}{} states{}, {} a second, depth {}, {}",
                 grouped(p.states),

@@ -257,3 +257,95 @@ fn pegs_tours_and_cards_are_solved_by_any_way() {
         assert_eq!(r.json()["moves"], moves, "{file}");
     }
 }
+
+#[test]
+fn kept_tables_change_no_answer() {
+    let dir = dir_with(&[("deck.toml", &deck_file(&walked(90, 5)))]);
+    let solve = ["solve", "deck.toml", "--format", "json"];
+    let solution = |more: &[&str]| {
+        let r = fendle(dir.path(), &[&solve[..], more].concat());
+        assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+        (r.json()["solution"].clone(), r.json()["shortest"].clone())
+    };
+    let first = solution(&[]);
+    assert_eq!(first.1, true);
+    // Now the larger tables of the first run are there at once.
+    assert_eq!(solution(&[]), first);
+    assert_eq!(solution(&["--threads", "1"]), first);
+    assert_eq!(solution(&["--executor", "plain"]), first);
+}
+
+#[test]
+fn states_and_memory_hold_while_a_deck_is_solved() {
+    let hard = Deck([0, 15, 14, 13, 12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 1, 2]);
+    let dir = dir_with(&[("deck.toml", &deck_file(&hard))]);
+    let r = fendle(
+        dir.path(),
+        &["solve", "deck.toml", "--max-states", "300000", "--format", "json", "--no-cache"],
+    );
+    let j = r.json();
+    assert!(r.code == 0 || r.code == 3, "{}{}", r.out, r.err);
+    assert_eq!(j["stopped_by"]["limit"], "max_states", "{}", r.out);
+    // Deepening looks at its watch about once in a thousand positions on each thread.
+    assert!(j["states"].as_u64().is_some_and(|n| n <= 310_000), "{}", r.out);
+    let r = fendle(
+        dir.path(),
+        &["solve", "deck.toml", "--memory", "64M", "--time", "4s", "--format", "json", "--no-cache"],
+    );
+    assert!(r.code == 0 || r.code == 3, "{}{}", r.out, r.err);
+    assert!(r.json()["effort"]["peak_memory_bytes"].as_u64().is_some_and(|n| n <= 72 << 20), "{}", r.out);
+}
+
+#[test]
+fn a_model_that_breaks_on_a_large_board_says_so() {
+    let model = "model frail
+
+level berth: set of cells
+state at: cell
+state box: set of cells
+state rung: 0..3 = 0
+
+move go(d: dir4) {
+    let next = at + d
+    refuse \"edge\" unless next on board
+    let beyond = next + d
+    if next in box {
+        refuse \"stopped\" unless beyond on board and not beyond in box
+        remove next from box
+        add cell(beyond) to box
+    }
+    at = cell(next)
+}
+move ring {
+    refuse \"far from the bell\" unless row(at) == 9
+    rung += 1
+}
+
+goal all(c in berth: c in box)
+";
+    let level = "model = 'frail.fendle'
+[[level]]
+name = 'f'
+size = [9, 9]
+values.berth = 'r1c1 r1c2 r1c3 r1c4 r1c5 r1c6 r2c1'
+start = { at = 'r9c9', box = 'r3c3 r4c4 r5c5 r6c6 r7c7 r3c7 r7c3' }
+";
+    let dir = dir_with(&[("frail.fendle", model), ("frail.toml", level)]);
+    // The fourth ring breaks the range of its counter: that lies nearer than any goal.
+    let r = fendle(dir.path(), &["solve", "frail.toml", "--time", "100s"]);
+    assert_eq!(r.code, 2, "{}{}", r.out, r.err);
+    assert!(r.err.contains("rung += 1"), "{}", r.err);
+}
+
+#[test]
+fn what_no_file_can_hold_is_said() {
+    let mut rows: Vec<&str> = YARD.lines().collect();
+    rows[1] = "Ho........H";
+    rows[2] = "H..oo.H.o.H";
+    let large =
+        rows.join("\n").replace("HHHHHHHHHHH\nH", "HHHHHHHHHHH\nH.........H\nH.........H\nH.........H\nH");
+    let dir = dir_with(&[("yard.toml", &yard_file(&large))]);
+    let r = fendle(dir.path(), &["solve", "yard.toml", "--brief", "--proof", "x.proof"]);
+    assert_eq!(r.code, 1, "{}{}", r.out, r.err);
+    assert!(r.out.contains("no proof written: proofs of this kind are not written to files"), "{}", r.out);
+}

@@ -3,8 +3,8 @@
 use rayon::prelude::*;
 
 use super::best::expand;
-use super::ground::{Ground, Reach, Scout};
-use super::{Found, Steps};
+use super::ground::{Ground, Reach};
+use super::{Found, MET_BYTES, Met, Steps, scouts};
 use crate::limits::{Limits, Progress, Watch};
 use crate::model::Stopped;
 use crate::numbers::Random;
@@ -37,38 +37,21 @@ struct Layer {
 /// Searches a ground.
 pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watch) -> Found {
     let words = ground.layout().words();
-    let mut found = Found { least: Some(0), ..Found::default() };
-    let threads = if limits.threads == 0 { rayon::current_num_threads() } else { limits.threads };
-    let mut scouts: Vec<Box<dyn Scout + '_>> = (0..threads.max(1)).map(|_| ground.scout()).collect();
+    let mut scouts = scouts(ground, limits);
     let start = ground.start();
-    match scouts[0].start(&start) {
-        Err(Stopped::Limit(limit)) => {
-            found.limit = Some(limit);
-            return found;
-        }
-        Err(Stopped::Fault(_)) => {
-            found.gave_up = true;
-            return found;
-        }
-        Ok(None) => {
-            found.least = None;
-            return found;
-        }
-        Ok(Some(r)) if r.goal => {
-            found.steps = Some(vec![]);
-            return found;
-        }
-        Ok(Some(_)) => {}
-    }
+    let mut found = match Found::begun().look_at_start(&mut *scouts[0], &start) {
+        Ok((found, _)) => found,
+        Err(found) => return found,
+    };
     let mut reaches: Vec<Reach> = vec![Reach::default(); scouts.len()];
-    let mut met: std::collections::HashSet<u64, Plain> = std::collections::HashSet::default();
+    let mut met = Met::default();
     met.insert(hash(&start));
     let mut layers = vec![Layer { states: start, from: vec![(0, 0)] }];
     let mut random = Random::new(wide.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
     loop {
         let here = layers.last().expect("a layer");
         let bytes = layers.iter().map(|l| (l.states.len() * 8 + l.from.len() * 8) as u64).sum::<u64>()
-            + met.len() as u64 * 18;
+            + met.len() as u64 * MET_BYTES;
         let progress = Progress {
             states: met.len() as u64,
             depth: layers.len() as u32 - 1,
@@ -76,10 +59,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
             ..Progress::default()
         };
         found.states = progress.states;
-        found.limit = watch
-            .look(&progress)
-            .or((bytes > limits.memory_bytes).then_some(crate::limits::Limit::Memory))
-            .or((progress.states >= limits.max_states).then_some(crate::limits::Limit::MaxStates));
+        found.limit = found.limited(&progress, limits, watch);
         if found.limit.is_some() {
             return found;
         }
@@ -100,14 +80,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         for (part, (counts, reach)) in ends.into_iter().zip(&reaches).enumerate() {
             let counts = match counts {
                 Ok(counts) => counts,
-                Err(Stopped::Limit(limit)) => {
-                    found.limit = Some(limit);
-                    return found;
-                }
-                Err(Stopped::Fault(_)) => {
-                    found.gave_up = true;
-                    return found;
-                }
+                Err(by) => return found.stopped(by),
             };
             let mut at = 0;
             for n in counts {
@@ -167,32 +140,4 @@ fn steps(layers: &[Layer], parent: u32, label: u32) -> Steps {
     }
     out.reverse();
     out
-}
-
-/// Takes a hash as it is.
-#[derive(Clone, Copy, Default)]
-pub(super) struct Plain;
-
-impl std::hash::BuildHasher for Plain {
-    type Hasher = PlainHasher;
-    fn build_hasher(&self) -> PlainHasher {
-        PlainHasher(0)
-    }
-}
-
-/// See [`Plain`].
-pub(super) struct PlainHasher(u64);
-
-impl std::hash::Hasher for PlainHasher {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-    fn write(&mut self, bytes: &[u8]) {
-        for b in bytes {
-            self.0 = self.0.rotate_left(8) ^ u64::from(*b);
-        }
-    }
-    fn write_u64(&mut self, n: u64) {
-        self.0 = n;
-    }
 }

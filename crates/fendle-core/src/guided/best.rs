@@ -5,8 +5,8 @@
 
 use rayon::prelude::*;
 
-use super::ground::{Ground, Reach, Scout};
-use super::{Found, Steps};
+use super::ground::{Ground, Reach, Reached, Scout};
+use super::{Found, Steps, scouts};
 use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::Stopped;
 use crate::space::id::hash;
@@ -59,7 +59,14 @@ struct Node {
     open: bool,
 }
 
-struct Search<'w> {
+impl Node {
+    fn new(r: &Reached, (parent, paid): (u32, u32)) -> Node {
+        let short = |n: u32| n.min(u32::from(u16::MAX)) as u16;
+        Node { parent, label: r.label, paid, least: short(r.least), guess: short(r.guess), open: false }
+    }
+}
+
+struct Search {
     table: StateTable,
     nodes: Vec<Node>,
     queues: Vec<Vec<u32>>,
@@ -68,11 +75,10 @@ struct Search<'w> {
     /// How many open states there are for each sum of what was paid and what is due.
     due: Vec<u32>,
     order: Order,
-    watch: &'w dyn Watch,
     waiting: usize,
 }
 
-impl Search<'_> {
+impl Search {
     fn key(&self, n: &Node) -> usize {
         let o = &self.order;
         let key = u64::from(o.paid) * u64::from(n.paid)
@@ -129,11 +135,13 @@ impl Search<'_> {
 pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch) -> Found {
     let layout = ground.layout();
     let words = layout.words();
-    let mut found = Found { least: Some(0), ..Found::default() };
-    let threads = if limits.threads == 0 { rayon::current_num_threads() } else { limits.threads };
-    let mut scouts: Vec<Box<dyn Scout + '_>> = (0..threads.max(1)).map(|_| ground.scout()).collect();
+    let mut scouts = scouts(ground, limits);
     let mut reaches: Vec<Reach> = vec![Reach::default(); scouts.len()];
     let start = ground.start();
+    let (mut found, first) = match Found::begun().look_at_start(&mut *scouts[0], &start) {
+        Ok(looked) => looked,
+        Err(found) => return found,
+    };
     let mut s = Search {
         table: StateTable::new(layout, u32::MAX as usize >> 1),
         nodes: vec![],
@@ -141,33 +149,11 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         first: 0,
         due: vec![],
         order: ask.order,
-        watch,
         waiting: 0,
     };
-    match scouts[0].start(&start) {
-        Err(stopped) => return stop(found, stopped),
-        Ok(None) => {
-            found.least = None;
-            return found;
-        }
-        Ok(Some(r)) if r.goal => {
-            found.steps = Some(vec![]);
-            return found;
-        }
-        Ok(Some(r)) => {
-            s.table.insert(&start, hash(&start));
-            let short = |n: u32| n.min(u32::from(u16::MAX)) as u16;
-            s.nodes.push(Node {
-                parent: 0,
-                label: 0,
-                paid: 0,
-                least: short(r.least),
-                guess: short(r.guess),
-                open: false,
-            });
-            s.open(0);
-        }
-    }
+    s.table.insert(&start, hash(&start));
+    s.nodes.push(Node::new(&first, (0, 0)));
+    s.open(0);
     let mut best = ask.below;
     let mut batch: Vec<u32> = vec![];
     let mut packed: Vec<u64> = vec![];
@@ -180,13 +166,7 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             numbers: None,
         };
         found.states = progress.states;
-        found.limit = s
-            .watch
-            .look(&progress)
-            .or_else(|| (progress.bytes > limits.memory_bytes).then_some(Limit::Memory));
-        if found.limit.is_none() && progress.states >= limits.max_states {
-            found.limit = Some(Limit::MaxStates);
-        }
+        found.limit = found.limited(&progress, limits, watch);
         if progress.states >= ask.states {
             found.gave_up = true;
         }
@@ -238,7 +218,7 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
                 Ok(counts) => counts,
                 Err(stopped) => {
                     found.least = Some(least.unwrap_or(0));
-                    return stop(found, stopped);
+                    return found.stopped(stopped);
                 }
             };
             let mut at = 0;
@@ -267,16 +247,8 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
                         found.limit = Some(Limit::TableFull);
                         return found;
                     };
-                    let short = |n: u32| n.min(u32::from(u16::MAX)) as u16;
                     if new {
-                        s.nodes.push(Node {
-                            parent,
-                            label: r.label,
-                            paid,
-                            least: short(r.least),
-                            guess: short(r.guess),
-                            open: false,
-                        });
+                        s.nodes.push(Node::new(r, (parent, paid)));
                         s.open(number);
                     } else if paid < s.nodes[number as usize].paid {
                         if s.nodes[number as usize].open {
@@ -295,14 +267,6 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             reach.clear();
         }
     }
-}
-
-fn stop(mut found: Found, stopped: Stopped) -> Found {
-    match stopped {
-        Stopped::Fault(_) => found.gave_up = true,
-        Stopped::Limit(limit) => found.limit = Some(limit),
-    }
-    found
 }
 
 /// Expands whole states one after the other; gives how many each leads to.

@@ -4,14 +4,15 @@
 //! follow what has moved are asked anew.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use rayon::prelude::*;
 
 use crate::limits::{Limit, Pace, Watch};
 use crate::model::MoveId;
 use crate::relaxed::bounds::Judge;
-use crate::relaxed::pattern::{NEVER, Spot};
+use crate::relaxed::numbers::Spot;
+use crate::relaxed::pattern::NEVER;
 use crate::relaxed::task::Link;
 use crate::relaxed::tree::{Ask, Tree};
 use crate::relaxed::{Bounds, Task};
@@ -127,7 +128,18 @@ struct Diver<'p> {
     /// The least sum above the limit that was met.
     next: u32,
     looked: u64,
+    /// How many were not told yet to those who count for all.
+    untold: u64,
 }
+
+/// Positions that all threads look at together.
+struct Counted {
+    all: AtomicU64,
+    most: u64,
+}
+
+/// So many positions are counted at once.
+const TOLD: u64 = 128;
 
 impl<'p> Diver<'p> {
     fn new(p: &'p Prepared<'p>) -> Diver<'p> {
@@ -156,7 +168,26 @@ impl<'p> Diver<'p> {
             path: vec![],
             next: u32::MAX,
             looked: 0,
+            untold: 0,
         }
+    }
+
+    /// Counts a position that is looked at.
+    #[inline]
+    fn count(&mut self, counted: &Counted) -> Result<(), Limit> {
+        self.looked += 1;
+        self.untold += 1;
+        if self.untold < TOLD {
+            return Ok(());
+        }
+        self.tell(counted)
+    }
+
+    /// Tells what was counted.
+    fn tell(&mut self, counted: &Counted) -> Result<(), Limit> {
+        let all = counted.all.fetch_add(self.untold, Ordering::Relaxed) + self.untold;
+        self.untold = 0;
+        if all > counted.most { Err(Limit::MaxStates) } else { Ok(()) }
     }
 
     /// Takes a way; false where no goal can be reached behind it. It has to be taken back all the same.
@@ -218,7 +249,13 @@ impl<'p> Diver<'p> {
     }
 
     /// Goes on below the limit; true when a goal was found, whose way then stands in `path`.
-    fn dive(&mut self, paid: u32, limit: u32, last: Option<u32>, pace: &mut Pace) -> Result<bool, Limit> {
+    fn dive(
+        &mut self,
+        paid: u32,
+        limit: u32,
+        last: Option<u32>,
+        (pace, counted): (&mut Pace, &Counted),
+    ) -> Result<bool, Limit> {
         let from = self.stack.len();
         let p = self.p;
         let back = last.map(|w| p.changes[w as usize].1);
@@ -236,13 +273,15 @@ impl<'p> Diver<'p> {
         for i in from..self.stack.len() {
             let way = self.stack[i];
             let mut old = [0; 8];
-            self.looked += 1;
+            self.count(counted)?;
             let open = self.take(way, &mut old);
             if open {
                 let all = paid + 1 + self.sum;
                 if all <= limit {
                     self.path.push(way);
-                    if p.task.is_goal(&self.values) || self.dive(paid + 1, limit, Some(way), pace)? {
+                    if p.task.is_goal(&self.values)
+                        || self.dive(paid + 1, limit, Some(way), (pace, counted))?
+                    {
                         return Ok(true);
                     }
                     self.path.pop();
@@ -258,12 +297,12 @@ impl<'p> Diver<'p> {
 }
 
 /// Looks for a shortest way of an exact puzzle (see [`Task::exact`]). `rose` is told each bound that is proved. Stops when the bound reaches
-/// `below`: then a way of that length is shortest.
+/// `below`: then a way of that length is shortest; and with [`Limit::MaxStates`] when it has looked at more than `most` positions.
 #[must_use]
 pub fn deepen(
     task: &Task,
     bounds: &Bounds,
-    below: u32,
+    (below, most): (u32, u64),
     watch: &dyn Watch,
     rose: &mut dyn FnMut(u32),
 ) -> Deepened {
@@ -284,6 +323,7 @@ pub fn deepen(
     limit = limit.max(1);
     drop(root);
     let shares = shares(&p);
+    let counted = Counted { all: AtomicU64::new(0), most };
     loop {
         out.least = Some(limit);
         rose(limit);
@@ -312,8 +352,9 @@ pub fn deepen(
                     d.path.push(way);
                 }
                 let paid = share.len() as u32;
-                let won =
-                    p.task.is_goal(&d.values) || d.dive(paid, limit, share.last().copied(), &mut pace)?;
+                let won = p.task.is_goal(&d.values)
+                    || d.dive(paid, limit, share.last().copied(), (&mut pace, &counted))?;
+                d.tell(&counted)?;
                 if won {
                     first.fetch_min(number, Ordering::Relaxed);
                 }

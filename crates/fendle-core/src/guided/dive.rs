@@ -3,11 +3,9 @@
 //! For a tour over a board the place that has the fewest ways on is visited first (Warnsdorff 1823, "Des Rösselsprungs einfachste und allgemeinste
 //! Lösung"): what is about to be cut off comes first.
 
-use super::Found;
-use super::beam::Plain;
 use super::ground::{Ground, Reach};
+use super::{Found, MET_BYTES, Met};
 use crate::limits::{Limits, Progress, Watch};
-use crate::model::Stopped;
 use crate::numbers::Random;
 use crate::space::id::hash;
 
@@ -45,21 +43,23 @@ struct Level {
 /// Searches a ground, on one thread.
 pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watch) -> Found {
     let words = ground.layout().words();
-    let mut found = Found { least: Some(0), ..Found::default() };
     let mut scout = ground.scout();
     let mut random = Random::new(dive.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15));
-    let start = ground.start();
-    let mut met: std::collections::HashSet<u64, Plain> = std::collections::HashSet::default();
+    let mut state = ground.start();
+    let mut found = match Found::begun().look_at_start(&mut *scout, &state) {
+        Ok((found, _)) => found,
+        Err(found) => return found,
+    };
+    let mut met = Met::default();
     let mut labels: Vec<u32> = vec![];
     let mut stack: Vec<Level> = vec![];
     let (mut reach, mut beyond) = (Reach::default(), Reach::default());
-    let mut state = start;
     let mut asked = 0u64;
     loop {
         // Look at the state: what it leads to, in order.
         reach.clear();
         if let Err(stopped) = scout.reach(&state, &mut reach) {
-            return stop(found, stopped);
+            return found.stopped(stopped);
         }
         let mut level = Level { states: vec![], open: vec![] };
         for (i, r) in reach.list.iter().enumerate() {
@@ -78,7 +78,7 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
                 Prefer::Few | Prefer::Many => {
                     beyond.clear();
                     if let Err(stopped) = scout.reach(next, &mut beyond) {
-                        return stop(found, stopped);
+                        return found.stopped(stopped);
                     }
                     found.states += 1;
                     let n = beyond.list.len() as u64;
@@ -103,13 +103,10 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         found.states += 1;
         asked += 1;
         if asked.is_multiple_of(256) {
-            let bytes = met.len() as u64 * 18;
+            let bytes = met.len() as u64 * MET_BYTES;
             let progress =
                 Progress { states: found.states, depth: labels.len() as u32, bytes, ..Progress::default() };
-            found.limit = watch
-                .look(&progress)
-                .or((bytes > limits.memory_bytes).then_some(crate::limits::Limit::Memory))
-                .or((found.states >= limits.max_states).then_some(crate::limits::Limit::MaxStates));
+            found.limit = found.limited(&progress, limits, watch);
             if found.limit.is_some() {
                 return found;
             }
@@ -144,12 +141,4 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
             }
         }
     }
-}
-
-fn stop(mut found: Found, stopped: Stopped) -> Found {
-    match stopped {
-        Stopped::Fault(_) => found.gave_up = true,
-        Stopped::Limit(limit) => found.limit = Some(limit),
-    }
-    found
 }

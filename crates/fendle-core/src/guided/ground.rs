@@ -66,6 +66,9 @@ pub trait Ground: Sync {
     fn scout(&self) -> Box<dyn Scout + '_>;
 }
 
+/// The greatest guess.
+const FAR_AWAY: f64 = 60_000.0;
+
 /// Writes the values of a packed state.
 pub type Unpack<'a> = dyn Fn(&[u64], &mut Vec<i32>) + Sync + 'a;
 
@@ -128,8 +131,9 @@ impl MovesScout<'_> {
             }
         }
         if self.asks_promise {
-            let looks = self.worker.promise(state)?.unwrap_or(0.0);
-            out.guess = looks.clamp(0.0, 60_000.0) as u32;
+            // It proves nothing: where it cannot be asked, the state looks far away.
+            let looks = self.worker.promise(state).map_or(FAR_AWAY, |p| p.unwrap_or(0.0));
+            out.guess = looks.clamp(0.0, FAR_AWAY) as u32;
         }
         Ok(Some(out))
     }

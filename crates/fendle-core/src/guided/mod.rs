@@ -21,7 +21,8 @@ pub mod ways;
 
 pub use ground::{Ground, Reach, Reached, Scout};
 
-use crate::limits::Limit;
+use crate::limits::{Limit, Limits, Progress, Watch};
+use crate::model::Stopped;
 
 /// A way that was found: the labels of its steps, which the ground understands.
 pub type Steps = Vec<u32>;
@@ -37,10 +38,87 @@ pub struct Found {
     pub least: Option<u32>,
     /// What stopped it.
     pub limit: Option<Limit>,
-    /// It stopped since it had used up what it was given; or the model broke.
+    /// It stopped since it had used up what it was given.
     pub gave_up: bool,
+    /// It stopped since the model broke.
+    pub broke: bool,
     /// States that were seen.
     pub states: u64,
     /// States that relaxed puzzles said no goal can be reached from.
     pub cut: u64,
+}
+
+impl Found {
+    /// Whether it ended since nothing was left to be seen.
+    #[must_use]
+    pub fn has_seen_all(&self) -> bool {
+        self.least.is_none() && self.limit.is_none() && !self.gave_up && !self.broke
+    }
+
+    /// What is known before anything was seen.
+    fn begun() -> Found {
+        Found { least: Some(0), ..Found::default() }
+    }
+
+    /// The same, ended by a fault or a limit.
+    fn stopped(mut self, by: Stopped) -> Found {
+        match by {
+            Stopped::Fault(_) => self.broke = true,
+            Stopped::Limit(limit) => self.limit = Some(limit),
+        }
+        self
+    }
+
+    /// Looks at the start: `Err` where that is the end of the search already.
+    fn look_at_start(mut self, scout: &mut dyn Scout, start: &[u64]) -> Result<(Found, Reached), Found> {
+        match scout.start(start) {
+            Err(by) => Err(self.stopped(by)),
+            Ok(None) => {
+                self.least = None;
+                Err(self)
+            }
+            Ok(Some(r)) if r.goal => {
+                self.steps = Some(vec![]);
+                Err(self)
+            }
+            Ok(Some(r)) => Ok((self, r)),
+        }
+    }
+
+    /// Asks the watch and the limits; `bytes` are those that the search takes.
+    fn limited(&self, progress: &Progress, limits: &Limits, watch: &dyn Watch) -> Option<Limit> {
+        (watch.look(progress))
+            .or((progress.bytes > limits.memory_bytes).then_some(Limit::Memory))
+            .or((progress.states >= limits.max_states).then_some(Limit::MaxStates))
+    }
+}
+
+/// One who looks at states for each thread.
+fn scouts<'g>(ground: &'g dyn Ground, limits: &Limits) -> Vec<Box<dyn Scout + 'g>> {
+    let threads = if limits.threads == 0 { rayon::current_num_threads() } else { limits.threads };
+    (0..threads.max(1)).map(|_| ground.scout()).collect()
+}
+
+/// Hashes of packed states that were met.
+type Met = std::collections::HashSet<u64, std::hash::BuildHasherDefault<Plain>>;
+
+/// About so many bytes are taken by one of them.
+const MET_BYTES: u64 = 18;
+
+/// Takes a hash as it is.
+#[derive(Clone, Copy, Default)]
+struct Plain(u64);
+
+impl std::hash::Hasher for Plain {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, bytes: &[u8]) {
+        for b in bytes {
+            self.0 = self.0.rotate_left(8) ^ u64::from(*b);
+        }
+    }
+    fn write_u64(&mut self, n: u64) {
+        self.0 = n;
+    }
 }

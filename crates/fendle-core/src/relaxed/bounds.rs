@@ -1,6 +1,7 @@
 //! Several relaxed puzzles together: what they say of a state.
 
-use super::pattern::{NEVER, Spot, Table, Things, next_subset};
+use super::numbers::{Spot, next_subset};
+use super::pattern::{NEVER, Table, Things};
 use super::task::Task;
 
 /// Ways to choose the kept things of one relaxed puzzle above which it is not asked.

@@ -12,7 +12,8 @@ use flate2::read::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use sha2::{Digest, Sha256};
 
-use super::pattern::{NEVER, Numbers, Pattern, Table};
+use super::numbers::Numbers;
+use super::pattern::{NEVER, Pattern, Table};
 use super::task::Task;
 
 /// What a file of a table begins with.

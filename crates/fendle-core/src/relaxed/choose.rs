@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use super::bounds::{Assign, Bounds, Sum};
-use super::pattern::{Counts, NEVER, Pattern, SOME_MAX, Spot, Table, Things, add_links, of_kinds};
+use super::numbers::Spot;
+use super::pattern::{Counts, NEVER, Pattern, SOME_MAX, Table, Things, add_links, of_kinds};
 use super::task::{Link, Task};
 use super::tree::{Ask, Tree};
 use crate::limits::{Limit, Watch};

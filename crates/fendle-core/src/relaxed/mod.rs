@@ -3,7 +3,9 @@
 //! ```text
 //! task      a puzzle as places, values and ways (what a move needs, what it changes)
 //! tree      which ways can be taken where a board holds these values; forwards and backwards
-//! pattern   some of the things only: the ways as they look to these, and the moves that they need from everywhere
+//! pattern   some of the things only, and the moves that they need from everywhere: a table
+//! numbers   positions of these as numbers
+//! backwards the ways as they look to these, and the search from the goals that fills the table
 //! bounds    several patterns together: the greatest, or the sum where no move is counted twice
 //! choose    which patterns, by what they add on positions that were met
 //! cache     tables as bytes, with what they were made for and a checksum
@@ -14,12 +16,14 @@
 //! cannot be won at all. Where each move is counted by one pattern alone their numbers add up (Korf and Felner 2002,
 //! "Disjoint pattern database heuristics").
 
+mod backwards;
 pub mod bounds;
 pub mod cache;
 pub mod choose;
+pub(crate) mod numbers;
 pub mod pattern;
 pub mod task;
-pub(crate) mod tree;
+pub mod tree;
 
 pub use bounds::{Bounds, Says};
 pub use pattern::{Pattern, Table};

@@ -1,8 +1,10 @@
 //! Which ways can be taken where a board holds these values: a tree of tests, so that a board is asked few things.
 
+use std::collections::BTreeMap;
+
 /// What a way asks of a board.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) enum Ask {
+pub enum Ask {
     /// A thing that is followed lies here: its number among those, and the place.
     Lies(u32, u32),
     /// A place holds a value.
@@ -21,7 +23,7 @@ struct Node {
 
 /// The ways as a tree of tests.
 #[derive(Clone, Debug)]
-pub(crate) struct Tree {
+pub struct Tree {
     nodes: Vec<Node>,
 }
 
@@ -37,13 +39,15 @@ fn about(ask: Ask) -> (bool, u32) {
 
 impl Tree {
     /// Makes the tree of ways that are numbered in this order, each with what it asks.
-    pub(crate) fn new(asks: impl Iterator<Item = Vec<Ask>>) -> Tree {
+    #[must_use]
+    pub fn new(asks: impl Iterator<Item = Vec<Ask>>) -> Tree {
         let mut out = Tree { nodes: vec![] };
         out.add(asks.enumerate().map(|(n, a)| (a, n as u32)).collect());
         out
     }
 
-    /// Adds the node for these ways and those below it. What most of them ask about is asked first.
+    /// Adds the node for these ways and those below it. What all of them ask about is asked first; else the answer that most of them
+    /// want, so that few things are asked of a board.
     fn add(&mut self, mut rest: Vec<Asked>) -> u32 {
         let number = self.nodes.len() as u32;
         self.nodes.push(Node::default());
@@ -54,36 +58,47 @@ impl Tree {
             }
             !asks.is_empty()
         });
+        let mut tests: BTreeMap<(bool, u32), BTreeMap<i64, Vec<Asked>>> = BTreeMap::new();
+        let mut abouts: BTreeMap<(bool, u32), usize> = BTreeMap::new();
+        let mut wanted: BTreeMap<Ask, usize> = BTreeMap::new();
+        for ask in rest.iter().flat_map(|a| &a.0) {
+            *abouts.entry(about(*ask)).or_default() += 1;
+            *wanted.entry(*ask).or_default() += 1;
+        }
         while !rest.is_empty() {
-            let mut counts: std::collections::BTreeMap<(bool, u32), usize> =
-                std::collections::BTreeMap::new();
-            for ask in rest.iter().flat_map(|a| &a.0) {
-                *counts.entry(about(*ask)).or_default() += 1;
-            }
-            let most = counts.iter().max_by_key(|(what, n)| (**n, std::cmp::Reverse(**what)));
-            let what = *most.expect("something is still asked").0;
+            let by_all = abouts.iter().find(|(_, n)| **n == rest.len()).map(|a| *a.0);
+            let most = wanted.iter().max_by_key(|(ask, n)| (**n, std::cmp::Reverse(**ask))).map(|w| *w.0);
+            let is_taken = |ask: &Ask| match by_all {
+                Some(what) => about(*ask) == what,
+                None => Some(*ask) == most,
+            };
             let (here, other): (Vec<Asked>, Vec<Asked>) =
-                rest.into_iter().partition(|a| a.0.iter().any(|x| about(*x) == what));
+                rest.into_iter().partition(|a| a.0.iter().any(is_taken));
             rest = other;
-            let mut groups: std::collections::BTreeMap<i64, Vec<Asked>> = std::collections::BTreeMap::new();
             for (mut asks, way) in here {
-                let at = asks.iter().position(|x| about(*x) == what).expect("it asks about this");
-                let outcome = match asks.swap_remove(at) {
-                    Ask::Lies(_, place) => i64::from(place),
-                    Ask::Holds(_, value) => i64::from(value),
+                for ask in &asks {
+                    abouts.entry(about(*ask)).and_modify(|n| *n -= 1);
+                    wanted.entry(*ask).and_modify(|n| *n -= 1);
+                }
+                let at = asks.iter().position(is_taken).expect("it asks this");
+                let (what, outcome) = match asks.swap_remove(at) {
+                    ask @ Ask::Lies(_, place) => (about(ask), i64::from(place)),
+                    ask @ Ask::Holds(_, value) => (about(ask), i64::from(value)),
                 };
-                groups.entry(outcome).or_default().push((asks, way));
+                tests.entry(what).or_default().entry(outcome).or_default().push((asks, way));
             }
-            let lo = if what.0 { *groups.keys().next().expect("a group") } else { 0 };
+        }
+        for ((holds, what), groups) in tests {
+            let lo = if holds { *groups.keys().next().expect("a group") } else { 0 };
             let hi = *groups.keys().next_back().expect("a group");
             let mut next = vec![0; (hi - lo + 1) as usize];
             for (outcome, group) in groups {
                 next[(outcome - lo) as usize] = self.add(group);
             }
-            if what.0 {
-                node.holds.push((what.1, lo as i32, next));
+            if holds {
+                node.holds.push((what, lo as i32, next));
             } else {
-                node.lies.push((what.1, next));
+                node.lies.push((what, next));
             }
         }
         self.nodes[number as usize] = node;
@@ -92,7 +107,7 @@ impl Tree {
 
     /// Calls `see` with every way whose asks a board answers; `lies` says where the followed things are.
     #[inline]
-    pub(crate) fn each(&self, values: &[i32], lies: &[u32], see: &mut impl FnMut(u32)) {
+    pub fn each(&self, values: &[i32], lies: &[u32], see: &mut impl FnMut(u32)) {
         self.below(0, values, lies, see);
     }
 
@@ -111,6 +126,49 @@ impl Tree {
             match next.get(values[*place as usize].wrapping_sub(*lo) as u32 as usize) {
                 None | Some(0) => {}
                 Some(&n) => self.below(n, values, lies, see),
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_tree_finds_the_ways_that_asking_each_one_finds() {
+        let mut random = crate::numbers::Random::new(99);
+        for round in 0..200 {
+            let (places, values) = (1 + random.below(5) as usize, 1 + random.below(4) as i32);
+            let followed = random.below(2) as usize;
+            let mut ways: Vec<Vec<Ask>> = vec![];
+            for _ in 0..random.below(30) {
+                let mut asks: Vec<Ask> = vec![];
+                for p in 0..places as u32 {
+                    if random.below(2) == 0 {
+                        asks.push(Ask::Holds(p, random.below(values as u64 + 1) as i32 - 1));
+                    }
+                }
+                if followed == 1 && random.below(3) > 0 {
+                    asks.push(Ask::Lies(0, random.below(places as u64) as u32));
+                }
+                ways.push(asks);
+            }
+            let tree = Tree::new(ways.iter().cloned());
+            for _ in 0..20 {
+                let board: Vec<i32> =
+                    (0..places).map(|_| random.below(values as u64 + 2) as i32 - 2).collect();
+                let lies = vec![random.below(places as u64) as u32; followed];
+                let mut found = vec![];
+                tree.each(&board, &lies, &mut |way| found.push(way));
+                found.sort_unstable();
+                let fits = |ask: &Ask| match ask {
+                    Ask::Lies(thing, place) => lies[*thing as usize] == *place,
+                    Ask::Holds(place, value) => board[*place as usize] == *value,
+                };
+                let wanted: Vec<u32> =
+                    (0..ways.len() as u32).filter(|w| ways[*w as usize].iter().all(fits)).collect();
+                assert_eq!(found, wanted, "round {round}: {ways:?} on {board:?}, {lies:?}");
             }
         }
     }

@@ -1,8 +1,8 @@
 //! A game whose states are numbers of a small range.
 
-use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
+use fendle_core::relaxed::tree::{Ask, Tree};
 use fendle_core::{MoveId, Numbering};
 
 use crate::code::machine::NativeNumbers;
@@ -68,28 +68,16 @@ struct Into {
     undo: Vec<(u32, i32)>,
 }
 
-/// Tests of a state, one place after the other.
-#[derive(Clone, Debug, Default)]
-struct Node {
-    /// The ways that were asked for all that they need.
-    ways: Vec<Into>,
-    /// For some places the least value, and what to ask next for each value from it on; 0 for nothing.
-    tests: Vec<(usize, i32, Vec<u32>)>,
-}
-
 /// The ways of the moves turned round: from what a state holds to the states that lead to it.
 #[derive(Clone, Debug)]
 pub struct Backward {
-    /// The first is asked first.
-    nodes: Vec<Node>,
+    /// What is asked of a state.
+    tree: Tree,
+    /// The ways that the tree tells of.
+    ways: Vec<Into>,
     /// Whether every way that is found is one: else it has to be tried forwards.
     pub exact: bool,
 }
-
-/// A way, and what is still to be asked of a state for it.
-type Asked = (Vec<(usize, i32)>, Into);
-/// For a place the ways for each value that is asked for there.
-type Test = (usize, Vec<(i32, Vec<Asked>)>);
 
 impl Backward {
     /// Turns the open ways round.
@@ -109,69 +97,23 @@ impl Backward {
                 after.retain(|a| a.0 != ended);
             }
             let undo = way.changes.iter().map(|c| (c.0 as u32, c.1)).collect();
-            (after, Into { of: MoveId(way.of), undo })
+            let asks = after.into_iter().map(|(at, value)| Ask::Holds(at as u32, value)).collect();
+            (asks, Into { of: MoveId(way.of), undo })
         });
-        let mut out = Backward { nodes: vec![], exact: open.iter().all(|w| w.exact && !ends(w)) };
-        out.add(asked.collect());
-        out
-    }
-
-    /// Adds the node for these ways, and those below it. At each step the value that most ways ask for goes first, so that
-    /// few things are asked of a state.
-    fn add(&mut self, mut asked: Vec<Asked>) -> u32 {
-        let number = self.nodes.len();
-        self.nodes.push(Node::default());
-        let mut tests: Vec<Test> = vec![];
-        let (done, rest) = asked.drain(..).partition(|a: &Asked| a.0.is_empty());
-        let done: Vec<Asked> = done;
-        let mut rest: Vec<Asked> = rest;
-        while !rest.is_empty() {
-            let mut counts: HashMap<(usize, i32), usize> = HashMap::new();
-            for what in rest.iter().flat_map(|a| &a.0) {
-                *counts.entry(*what).or_default() += 1;
-            }
-            let most = counts.into_iter().max_by_key(|(what, n)| (*n, std::cmp::Reverse(*what)));
-            let ((at, value), _) = most.expect("something is still asked");
-            let (mut here, other): (Vec<Asked>, Vec<Asked>) =
-                rest.into_iter().partition(|a| a.0.contains(&(at, value)));
-            here.iter_mut().for_each(|a| a.0.retain(|what| *what != (at, value)));
-            rest = other;
-            match tests.iter_mut().find(|t| t.0 == at) {
-                Some(t) => t.1.push((value, here)),
-                None => tests.push((at, vec![(value, here)])),
-            }
+        let (asks, into): (Vec<Vec<Ask>>, Vec<Into>) = asked.unzip();
+        Backward {
+            tree: Tree::new(asks.into_iter()),
+            ways: into,
+            exact: open.iter().all(|w| w.exact && !ends(w)),
         }
-        let tests: Vec<(usize, i32, Vec<u32>)> = (tests.into_iter())
-            .map(|(at, groups)| {
-                let lo = groups.iter().map(|g| g.0).min().unwrap_or(0);
-                let hi = groups.iter().map(|g| g.0).max().unwrap_or(0);
-                let mut next = vec![0; (i64::from(hi) - i64::from(lo) + 1) as usize];
-                for (value, group) in groups {
-                    next[(value - lo) as usize] = self.add(group);
-                }
-                (at, lo, next)
-            })
-            .collect();
-        self.nodes[number] = Node { ways: done.into_iter().map(|d| d.1).collect(), tests };
-        number as u32
     }
 
     /// Calls `see` with each move that may have led to these values, and with what it changed: places and what they held.
     pub fn each(&self, values: &[i32], mut see: impl FnMut(MoveId, &[(u32, i32)])) {
-        self.each_below(0, values, &mut see);
-    }
-
-    fn each_below(&self, node: u32, values: &[i32], see: &mut impl FnMut(MoveId, &[(u32, i32)])) {
-        let node = &self.nodes[node as usize];
-        for way in &node.ways {
+        self.tree.each(values, &[], &mut |way| {
+            let way = &self.ways[way as usize];
             see(way.of, &way.undo);
-        }
-        for (at, lo, next) in &node.tests {
-            match next.get(values[*at].wrapping_sub(*lo) as u32 as usize) {
-                None | Some(0) => {}
-                Some(below) => self.each_below(*below, values, see),
-            }
-        }
+        });
     }
 }
 

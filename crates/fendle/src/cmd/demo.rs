@@ -92,7 +92,7 @@ fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let game = &level.game;
     let large = is_large(game, &s.budget);
     let promise = if large && game.bound.cells() > 20 { Promise::Any } else { Promise::Best };
-    let solved = solve(&s.store, level, promise, &s.budget, &mut |_| {})?;
+    let solved = solve(&s.store, level, promise, &s.budget, None)?;
     if let Some(fault) = solved.fault {
         return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use fendle_ask::hunt::Promise;
 use fendle_ask::proof::{payload, proof_of};
 use fendle_ask::solve::{Solved, is_knowing, offered, solve, solve_knowing};
-use fendle_ask::{Answer, Loaded, Want};
+use fendle_ask::{Answer, Loaded, Verdict, Want};
 use fendle_core::Space;
 use fendle_core::numbers::grouped;
 
@@ -36,7 +36,7 @@ pub fn run(
     let verbose = s.common.verbose;
     let mut closed = None;
     let mut see = |space: &Space| closed = proof.map(|_| payload(space));
-    let answer = solve(&s.store, &level, promise, &s.budget, &mut see)?;
+    let answer = solve(&s.store, &level, promise, &s.budget, proof.is_some().then_some(&mut see))?;
     let drawn = draw(s, &level, &answer, picture)?;
     let written = match proof {
         Some(path) => Some(write_proof(s, &level, &answer, (path, &args.file), closed)?),
@@ -89,7 +89,10 @@ fn write_proof(
     closed: Option<Vec<u8>>,
 ) -> Result<String, Trouble> {
     let Some(sealed) = proof_of(&s.store, level, answer, closed) else {
-        return Ok("no proof written: nothing is proved".into());
+        return Ok(match answer.holds {
+            Verdict::Fails => "no proof written: proofs of this kind are not written to files".into(),
+            _ => "no proof written: nothing is proved".into(),
+        });
     };
     s.files.write(path, |out| out.write_all(&sealed.bytes))?;
     let sets: String = level.sets.iter().map(|v| format!(" --set {v}")).collect();

@@ -1,7 +1,7 @@
 //! `bound` as text.
 
 use fendle_ask::Answer;
-use fendle_ask::bound::{Bounded, Part};
+use fendle_ask::bound::{Bounded, Part, alone_words};
 use fendle_core::numbers::{bytes, counted, grouped};
 
 use fendle_view::text::table;
@@ -21,10 +21,9 @@ pub fn lines(a: &Answer<Bounded>) -> Vec<String> {
     out.extend(wrapped(&match (b.won, b.least, &b.dead_part) {
         (true, ..) => "the position is won already".to_string(),
         (_, Some(n), _) => format!("a goal needs {} at the least", counted(n.into(), "move", "moves")),
-        (_, None, Some(part)) => format!(
-            "no goal can be reached: {} alone cannot get where the goal wants them, wherever the rest stands",
-            part.join(" and ")
-        ),
+        (_, None, Some(part)) => {
+            format!("no goal can be reached: {}, wherever the rest stands", alone_words(part))
+        }
         (_, None, None) => "no goal can be reached".into(),
     }));
     for words in b.words.iter().filter(|_| b.least.is_some() && !b.won) {

@@ -1,0 +1,375 @@
+//! Positions of a relaxed puzzle as numbers: some things, some places, the link as the last digit.
+
+use std::collections::BTreeMap;
+
+use super::pattern::{POSITIONS_MAX, Pattern};
+use super::task::{Link, Task};
+
+/// Most digits of a position.
+const DIGITS: usize = 24;
+
+/// A part of the number of a position.
+#[derive(Clone, Debug)]
+pub(super) enum Field {
+    /// One thing that is always there, by its rank among the places that the fields `before` it in the same domain leave.
+    One { kind: u32, domain: usize, before: Vec<usize>, radix: u64 },
+    /// Several things, or one that may be gone.
+    Some { kind: u32, keep: u32, falls: bool, domain: usize, radix: u64 },
+    /// A place outside the groups.
+    Place { place: u32, values: Vec<i32> },
+}
+
+/// Places as numbers from 0.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Domain {
+    pub(super) places: Vec<u32>,
+    number: Vec<u32>,
+}
+
+/// How positions are numbered.
+#[derive(Clone, Debug)]
+pub(crate) struct Numbers {
+    pub(super) fields: Vec<Field>,
+    pub(super) domains: Vec<Domain>,
+    /// `choose[k][n]`: sets of k out of n.
+    choose: Vec<Vec<u64>>,
+    size: u64,
+    /// How many values the last digit has, where that is a link.
+    last: Option<u64>,
+}
+
+/// What stands where in a position: for each field its places, or the value.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Spot {
+    pub(crate) parts: Vec<Vec<u32>>,
+}
+
+impl Field {
+    fn radix(&self) -> u64 {
+        match self {
+            Field::One { radix, .. } | Field::Some { radix, .. } => *radix,
+            Field::Place { values, .. } => values.len() as u64,
+        }
+    }
+}
+
+fn choose_table(most: usize, n: usize) -> Vec<Vec<u64>> {
+    let mut out = vec![vec![1u64; n + 1]];
+    for k in 1..=most {
+        let mut row = vec![0u64; n + 1];
+        for i in 1..=n {
+            row[i] = row[i - 1].saturating_add(out[k - 1][i - 1]);
+        }
+        out.push(row);
+    }
+    out
+}
+
+impl Numbers {
+    /// `None` where there are too many.
+    pub(crate) fn new(task: &Task, pattern: &Pattern) -> Option<Numbers> {
+        let links = task.links();
+        let is_link = |k: u32| links.contains(&Link::Kind(k));
+        let mut kinds = pattern.kinds.clone();
+        kinds.sort_by_key(|k| (is_link(k.0), k.0));
+        let mut places = pattern.places.clone();
+        places.sort_by_key(|p| (links.contains(&Link::Place(*p)), *p));
+        let mut out = Numbers { fields: vec![], domains: vec![], choose: vec![], size: 1, last: None };
+        let mut domain_of: BTreeMap<u32, usize> = BTreeMap::new();
+        let (mut deepest, mut widest) = (1, 1);
+        for &(k, keep) in &kinds {
+            let kind = &task.kinds[k as usize];
+            let domain = *domain_of.entry(kind.group).or_insert_with(|| {
+                let mut all: Vec<u32> = (kinds.iter())
+                    .filter(|x| task.kinds[x.0 as usize].group == kind.group)
+                    .flat_map(|x| task.kinds[x.0 as usize].places.iter().copied())
+                    .collect();
+                all.sort_unstable();
+                all.dedup();
+                let mut number = vec![u32::MAX; task.start.len()];
+                all.iter().enumerate().for_each(|(i, p)| number[*p as usize] = i as u32);
+                out.domains.push(Domain { places: all, number });
+                out.domains.len() - 1
+            });
+            let n = out.domains[domain].places.len();
+            widest = widest.max(n);
+            deepest = deepest.max(keep as usize);
+            if keep == 1 && !kind.falls {
+                let same = |f: &Field| matches!(f, Field::One { domain: d, .. } if *d == domain);
+                let before: Vec<usize> = (0..out.fields.len()).filter(|i| same(&out.fields[*i])).collect();
+                let radix = n.checked_sub(before.len()).filter(|r| *r > 0)? as u64;
+                out.fields.push(Field::One { kind: k, domain, before, radix });
+            } else {
+                let sets = |k: u32| choose_table(k as usize, n)[k as usize][n];
+                let radix = if kind.falls { (0..=keep).map(sets).sum() } else { sets(keep) };
+                if radix == 0 {
+                    return None;
+                }
+                out.fields.push(Field::Some { kind: k, keep, falls: kind.falls, domain, radix });
+            }
+        }
+        for &place in &places {
+            out.fields.push(Field::Place { place, values: task.values[place as usize].clone() });
+        }
+        // Several things in a domain of others could not be told from these by a rank of free places: ones come first and together.
+        let digits: usize = (out.fields.iter())
+            .map(|f| if let Field::Some { keep, .. } = f { *keep as usize } else { 1 })
+            .sum();
+        if digits > DIGITS || out.fields.is_empty() {
+            return None;
+        }
+        for field in &out.fields {
+            out.size = out.size.checked_mul(field.radix()).filter(|s| *s <= POSITIONS_MAX)?;
+        }
+        out.choose = choose_table(deepest + 1, widest);
+        let is_linked = match out.fields.last() {
+            Some(Field::One { kind, .. }) => is_link(*kind),
+            Some(Field::Place { place, .. }) => links.contains(&Link::Place(*place)),
+            _ => false,
+        };
+        out.last = out.fields.last().filter(|_| is_linked && out.fields.len() > 1).map(Field::radix);
+        Some(out)
+    }
+
+    pub(crate) fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// How many values the last digit has, where it is a link.
+    pub(crate) fn last_radix(&self) -> Option<u64> {
+        self.last
+    }
+
+    pub(crate) fn spot(&self) -> Spot {
+        Spot { parts: vec![Vec::with_capacity(8); self.fields.len()] }
+    }
+
+    /// The number of a position; `None` where a thing is where it cannot be.
+    #[inline]
+    pub(crate) fn rank(&self, spot: &Spot) -> Option<u64> {
+        self.rank_of(spot, self.fields.len())
+    }
+
+    /// The number that the first fields make.
+    #[inline]
+    pub(super) fn rank_of(&self, spot: &Spot, fields: usize) -> Option<u64> {
+        let mut out = 0u64;
+        for (i, field) in self.fields[..fields].iter().enumerate() {
+            let part = &spot.parts[i];
+            let digit = match field {
+                Field::One { domain, before, .. } => {
+                    let number = &self.domains[*domain].number;
+                    let here = *number.get(part[0] as usize)?;
+                    if here == u32::MAX {
+                        return None;
+                    }
+                    let mut digit = here;
+                    for field in before {
+                        digit -= u32::from(number[spot.parts[*field][0] as usize] < here);
+                    }
+                    u64::from(digit)
+                }
+                Field::Some { keep, falls, domain, .. } => {
+                    let number = &self.domains[*domain].number;
+                    let len = part.len();
+                    let n = self.domains[*domain].places.len();
+                    let mut digit = 0;
+                    if len > *keep as usize || len < *keep as usize && !*falls {
+                        return None;
+                    }
+                    if *falls {
+                        for size in 0..len {
+                            digit += self.choose[size][n];
+                        }
+                    }
+                    for (j, place) in part.iter().enumerate() {
+                        let here = number[*place as usize];
+                        if here == u32::MAX {
+                            return None;
+                        }
+                        digit += self.choose[j + 1][here as usize];
+                    }
+                    digit
+                }
+                Field::Place { values, .. } => values.binary_search(&(part[0] as i32)).ok()? as u64,
+            };
+            out = out * field.radix() + digit;
+        }
+        Some(out)
+    }
+
+    /// The position with a number.
+    pub(crate) fn unrank(&self, mut number: u64, spot: &mut Spot) {
+        let mut digits = [0u64; DIGITS];
+        for (i, field) in self.fields.iter().enumerate().rev() {
+            digits[i] = number % field.radix();
+            number /= field.radix();
+        }
+        for (i, field) in self.fields.iter().enumerate() {
+            let mut part = std::mem::take(&mut spot.parts[i]);
+            part.clear();
+            match field {
+                Field::One { domain, before, .. } => {
+                    let d = &self.domains[*domain];
+                    let mut here = digits[i] as u32;
+                    // The earlier things, in ascending order, push it on.
+                    let mut taken = [0u32; DIGITS];
+                    let n = before.len();
+                    for (slot, field) in taken.iter_mut().zip(before) {
+                        *slot = d.number[spot.parts[*field][0] as usize];
+                    }
+                    taken[..n].sort_unstable();
+                    for t in &taken[..n] {
+                        here += u32::from(*t <= here);
+                    }
+                    part.push(d.places[here as usize]);
+                }
+                Field::Some { keep, falls, domain, .. } => {
+                    let d = &self.domains[*domain];
+                    let n = d.places.len();
+                    let (mut rest, mut size) = (digits[i], *keep as usize);
+                    if *falls {
+                        size = 0;
+                        while rest >= self.choose[size][n] {
+                            rest -= self.choose[size][n];
+                            size += 1;
+                        }
+                    }
+                    let mut below = n;
+                    for j in (1..=size).rev() {
+                        let row = &self.choose[j][..below];
+                        let at = row.partition_point(|c| *c <= rest) - 1;
+                        rest -= row[at];
+                        part.push(d.places[at]);
+                        below = at;
+                    }
+                    part.reverse();
+                }
+                Field::Place { values, .. } => part.push(values[digits[i] as usize] as u32),
+            }
+            spot.parts[i] = part;
+        }
+    }
+}
+
+/// The next set of numbers below `n`, in lexicographic order; false after the last.
+pub(crate) fn next_subset(chosen: &mut [usize], n: usize) -> bool {
+    let k = chosen.len();
+    let Some(i) = (0..k).rev().find(|i| chosen[*i] < n - k + i) else { return false };
+    chosen[i] += 1;
+    for j in i + 1..k {
+        chosen[j] = chosen[j - 1] + 1;
+    }
+    true
+}
+
+/// Positions of at most eight single things in at most 64 places of one group, packed a byte a thing.
+pub(super) struct Singles {
+    /// For each place its number; 64 where nothing of these can be.
+    number: [u8; 256],
+    pub(super) radix: Vec<u32>,
+}
+
+impl Singles {
+    pub(super) fn of(numbers: &Numbers) -> Option<Singles> {
+        let [domain] = numbers.domains.as_slice() else { return None };
+        let is_one = |f: &Field| matches!(f, Field::One { .. });
+        let small = domain.places.len() <= 64 && domain.number.len() <= 256 && numbers.fields.len() <= 8;
+        if !small || !numbers.fields.iter().all(is_one) {
+            return None;
+        }
+        let mut number = [64; 256];
+        domain.places.iter().enumerate().for_each(|(i, p)| number[*p as usize] = i as u8);
+        Some(Singles { number, radix: numbers.fields.iter().map(|f| f.radix() as u32).collect() })
+    }
+
+    /// The number of a packed position, as [`Numbers::rank`] gives it; past all numbers where a thing is where it cannot be.
+    #[inline]
+    pub(super) fn rank(&self, packed: u64) -> u32 {
+        let (mut taken, mut out) = (0u64, 0u32);
+        for (i, radix) in self.radix.iter().enumerate() {
+            let here = u32::from(self.number[(packed >> (8 * i)) as u8 as usize]);
+            if here == 64 {
+                return u32::MAX;
+            }
+            let bit = 1u64 << here;
+            out = out * radix + here - (taken & (bit - 1)).count_ones();
+            taken |= bit;
+        }
+        out
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::MoveId;
+    use crate::relaxed::pattern::Counts;
+    use crate::relaxed::task::{Kind, TaskWay};
+
+    /// Seven places in which two kinds lie, and one beside them; the first kind takes part in every way where `linked`.
+    fn task(count: u32, falls: bool, linked: bool) -> Task {
+        let kind = |name: &str, value, count, falls| Kind {
+            name: name.into(),
+            group: 0,
+            value,
+            places: (0..7).collect(),
+            count,
+            falls,
+        };
+        let way = TaskWay { of: MoveId(0), reads: vec![(0, 1), (1, 0)], changes: vec![(0, 1, 0), (1, 0, 1)] };
+        let group = vec![Some(0); 7].into_iter().chain([None]).collect();
+        let values = vec![vec![0, 1, 2]; 7].into_iter().chain([vec![-1, 3, 4]]).collect();
+        Task {
+            start: vec![0; 8],
+            values,
+            group,
+            ways: if linked { vec![way] } else { vec![] },
+            kinds: vec![kind("one", 1, 1, false), kind("many", 2, count, falls)],
+            ..Task::default()
+        }
+    }
+
+    #[test]
+    fn every_number_is_a_position_and_back() {
+        // Places of one thing, sets of the others: 7 over k, or all sets of at most k.
+        let choose = |k: u64| [1, 7, 21, 35, 35][k as usize];
+        for linked in [false, true] {
+            for keep in 1..=4u32 {
+                for falls in [false, true] {
+                    let task = task(4, falls, linked);
+                    let kinds = vec![(0, 1), (1, keep)];
+                    let pattern = Pattern { kinds, places: vec![7], counts: Counts::All, to: None };
+                    let numbers = Numbers::new(&task, &pattern).expect("few");
+                    let sets: u64 = match (keep, falls) {
+                        // One of several that never falls lies where the first thing does not.
+                        (1, false) => 6,
+                        (_, false) => choose(keep.into()),
+                        (_, true) => (0..=u64::from(keep)).map(choose).sum(),
+                    };
+                    assert_eq!(numbers.size(), 7 * sets * 3, "{keep} {falls}");
+                    let mut spot = numbers.spot();
+                    for n in 0..numbers.size() {
+                        numbers.unrank(n, &mut spot);
+                        assert_eq!(numbers.rank(&spot), Some(n), "{keep} {falls}: {spot:?}");
+                    }
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn packed_single_things_have_the_numbers_of_their_places() {
+        let mut task = task(1, false, true);
+        task.kinds[1].places = (1..6).collect();
+        let pattern = Pattern { kinds: vec![(0, 1), (1, 1)], places: vec![], counts: Counts::All, to: None };
+        let numbers = Numbers::new(&task, &pattern).expect("few");
+        let singles = Singles::of(&numbers).expect("they are single");
+        let mut spot = numbers.spot();
+        for n in 0..numbers.size() {
+            numbers.unrank(n, &mut spot);
+            let packed = spot.parts.iter().rev().fold(0, |all, part| all << 8 | u64::from(part[0]));
+            assert_eq!(u64::from(singles.rank(packed)), n);
+        }
+    }
+}
