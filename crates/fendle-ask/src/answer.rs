@@ -3,8 +3,8 @@
 
 use fendle_core::explore::Faulted;
 use fendle_core::{Fault, Limit};
-use fendle_lang::Diagnostic;
 use fendle_lang::run::RunFault;
+use fendle_lang::{Diagnostic, Game};
 use serde::Serialize;
 
 use crate::budget::{Budget, Effort};
@@ -282,7 +282,12 @@ pub fn trouble_of(
 /// A fault that a search met, with the way to it.
 #[must_use]
 pub fn fault_report(store: &Store, level: &Loaded, faulted: &Faulted) -> FaultReport {
-    let game = &level.game;
+    fault_report_of(store, level, &level.game, faulted)
+}
+
+/// The same of a game that was made from that of the level.
+#[must_use]
+pub fn fault_report_of(store: &Store, level: &Loaded, game: &Game, faulted: &Faulted) -> FaultReport {
     let (moves, during, last) = routes::fault_place(level, faulted);
     report(store, level, &game.run_fault(&faulted.fault), moves, during, last.as_deref())
 }

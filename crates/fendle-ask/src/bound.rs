@@ -111,7 +111,9 @@ fn relax_by(
     let memory = budget.wanted().memory;
     let fitting = Effort { positions: effort.positions.min(memory / 24), all: effort.all.min(memory / 8) };
     let mut bounds = choose::choose(&task, fitting, budget.wanted().seed, &mut maker)?;
-    bounds.declared = declared_bound(game).filter(|w| w.is_proved(&task));
+    // The author speaks of moves.
+    let own_bound = declared_bound(game).filter(|_| game.bound.model.counted.is_none());
+    bounds.declared = own_bound.filter(|w| w.is_proved(&task));
     let declared = bounds.declared.is_some();
     Ok(Relaxed { task, bounds, fetched, damaged, declared, effort })
 }

@@ -1,22 +1,25 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
-use fendle_core::{Class, Explored, Limit, Pace, Progress, StateId};
+use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, StateId};
 use fendle_lang::Game;
 use fendle_lang::check::alike::tells_apart;
 use fendle_lang::code::lower::with_condition;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::model::{Asked as Question, Body, all_of, conjuncts_of};
 use fendle_lang::question;
+use fendle_lang::reasons::wanted::with_goal;
 use fendle_lang::run::Eval;
 use serde::Serialize;
 
-use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of};
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report_of, limit_of};
+use crate::bound::puzzle;
 use crate::budget::Budget;
 use crate::explore::searched_whole;
+use crate::hunt::{Hunt, Promise, first_relaxed};
 use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
-use crate::routes::{lucky_names, played_route};
+use crate::routes::{call_text, lucky_names, played_route};
 use crate::solve::begins_at;
 
 /// Which draws of a move have to lead somewhere.
@@ -39,6 +42,8 @@ pub struct Found {
     pub moves_before: u32,
     /// Which draws have to lead there.
     pub draws: Draws,
+    /// Any such position was looked for, by a guided search: neither the nearest nor how many there are.
+    pub any: bool,
     /// How many positions.
     pub count: u64,
     /// Moves to the nearest.
@@ -51,11 +56,104 @@ pub struct Found {
     pub position: Option<Position>,
     /// Everything reachable was seen and asked.
     pub complete: bool,
+    /// Why there is none, where that was proved without looking at all positions.
+    pub why_none: Option<String>,
     /// States seen.
     pub states: u64,
     /// Things are hidden in this level.
     #[serde(skip)]
     pub hides: bool,
+}
+
+/// Reads a condition; where it tells apart what is alike, the level does so from now on.
+fn read(store: &mut Store, level: &mut Loaded, condition: &str) -> Result<Body, Trouble> {
+    needs_layout(level, "find")?;
+    let model_file = level.game.bound.model.file;
+    let file = store.sources.add("CONDITION", condition);
+    let mut errors = vec![];
+    let text = store.sources.text(model_file).to_string();
+    let body = question((model_file, &text), file, condition, &mut errors)
+        .ok_or_else(|| Trouble::Diagnostics(errors.clone()))?;
+    // A question that tells apart what is alike is asked of every state by itself.
+    let model = std::sync::Arc::clone(&level.game.bound.model);
+    if model.alike.iter().any(|d| tells_apart(&model, d, &body)) {
+        level.game = level.game.apart();
+    }
+    Ok(body)
+}
+
+/// Looks for any position in which a condition holds, guided by how far the condition looks and by relaxed puzzles: on boards that are
+/// too large to be seen whole.
+///
+/// # Errors
+///
+/// [`Trouble`] when the condition cannot be read, or cannot be asked of a position by itself.
+pub fn find_any(
+    store: &mut Store,
+    level: &mut Loaded,
+    condition: &str,
+    budget: &Budget,
+) -> Result<Answer<Found>, Trouble> {
+    let body = read(store, level, condition)?;
+    let game = &level.game;
+    if !game.is_sure() || game.starts.len() > 1 || game.bound.model.cuts {
+        let words = "--any asks of levels without chance that begin at one position; without it all positions are looked at";
+        return Err(words.into());
+    }
+    let Some(wanted) = with_goal(game, &body) else {
+        let words = "--any asks each position by itself, and what this condition asks can only be told when all are seen; leave --any out";
+        return Err(words.into());
+    };
+    let mut out = Found {
+        condition: condition.into(),
+        moves_before: 0,
+        draws: Draws::Some,
+        any: true,
+        count: 0,
+        depth: None,
+        moves: None,
+        begins_at: None,
+        position: None,
+        complete: false,
+        why_none: None,
+        states: 0,
+        hides: game.bound.model.hides(),
+    };
+    let asked = Asked::of(level);
+    let relaxed = match puzzle(&wanted, budget) {
+        Some(task) => Some(first_relaxed(&wanted, task, budget)?),
+        None => None,
+    };
+    let hunted = Hunt::new(&wanted, Promise::Any, 0, budget).run(relaxed);
+    out.states = hunted.states;
+    if let Some(faulted) = &hunted.fault {
+        let fault = Some(fault_report_of(store, level, &wanted, faulted));
+        return Ok(Answer::new(asked, Verdict::Undecided, out).faulted(fault).took(budget, hunted.states));
+    }
+    if let Some((_, route)) = &hunted.route {
+        let played = played_route(game, &level.moves, route).map_err(Trouble::Message)?;
+        let last = played.states.last().cloned().unwrap_or_default();
+        let holds = Eval::new(&game.bound).value_in(&body, &last);
+        if !matches!(holds, Ok(v) if v != 0) {
+            return Err("the way that was found leads elsewhere; this is a mistake in fendle".into());
+        }
+        out.count = 1;
+        out.depth = Some(played.moves.len());
+        let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
+        out.moves = Some(names.collect());
+        out.position = Some(Position::new(&game.bound, &last));
+        return Ok(Answer::new(asked, Verdict::Holds, out).took(budget, hunted.states));
+    }
+    // A statement that ends the game ends it before the condition is asked.
+    if let Some((words, _)) = hunted.why_none.filter(|_| !game.bound.model.ends_by_statement) {
+        out.complete = true;
+        out.why_none = Some(
+            words.replace("is won", "is such a position").replace("the goal wants", "the condition wants"),
+        );
+        return Ok(Answer::new(asked, Verdict::Fails, out).took(budget, hunted.states));
+    }
+    let limit = hunted.limit.or(budget.stopped()).unwrap_or(Limit::Memory);
+    Ok(Answer::new(asked, Verdict::Undecided, out).stopped(Some(limit), budget).took(budget, hunted.states))
 }
 
 /// Looks for a condition among all reachable positions.
@@ -70,18 +168,7 @@ pub fn find(
     (draws, before): (Draws, u32),
     budget: &Budget,
 ) -> Result<Answer<Found>, Trouble> {
-    needs_layout(level, "find")?;
-    let model_file = level.game.bound.model.file;
-    let file = store.sources.add("CONDITION", condition);
-    let mut errors = vec![];
-    let text = store.sources.text(model_file).to_string();
-    let body = question((model_file, &text), file, condition, &mut errors)
-        .ok_or_else(|| Trouble::Diagnostics(errors.clone()))?;
-    // A question that tells apart what is alike is asked of every state by itself.
-    let model = std::sync::Arc::clone(&level.game.bound.model);
-    if model.alike.iter().any(|d| tells_apart(&model, d, &body)) {
-        level.game = level.game.apart();
-    }
+    let body = read(store, level, condition)?;
     let game = &level.game;
     let found = searched_whole(store, level, game, budget)?;
     let (mut marked, mut stopped) = holding(game, &found, &body, budget)?;
@@ -119,6 +206,7 @@ pub fn find(
         condition: condition.into(),
         moves_before: before,
         draws,
+        any: false,
         count,
         depth: route.as_ref().map(|r| r.moves.len()),
         moves: route.as_ref().map(|r| lucky_names(level, r)),
@@ -128,6 +216,7 @@ pub fn find(
         }),
         position: last.map(|s| Position::new(&game.bound, &s)),
         complete: limit.is_none(),
+        why_none: None,
         states: found.counts.states,
         hides: game.bound.model.hides(),
     };

@@ -70,7 +70,7 @@ const NEXT_EFFORT: Effort = Effort { positions: 7 << 20, all: 64 << 20 };
 /// Those where all else is not enough.
 const LAST_EFFORT: Effort = Effort { positions: 60 << 20, all: 200 << 20 };
 /// Levels with more bits than this get larger relaxed puzzles where the first are not enough.
-const LARGE_BITS: f64 = 30.0;
+pub(crate) const LARGE_BITS: f64 = 30.0;
 /// Levels with more are not solved shortest in no time: a solution is shortened first.
 const HARD_BITS: f64 = 50.0;
 /// States of the first round of a search for any way.
@@ -88,7 +88,7 @@ const SHORTEN_STATES: usize = 2_000;
 /// Positions for which deepening is tried first.
 const DEEP_STATES: u64 = 4_000_000;
 /// States for which the first proof is tried, before any way is looked for with more effort.
-const PROOF_STATES: u64 = 2_000_000;
+pub(crate) const PROOF_STATES: u64 = 2_000_000;
 
 /// How far one way of searching got.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -109,7 +109,7 @@ pub struct Hunted {
     /// No solution has fewer moves; `None`: there is none.
     pub least: Option<u32>,
     /// Why there is none, in words and for programs, where that is so.
-    pub why_none: Option<(String, serde_json::Value)>,
+    pub why_none: Option<WhyNone>,
     /// The limit that ended it.
     pub limit: Option<Limit>,
     /// The model broke.
@@ -187,15 +187,8 @@ impl<'b> Hunt<'b> {
         match says.least {
             Some(least) => self.rise(least),
             None => {
-                let part = r.bounds.judge(&r.task).no_way(&r.task.start);
-                let part = part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default();
-                let words = format!(
-                    "{}, wherever the rest stands (a relaxed puzzle, seen whole)",
-                    alone_words(&part)
-                );
                 self.out.least = None;
-                self.out.why_none =
-                    Some((words, serde_json::json!({"kind": "relaxed puzzle", "dead_part": part})));
+                self.out.why_none = Some(why_no_way(r));
             }
         }
     }
@@ -231,6 +224,10 @@ impl<'b> Hunt<'b> {
                 let is_large = r.task.size_log2() > LARGE_BITS;
                 // The largest take longer to make than many boards take to solve.
                 if is_large && (deep && r.effort == FIRST_EFFORT || round > 0) {
+                    // They take a while: what is known is made better first.
+                    if round == 0 && self.shortens && self.out.route.is_some() {
+                        self.better(Some(r), looking.as_ref(), 0);
+                    }
                     self.budget.note("larger relaxed puzzles");
                     match relax(self.game, r.task.clone(), more, self.budget) {
                         Ok(found) => {
@@ -288,7 +285,7 @@ impl<'b> Hunt<'b> {
         let unpack = |state: &[u64], values: &mut Vec<i32>| unpacked(looking, state, values);
         let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &Unpack));
         let start = looking.pack(&looking.bound.position);
-        let ground = Moves { model: looking, start, bounds, asks_promise: true };
+        let ground = Moves { model: looking, start, bounds, asks_promise: true, counts: false };
         let own = self.game.clone();
         let on: On = (&ground, (&own, &moves_of));
         self.try_to("depth first, few moves on", on, dive(Prefer::Few, 4));
@@ -321,7 +318,7 @@ impl<'b> Hunt<'b> {
             self.take("wider beam", found, false, (&own, &|steps: &Steps| ground.moves(steps)));
         } else if let Some(looking) = looking {
             let start = looking.pack(&looking.bound.position);
-            let ground = Moves { model: looking, start, bounds: None, asks_promise: true };
+            let ground = Moves { model: looking, start, bounds: None, asks_promise: true, counts: false };
             let wide = Wide { below: self.below(), guess: 1, many: round % 2 == 1, ..wide };
             let found = beam::search(&ground, wide, &self.limits(), self.budget);
             let own = self.game.clone();
@@ -377,15 +374,7 @@ impl<'b> Hunt<'b> {
 
     fn seen_all(&mut self, states: u64, cut: u64) {
         self.out.least = None;
-        let shown = fendle_core::numbers::counted(states, "state", "states");
-        let rest = if cut == 0 {
-            String::new()
-        } else {
-            ", and from the others relaxed puzzles prove that there is no way".into()
-        };
-        let words = format!("none of the {shown} that can be reached is won{rest}");
-        self.out.why_none =
-            Some((words, serde_json::json!({"kind": "exhausted search", "states": states, "cut": cut})));
+        self.out.why_none = Some(why_none_seen(states, cut));
     }
 
     /// Keeps a way that is better than what is known, shortened where that is wanted.
@@ -441,7 +430,7 @@ impl<'b> Hunt<'b> {
         let unpack = |state: &[u64], values: &mut Vec<i32>| unpacked(game, state, values);
         let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &Unpack));
         let start = game.pack(&game.bound.position);
-        let ground = Moves { model: game, start, bounds, asks_promise: false };
+        let ground = Moves { model: game, start, bounds, asks_promise: false, counts: false };
         let ask = Ask {
             order: Order::SHORTEST,
             any: false,
@@ -500,6 +489,29 @@ impl Hunt<'_> {
     }
 }
 
+/// Why there is no solution, in words and for programs.
+pub(crate) type WhyNone = (String, serde_json::Value);
+
+/// There is no way even in a relaxed puzzle.
+pub(crate) fn why_no_way(r: &Relaxed) -> WhyNone {
+    let part = r.bounds.judge(&r.task).no_way(&r.task.start);
+    let part = part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default();
+    let words = format!("{}, wherever the rest stands (a relaxed puzzle, seen whole)", alone_words(&part));
+    (words, serde_json::json!({"kind": "relaxed puzzle", "dead_part": part}))
+}
+
+/// All states were seen, but those from which relaxed puzzles said that there is no way.
+pub(crate) fn why_none_seen(states: u64, cut: u64) -> WhyNone {
+    let shown = fendle_core::numbers::counted(states, "state", "states");
+    let rest = if cut == 0 {
+        String::new()
+    } else {
+        ", and from the others relaxed puzzles prove that there is no way".into()
+    };
+    let words = format!("none of the {shown} that can be reached is won{rest}");
+    (words, serde_json::json!({"kind": "exhausted search", "states": states, "cut": cut}))
+}
+
 /// The game whose moves a way is made of, and how its steps become moves.
 type Names<'n> = (&'n Game, &'n dyn Fn(&Steps) -> Vec<MoveId>);
 
@@ -530,18 +542,18 @@ fn next_effort(effort: Effort) -> Option<Effort> {
 }
 
 /// The values of a packed state.
-fn unpacked(game: &Game, state: &[u64], values: &mut Vec<i32>) {
+pub(crate) fn unpacked(game: &Game, state: &[u64], values: &mut Vec<i32>) {
     values.resize(game.bound.start.len(), 0);
     game.bound.codec.unpack(state, values);
 }
 
 /// The moves of steps that are named by them.
-fn moves_of(steps: &Steps) -> Vec<MoveId> {
+pub(crate) fn moves_of(steps: &Steps) -> Vec<MoveId> {
     steps.iter().map(|s| MoveId(*s)).collect()
 }
 
 /// The states that moves without chance lead to; `None` where one of them is not allowed.
-fn route_of(game: &Game, moves: &[MoveId]) -> Option<Route> {
+pub(crate) fn route_of(game: &Game, moves: &[MoveId]) -> Option<Route> {
     let mut worker = game.worker();
     let mut out = Expansion::default();
     let mut route = Route { moves: moves.to_vec(), states: vec![game.pack(&game.bound.position)] };

@@ -17,6 +17,8 @@ pub mod bound;
 pub mod budget;
 pub mod check;
 pub mod compare;
+pub mod count;
+pub mod counting;
 pub mod explore;
 pub mod fairness;
 pub mod find;

@@ -3,7 +3,7 @@
 use fendle_core::ahead::Ahead;
 use fendle_core::simulate::Policy;
 use fendle_core::solve::solve_seeing;
-use fendle_core::{Limit, Model as _, Space};
+use fendle_core::{Limit, Model as _, Route, Space};
 use fendle_lang::Game;
 use fendle_lang::play::{Tried, is_won, step_drawn};
 use fendle_lang::reasons::effects::{QUICK_WAYS, SOLVE_WAYS};
@@ -24,7 +24,7 @@ use crate::hunt::{Attempt, Hunt, Hunted, Promise, first_relaxed};
 use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
-use crate::routes::{call_text, played_route};
+use crate::routes::{PlayedRoute, call_text, played_route};
 use fendle_core::numbers::{counted, grouped};
 
 /// Where a way begins, if there are several starts: in one line, as `--at` takes it.
@@ -71,11 +71,24 @@ pub struct Solved {
     pub by_play: Option<Limit>,
     /// No solution has fewer moves than this, as far as it is known.
     pub least: Option<u32>,
-    /// Where there is a solution: it is proved that none has fewer moves.
+    /// Where there is a solution: it is proved that none has fewer moves, or counts less, where something else is counted.
     pub shortest: bool,
+    /// What the solution counts, where something else than moves is counted.
+    pub counting: Option<CountedAs>,
     /// What a guided search tried, and how far each way got.
     #[serde(skip)]
     pub tried: Vec<Attempt>,
+}
+
+/// What a solution counts, where something else than moves is counted.
+#[derive(Clone, Debug, Serialize)]
+pub struct CountedAs {
+    /// What is counted.
+    pub name: String,
+    /// What the solution counts.
+    pub count: Option<u32>,
+    /// No solution counts less, as far as it is known.
+    pub least: Option<u32>,
 }
 
 /// Solves a level whose layout is known, or that hides nothing. `closed` is shown the space where it is exhausted and holds no
@@ -96,37 +109,9 @@ pub fn solve(
     }
     let game = &level.game;
     let b = &game.bound;
-    let none = Solved {
-        verdict: "unsolvable",
-        moves: None,
-        solution: None,
-        if_lucky: false,
-        proof: Value::Null,
-        words: String::new(),
-        states: 0,
-        bits_per_state: game.layout().bits,
-        begins_at: None,
-        positions: vec![],
-        start: Position::new(b, &b.position),
-        kept: None,
-        by_play: None,
-        least: None,
-        shortest: true,
-        tried: vec![],
-    };
+    let none = nothing_found(level);
     let asked = Asked::of(level);
-    if !game.has_goal() {
-        let what =
-            if game.aim().is_some() { "; `fendle odds` asks how good its aim can be made" } else { "" };
-        let words = format!("this model has no goal, so there is nothing to solve{what}");
-        let found = Solved { verdict: "no goal", proof: json!({"kind": "no goal"}), words, ..none };
-        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
-    }
-    if game.starts.len() <= 1
-        && let Some(ended) = ended_at_start(level)
-    {
-        let words = format!("the start has ended: {ended}");
-        let found = Solved { proof: json!({"kind": "ended", "status": ended}), words, ..none };
+    if let Some(found) = without_search(level) {
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
     }
     // The rules first: a kept quantity that is proved needs no search. How many ways through the rules are followed is what
@@ -145,9 +130,7 @@ pub fn solve(
         }
     }
     if let Some(kept) = kept {
-        let words = proof_lines(level, &kept).join("; ");
-        let found = Solved { proof: proof_json(level, &kept), words, kept: Some(kept), ..none };
-        return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, 0));
+        return Ok(Answer::new(asked, Verdict::Fails, by_kept(level, kept)).took(budget, 0));
     }
     let solved = match near {
         Some(near) => near,
@@ -160,15 +143,7 @@ pub fn solve(
     let (mut holds, mut limit, mut fault) = (Verdict::Fails, None, None);
     match solved.verdict {
         fendle_core::Verdict::Solvable(route) => {
-            let wrong = |why: String| {
-                Trouble::Message(format!(
-                    "the solution found does not hold: {why}; this is a mistake in fendle"
-                ))
-            };
-            let played = played_route(game, &level.moves, &route).map_err(wrong)?;
-            if !is_won(b, played.states.last().expect("a route has a start")) {
-                return Err(wrong("the last state is no goal".into()));
-            }
+            let played = replayed(level, game, &route)?;
             holds = Verdict::Holds;
             found.verdict = "solvable";
             found.if_lucky = !game.is_sure() || game.starts.len() > 1;
@@ -228,6 +203,74 @@ pub fn solve(
         found.solution = Some(example.0);
     }
     Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))
+}
+
+/// No solution yet.
+pub(crate) fn nothing_found(level: &Loaded) -> Solved {
+    let game = &level.game;
+    let b = &game.bound;
+    Solved {
+        verdict: "unsolvable",
+        moves: None,
+        solution: None,
+        if_lucky: false,
+        proof: Value::Null,
+        words: String::new(),
+        states: 0,
+        bits_per_state: game.layout().bits,
+        begins_at: None,
+        positions: vec![],
+        start: Position::new(b, &b.position),
+        kept: None,
+        by_play: None,
+        least: None,
+        shortest: true,
+        counting: None,
+        tried: vec![],
+    }
+}
+
+/// What can be said before any search: there is no goal, or the start has ended.
+pub(crate) fn without_search(level: &Loaded) -> Option<Solved> {
+    let game = &level.game;
+    let none = nothing_found(level);
+    if !game.has_goal() {
+        let what =
+            if game.aim().is_some() { "; `fendle odds` asks how good its aim can be made" } else { "" };
+        let words = format!("this model has no goal, so there is nothing to solve{what}");
+        return Some(Solved { verdict: "no goal", proof: json!({"kind": "no goal"}), words, ..none });
+    }
+    if game.starts.len() > 1 {
+        return None;
+    }
+    let ended = ended_at_start(level)?;
+    let words = format!("the start has ended: {ended}");
+    Some(Solved { proof: json!({"kind": "ended", "status": ended}), words, ..none })
+}
+
+/// A kept quantity says that there is no solution.
+pub(crate) fn by_kept(level: &Loaded, kept: Proof) -> Solved {
+    let words = proof_lines(level, &kept).join("; ");
+    Solved { proof: proof_json(level, &kept), words, kept: Some(kept), ..nothing_found(level) }
+}
+
+/// A solution as the reference executor plays it: its moves by number, with what was drawn, and its states.
+///
+/// # Errors
+///
+/// [`Trouble`] where it does not hold.
+pub(crate) fn replayed(level: &Loaded, game: &Game, route: &Route) -> Result<PlayedRoute, Trouble> {
+    let wrong = |why: String| {
+        Trouble::Message(format!("the solution found does not hold: {why}; this is a mistake in fendle"))
+    };
+    // To play it again takes no time worth mentioning, and is done after a limit, too.
+    let mut game = game.clone();
+    game.bound.stop = Stop::default();
+    let played = played_route(&game, &level.moves, route).map_err(wrong)?;
+    if !is_won(&game.bound, played.states.last().expect("a route has a start")) {
+        return Err(wrong("the last state is no goal".into()));
+    }
+    Ok(played)
 }
 
 /// Who is shown the space where it is exhausted and holds no goal; `None` where nobody wants to file it.
@@ -323,16 +366,7 @@ fn hunted_answer(
         return Ok(Answer::new(asked, Verdict::Fails, found).faulted(fault).took(budget, states));
     }
     if let Some((game, route)) = &hunted.route {
-        let wrong = |why: String| {
-            Trouble::Message(format!("the solution found does not hold: {why}; this is a mistake in fendle"))
-        };
-        // To play it again takes no time worth mentioning, and is done after a limit, too.
-        let mut game = game.clone();
-        game.bound.stop = Stop::default();
-        let played = played_route(&game, &level.moves, route).map_err(wrong)?;
-        if !is_won(&game.bound, played.states.last().expect("a route has a start")) {
-            return Err(wrong("the last state is no goal".into()));
-        }
+        let played = replayed(level, game, route)?;
         let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
         let names: Vec<String> = names.collect();
         found.shortest = hunted.least.is_none_or(|l| l as usize >= names.len());
@@ -441,7 +475,7 @@ fn example(level: &Loaded, budget: &Budget) -> Result<Option<Example>, Trouble> 
 }
 
 /// The words for a start that has ended otherwise than won.
-fn ended_at_start(level: &Loaded) -> Option<String> {
+pub(crate) fn ended_at_start(level: &Loaded) -> Option<String> {
     let b = &level.game.bound;
     let ended = Eval::new(b).status(&b.position).ok().flatten()?;
     let ending = &b.model.endings[ended];

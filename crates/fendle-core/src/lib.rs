@@ -17,6 +17,7 @@
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`mod@components`]: strongly connected components; [`numbers`]: greatest common divisors and disjoint sets.
 //! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
+//! * [`mod@count`]: how many solutions there are.
 //! * [`mod@shape`]: whether two spaces are the same up to renaming.
 //! * [`mod@proof`]: proof files, and sets of states as they hold them.
 //! * [`part`]: a smallest part of a state that is enough to make it dead.
@@ -30,6 +31,7 @@ pub mod ahead;
 pub mod classify;
 pub mod components;
 pub mod contract;
+pub mod count;
 mod edges;
 pub mod explore;
 pub mod graph;

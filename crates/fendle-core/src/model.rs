@@ -543,6 +543,15 @@ pub trait Worker: Send {
         Ok(None)
     }
 
+    /// How much an allowed move counts in a state, where something else than moves is counted.
+    ///
+    /// # Errors
+    ///
+    /// A [`Fault`] when the model breaks on it.
+    fn counts(&mut self, _state: &[u64], _of: MoveId) -> Result<u32, Fault> {
+        Ok(1)
+    }
+
     /// Whether [`Worker::sources`] gives every state that leads to a given one.
     fn goes_back(&self) -> bool {
         false

@@ -415,7 +415,13 @@ impl OnWay {
         self.index(space.depth_of(id) as usize, id).is_some()
     }
 
-    fn index(&self, depth: usize, id: StateId) -> Option<usize> {
+    /// How many lie at a depth.
+    pub(crate) fn level_len(&self, depth: usize) -> usize {
+        self.0[depth].len()
+    }
+
+    /// The place of a state among those of its depth.
+    pub(crate) fn index(&self, depth: usize, id: StateId) -> Option<usize> {
         self.0.get(depth)?.binary_search(&id).ok()
     }
 

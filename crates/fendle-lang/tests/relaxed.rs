@@ -3,6 +3,8 @@
 
 mod common;
 
+use std::collections::HashMap;
+
 use common::{games, model};
 use fendle_core::graph::Distances;
 use fendle_core::guided::beam::{self, Wide};
@@ -15,12 +17,14 @@ use fendle_core::guided::ways::WaysGround;
 use fendle_core::relaxed::bounds::Bounds;
 use fendle_core::relaxed::choose::{self, Effort};
 use fendle_core::relaxed::{Pattern, Task, cache};
-use fendle_core::{Class, Limits, Model as _, MoveId, NoWatch, Route};
+use fendle_core::{Class, Expansion, Limits, Model as _, MoveId, NoWatch, Route, Status};
 use fendle_lang::Game;
 use fendle_lang::model::EndKind;
 use fendle_lang::play::{MoveTable, Tried, is_won, step};
+use fendle_lang::reasons::counting::{countable, with_counting};
 use fendle_lang::reasons::gap::with_gap;
 use fendle_lang::reasons::relaxed::{declared_bound, pattern_words, task_of};
+use fendle_lang::run::Eval;
 use rand::{Rng, SeedableRng, rngs::SmallRng, seq::SliceRandom};
 
 /// States of a level above which it is left out.
@@ -38,6 +42,9 @@ struct Tally {
     folded: u64,
     deepened: u64,
     unsolvable: u64,
+    /// States whose bound is more than 0 where something else is counted, and levels of which a solution counts more than 0.
+    counted: u64,
+    least: u64,
 }
 
 fn relax(task: &Task, effort: Effort) -> Bounds {
@@ -105,6 +112,97 @@ fn check(game: &Game, rng: &mut SmallRng, tally: &mut Tally, say: &dyn Fn() -> S
     }
     let ends_otherwise = game.bound.model.endings.iter().any(|e| e.kind != EndKind::Goal);
     agree(&game, (&task, &bounds), truth, ends_otherwise, tally, say);
+    // What the model counts comes first; of the rest, one.
+    let names = countable(&game);
+    let some = names[rng.random_range(0..names.len())].clone();
+    for name in [names[0].clone(), some] {
+        if rng.random_range(0..3) > 0 {
+            continue;
+        }
+        count(&game, &name, rng, tally, say);
+    }
+}
+
+/// The least that a way to a goal counts from each state that can be reached, by relaxing every step until nothing changes; the costs
+/// are those of the reference executor.
+fn least_counts(game: &Game, counting: &Game) -> HashMap<Vec<u64>, Option<u32>> {
+    let list = MoveTable::new(&game.bound).expect("few moves").list;
+    let mut eval = Eval::new(&counting.bound);
+    let (mut worker, mut twin) = (game.worker(), counting.worker());
+    let start = game.pack(&game.bound.position);
+    let words = start.len();
+    let mut numbers: HashMap<Vec<u64>, usize> = HashMap::from([(start.clone(), 0)]);
+    let mut states = vec![start];
+    let mut least: Vec<Option<u32>> = vec![];
+    let mut steps: Vec<(usize, u32, usize)> = vec![];
+    while least.len() < states.len() {
+        let at = least.len();
+        let state = states[at].clone();
+        let status = worker.status(&state).expect("no fault");
+        least.push((status == Status::Goal).then_some(0));
+        if status != Status::Running {
+            continue;
+        }
+        let mut out = Expansion::default();
+        worker.expand(&state, false, &mut out);
+        for (run, next) in out.runs.iter().zip(out.outcomes.chunks_exact(words)) {
+            let (of, params) = &list[run.of.0 as usize];
+            let cost = eval.counts_in(&game.unpack(&state), (*of, params)).expect("no fault");
+            assert_eq!(twin.counts(&state, run.of), Ok(cost), "both executors count the same");
+            let to = *numbers.entry(next.to_vec()).or_insert_with(|| {
+                states.push(next.to_vec());
+                states.len() - 1
+            });
+            steps.push((at, cost, to));
+        }
+    }
+    loop {
+        let mut changed = false;
+        for &(from, cost, to) in steps.iter().rev() {
+            let Some(there) = least[to] else { continue };
+            if least[from].is_none_or(|l| l > there + cost) {
+                least[from] = Some(there + cost);
+                changed = true;
+            }
+        }
+        if !changed {
+            return states.into_iter().zip(least).collect();
+        }
+    }
+}
+
+/// Something else than moves is counted: no bound says too much, and the search finds the least.
+fn count(game: &Game, name: &str, rng: &mut SmallRng, tally: &mut Tally, say: &dyn Fn() -> String) {
+    let counting = with_counting(game, name).expect("a name");
+    let truth = least_counts(game, &counting);
+    let Some(task) = task_of(&counting, 60_000, &mut || false) else { return };
+    let positions = 1 << rng.random_range(4..16);
+    let bounds = relax(&task, Effort { positions, all: 8 * positions });
+    let mut judge = bounds.judge(&task);
+    for (state, truth) in &truth {
+        match (judge.says(&game.unpack(state)).least, truth) {
+            (Some(least), Some(truth)) => {
+                assert!(least <= *truth, "{}: {least} {name} at the least, {truth} are enough", say());
+                tally.counted += u64::from(least > 0);
+            }
+            (None, Some(truth)) => panic!("{}: called dead, and {truth} {name} win", say()),
+            (_, None) => {}
+        }
+    }
+    let unpack = |state: &[u64], values: &mut Vec<i32>| {
+        values.resize(game.bound.start.len(), 0);
+        game.bound.codec.unpack(state, values);
+    };
+    let start = game.pack(&game.bound.position);
+    let truth = truth[&start];
+    let bounds = Some((&task, &bounds, &unpack as &Unpack));
+    let ground = Moves { model: &counting, start, bounds, asks_promise: false, counts: true };
+    let ask = Ask { order: Order::SHORTEST, any: false, below: u32::MAX, states: u64::MAX };
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let found = best::search(&ground, ask, &limits, &NoWatch);
+    assert_eq!(found.steps.as_ref().map(|_| found.cost), truth, "{}: least {name}", say());
+    assert_eq!(found.least, truth, "{}: the bound of least {name}", say());
+    tally.least += u64::from(truth.is_some_and(|t| t > 0));
 }
 
 /// Every search finds what there is.
@@ -128,6 +226,7 @@ fn agree(
         start: start.clone(),
         bounds: Some((task, bounds, &unpack as &Unpack)),
         asks_promise: true,
+        counts: false,
     };
     let ask = |order, any| Ask { order, any, below: u32::MAX, states: u64::MAX };
     let shortest = best::search(&ground, ask(Order::SHORTEST, false), &limits, &NoWatch);
@@ -228,9 +327,27 @@ fn random_puzzle(rng: &mut SmallRng) -> (String, String) {
     } else {
         ""
     };
+    // What moves count, some of them.
+    let mut costs = String::new();
+    for part in &chosen {
+        let head = part[5..].split(" {").next().expect("a head");
+        let (name, params) = head.split_once('(').unwrap_or((head, ""));
+        let params: Vec<&str> = params.split(", ").filter_map(|p| Some(p.split_once(':')?.0)).collect();
+        let counts =
+            ["0", "1", "2", "if at == home then 3 else 1", "if lamp[at] then 0 else 1", "count(k in box)"];
+        let mut counts = counts.to_vec();
+        if params.contains(&"d") {
+            counts.extend(["if at + d in box then 1 else 0"; 3]);
+        }
+        let params = if params.is_empty() { String::new() } else { format!("({})", params.join(", ")) };
+        if rng.random_range(0..4) > 0 {
+            let count = counts[rng.random_range(0..counts.len())];
+            costs.push_str(&format!("cost toll of {name}{params} = {count}\n"));
+        }
+    }
     let text = format!(
         "model puzzle\nlevel berth: set of cells\nlevel home: cell\nlevel lit: grid of bool\nlevel target: grid of 0..9\n\
-         state at: cell\nstate box: set of cells\nstate lamp: grid of bool\nstate keys: 0..2\nstate tile: rearranged target\n{}\ngoal {}\n{lost}",
+         state at: cell\nstate box: set of cells\nstate lamp: grid of bool\nstate keys: 0..2\nstate tile: rearranged target\n{}\ngoal {}\n{lost}{costs}",
         chosen.join("\n"),
         wanted.join(" and ")
     );
@@ -281,6 +398,8 @@ fn random_puzzles_are_never_said_too_much_of() {
         t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded, t.deepened, t.unsolvable
     );
     assert!(t.levels > 1_000 && t.told > t.states / 10, "{} levels, {} of {}", t.levels, t.told, t.states);
+    println!("something else counted: {} states with a bound, {} levels", t.counted, t.least);
+    assert!(t.counted > 1_000 && t.least > 30);
     assert!(t.dead_found > 1_000 && t.deepened > 200 && t.folded > 30 && t.unsolvable > 100);
 }
 
@@ -322,9 +441,10 @@ fn random_yards_are_never_said_too_much_of() {
     }
     let t = &tally;
     println!(
-        "{} levels, {} states: {} with a bound, {} exact; {} dead, {} found; {} folded",
-        t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded
+        "{} levels, {} states: {} with a bound, {} exact; {} dead, {} found; {} folded; {} and {} counting pushes",
+        t.levels, t.states, t.told, t.tight, t.dead, t.dead_found, t.folded, t.counted, t.least
     );
+    assert!(t.counted > 1_000 && t.least > 15);
     assert!(
         t.levels > 500 && t.dead_found > t.dead / 4,
         "{} levels, {} of {}",

@@ -429,6 +429,12 @@ pub enum Command {
         /// Only a solution that is proved to be shortest is an answer; else it is "undecided".
         #[arg(long)]
         shortest: bool,
+        /// Count only what goes by this name, instead of all moves: what the model says a `cost` of, or moves of one kind.
+        #[arg(long, value_name = "NAME")]
+        moves_counting: Option<String>,
+        /// How many different solutions there are, and won positions.
+        #[arg(long, conflicts_with_all = ["any", "shortest", "moves_counting", "proof", "output"])]
+        count: bool,
         /// Write a proof of the answer to this file: a solution, a kept quantity, or a closed set of states.
         #[arg(long, value_name = "FILE")]
         proof: Option<PathBuf>,
@@ -477,6 +483,9 @@ pub enum Command {
         /// Positions from which this many moves can lead to such a position.
         #[arg(long, value_name = "K", default_value_t = 0)]
         moves_before: u32,
+        /// Take the first such position that a guided search meets, on boards too large to be seen whole.
+        #[arg(long, conflicts_with_all = ["draws", "moves_before"])]
+        any: bool,
     },
     /// Why a position cannot be won: kept quantities, a minimal part of it that is already dead; or what its fatal
     /// moves destroy.

@@ -146,19 +146,21 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Trace { level, moves, draws, verdict, picture } => {
             cmd::trace::run(s, &level, &moves, (verdict, draws), &picture)
         }
-        Command::Solve { level, brief, any, shortest, proof, picture } => {
+        Command::Solve { level, count: true, .. } => cmd::solve::count(s, &level),
+        Command::Solve { level, brief, any, shortest, moves_counting, proof, picture, .. } => {
             let promise = match (any, shortest) {
                 (true, _) => Promise::Any,
                 (_, true) => Promise::Shortest,
                 _ => Promise::Best,
             };
-            cmd::solve::run(s, &level, (brief, promise), proof.as_deref(), &picture)
+            let how = cmd::solve::How { brief, promise, counting: moves_counting.as_deref() };
+            cmd::solve::run(s, &level, how, proof.as_deref(), &picture)
         }
         Command::Explore { level, past_goals, structure, idle, chart, picture } => {
             cmd::explore::run(s, &level, past_goals, structure.then_some(idle), (&picture, chart))
         }
-        Command::Find { level, condition, draws, moves_before } => {
-            cmd::find::run(s, &level, &condition, draws, moves_before)
+        Command::Find { level, condition, draws, moves_before, any } => {
+            cmd::find::run(s, &level, &condition, (draws, moves_before, any))
         }
         Command::Why { level, all, typed, most, picture } => {
             cmd::why::run(s, &level, (all, typed, most), &picture)

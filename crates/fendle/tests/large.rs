@@ -349,3 +349,58 @@ fn what_no_file_can_hold_is_said() {
     assert_eq!(r.code, 1, "{}{}", r.out, r.err);
     assert!(r.out.contains("no proof written: proofs of this kind are not written to files"), "{}", r.out);
 }
+
+#[test]
+fn any_position_is_found_where_there_is_one() {
+    let small = "model = 'shove'\n[[level]]\nname = 'yard'\nstart.yard = 'HHHHHHH/HA....H/H.oo..H/H.__w.H/H.....H/HHHHHHH'\n";
+    let slide = "model = 'slide'\n[[level]]\nname = 'deck'\nvalues.target = '1 2 3/4 5 .'\nstart.tile = '1 5 3/4 2 .'\n";
+    let yard = yard_file(
+        "HHHHHHHHHHH\nH.........H\nH.ooo.H.o.H\nH......H..H\nH.oH.H....H\nH.....Ao..H\nH.o.___H..H\nH...____..H\nHHHHHHHHHHH",
+    );
+    let dir = dir_with(&[("small.toml", small), ("slide.toml", slide), ("yard.toml", &yard)]);
+    let find = |file: &str, condition: &str, any: bool| {
+        let mut args = vec!["find", file, condition, "--format", "json", "--max-states", "300000"];
+        args.extend(any.then_some("--any"));
+        fendle(dir.path(), &args)
+    };
+    for (file, condition) in [
+        ("small.toml", "r2c2 in barge"),
+        ("small.toml", "count(c in barge) == 1"),
+        ("small.toml", "count(c in barge) == 1 and tug == r5c6"),
+        ("small.toml", "count(c in barge) == 3"),
+        ("small.toml", "all(c in berth: c in barge)"),
+        ("small.toml", "r2c2 in barge and r2c6 in barge"),
+        ("small.toml", "r5c2 in barge and r2c2 in barge and tug == r2c6"),
+        ("slide.toml", "tile[r1c1] == 5"),
+        ("slide.toml", "tile[r1c1] == 2 and tile[r1c2] == 1 and tile[r1c3] == 3 and tile[r2c1] == 4"),
+        ("slide.toml", "parity(tile) == 0 and tile[r2c3] == none"),
+        ("slide.toml", "parity(tile) == 1 and tile[r2c3] == none"),
+    ] {
+        let (all, any) = (find(file, condition, false), find(file, condition, true));
+        assert_eq!(all.code, any.code, "{condition}: {}\n{}{}", all.out, any.out, any.err);
+        if all.code == 2 {
+            continue;
+        }
+        let (all, any) = (all.json(), any.json());
+        assert_eq!(all["count"].as_u64() > Some(0), any["count"].as_u64() > Some(0), "{condition}");
+        assert!(any["depth"].as_u64() >= all["depth"].as_u64(), "{condition}");
+        if let Some(moves) = any["moves"].as_array() {
+            // The way leads to where it is said to lead.
+            let way: Vec<&str> = moves.iter().filter_map(|m| m.as_str()).collect();
+            let there = fendle(dir.path(), &["show", file, "--line", "--after", &way.join("; ")]);
+            assert_eq!(there.out.trim(), any["position"]["line"].as_str().unwrap_or_default(), "{condition}");
+        }
+    }
+    // A board on which looking at all positions ends with nothing.
+    let any = find("yard.toml", "count(c in berth where c in barge) >= 3", true);
+    assert_eq!(any.code, 0, "{}{}", any.out, any.err);
+    let none = find(
+        "yard.toml",
+        "r2c2 in barge and r2c10 in barge and r8c2 in barge and r8c10 in barge and count(c in barge) > 8",
+        true,
+    );
+    assert_ne!(none.code, 0, "{}", none.out);
+    let asks = find("yard.toml", "dead", true);
+    assert_eq!(asks.code, 2);
+    assert!(asks.err.contains("leave --any out"), "{}", asks.err);
+}

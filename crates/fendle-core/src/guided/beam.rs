@@ -68,7 +68,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
             return found;
         }
         let each = here.from.len().div_ceil(scouts.len()).max(16);
-        let ends: Vec<Result<Vec<u32>, Stopped>> =
+        let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> =
             (scouts.par_iter_mut().zip(&mut reaches).zip(here.states.par_chunks(each * words)))
                 .map(|((scout, reach), states)| expand(&mut **scout, states, words, reach))
                 .collect();
@@ -80,7 +80,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         for (part, (counts, reach)) in ends.into_iter().zip(&reaches).enumerate() {
             let counts = match counts {
                 Ok(counts) => counts,
-                Err(by) => return found.stopped(by),
+                Err((_, by)) => return found.stopped(by),
             };
             let mut at = 0;
             for n in counts {

@@ -119,8 +119,15 @@ impl Search {
         self.table.bytes() + (self.nodes.capacity() * size_of::<Node>() + 8 * self.waiting) as u64
     }
 
+    /// The steps to a state, and one more.
     fn steps(&self, last: u32, label: u32) -> Steps {
-        let (mut at, mut out) = (last, vec![label]);
+        let mut out = self.steps_to(last);
+        out.push(label);
+        out
+    }
+
+    fn steps_to(&self, state: u32) -> Steps {
+        let (mut at, mut out) = (state, vec![]);
         while at != 0 {
             let node = &self.nodes[at as usize];
             out.push(node.label);
@@ -205,7 +212,7 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         }
         let parts = if batch.len() < SHARED_FROM { 1 } else { scouts.len() };
         let each = batch.len().div_ceil(parts);
-        let ends: Vec<Result<Vec<u32>, Stopped>> = if parts == 1 {
+        let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> = if parts == 1 {
             vec![expand(&mut *scouts[0], &packed, words, &mut reaches[0])]
         } else {
             (scouts.par_iter_mut().zip(&mut reaches).zip(packed.par_chunks(each * words)))
@@ -216,8 +223,11 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         for (counts, reach) in ends.into_iter().zip(&reaches) {
             let counts = match counts {
                 Ok(counts) => counts,
-                Err(stopped) => {
+                Err((done, stopped)) => {
                     found.least = Some(least.unwrap_or(0));
+                    if let (Stopped::Fault(fault), Some(&at)) = (stopped, from.nth(done)) {
+                        found.broken = Some((s.steps_to(at), fault));
+                    }
                     return found.stopped(stopped);
                 }
             };
@@ -269,17 +279,17 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
     }
 }
 
-/// Expands whole states one after the other; gives how many each leads to.
+/// Expands whole states one after the other; gives how many each leads to, or which of them could not be expanded.
 pub(super) fn expand(
     scout: &mut dyn Scout,
     states: &[u64],
     words: usize,
     reach: &mut Reach,
-) -> Result<Vec<u32>, Stopped> {
+) -> Result<Vec<u32>, (usize, Stopped)> {
     let mut counts = Vec::with_capacity(states.len() / words);
     for state in states.chunks_exact(words) {
         let before = reach.list.len();
-        scout.reach(state, reach)?;
+        scout.reach(state, reach).map_err(|stopped| (counts.len(), stopped))?;
         counts.push((reach.list.len() - before) as u32);
     }
     Ok(counts)

@@ -72,7 +72,7 @@ const FAR_AWAY: f64 = 60_000.0;
 /// Writes the values of a packed state.
 pub type Unpack<'a> = dyn Fn(&[u64], &mut Vec<i32>) + Sync + 'a;
 
-/// A model as ground: every allowed move is a step of cost 1, its label is the number of the move. The guess is what the model promises of a
+/// A model as ground: every allowed move is a step of cost 1, or of what it counts, its label is the number of the move. The guess is what the model promises of a
 /// state: how far its goal looks.
 pub struct Moves<'m> {
     /// The model.
@@ -83,12 +83,15 @@ pub struct Moves<'m> {
     pub bounds: Option<(&'m Task, &'m Bounds, &'m Unpack<'m>)>,
     /// Whether what the model promises is asked.
     pub asks_promise: bool,
+    /// Whether a step costs what the move counts.
+    pub counts: bool,
 }
 
 struct MovesScout<'m> {
     worker: Box<dyn Worker + 'm>,
     judge: Option<(Judge<'m>, &'m Unpack<'m>)>,
     asks_promise: bool,
+    counts: bool,
     values: Vec<i32>,
     out: Expansion,
 }
@@ -106,7 +109,14 @@ impl Ground for Moves<'_> {
         let judge = self.bounds.as_ref().map(|(task, bounds, unpack)| (bounds.judge(task), *unpack));
         let worker = self.model.worker();
         let out = Expansion::default();
-        Box::new(MovesScout { worker, judge, asks_promise: self.asks_promise, values: vec![], out })
+        Box::new(MovesScout {
+            worker,
+            judge,
+            asks_promise: self.asks_promise,
+            counts: self.counts,
+            values: vec![],
+            out,
+        })
     }
 }
 
@@ -152,13 +162,24 @@ impl Scout for MovesScout<'_> {
         let words = state.len();
         let mut at = 0;
         for run in &made.runs {
+            let cost = match self.counts {
+                true => self.worker.counts(state, run.of),
+                false => Ok(1),
+            };
+            let cost = match cost {
+                Ok(cost) => cost,
+                Err(fault) => {
+                    self.out = made;
+                    return Err(fault.into());
+                }
+            };
             for _ in 0..run.outcomes {
                 let next = &made.outcomes[at * words..(at + 1) * words];
                 at += 1;
                 match self.seen(next, run.of.0) {
                     Ok(Some(reached)) => {
                         out.states.extend_from_slice(next);
-                        out.list.push(reached);
+                        out.list.push(Reached { cost, ..reached });
                     }
                     Ok(None) => out.cut += 1,
                     Err(stopped) => {

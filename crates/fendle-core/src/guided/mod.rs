@@ -22,7 +22,7 @@ pub mod ways;
 pub use ground::{Ground, Reach, Reached, Scout};
 
 use crate::limits::{Limit, Limits, Progress, Watch};
-use crate::model::Stopped;
+use crate::model::{Fault, Stopped};
 
 /// A way that was found: the labels of its steps, which the ground understands.
 pub type Steps = Vec<u32>;
@@ -42,6 +42,8 @@ pub struct Found {
     pub gave_up: bool,
     /// It stopped since the model broke.
     pub broke: bool,
+    /// Where that was, as far as it is known: the steps to the state, and the fault.
+    pub broken: Option<(Steps, Fault)>,
     /// States that were seen.
     pub states: u64,
     /// States that relaxed puzzles said no goal can be reached from.

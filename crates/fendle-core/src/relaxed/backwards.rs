@@ -98,6 +98,8 @@ pub(super) fn project(task: &Task, pattern: &Pattern, numbers: &Numbers) -> Opti
                 continue;
             }
             let cost = match pattern.counts {
+                // Distances grow by single steps: what counts more counts 1 here.
+                _ if way.count == 0 => 0,
                 Counts::All => 1,
                 Counts::Own => {
                     u32::from(counted.is_some_and(|(k, place)| fields[k].is_some() && is_in(place)))

@@ -35,6 +35,10 @@ pub fn name_of(task: &Task) -> [u8; 32] {
         }
     }
     for way in &task.ways {
+        if way.count != 1 {
+            number(-6);
+            number(way.count.into());
+        }
         number(-2);
         way.reads.iter().for_each(|(p, v)| {
             number((*p).into());

@@ -23,6 +23,8 @@ pub struct Effort {
 const SAMPLES: usize = 240;
 /// Most things whose pairs are compared.
 const PAIRED_MAX: usize = 40;
+/// Tables of single places tell little for their size: they get this part of what one table may have.
+const PLACES_SHARE: u64 = 8;
 /// Most positions of one pair.
 const PAIR_POSITIONS: u64 = 400_000;
 /// Tables larger than this leave their link out.
@@ -341,7 +343,8 @@ fn of_places(
             let fits = list.iter().map(|(p, _)| *p).find(|p| {
                 let mut more = pattern.clone();
                 more.places.push(*p);
-                Table::size(task, &more).is_some_and(|s| s <= effort.positions.min(1 << 22) && s <= *left)
+                Table::size(task, &more)
+                    .is_some_and(|s| s <= (effort.positions / PLACES_SHARE).min(1 << 22) && s <= *left)
             });
             let Some(p) = fits else { break };
             pattern.places.push(p);

@@ -317,7 +317,12 @@ mod tests {
             count,
             falls,
         };
-        let way = TaskWay { of: MoveId(0), reads: vec![(0, 1), (1, 0)], changes: vec![(0, 1, 0), (1, 0, 1)] };
+        let way = TaskWay {
+            of: MoveId(0),
+            count: 1,
+            reads: vec![(0, 1), (1, 0)],
+            changes: vec![(0, 1, 0), (1, 0, 1)],
+        };
         let group = vec![Some(0); 7].into_iter().chain([None]).collect();
         let values = vec![vec![0, 1, 2]; 7].into_iter().chain([vec![-1, 3, 4]]).collect();
         Task {

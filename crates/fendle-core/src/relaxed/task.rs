@@ -7,6 +7,8 @@ use crate::model::MoveId;
 pub struct TaskWay {
     /// The move.
     pub of: MoveId,
+    /// What it counts: 1, unless something else than moves is counted.
+    pub count: u32,
     /// Places and what they have to hold, by place.
     pub reads: Vec<(u32, i32)>,
     /// Places that change, what they held, and what they hold then. What changes is also read.
@@ -112,9 +114,16 @@ impl Task {
     #[must_use]
     pub fn size_log2(&self) -> f64 {
         let mut out = 0.0;
-        for kind in &self.kinds {
+        // Where things of a group lie, no others of it do; kinds with many places come after those with few.
+        let mut kinds: Vec<&Kind> = self.kinds.iter().collect();
+        kinds.sort_by_key(|k| k.places.len());
+        for (n, kind) in kinds.iter().enumerate() {
+            let within =
+                |k: &&&Kind| k.group == kind.group && k.places.iter().all(|p| kind.places.contains(p));
+            let taken: u32 =
+                kinds[..n].iter().filter(within).map(|k| if k.falls { 0 } else { k.count }).sum();
             for i in 0..kind.count {
-                let free = (kind.places.len() as f64 - f64::from(i)).max(1.0);
+                let free = (kind.places.len() as f64 - f64::from(taken + i)).max(1.0);
                 out += (free / f64::from(i + 1)).log2();
             }
         }

@@ -74,6 +74,12 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
         p.plain(&b.expr, &fl);
         p.expr(&b.expr, &fl);
     }
+    for cost in &model.costs {
+        let b = &cost.count;
+        let fl = p.settled(&b.locals, model.moves[cost.of].params.len(), &[], &[&b.expr]);
+        p.plain(&b.expr, &fl);
+        p.expr(&b.expr, &fl);
+    }
     for v in &model.vars {
         if let Extent::Array(Keyed::Pair(pair)) = v.shape {
             let (first, second) = model.pairs[pair];

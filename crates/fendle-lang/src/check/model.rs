@@ -24,6 +24,7 @@ impl Checker<'_> {
         let mut conds: Vec<(EndKind, StatusCond)> = vec![];
         let mut order: Option<(Vec<Name>, Span)> = None;
         let (mut bound, mut promise) = (None, None);
+        let mut costs: Vec<CostDef> = vec![];
         let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
         let mut pictures = vec![];
         let mut shifted = false;
@@ -176,6 +177,21 @@ impl Checker<'_> {
                     }
                     promise = Some((self.quantity(e), self.quantity(of), *span));
                 }
+                Item::Cost { name, of, params, count, span } => {
+                    if let Some(def) = self.cost(source, (name, of, params), count, *span) {
+                        if let Some(twin) = costs.iter().find(|c| c.name == def.name && c.of == def.of) {
+                            let (twin, file) = (twin.span, self.file);
+                            self.error("M087", *span, "how much this move counts is said twice").labels.push(
+                                crate::source::Label {
+                                    file,
+                                    span: twin,
+                                    text: "here for the first time".into(),
+                                },
+                            );
+                        }
+                        costs.push(def);
+                    }
+                }
                 Item::Shifted(_) => shifted = true,
                 Item::Show { name, joined, layered, at, rules } => {
                     if let Some(show) = self.show(name, (*joined, *layered), at.as_ref(), rules) {
@@ -251,6 +267,8 @@ impl Checker<'_> {
             keeps,
             bound,
             promise,
+            costs,
+            counted: None,
             shows,
             looks,
             examples,
@@ -262,6 +280,51 @@ impl Checker<'_> {
             self.errors.extend(crate::check::hidden::findings(&model));
         }
         model
+    }
+
+    /// How much a move counts under a name.
+    fn cost(
+        &mut self,
+        source: &tree::Source,
+        (name, of, names): (&Name, &Name, &[Name]),
+        count: &A,
+        span: Span,
+    ) -> Option<CostDef> {
+        let Some(&(m, _)) = self.moves.get(&of.text) else {
+            let known: Vec<String> = self.moves.keys().map(|k| format!("`{k}`")).collect();
+            self.error("M047", of.span, format!("no move is named `{}`", of.text))
+                .notes
+                .push(format!("moves are {}", known.join(", ")));
+            return None;
+        };
+        if self.moves.contains_key(&name.text) {
+            self.error("M086", name.span, format!("`{}` is a move already", name.text))
+                .notes
+                .push("moves of one kind can be counted without a `cost`".into());
+        }
+        let mut params = source.items.iter().find_map(|i| match i {
+            Item::Move { name, params, .. } if name.text == of.text => Some(params.clone()),
+            _ => None,
+        })?;
+        if params.len() != names.len() {
+            let text =
+                format!("`{}` has {}, and here are {}", of.text, counted_params(params.len()), names.len());
+            self.error("M086", of.span, text)
+                .notes
+                .push("name every parameter of the move, in its order".into());
+            return None;
+        }
+        for (param, name) in params.iter_mut().zip(names) {
+            param.name = name.clone();
+        }
+        let scope = std::mem::take(&mut self.scope);
+        let old = std::mem::replace(&mut self.place, Place::Cond);
+        self.params(&params);
+        let expr = self.expr(count);
+        let expr = self.coerce(expr, Ty::Int);
+        let locals = std::mem::replace(&mut self.scope, scope).locals;
+        self.place = old;
+        Some(CostDef { name: name.text.clone(), of: m, count: Body { expr, locals }, span })
     }
 
     /// The values of an array by its keys, in their order, where it is keyed by an enum.
@@ -728,4 +791,8 @@ impl Checker<'_> {
             self.vars.push(def);
         }
     }
+}
+
+fn counted_params(n: usize) -> String {
+    if n == 1 { "1 parameter".into() } else { format!("{n} parameters") }
 }

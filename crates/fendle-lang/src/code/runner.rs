@@ -4,9 +4,10 @@ use fendle_core::numbers::{gcd, gcd64, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::game::Game;
+use super::ir::CountOf;
 use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
 use super::numbered::Numbered;
-use crate::model::{EndKind, VarDef, code};
+use crate::model::{COUNT_MAX, EndKind, VarDef, code};
 use crate::run::Eval;
 use crate::state::Bound;
 
@@ -465,6 +466,22 @@ impl Worker for Runner<'_> {
         let mut ask = |p| self.machine.ask(p).map_err(|b| broken(b, None));
         let (e, of) = (ask(program)?, ask(of)?);
         Ok(Some(if of == 0 { 0.0 } else { e as f64 / of as f64 }))
+    }
+
+    fn counts(&mut self, state: &[u64], of: MoveId) -> Result<u32, Fault> {
+        match self.game.code.counts.get(of.0 as usize) {
+            None => Ok(1),
+            Some(CountOf::Known(n)) => Ok(*n),
+            Some(&CountOf::Asked(program, site)) => {
+                self.machine.load(state);
+                let value = self.machine.ask(program).map_err(|b| broken(b, Some(of)))?;
+                if (0..=COUNT_MAX).contains(&value) {
+                    Ok(value as u32)
+                } else {
+                    Err(broken(Break { site, value }, Some(of)))
+                }
+            }
+        }
     }
 
     fn told(&mut self, state: &[u64], out: &mut Vec<u64>) {

@@ -439,6 +439,10 @@ pub struct Model {
     pub bound: Option<(Body, Span)>,
     /// How well a running state promises to go: a number, and what it is a share of. Guides look-ahead, proves nothing.
     pub promise: Option<(Body, Body, Span)>,
+    /// What a move counts, where something else than moves is counted.
+    pub costs: Vec<CostDef>,
+    /// What is counted now; `None`: every move counts 1.
+    pub counted: Option<Counted>,
     /// How positions are drawn as text.
     pub shows: Vec<Show>,
     /// How pictures draw things; the first line that fits decides.
@@ -451,7 +455,45 @@ pub struct Model {
     pub cuts: bool,
 }
 
+/// How much one move counts, where something else than moves is counted: `cost NAME of MOVE(A, B) = E`.
+#[derive(Clone, Debug)]
+pub struct CostDef {
+    /// What is counted.
+    pub name: String,
+    /// The move.
+    pub of: usize,
+    /// How much it counts, in the state before it; the parameters of the move are the first locals.
+    pub count: Body,
+    /// Where it is said.
+    pub span: Span,
+}
+
+/// What is counted instead of moves.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Counted {
+    /// Moves of one kind.
+    Move(usize),
+    /// What the model says under a name; a move of which it says nothing counts 0.
+    Cost(String),
+}
+
+/// The most that one move may count.
+pub const COUNT_MAX: i64 = 1_000;
+
 impl Model {
+    /// How much a move counts, as an expression in the state before it; `Err`: a number that is known.
+    ///
+    /// # Errors
+    ///
+    /// That number.
+    pub fn count_of(&self, of: usize) -> Result<&CostDef, u32> {
+        match &self.counted {
+            None => Err(1),
+            Some(Counted::Move(m)) => Err(u32::from(*m == of)),
+            Some(Counted::Cost(name)) => self.costs.iter().find(|c| c.name == *name && c.of == of).ok_or(0),
+        }
+    }
+
     /// Whether the model can be won at all.
     #[must_use]
     pub fn has_goal(&self) -> bool {
@@ -546,6 +588,7 @@ impl Model {
             )
             .chain(self.bound.iter().map(|b| &b.0))
             .chain(self.promise.iter().flat_map(|p| [&p.0, &p.1]))
+            .chain(self.costs.iter().map(|c| &c.count))
             .chain(self.aim.iter().filter_map(|a| a.what.as_ref()))
             .chain(self.vars.iter().filter_map(|v| v.prior.as_ref()?.with.as_ref()));
         bodies.map(|b| &b.expr).for_each(&mut see);

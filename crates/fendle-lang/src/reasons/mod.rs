@@ -1,5 +1,6 @@
 //! Reasons: effects of the rules, kept quantities and their proofs, dead parts, laws, proofs checked again.
 
+pub mod counting;
 pub mod dead;
 pub mod effects;
 pub mod exchange;
@@ -11,3 +12,4 @@ pub mod numbering;
 pub mod parts;
 pub mod recheck;
 pub mod relaxed;
+pub mod wanted;

@@ -45,7 +45,7 @@ pub fn task_of(game: &Game, most: usize, stop: &mut dyn FnMut() -> bool) -> Opti
         let changes: Vec<(u32, i32, i32)> =
             way.changes.iter().filter(|c| !fixed(c.0)).map(|c| (c.0 as u32, c.1, c.2)).collect();
         if !changes.is_empty() {
-            task.ways.push(TaskWay { of: MoveId(way.of), reads, changes });
+            task.ways.push(TaskWay { of: MoveId(way.of), count: way.count, reads, changes });
         }
     }
     for goal in goals {

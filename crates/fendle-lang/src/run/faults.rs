@@ -29,6 +29,7 @@ pub enum FaultKind {
     NotInList,
     NothingToDraw,
     BadWeight,
+    BadCount,
     TooFine,
     Stopped,
     TooManyOutcomes,
@@ -98,6 +99,7 @@ impl fmt::Display for RunFault {
             FaultKind::NothingToDraw => {
                 write!(f, "there is nothing to draw from; say what happens then with `else {{ ... }}`")
             }
+            FaultKind::BadCount => write!(f, "{v} is nothing that a move may count: 0 to {COUNT_MAX} are"),
             FaultKind::BadWeight => write!(f, "{v} is no weight: 0 to {WEIGHT_MAX} are"),
             FaultKind::TooFine => write!(
                 f,

@@ -244,6 +244,34 @@ impl<'b> Eval<'b> {
         self.one(e, &mut [])
     }
 
+    /// What a move counts in the state that is looked at, before it is made.
+    pub(crate) fn counts(&mut self, of: usize, params: &[i64]) -> Run<u32> {
+        let model = self.b.model.clone();
+        let cost = match model.count_of(of) {
+            Ok(cost) => cost,
+            Err(known) => return Ok(known),
+        };
+        let mut frame = vec![V::One(0); cost.count.locals.len()];
+        for (slot, &p) in frame.iter_mut().zip(params) {
+            *slot = V::One(p);
+        }
+        let value = self.one(&cost.count.expr, &mut frame)?;
+        if !(0..=COUNT_MAX).contains(&value) {
+            return Err(RunFault { kind: FaultKind::BadCount, span: cost.span, value });
+        }
+        Ok(value as u32)
+    }
+
+    /// What a move counts in a state before it is made.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn counts_in(&mut self, state: &[i32], (of, params): (usize, &[i64])) -> Run<u32> {
+        self.look_at(state);
+        self.counts(of, params)
+    }
+
     fn body(&mut self, body: &Body) -> Run<i64> {
         let mut frame = vec![V::One(0); body.locals.len()];
         self.one(&body.expr, &mut frame)

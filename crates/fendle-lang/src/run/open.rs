@@ -51,6 +51,8 @@ pub(crate) struct OpenWay<'w> {
     pub told: Vec<(usize, i32)>,
     /// Whether the move runs this way in every state that holds what was pinned and told: no test rules out more.
     pub exact: bool,
+    /// What the move counts.
+    pub count: u32,
 }
 
 /// One way that the part of a move which can lose may go.
@@ -290,7 +292,15 @@ impl<'b> Eval<'b> {
         let mut take = vec![];
         loop {
             self.open_up(&take);
-            let done = self.apply_once(&start, of, params);
+            let mut done = self.apply_once(&start, of, params);
+            let mut count = 1;
+            if let (Ok(Outcome::Done(made)), true) = (&mut done, self.b.model.counted.is_some()) {
+                match self.counts_before(of, params, &mut made[0].state) {
+                    Ok(n) => count = n,
+                    // What breaks is no way; the search meets it where it can be reached.
+                    Err(fault) => done = Err(fault),
+                }
+            }
             let Some(open) = self.open.take() else { return false };
             if open.lost {
                 return false;
@@ -299,7 +309,7 @@ impl<'b> Eval<'b> {
             let go_on = match done {
                 Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
                     let (told, exact) = self.ruled_out(&open);
-                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact }), cost)
+                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact, count }), cost)
                 }
                 _ => each(None, cost),
             };
@@ -311,6 +321,18 @@ impl<'b> Eval<'b> {
                 return true;
             }
         }
+    }
+
+    /// What the move that was made counts, asked in the state before it; `after` is the state that it led to: what is pinned only
+    /// now has not changed.
+    fn counts_before(&mut self, of: usize, params: &[i64], after: &mut [i32]) -> Run<u32> {
+        let pinned = self.open.as_ref().map_or(0, |o| o.seen.len());
+        self.now.clone_from(&self.before);
+        let count = self.counts(of, params)?;
+        for (at, value) in self.open.iter().flat_map(|o| &o.seen[pinned..]) {
+            after[*at] = *value;
+        }
+        Ok(count)
     }
 
     /// What tests that ruled values out say of places that are not pinned: those of which one value is left, and whether

@@ -27,6 +27,8 @@ pub struct Way {
     pub changes: Vec<Change>,
     /// Whether the move runs this way in every state that holds what it reads: other places may hold anything.
     pub exact: bool,
+    /// What the move counts.
+    pub count: u32,
 }
 
 /// All ways of all moves that change something, each once.
@@ -65,7 +67,7 @@ impl Ways {
                     }
                     reads.extend(way.told);
                     reads.sort_unstable();
-                    let way = Way { of: number as u32, reads, changes, exact: way.exact };
+                    let way = Way { of: number as u32, reads, changes, exact: way.exact, count: way.count };
                     if !way.changes.is_empty() && seen.insert(way.clone()) {
                         list.push(way);
                     }

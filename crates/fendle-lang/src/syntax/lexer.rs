@@ -11,7 +11,7 @@ use crate::source::{Diagnostic, FileId, Span};
 pub const ITEM_WORDS: &[&str] = &[
     "model", "const", "enum", "record", "shapes", "level", "state", "derived", "tally", "show", "picture",
     "fn", "proc", "move", "waiting", "hidden", "tell", "spread", "alike", "after", "tick", "setup", "goal",
-    "lost", "over", "status", "aim", "always", "keeps", "bound", "promise", "law", "example",
+    "lost", "over", "status", "aim", "always", "keeps", "bound", "promise", "cost", "law", "example",
 ];
 
 /// Kinds of tokens.

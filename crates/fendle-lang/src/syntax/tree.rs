@@ -542,6 +542,19 @@ pub enum Item {
     Bound(Expr, Span),
     /// `promise E of M`
     Promise(Expr, Expr, Span),
+    /// `cost NAME of MOVE(A, B) = E`
+    Cost {
+        /// What is counted.
+        name: Name,
+        /// The move.
+        of: Name,
+        /// Names for its parameters.
+        params: Vec<Name>,
+        /// How much the move counts.
+        count: Expr,
+        /// Where.
+        span: Span,
+    },
     Example {
         title: String,
         lines: Vec<ExampleLine>,

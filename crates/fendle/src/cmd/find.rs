@@ -1,15 +1,23 @@
 //! `fendle find`: the nearest reachable position in which a condition holds.
 
 use fendle_ask::Want;
-use fendle_ask::find::find;
+use fendle_ask::find::{find, find_any};
 
 use crate::args::{DrawsArg, LevelArgs};
 use crate::session::{Ended, Session};
 use crate::{json, text};
 
 /// Runs the command.
-pub fn run(s: &mut Session, args: &LevelArgs, condition: &str, draws: DrawsArg, before: u32) -> Ended {
+pub fn run(
+    s: &mut Session,
+    args: &LevelArgs,
+    condition: &str,
+    (draws, before, any): (DrawsArg, u32, bool),
+) -> Ended {
     let mut level = s.load(args, Want::All)?;
-    let answer = find(&mut s.store, &mut level, condition, (draws.draws(), before), &s.budget)?;
+    let answer = match any {
+        true => find_any(&mut s.store, &mut level, condition, &s.budget)?,
+        false => find(&mut s.store, &mut level, condition, (draws.draws(), before), &s.budget)?,
+    };
     s.give(&answer, json::answer, text::find::lines)
 }

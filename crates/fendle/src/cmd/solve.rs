@@ -2,6 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
+use fendle_ask::count::count_solutions;
+use fendle_ask::counting::solve_counting;
 use fendle_ask::hunt::Promise;
 use fendle_ask::proof::{payload, proof_of};
 use fendle_ask::solve::{Solved, is_knowing, offered, solve, solve_knowing};
@@ -14,11 +16,29 @@ use crate::picture::play;
 use crate::session::{Ended, Session, Trouble};
 use crate::{json, memory, picture, text};
 
+/// How a level is solved.
+#[derive(Clone, Copy, Debug)]
+pub struct How<'a> {
+    /// Without the boards of the solution.
+    pub brief: bool,
+    /// What is asked for.
+    pub promise: Promise,
+    /// What is counted instead of moves.
+    pub counting: Option<&'a str>,
+}
+
+/// Counts solutions.
+pub fn count(s: &mut Session, args: &LevelArgs) -> Ended {
+    let level = s.load(args, Want::All)?;
+    let answer = count_solutions(&s.store, &level, &s.budget)?;
+    s.give(&answer, json::answer, text::solve::counts)
+}
+
 /// Runs the command.
 pub fn run(
     s: &mut Session,
     args: &LevelArgs,
-    (brief, promise): (bool, Promise),
+    How { brief, promise, counting }: How<'_>,
     proof: Option<&Path>,
     picture: &PictureArgs,
 ) -> Ended {
@@ -29,6 +49,14 @@ pub fn run(
     if picture.output.is_some() {
         offered(&level, "solve -o")?;
     }
+    if counting.is_some() {
+        offered(&level, "solve --moves-counting")?;
+        if proof.is_some() {
+            return Err(Trouble::words(
+                "a proof file counts moves and nothing else: leave --proof or --moves-counting out",
+            ));
+        }
+    }
     if is_knowing(&level) {
         let answer = solve_knowing(&s.store, &level, &s.budget)?;
         return s.give(&answer, json::answer, text::solve::knowing);
@@ -36,7 +64,10 @@ pub fn run(
     let verbose = s.common.verbose;
     let mut closed = None;
     let mut see = |space: &Space| closed = proof.map(|_| payload(space));
-    let answer = solve(&s.store, &level, promise, &s.budget, proof.is_some().then_some(&mut see))?;
+    let answer = match counting {
+        Some(name) => solve_counting(&s.store, &level, (name, promise), &s.budget)?,
+        None => solve(&s.store, &level, promise, &s.budget, proof.is_some().then_some(&mut see))?,
+    };
     let drawn = draw(s, &level, &answer, picture)?;
     let written = match proof {
         Some(path) => Some(write_proof(s, &level, &answer, (path, &args.file), closed)?),

@@ -4,7 +4,7 @@ use fendle_ask::Answer;
 use fendle_ask::find::Found;
 use fendle_core::numbers::{counted, grouped};
 
-use super::{beside, move_lines, named, position_lines};
+use super::{beside, move_lines, named, position_lines, wrapped};
 
 /// The nearest position in which a condition holds.
 pub fn lines(a: &Answer<Found>) -> Vec<String> {
@@ -19,7 +19,10 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
     match (&f.moves, &f.position) {
         (Some(moves), Some(position)) => {
             let depth = counted(moves.len() as u64, "move", "moves");
-            out.push(format!("{many}{so_far}, among {states}; the nearest after {depth}"));
+            out.push(match f.any {
+                true => format!("such a position after {depth}; not always the nearest ({states} seen)"),
+                false => format!("{many}{so_far}, among {states}; the nearest after {depth}"),
+            });
             if let Some(start) = &f.begins_at {
                 out.push(format!("from the start that --at takes as: {start}"));
             }
@@ -30,6 +33,10 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
             out.push(format!("as --at takes it: {}", position.line));
         }
         _ if f.count > 0 => out.push(format!("{many}{so_far}, among {states}")),
+        _ if f.why_none.is_some() => {
+            let why = f.why_none.as_deref().unwrap_or_default();
+            out.extend(wrapped(&format!("no such position: {why}")));
+        }
         _ if f.complete => out.push(format!(
             "no such position: proved by looking at all {} reachable states",
             grouped(f.states)

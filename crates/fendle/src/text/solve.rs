@@ -1,5 +1,6 @@
 //! `solve` as text.
 
+use fendle_ask::count::CountedSolutions;
 use fendle_ask::hunt::Attempt;
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
 use fendle_ask::{Answer, Position};
@@ -34,6 +35,17 @@ pub fn lines(a: &Answer<Solved>, brief: bool, verbose: bool) -> Vec<String> {
         let length = counted(moves.len() as u64, "move", "moves");
         let lucky = if s.if_lucky { " if lucky" } else { "" };
         out.extend(match s.by_play {
+            None if let Some(c) = &s.counting => {
+                let count = c.count.unwrap_or(0);
+                let rest = match (s.shortest, c.least) {
+                    (true, _) => "and no solution has fewer".to_string(),
+                    (false, least) => format!("and none has fewer than {}", least.unwrap_or(0)),
+                };
+                wrapped(&format!(
+                    "{} in {length}; counting {}: {count}, {rest} ({})",
+                    s.verdict, c.name, s.words
+                ))
+            }
             None if !s.shortest => {
                 let least = counted(s.least.unwrap_or(0).into(), "move", "moves");
                 wrapped(&format!("{}: {length}; none has fewer than {least} ({})", s.verdict, s.words))
@@ -64,6 +76,60 @@ pub fn lines(a: &Answer<Solved>, brief: bool, verbose: bool) -> Vec<String> {
         out.extend(beside(&blocks));
     }
     out
+}
+
+/// How many solutions there are.
+pub fn counts(a: &Answer<CountedSolutions>) -> Vec<String> {
+    let s = &a.found;
+    let mut out = named(&a.asked);
+    if a.fault.is_some() {
+        out.push("no answer: the model broke".into());
+        return out;
+    }
+    let won = counted(s.won, "won position", "won positions");
+    if !s.complete {
+        let by = a.stopped_by.as_ref().map_or("a limit", |s| s.words.as_str());
+        out.push(format!("undecided: stopped by {by}; so far {won} reached"));
+        out.push(format!("{} seen", counted(s.states, "state", "states")));
+        return out;
+    }
+    out.push(match s.won {
+        0 => "no won position can be reached".into(),
+        _ => {
+            format!("{won} can be reached{}", if s.by_positions { "; what is alike counts once" } else { "" })
+        }
+    });
+    if let (Some(moves), Some(n)) = (s.moves, &s.shortest) {
+        let each = counted(moves.into(), "move", "moves");
+        let one = n == "1";
+        let what = if one { "shortest solution, of" } else { "shortest solutions, each of" };
+        out.push(format!("{} {what} {each}", digits(n)));
+    }
+    if s.won > 0 {
+        out.push(match (&s.all, s.endless) {
+            (Some(n), _) if n == "1" => "1 solution in all".into(),
+            (Some(n), _) => format!("{} solutions in all", digits(n)),
+            (None, true) => {
+                "no end of solutions in all: play can come back to a position that it has left".into()
+            }
+            (None, false) => {
+                format!("the ways to it are not counted: {}", s.not_counted.as_deref().unwrap_or("stopped"))
+            }
+        });
+        if s.by_positions {
+            out.push("solutions are sequences of positions: moves with the same result are one".into());
+        }
+    }
+    out.push(format!("{} seen", counted(s.states, "state", "states")));
+    out
+}
+
+/// Digits in groups of three.
+fn digits(n: &str) -> String {
+    let first = n.len() % 3;
+    let groups = (n.as_bytes()[first..].chunks(3)).map(|c| String::from_utf8_lossy(c).into_owned());
+    let head = (first > 0).then(|| n[..first].to_string());
+    head.into_iter().chain(groups).collect::<Vec<_>>().join(",")
 }
 
 /// What was tried, and how far each way got.

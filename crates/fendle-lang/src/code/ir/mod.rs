@@ -178,6 +178,15 @@ pub struct Point {
     pub too_many: Site,
 }
 
+/// What a move counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CountOf {
+    /// Always this.
+    Known(u32),
+    /// What this program gives in the state before it; the site breaks where that is no count.
+    Asked(u32, Site),
+}
+
 /// The whole code of a bound model.
 #[derive(Clone, Debug, Default)]
 pub struct Code {
@@ -200,6 +209,8 @@ pub struct Code {
     pub aim: Option<u32>,
     /// The programs that give what a running state promises, and what that is a share of.
     pub promise: Option<(u32, u32)>,
+    /// What each move counts, in move order; empty where every move counts 1.
+    pub counts: Vec<CountOf>,
     /// Fault sites.
     pub sites: Vec<FaultSite>,
     /// The site of each law, in the order of `laws`.

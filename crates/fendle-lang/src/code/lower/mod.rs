@@ -126,6 +126,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     let aim = b.model.aim.as_ref().and_then(|a| a.what.as_ref()).map(|what| gives(what, "aim"));
     let promise = b.model.promise.as_ref().map(|(e, of, _)| (gives(e, "promise"), gives(of, "promise of")));
     (l.code.aim, l.code.promise) = (aim, promise);
+    l.counts();
     for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
         let site = l.site(FaultKind::NotRearranged, def.span);
         l.code.pack_sites.push((v, site));

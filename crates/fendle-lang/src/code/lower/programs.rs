@@ -151,6 +151,37 @@ impl Lower<'_> {
         self.end(format!("move {} {}", def.name, words.join(" ")).trim_end().to_string(), params)
     }
 
+    /// What each move counts, where something else than moves is counted.
+    pub(super) fn counts(&mut self) {
+        let model = self.b.model.clone();
+        if model.counted.is_none() {
+            return;
+        }
+        for n in 0..self.code.moves.len() {
+            let (of, params) = (self.code.moves[n].of as usize, self.code.moves[n].params.clone());
+            let count = match model.count_of(of) {
+                Err(known) => CountOf::Known(known),
+                Ok(cost) => {
+                    self.begin(&cost.count.locals, true);
+                    for (slot, &p) in self.frame.iter_mut().zip(&params) {
+                        *slot = Local::Val(O::K(p));
+                    }
+                    let s = self.value(&cost.count.expr);
+                    match s {
+                        O::K(n) if (0..=COUNT_MAX).contains(&n) => CountOf::Known(n as u32),
+                        _ => {
+                            let s = self.reg(s);
+                            self.emit(Op::Give { s });
+                            let program = self.end(format!("{} of move {n}", cost.name), vec![]);
+                            CountOf::Asked(program, self.site(FaultKind::BadCount, cost.span))
+                        }
+                    }
+                }
+            };
+            self.code.counts.push(count);
+        }
+    }
+
     pub(super) fn tick(&mut self, tick: &TickDef) {
         let Some((clock, every)) = &tick.clock else {
             return self.inlined(&tick.body.locals, vec![], |l| l.block(&tick.body.body));

@@ -392,6 +392,23 @@ impl Parser<'_> {
                 self.word("of")?;
                 Item::Promise(e, self.expr()?, span)
             }
+            "cost" => {
+                let name = self.name("a name for what is counted")?;
+                self.word("of")?;
+                let of = self.name("the name of a move")?;
+                let mut params = vec![];
+                if self.eat_op("(") {
+                    while !self.is_op(")") {
+                        params.push(self.name("a name for a parameter of the move, or `)`")?);
+                        if !self.eat_op(",") {
+                            break;
+                        }
+                    }
+                    self.op(")")?;
+                }
+                self.op("=")?;
+                Item::Cost { name, of, params, count: self.expr()?, span: span.to(self.last_span()) }
+            }
             _ => self.example(span)?,
         };
         let ended = self.end_of_line("the end of the line");
@@ -405,6 +422,7 @@ impl Parser<'_> {
                 | Item::Keeps { .. }
                 | Item::Bound(..)
                 | Item::Promise(..)
+                | Item::Cost { .. }
                 | Item::Const(..)
         );
         if ended.is_ok() || !condition {
