@@ -231,6 +231,28 @@ impl Loaded {
         self.begin.words()
     }
 
+    /// The same level, beginning at another position.
+    #[must_use]
+    pub fn at(&self, state: &[i32]) -> Loaded {
+        let game = self.game.at(state.to_vec());
+        let moves = MoveTable::new(&game.bound).expect("as many moves as before");
+        Loaded {
+            name: self.name.clone(),
+            level_title: self.level_title.clone(),
+            file_title: self.file_title.clone(),
+            expect: vec![],
+            sets: self.sets.clone(),
+            moved: true,
+            known: self.known,
+            one_of: None,
+            game,
+            moves,
+            begin: Begin::Given,
+            played: vec![],
+            history: vec![state.to_vec()],
+        }
+    }
+
     /// The game as the player sees it.
     #[must_use]
     pub fn as_player(&self) -> Bound {

@@ -416,6 +416,21 @@ pub enum Command {
         #[command(flatten)]
         picture: PictureArgs,
     },
+    /// Play a level in the terminal: by keys, with hints, and with a light that says whether it can still be won.
+    Play {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Press these keys instead of playing in the terminal, and print the last screen: `right`, `shift-up`, `enter`, `space`, `esc`, or single
+        /// characters.
+        #[arg(long, value_name = "KEYS")]
+        keys: Option<String>,
+        /// Record the play into this file, one line of JSON a move; `@FILE` stands for its moves in other commands.
+        #[arg(short = 'o', long = "record", value_name = "FILE")]
+        record: Option<PathBuf>,
+        /// Colours for a light or a dark terminal.
+        #[arg(long, value_enum, default_value_t = ThemeArg::Dark)]
+        theme: ThemeArg,
+    },
     /// A solution, the shortest where that can be proved, or a proof that there is none.
     Solve {
         #[command(flatten)]

@@ -11,6 +11,7 @@ mod json;
 mod library;
 mod memory;
 mod picture;
+mod play;
 mod progress;
 mod report;
 mod session;
@@ -142,6 +143,9 @@ fn run(command: Command, s: &mut Session) -> Ended {
         }
         Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
         Command::Show { level, line, picture } => cmd::show::run(s, &level, line, &picture),
+        Command::Play { level, keys, record, theme } => {
+            cmd::play::run(s, &level, (keys.as_deref(), record.as_deref()), theme)
+        }
         Command::Moves { level, picture } => cmd::moves::run(s, &level, &picture),
         Command::Trace { level, moves, draws, verdict, picture } => {
             cmd::trace::run(s, &level, &moves, (verdict, draws), &picture)

@@ -70,7 +70,9 @@ impl Session {
     /// Loads the level that is named, with one start or all of them.
     pub fn load(&mut self, args: &LevelArgs, want: Want) -> Result<Loaded, Trouble> {
         let want = if args.after.is_some() { Want::One } else { want };
-        let level = load(&mut self.store, &self.files, &args.wish(), want, &self.budget)?;
+        let mut wish = args.wish();
+        wish.after = wish.after.map(|moves| self.moves(&moves)).transpose()?;
+        let level = load(&mut self.store, &self.files, &wish, want, &self.budget)?;
         self.level = Some(level.name.clone());
         if let (Some(n), false) = (level.one_of, self.is_json()) {
             self.reporter.hint(&format!(
@@ -80,6 +82,14 @@ impl Session {
             ));
         }
         Ok(level)
+    }
+
+    /// Moves as an argument gives them; `@FILE` stands for those of a recorded play.
+    pub fn moves(&self, given: &str) -> Result<String, Trouble> {
+        let Some(name) = given.strip_prefix('@') else { return Ok(given.to_string()) };
+        let text = std::fs::read_to_string(name)
+            .map_err(|e| Trouble::words(format!("the recorded play {name} cannot be read: {e}")))?;
+        fendle_ask::playing::recorded_moves(&text, name).map_err(Trouble::words)
     }
 
     /// Writes lines of the result.

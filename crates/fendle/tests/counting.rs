@@ -21,7 +21,9 @@ impl Yard {
     /// A yard inside a wall.
     fn random(rng: &mut SmallRng) -> Yard {
         let (rows, cols) = (rng.random_range(5..=6), rng.random_range(5..=7));
-        let edge = |i: usize| i / cols == 0 || i / cols == rows - 1 || i % cols == 0 || i % cols == cols - 1;
+        let edge = |i: usize| {
+            i / cols == 0 || i / cols == rows - 1 || i.is_multiple_of(cols) || i % cols == cols - 1
+        };
         let walls: Vec<bool> = (0..rows * cols).map(|i| edge(i) || rng.random_range(0..10) == 0).collect();
         let mut free: Vec<usize> = (0..rows * cols).filter(|i| !walls[*i]).collect();
         let mut take = || free.swap_remove(rng.random_range(0..free.len()));
@@ -129,7 +131,7 @@ fn fewest_pushes_and_fewest_moves_are_two_questions() {
     while yards.len() < 40 {
         let yard = Yard::random(&mut rng);
         // Most can be solved.
-        if yard.fewest(true).is_some() || yards.len() % 5 == 0 {
+        if yard.fewest(true).is_some() || yards.len().is_multiple_of(5) {
             yards.push(yard);
         }
     }

@@ -12,6 +12,7 @@ pub mod infer;
 pub mod moves;
 pub mod new;
 pub mod odds;
+pub mod play;
 pub mod review;
 pub mod shell;
 pub mod show;

@@ -10,6 +10,7 @@ use crate::{json, text};
 /// Runs the command.
 pub fn run(s: &mut Session, args: &LevelArgs, moves: &str) -> Ended {
     let level = s.load(args, Want::One)?;
+    let moves = &s.moves(moves)?;
     let answer = review(&mut s.store, &level, moves, &s.budget)?;
     s.give(&answer, json::answer, text::review::lines)
 }

@@ -17,6 +17,7 @@ pub fn run(
     picture: &PictureArgs,
 ) -> Ended {
     let level = s.load(args, Want::One)?;
+    let moves = &s.moves(moves)?;
     let answer = trace(&mut s.store, &level, moves, verdict, &s.budget)?;
     let seed = s.common.seed;
     let end = s.give(
