@@ -59,6 +59,9 @@ pub struct Common {
     /// ~/.cache/fendle).
     #[arg(long, global = true, hide_short_help = true)]
     pub no_cache: bool,
+    /// Run again whenever a file that was read is saved, with what has changed on top: for check, show, moves, solve, explore and audit.
+    #[arg(long, global = true, hide_short_help = true)]
+    pub watch: bool,
     /// Colour in diagnostics. NO_COLOR and pipes are respected.
     #[arg(long, global = true, value_enum, default_value_t = When::Auto)]
     pub color: When,

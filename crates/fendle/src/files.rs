@@ -62,6 +62,12 @@ impl Files {
         fs::read(path).map_err(unreadable)
     }
 
+    /// The files that were read.
+    #[must_use]
+    pub fn were_read(&self) -> Vec<PathBuf> {
+        self.read.borrow().clone()
+    }
+
     /// Refuses an output that is also an input.
     ///
     /// # Errors

@@ -17,11 +17,13 @@ mod report;
 mod session;
 mod tables;
 mod text;
+mod watch;
 
 use fendle_ask::hunt::Promise;
 use fendle_ask::odds::How;
 use fendle_core::odds::Fractions;
 use std::io::{self, IsTerminal, Write};
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -52,16 +54,24 @@ fn main() -> ExitCode {
         When::Never => false,
         When::Auto => io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
     };
+    if cli.common.watch {
+        if !watch::is_watched(&cli.command) {
+            eprintln!("fendle: --watch is for check, show, moves, solve, explore and audit");
+            return ExitCode::from(End::Bad.code());
+        }
+        return watch::run(color);
+    }
+    let out = Box::new(io::BufWriter::new(io::stdout()));
+    ExitCode::from(once(cli, out, Box::new(io::stderr()), color).0.code())
+}
+
+/// Runs one command; gives how it ended, and the files that it read.
+fn once(cli: Cli, out: Box<dyn Write>, err: Box<dyn Write>, color: bool) -> (End, Vec<PathBuf>) {
     let budget = Arc::new(progress::budget(&cli.common));
     let mut session = Session {
-        reporter: Reporter {
-            err: Box::new(io::stderr()),
-            color,
-            plain: cli.common.color == When::Never,
-            quiet: cli.common.quiet,
-        },
+        reporter: Reporter { err, color, plain: cli.common.color == When::Never, quiet: cli.common.quiet },
         common: cli.common,
-        out: Box::new(io::BufWriter::new(io::stdout())),
+        out,
         store: Store::default(),
         files: Files::default(),
         budget,
@@ -70,6 +80,7 @@ fn main() -> ExitCode {
     let ended = run(cli.command, &mut session).or_else(|trouble| say(&mut session, trouble));
     progress::clear();
     let ended = ended.and_then(|end| Ok(session.out.flush().map(|()| end)?));
+    let files = session.files.were_read();
     let end = match ended {
         Ok(end) => end,
         Err(Trouble::Output(e)) => {
@@ -83,7 +94,7 @@ fn main() -> ExitCode {
         }
         Err(Trouble::Ask(_)) => End::Bad,
     };
-    ExitCode::from(end.code())
+    (end, files)
 }
 
 /// Says why there is no answer, and gives the ending.

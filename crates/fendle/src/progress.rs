@@ -28,6 +28,11 @@ fn catch_interrupts() {
     });
 }
 
+/// Whether somebody asked to stop.
+pub fn is_interrupted() -> bool {
+    INTERRUPTED.load(Ordering::SeqCst)
+}
+
 /// The bar of this process.
 static BAR: OnceLock<ProgressBar> = OnceLock::new();
 
