@@ -22,6 +22,7 @@ pub mod counting;
 pub mod explore;
 pub mod fairness;
 pub mod find;
+pub mod frozen;
 pub mod graph;
 pub mod guide;
 pub mod hunt;

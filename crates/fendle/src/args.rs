@@ -604,6 +604,10 @@ pub enum Command {
         /// Also write the results as JUnit XML (.xml), for a CI service.
         #[arg(long, value_name = "FILE")]
         junit: Option<PathBuf>,
+        /// Write what holds today into a file beside the pack (frozen.json in a folder, NAME.frozen.json beside a file): from then on `audit` says
+        /// what has changed since, and ends with 1.
+        #[arg(long)]
+        freeze: bool,
     },
     /// Print a completion script for a shell.
     Completions {

@@ -195,8 +195,8 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Compare { first, second, level, with, spaces: _, known } => {
             cmd::compare::run(s, (first, second), (level, with), known)
         }
-        Command::Audit { paths, output, junit } => {
-            cmd::audit::run(s, &paths, output.as_deref(), junit.as_deref())
+        Command::Audit { paths, output, junit, freeze } => {
+            cmd::audit::run(s, &paths, (output.as_deref(), junit.as_deref()), freeze)
         }
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),

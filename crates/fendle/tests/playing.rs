@@ -32,6 +32,10 @@ fn keys_make_moves_and_take_them_back() {
     assert_eq!(board(&moved.out), board(&again.out));
     let over = play(&dir, "yard.toml", "down b left left s g");
     assert!(over.out.contains("1 move "), "{}", over.out);
+    let json =
+        fendle(dir.path(), &["play", "yard.toml", "--keys", "down up left", "--format", "json"]).json();
+    assert_eq!(json["moves"], serde_json::json!(["go down", "go up", "go left"]));
+    assert_eq!(json["light"], "dead");
     let none = play(&dir, "yard.toml", "u");
     assert!(none.out.contains("nothing is left to take back"), "{}", none.out);
 }

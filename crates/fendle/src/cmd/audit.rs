@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use fendle_ask::audit::{Audited, Job, audit, end_of};
+use fendle_ask::frozen;
 use fendle_ask::load::Source;
 use fendle_ask::{End, Provider as _};
 use serde_json::json;
@@ -13,7 +14,12 @@ use crate::session::{Ended, Session, Trouble};
 use crate::text;
 
 /// Runs the command.
-pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>, junit: Option<&Path>) -> Ended {
+pub fn run(
+    s: &mut Session,
+    paths: &[PathBuf],
+    (output, junit): (Option<&Path>, Option<&Path>),
+    freeze: bool,
+) -> Ended {
     if let Some(path) = output.filter(|path| ending(path) != "html") {
         return Err(Trouble::words(format!(
             "{} is no page: -o wants a name ending in .html",
@@ -41,9 +47,42 @@ pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>, junit: Opt
     for path in output.into_iter().chain(junit) {
         s.files.may_write(path)?;
     }
-    let list = audit(&s.store, &jobs, &s.budget, &mut errors);
+    let beside = frozen_file(paths);
+    let text = beside.as_ref().filter(|f| f.exists() && !freeze).map(|f| s.files.read(f));
+    let frozen = match (text.transpose(), &beside) {
+        (Ok(Some(text)), Some(file)) => {
+            let read = frozen::read(&text, &file.display().to_string());
+            Some(read.map_err(fendle_ask::Trouble::Message)?)
+        }
+        (Err(words), _) => return Err(Trouble::words(words)),
+        _ => None,
+    };
+    let mut list = audit(&s.store, &jobs, &s.budget, &mut errors);
+    let mut of_pack = vec![];
+    if let Some(before) = &frozen {
+        let now = frozen::facts(&list, &s.budget);
+        of_pack = frozen::compare(&mut list, before, &now);
+    }
     let end = end_of(&list, &errors);
     give(s, &list, end)?;
+    if !s.is_json() {
+        s.lines(of_pack)?;
+    }
+    if freeze {
+        let Some(file) = beside else {
+            return Err(Trouble::words("--freeze writes beside one folder or one file: name one path"));
+        };
+        if end != End::Yes {
+            return Err(Trouble::words(
+                "nothing is frozen: not every level is as it expects, or something is not decided",
+            ));
+        }
+        let text = serde_json::to_string_pretty(&frozen::facts(&list, &s.budget)).expect("text keys") + "\n";
+        s.files.write(&file, |out| out.write_all(text.as_bytes()))?;
+        if !s.is_json() {
+            s.line(format!("wrote {}", file.display()))?;
+        }
+    }
     if let Some(path) = output {
         picture::write(&s.files, path, &Drawing::Page(picture::audit::page(&list)))?;
     }
@@ -57,6 +96,12 @@ pub fn run(s: &mut Session, paths: &[PathBuf], output: Option<&Path>, junit: Opt
     s.out.flush()?;
     s.reporter.show(&s.store.sources, &errors);
     Ok(end)
+}
+
+/// Where the frozen facts of a pack are: of one folder in it, of one file beside it.
+fn frozen_file(paths: &[PathBuf]) -> Option<PathBuf> {
+    let [path] = paths else { return None };
+    Some(if path.is_dir() { path.join("frozen.json") } else { path.with_extension("frozen.json") })
 }
 
 /// Writes the table and what differs, and says the faults.

@@ -10,6 +10,7 @@ use fendle_ask::fairness::fairness;
 use fendle_ask::hunt::{Promise, is_large};
 use fendle_ask::load::{Source, load_source, load_text};
 use fendle_ask::odds::{self, Odds, ask};
+use fendle_ask::playing::Playing;
 use fendle_ask::routes::class_word;
 use fendle_ask::solve::{Solved, solve};
 use fendle_ask::why::{dead_parts, one_position};
@@ -20,11 +21,14 @@ use fendle_core::{Class, Exploration, Model as _};
 use fendle_lang::reasons::effects::QUICK_WAYS;
 use fendle_lang::reasons::keeps::proof;
 use fendle_lang::{Bound, Game};
+use fendle_view::tiles::Theme;
 
 use super::audit;
 use crate::args::Cli;
 use crate::files::Files;
 use crate::library::PACK;
+use crate::play::app::App;
+use crate::play::{Asks, by_keys, keys};
 use crate::report::Reporter;
 use crate::session::{Ended, Session, Trouble};
 use crate::text::{self, beside, headed, move_lines, position_lines, value_text, wrapped};
@@ -248,6 +252,33 @@ fn undeclared(s: &mut Session, mut loaded: Loaded) -> Result<(), Trouble> {
     Ok(s.lines(out)?)
 }
 
+/// Keys with which the demo plays: round the barge, and one push too many.
+const KEYS: &str = "right right down left up h";
+
+/// Plays a level by keys.
+fn played(s: &mut Session) -> Result<(), Trouble> {
+    let (name, text) = PACK[1];
+    let level = "mind the corner";
+    let wish = Wish { file: name.into(), level: Some(level.into()), ..Wish::default() };
+    let loaded = load_text(&mut s.store, &s.files, &wish, Want::One, &s.budget, text.into())?;
+    rule(s)?;
+    s.line(format!("$ fendle play {name} --level {level:?} --keys {KEYS:?}"))?;
+    s.line("")?;
+    let mut app = App::new(Playing::new(&loaded, s.common.seed), Theme::Dark);
+    let keys = keys::parse(KEYS).map_err(Trouble::words)?;
+    let lines = by_keys(&mut app, &keys, &mut Unasked, &s.budget);
+    Ok(s.lines(lines.into_iter().filter(|l| !l.is_empty()))?)
+}
+
+/// Nothing is hidden in what is played.
+struct Unasked;
+
+impl Asks for Unasked {
+    fn risk(&mut self, _: &Loaded) -> Vec<String> {
+        vec![]
+    }
+}
+
 /// Pictures that the demo writes: the command, and what it draws.
 const PICTURES: &[(&[&str], &str)] = &[
     (&["show", "yard.toml", "--level", "mind the corner", "-o", "board.svg"], "a board"),
@@ -366,6 +397,7 @@ pub fn run(s: &mut Session) -> Ended {
         }
     }
     reasons(s)?;
+    played(s)?;
     pictures(s)?;
     rule(s)?;
     s.line("The audit of the whole pack:")?;

@@ -6,6 +6,7 @@ use std::path::Path;
 use fendle_ask::infer::infer;
 use fendle_ask::playing::Playing;
 use fendle_ask::{Loaded, Want};
+use serde_json::json;
 
 use crate::args::{LevelArgs, ThemeArg};
 use crate::play::app::App;
@@ -57,11 +58,23 @@ pub fn run(
             lines
         }
     };
-    s.lines(lines)?;
+    if s.is_json() {
+        let position = app.playing.position(app.playing.state());
+        s.json(&json!({
+            "level": level.name,
+            "moves": app.playing.made(),
+            "refused": app.playing.refused,
+            "position": position,
+            "light": app.light().map(fendle_ask::light::Light::words),
+            "screen": lines,
+        }))?;
+    } else {
+        s.lines(lines)?;
+    }
     if let Some(path) = record {
         let text = app.playing.record(&args.file.display().to_string());
         s.files.write(path, |out| out.write_all(text.as_bytes()))?;
-        s.line(format!("wrote {}", path.display()))?;
+        s.wrote(&[path.to_path_buf()])?;
     }
     Ok(fendle_ask::End::Yes)
 }

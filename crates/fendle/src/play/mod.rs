@@ -70,9 +70,8 @@ pub fn by_keys(app: &mut App<'_>, keys: &[Key], asks: &mut dyn Asks, budget: &Bu
         cells.collect::<String>().trim_end().to_string()
     };
     let mut lines: Vec<String> = (0..SIZE.1).map(row).collect();
-    while lines.last().is_some_and(String::is_empty) {
-        lines.pop();
-    }
+    // Where a terminal is empty, one empty line is enough.
+    lines.dedup_by(|a, b| a.is_empty() && b.is_empty());
     lines
 }
 
@@ -119,6 +118,10 @@ fn look(
         }
         STOP.store(false, Ordering::Relaxed);
         let light = judge.says(&state, &budget(LOOK));
+        // What was given up half-way is no answer; it is asked again when play comes back there.
+        if STOP.load(Ordering::Relaxed) && matches!(light, Light::NotKnown(_)) {
+            continue;
+        }
         if tell.send((state, light)).is_err() {
             return;
         }
