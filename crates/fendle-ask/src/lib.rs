@@ -23,6 +23,7 @@ pub mod explore;
 pub mod fairness;
 pub mod find;
 pub mod frozen;
+pub mod game;
 pub mod graph;
 pub mod guide;
 pub mod hunt;

@@ -587,8 +587,17 @@ pub enum Command {
         #[arg(long = "with", value_name = "NAME")]
         with: Option<String>,
         /// Compare what can be reached: counts, whether the spaces have the same shape, what is only in one.
-        #[arg(long, required = true)]
+        #[arg(long, required_unless_present = "game")]
         spaces: bool,
+        /// Compare with a running game, in step: this command starts it, and it answers JSON-RPC 2.0 on its standard input and output.
+        #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spaces", "second", "with"])]
+        game: Option<String>,
+        /// Names of the game for moves, values and glyphs of the model: a TOML file with [moves], [values], [glyphs].
+        #[arg(long, value_name = "FILE", requires = "game")]
+        names: Option<PathBuf>,
+        /// Go on after the first difference, to one of each further kind.
+        #[arg(long, requires = "game")]
+        all: bool,
         /// Take the layout as known.
         #[arg(long)]
         known: bool,

@@ -7,6 +7,7 @@
 mod args;
 mod cmd;
 mod files;
+mod game;
 mod json;
 mod library;
 mod memory;
@@ -192,7 +193,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
             cmd::infer::run(s, &level, no_guess, plays, &picture)
         }
         Command::Review { level, moves } => cmd::review::run(s, &level, &moves),
-        Command::Compare { first, second, level, with, spaces: _, known } => {
+        Command::Compare { first, level, known, game: Some(game), names, all, .. } => {
+            cmd::compare::with_game(s, (first, level, known), (&game, names.as_deref(), all))
+        }
+        Command::Compare { first, second, level, with, known, .. } => {
             cmd::compare::run(s, (first, second), (level, with), known)
         }
         Command::Audit { paths, output, junit, freeze } => {

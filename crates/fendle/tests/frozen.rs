@@ -51,7 +51,8 @@ fn levels_come_and_go_and_damage_is_said() {
     assert!(run.out.contains("pack.toml, higher: not frozen yet"), "{}", run.out);
     assert!(run.out.contains("pack.toml, high: frozen, and not in the pack any more"), "{}", run.out);
     // What cannot be won any more differs from what was.
-    fs::write(dir.path().join("climb.fendle"), CLIMB.replace("at < 9; at += 1", "at < 8; at += 2")).expect("writable");
+    fs::write(dir.path().join("climb.fendle"), CLIMB.replace("at < 9; at += 1", "at < 8; at += 2"))
+        .expect("writable");
     let run = audit(&[]);
     assert!(run.code == 1 && run.out.contains("frozen: verdict was solvable, is unsolvable"), "{}", run.out);
     fs::write(dir.path().join("pack.frozen.json"), "{}").expect("writable");

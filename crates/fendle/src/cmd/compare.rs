@@ -2,12 +2,56 @@
 
 use std::path::{Path, PathBuf};
 
-use fendle_ask::Want;
 use fendle_ask::compare::compare;
+use fendle_ask::game::{Names, compare_game};
+use fendle_ask::{Provider as _, Want};
 
 use crate::args::{LevelArgs, ViewArg};
+use crate::game::Running;
 use crate::session::{Ended, Session, Trouble};
 use crate::{json, text};
+
+/// Names of a game, from its tables.
+fn read_names(text: &str) -> Result<Names, String> {
+    let read: toml_edit::DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
+    let mut out = Names::default();
+    for (table, item) in read.iter() {
+        let names = match table {
+            "moves" => &mut out.moves,
+            "values" => &mut out.values,
+            "glyphs" => &mut out.glyphs,
+            other => return Err(format!("[{other}] is not known; there are [moves], [values] and [glyphs]")),
+        };
+        let rows = item.as_table_like().ok_or_else(|| format!("{table} is no table of names"))?;
+        for (ours, theirs) in rows.iter() {
+            let theirs = theirs
+                .as_str()
+                .ok_or_else(|| format!("[{table}] {ours}: the game's name is a text in quotes"))?;
+            names.insert(ours.into(), theirs.into());
+        }
+    }
+    Ok(out)
+}
+
+/// Compares a level with a running game.
+pub fn with_game(
+    s: &mut Session,
+    (file, level, known): (PathBuf, Option<String>, bool),
+    (command, names, all): (&str, Option<&Path>, bool),
+) -> Ended {
+    let args = LevelArgs { file, level, at: None, after: None, view: ViewArg::Author, known, sets: vec![] };
+    let level = s.load(&args, Want::One)?;
+    let names: Names = match names {
+        Some(path) => {
+            let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
+            read_names(&text).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))?
+        }
+        None => Names::default(),
+    };
+    let mut game = Running::start(command).map_err(Trouble::words)?;
+    let answer = compare_game(&s.store, &level, &mut game, (&names, all), &s.budget)?;
+    s.give(&answer, json::answer, text::compare::game)
+}
 
 /// Runs the command.
 pub fn run(

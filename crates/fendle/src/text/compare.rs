@@ -1,11 +1,14 @@
-//! `compare --spaces` as text.
+//! `compare` as text: two spaces, or a level beside a running game.
 
 use fendle_ask::Answer;
 use fendle_ask::compare::{Compared, Only};
+use fendle_ask::game::Compared as Lockstep;
 use fendle_core::numbers::{counted, grouped};
 use fendle_view::text::table;
 
-use super::{stopped_line, wrapped};
+use serde_json::Value;
+
+use super::{beside, headed, move_lines, named, position_lines, stopped_line, wrapped};
 
 /// Two spaces side by side.
 pub fn lines(a: &Answer<Compared>) -> Vec<String> {
@@ -67,4 +70,72 @@ fn only(out: &mut Vec<String>, which: &str, what: &Only, (one, many): (&str, &st
     if more > 0 {
         out.push(format!("  ... and {} more", grouped(more)));
     }
+}
+
+/// A level beside a running game.
+pub fn game(a: &Answer<Lockstep>) -> Vec<String> {
+    let c = &a.found;
+    let mut out = named(&a.asked);
+    let positions = counted(c.positions, "position", "positions");
+    let tried = counted(c.tried, "move was tried", "moves were tried");
+    if c.differences.is_empty() {
+        out.push(match &a.stopped_by {
+            None => {
+                format!("the game does what the model does: {positions}, all that can be reached; {tried}")
+            }
+            Some(by) => format!("undecided: no difference in {positions}; {tried}; stopped by {}", by.words),
+        });
+        return out;
+    }
+    for (i, d) in c.differences.iter().enumerate() {
+        if i > 0 {
+            out.push(String::new());
+        }
+        let after = match d.moves.len() {
+            0 => "at the start".to_string(),
+            n => format!("after {}", counted(n as u64, "move", "moves")),
+        };
+        let of = d.of.as_ref().map(|m| format!(", {m}")).unwrap_or_default();
+        out.extend(wrapped(&format!("{after}{of}: {}", d.words)));
+        out.extend(move_lines(&d.moves));
+        let mut blocks = vec![headed("before", position_lines(&d.before))];
+        if let Some(model) = &d.model {
+            blocks.push(headed("the model, after it", position_lines(model)));
+        }
+        if let Some(game) = &d.game {
+            blocks.push(headed("the game", told_lines(game)));
+        }
+        out.push(String::new());
+        out.extend(beside(&blocks));
+    }
+    out.push(String::new());
+    out.push(format!(
+        "{} in {positions}; {tried}",
+        counted(c.differences.len() as u64, "difference", "differences")
+    ));
+    out
+}
+
+/// A position as a game tells it.
+fn told_lines(told: &Value) -> Vec<String> {
+    let mut out = vec![];
+    for (name, board) in told["boards"].as_object().into_iter().flatten() {
+        if out.is_empty() && told["boards"].as_object().is_some_and(|b| b.len() > 1) {
+            out.push(name.clone());
+        }
+        for row in board.as_array().into_iter().flatten() {
+            let cells: Vec<String> = match row {
+                Value::String(line) => line.chars().map(String::from).collect(),
+                Value::Array(cells) => {
+                    cells.iter().map(|c| c.as_str().map_or_else(|| c.to_string(), String::from)).collect()
+                }
+                other => vec![other.to_string()],
+            };
+            out.push(cells.join("  "));
+        }
+    }
+    for (name, value) in told["values"].as_object().into_iter().flatten() {
+        out.push(format!("{name} = {}", value.as_str().map_or_else(|| value.to_string(), String::from)));
+    }
+    out
 }
