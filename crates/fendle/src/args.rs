@@ -592,7 +592,7 @@ pub enum Command {
         /// Compare with a running game, in step: this command starts it, and it answers JSON-RPC 2.0 on its standard input and output.
         #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spaces", "second", "with"])]
         game: Option<String>,
-        /// Names of the game for moves, values and glyphs of the model: a TOML file with [moves], [values], [glyphs].
+        /// Names of the game for moves, values and glyphs of the model: a TOML file with tables named moves, values, glyphs.
         #[arg(long, value_name = "FILE", requires = "game")]
         names: Option<PathBuf>,
         /// Go on after the first difference, to one of each further kind.
