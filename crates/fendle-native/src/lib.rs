@@ -45,7 +45,7 @@ use fendle_lang::state::Keys;
 use context::{Context, Ended, Entry};
 
 /// Operations above which a level is interpreted: making machine code of it would take longer than most questions.
-pub const OPERATIONS_MAX: usize = 120_000;
+pub const OPERATIONS_MAX: usize = 40_000;
 
 /// The sizes of the buffers of a machine, which bound every address that the code can reach.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

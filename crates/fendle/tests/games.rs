@@ -62,6 +62,36 @@ fn every_planted_mistake_is_found_by_a_shortest_way() {
 }
 
 #[test]
+fn a_game_that_only_plays_is_led_by_its_moves() {
+    let node = Command::new("node").arg("--version").output();
+    if !node.is_ok_and(|o| o.status.success()) {
+        println!("skipped: node is not installed");
+        return;
+    }
+    let level = "model = \"lamps\"\n[[level]]\nname = \"quay\"\nstart.lanterns = \"*.**.\"\n";
+    let dir = dir_with(&[("quay.toml", level), ("quay.js", include_str!("../../../docs/games/quay.js"))]);
+    for (mistake, expected) in [
+        ("", None),
+        ("edge", Some(("board", 0))),
+        ("twice", Some(("board", 0))),
+        ("early", Some(("status", 1))),
+    ] {
+        let command = format!("node quay.js --mistake {mistake}");
+        let run = fendle(dir.path(), &["compare", "quay.toml", "--game", command.trim(), "--format", "json"]);
+        let found = run.json();
+        match expected {
+            // Five lamps in a row: half of what can be lit can be reached.
+            None => assert_eq!((run.code, &found["positions"]), (0, &16.into()), "{}", run.out),
+            Some((kind, moves)) => {
+                let first = &found["differences"][0];
+                assert_eq!((run.code, &first["kind"]), (1, &kind.into()), "{mistake}: {first}");
+                assert_eq!(first["moves"].as_array().map(Vec::len), Some(moves), "{mistake}: {first}");
+            }
+        }
+    }
+}
+
+#[test]
 fn a_difference_is_drawn_on_both_boards() {
     let Some(run) = compared("--mistake walks-through", &[]) else { return };
     assert!(

@@ -2,7 +2,6 @@
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
 
 use super::ir::Code;
 use super::machine::Native;
@@ -21,18 +20,12 @@ struct Slot {
     made: OnceLock<Result<Arc<dyn Native>, String>>,
     /// States expanded so far.
     states: AtomicU64,
-    /// When the first state was expanded.
-    began: OnceLock<Instant>,
     /// Somebody is making it.
     busy: AtomicBool,
 }
 
 /// Expanded states after which native code is made, for each operation of the code.
 const STATES_AN_OPERATION: u64 = 8;
-/// Rules with more operations than this take long for each state: native code is also made when the interpreter has been at it for some time.
-const LONG_OPERATIONS: usize = 10_000;
-/// That time, for each operation: about what making the code takes.
-const TIME_AN_OPERATION: Duration = Duration::from_micros(12);
 
 impl WhenItPays {
     /// Native code that this makes.
@@ -42,7 +35,6 @@ impl WhenItPays {
             make,
             made: OnceLock::new(),
             states: AtomicU64::new(0),
-            began: OnceLock::new(),
             busy: AtomicBool::new(false),
         })))
     }
@@ -64,10 +56,7 @@ impl WhenItPays {
         let slot = self.0.as_ref()?;
         if slot.made.get().is_none() {
             let states = slot.states.fetch_add(states, Ordering::Relaxed) + states;
-            let ops = code.ops.len();
-            let began = slot.began.get_or_init(Instant::now);
-            let is_long = ops > LONG_OPERATIONS && began.elapsed() > TIME_AN_OPERATION * ops as u32;
-            let pays = is_long || states > STATES_AN_OPERATION * ops as u64;
+            let pays = states > STATES_AN_OPERATION * code.ops.len() as u64;
             if pays && !slot.busy.swap(true, Ordering::Relaxed) {
                 let _ = slot.made.set((slot.make)(bound, code));
             }
