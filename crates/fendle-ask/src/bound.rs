@@ -184,11 +184,11 @@ pub fn no_way_words(task: &Task, values: &[i32], no_way: &NoWay) -> Vec<String> 
     no_way.things.iter().map(thing).collect()
 }
 
-/// `barge at r2c2 alone cannot get where the goal wants it`.
+/// `barge at r2c2 alone cannot get where the goal wants it`; `wants`: who wants it.
 #[must_use]
-pub fn alone_words(part: &[String]) -> String {
+pub fn alone_words(part: &[String], wants: &str) -> String {
     let it = if part.len() == 1 { "it" } else { "them" };
-    format!("{} alone cannot get where the goal wants {it}", part.join(" and "))
+    format!("{} alone cannot get where {wants} wants {it}", part.join(" and "))
 }
 
 /// What relaxed puzzles say of the position of a level.

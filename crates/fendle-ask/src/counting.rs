@@ -2,7 +2,7 @@
 
 use fendle_core::guided::best::{self, Ask, Order};
 use fendle_core::guided::ground::{Moves, Unpack};
-use fendle_core::{Limit, Model as _};
+use fendle_core::{Limit, Limits, Model as _};
 use fendle_lang::Game;
 use fendle_lang::reasons::counting::with_counting;
 use fendle_lang::reasons::effects::SOLVE_WAYS;
@@ -14,13 +14,11 @@ use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, fault_report_
 use crate::bound::{Relaxed, puzzle};
 use crate::budget::Budget;
 use crate::hunt::{
-    Attempt, Hunt, Hunted, LARGE_BITS, PROOF_STATES, Promise, first_relaxed, moves_of, route_of, unpacked,
-    why_no_way, why_none_seen,
+    Attempt, Hunt, Hunted, LARGE_BITS, PROOF_STATES, Promise, WhyNone, first_relaxed, moves_of, route_of,
+    unpacked, why_no_way,
 };
 use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
-use crate::position::Position;
-use crate::routes::call_text;
 use crate::solve::{CountedAs, Solved, by_kept, nothing_found, replayed, without_search};
 
 /// Solves a level counting what goes by a name, instead of moves: what its model says a `cost` of, or moves of one kind.
@@ -77,8 +75,8 @@ pub fn solve_counting(
         return Ok(Answer::new(asked, Verdict::Fails, found).faulted(fault).took(budget, states));
     }
     let Some((count, own, route)) = best else {
-        if let Some((words, proof)) = out.why_none {
-            (found.words, found.proof) = (words, proof);
+        if let Some(why) = out.why_none {
+            (found.words, found.proof) = (why.words(), why.json());
             return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, states));
         }
         let by = out.limit.or(budget.stopped()).unwrap_or(Limit::Memory);
@@ -109,10 +107,7 @@ pub fn solve_counting(
     }
     let least = out.least.unwrap_or(count).min(count);
     found.shortest = least == count;
-    let names: Vec<String> = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p)).collect();
-    found.moves = Some(names.len());
-    found.solution = Some(names);
-    found.positions = played.states.iter().map(|s| Position::new(&game.bound, s)).collect();
+    found.take(level, &played);
     found.counting = as_counted(Some(count), Some(least));
     found.proof = json!({
         "kind": "solution", "replayed": true, "if_lucky": false, "counting": name, "count": count, "least": least,
@@ -173,8 +168,8 @@ impl Search<'_> {
         }
         let own = puzzle(self.game, self.budget);
         let own = own.map(|task| first_relaxed(self.game, task, self.budget)).transpose()?;
-        let hunted = Hunt::new(self.game, Promise::Any, 0, self.budget).run(own);
-        self.out.states += hunted.states;
+        let hunted = Hunt::new(self.game, Promise::Any, 0, self.budget).after(self.out.states).run(own);
+        self.out.states = hunted.states;
         self.out.tried.extend(hunted.tried);
         self.out.limit = hunted.limit;
         self.out.fault = hunted.fault;
@@ -228,7 +223,10 @@ impl Search<'_> {
             below: self.best.as_ref().map_or(u32::MAX, |b| b.0),
             states: states.unwrap_or(u64::MAX),
         };
+        // All searches draw from the states that are allowed.
         let limits = self.budget.limits();
+        let left = limits.max_states.saturating_sub(self.out.states);
+        let limits = Limits { max_states: left, ..limits };
         let found = best::search(&ground, ask, &limits, self.budget);
         self.out.states += found.states;
         self.out.limit = found.limit;
@@ -254,7 +252,8 @@ impl Search<'_> {
         match found.least {
             Some(least) => self.out.least = self.out.least.map(|l| l.max(least)),
             None if self.best.is_none() => {
-                (self.out.least, self.out.why_none) = (None, Some(why_none_seen(found.states, found.cut)));
+                (self.out.least, self.out.why_none) =
+                    (None, Some(WhyNone::Seen { states: found.states, cut: found.cut }));
             }
             None => self.out.least = self.best.as_ref().map(|b| b.0),
         }

@@ -145,11 +145,9 @@ pub fn find_any(
         return Ok(Answer::new(asked, Verdict::Holds, out).took(budget, hunted.states));
     }
     // A statement that ends the game ends it before the condition is asked.
-    if let Some((words, _)) = hunted.why_none.filter(|_| !game.bound.model.ends_by_statement) {
+    if let Some(why) = hunted.why_none.filter(|_| !game.bound.model.ends_by_statement) {
         out.complete = true;
-        out.why_none = Some(
-            words.replace("is won", "is such a position").replace("the goal wants", "the condition wants"),
-        );
+        out.why_none = Some(why.words_of("such a position", "the condition"));
         return Ok(Answer::new(asked, Verdict::Fails, out).took(budget, hunted.states));
     }
     let limit = hunted.limit.or(budget.stopped()).unwrap_or(Limit::Memory);

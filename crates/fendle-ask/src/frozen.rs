@@ -1,6 +1,7 @@
 //! What holds of a pack today, written down, so that a later run can say what a change of rules has changed.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
 use fendle_core::Limits;
 use serde::{Deserialize, Serialize};
@@ -35,19 +36,23 @@ pub struct Frozen {
     pub levels: Vec<FrozenLevel>,
 }
 
-/// The facts of levels that were audited. What a limit kept from being decided is no fact.
+/// The facts of levels that were audited. What a limit kept from being decided is no fact. `folder`: where the file lies that holds them; paths
+/// are told from there.
 #[must_use]
-pub fn facts(list: &[Audited], budget: &Budget) -> Frozen {
+pub fn facts(list: &[Audited], folder: &Path, budget: &Budget) -> Frozen {
     let levels = list.iter().map(|a| FrozenLevel {
-        file: name_of(&a.file),
+        file: below(&a.file, folder),
         level: a.level.clone(),
         facts: facts_of(a, budget),
     });
     Frozen { fendle_frozen: 1, levels: levels.collect() }
 }
 
-fn name_of(path: &str) -> String {
-    std::path::Path::new(path).file_name().map_or(path.into(), |n| n.to_string_lossy().into_owned())
+fn below(path: &str, folder: &Path) -> String {
+    let parts: Vec<_> =
+        Path::new(path).strip_prefix(folder).unwrap_or(Path::new(path)).components().collect();
+    // The same on every system.
+    parts.iter().map(|p| p.as_os_str().to_string_lossy()).collect::<Vec<_>>().join("/")
 }
 
 fn facts_of(a: &Audited, budget: &Budget) -> BTreeMap<String, Value> {

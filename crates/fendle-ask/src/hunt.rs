@@ -108,7 +108,7 @@ pub struct Hunted {
     pub route: Option<(Game, Route)>,
     /// No solution has fewer moves; `None`: there is none.
     pub least: Option<u32>,
-    /// Why there is none, in words and for programs, where that is so.
+    /// Why there is none, where that is so.
     pub why_none: Option<WhyNone>,
     /// The limit that ended it.
     pub limit: Option<Limit>,
@@ -135,6 +135,13 @@ pub struct Hunt<'b> {
 }
 
 impl<'b> Hunt<'b> {
+    /// The same where so many states were seen already: they count against those that are allowed.
+    #[must_use]
+    pub fn after(mut self, states: u64) -> Hunt<'b> {
+        self.out.states += states;
+        self
+    }
+
     /// For a game without chance that begins at one position, of which is known that no solution has fewer moves than `least`.
     #[must_use]
     pub fn new(game: &'b Game, promise: Promise, least: u32, budget: &'b Budget) -> Hunt<'b> {
@@ -374,7 +381,7 @@ impl<'b> Hunt<'b> {
 
     fn seen_all(&mut self, states: u64, cut: u64) {
         self.out.least = None;
-        self.out.why_none = Some(why_none_seen(states, cut));
+        self.out.why_none = Some(WhyNone::Seen { states, cut });
     }
 
     /// Keeps a way that is better than what is known, shortened where that is wanted.
@@ -489,27 +496,63 @@ impl Hunt<'_> {
     }
 }
 
-/// Why there is no solution, in words and for programs.
-pub(crate) type WhyNone = (String, serde_json::Value);
+/// Why there is no solution.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WhyNone {
+    /// There is no way even in a relaxed puzzle: the things that alone have none.
+    Relaxed(Vec<String>),
+    /// All states were seen, but those from which relaxed puzzles said that there is no way.
+    Seen {
+        /// States seen.
+        states: u64,
+        /// States that were left out.
+        cut: u64,
+    },
+}
+
+impl WhyNone {
+    /// In words; `what`: what no state is, such as `won`, and `wants`: who wants it, such as `the goal`.
+    #[must_use]
+    pub fn words_of(&self, what: &str, wants: &str) -> String {
+        match self {
+            WhyNone::Relaxed(part) => {
+                let alone = alone_words(part, wants);
+                format!("{alone}, wherever the rest stands (a relaxed puzzle, seen whole)")
+            }
+            WhyNone::Seen { states, cut } => {
+                let shown = fendle_core::numbers::counted(*states, "state", "states");
+                let rest = if *cut == 0 {
+                    ""
+                } else {
+                    ", and from the others relaxed puzzles prove that there is no way"
+                };
+                format!("none of the {shown} that can be reached is {what}{rest}")
+            }
+        }
+    }
+
+    /// Why there is no solution, in words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        self.words_of("won", "the goal")
+    }
+
+    /// For programs.
+    #[must_use]
+    pub fn json(&self) -> serde_json::Value {
+        match self {
+            WhyNone::Relaxed(part) => serde_json::json!({"kind": "relaxed puzzle", "dead_part": part}),
+            WhyNone::Seen { states, cut } => {
+                serde_json::json!({"kind": "exhausted search", "states": states, "cut": cut})
+            }
+        }
+    }
+}
 
 /// There is no way even in a relaxed puzzle.
 pub(crate) fn why_no_way(r: &Relaxed) -> WhyNone {
     let part = r.bounds.judge(&r.task).no_way(&r.task.start);
-    let part = part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default();
-    let words = format!("{}, wherever the rest stands (a relaxed puzzle, seen whole)", alone_words(&part));
-    (words, serde_json::json!({"kind": "relaxed puzzle", "dead_part": part}))
-}
-
-/// All states were seen, but those from which relaxed puzzles said that there is no way.
-pub(crate) fn why_none_seen(states: u64, cut: u64) -> WhyNone {
-    let shown = fendle_core::numbers::counted(states, "state", "states");
-    let rest = if cut == 0 {
-        String::new()
-    } else {
-        ", and from the others relaxed puzzles prove that there is no way".into()
-    };
-    let words = format!("none of the {shown} that can be reached is won{rest}");
-    (words, serde_json::json!({"kind": "exhausted search", "states": states, "cut": cut}))
+    WhyNone::Relaxed(part.map(|p| no_way_words(&r.task, &r.task.start, &p)).unwrap_or_default())
 }
 
 /// The game whose moves a way is made of, and how its steps become moves.

@@ -7,9 +7,9 @@ use fendle_core::{Class, Expansion, Explored, Limits, Model as _, MoveId};
 use fendle_lang::Game;
 use fendle_lang::play::is_won;
 
-use crate::bound::{Relaxed, alone_words, no_way_words};
+use crate::bound::{Relaxed, no_way_words};
 use crate::budget::Budget;
-use crate::hunt::{Hunt, Promise, first_relaxed};
+use crate::hunt::{Hunt, LARGE_BITS, Promise, WhyNone, first_relaxed};
 use crate::load::Loaded;
 
 /// States that are looked at so that each position can be told of at once.
@@ -79,7 +79,7 @@ impl<'l> Judge<'l> {
             return out;
         }
         let task = if game.is_sure() { crate::bound::puzzle(game, budget) } else { None };
-        let is_large = task.as_ref().is_some_and(|t| t.size_log2() > 30.0);
+        let is_large = task.as_ref().is_some_and(|t| t.size_log2() > LARGE_BITS);
         if !is_large {
             let limits = budget.limits();
             let limits = Limits { max_states: limits.max_states.min(SPACE_STATES), ..limits };
@@ -133,7 +133,7 @@ impl<'l> Judge<'l> {
             let mut judge = r.bounds.judge(&r.task);
             if judge.says(state).least.is_none() {
                 let part = judge.no_way(state).map(|p| no_way_words(&r.task, state, &p));
-                return Light::Dead(part.map(|p| alone_words(&p)));
+                return Light::Dead(part.map(|p| WhyNone::Relaxed(p).words()));
             }
             let task = fendle_core::relaxed::Task { start: state.to_vec(), ..r.task.clone() };
             relaxed = Some(Relaxed {
@@ -169,7 +169,7 @@ impl<'l> Judge<'l> {
                 let fewest = hunted.least.is_some_and(|l| l >= moves);
                 Light::CanBeWon { moves, fewest, lucky: false, next: plain(game, route.moves[0]) }
             }
-            None if hunted.least.is_none() => Light::Dead(hunted.why_none.map(|w| w.0)),
+            None if hunted.least.is_none() => Light::Dead(hunted.why_none.map(|w| w.words())),
             None => Light::NotKnown("searched for a while".into()),
         }
     }

@@ -4,7 +4,7 @@ use fendle_core::Model as _;
 use fendle_lang::Bound;
 use fendle_lang::play::{Played, Session, Tried, Turn, merged, place_name, step, step_drawn};
 use fendle_lang::run::setup::Dice;
-use fendle_lang::run::{Eval, RunFault, TraceEvent};
+use fendle_lang::run::{RunFault, TraceEvent};
 use fendle_lang::state::ending_text;
 use serde::{Deserialize, Serialize};
 
@@ -154,6 +154,10 @@ impl<'l> Playing<'l> {
     /// The moves that are allowed where play stands, by number, in move order.
     #[must_use]
     pub fn allowed(&self) -> Vec<usize> {
+        // Past the end nothing is.
+        if !matches!(self.session.ended(), Ok(None)) {
+            return vec![];
+        }
         let game = &self.level.game;
         let plain = game.bound.canon.is_none();
         if let (true, Ok(list)) = (plain, game.worker().allowed(&game.pack(self.state()))) {
@@ -302,10 +306,4 @@ pub fn recorded_moves(text: &str, name: &str) -> Result<String, String> {
         }
     }
     Ok(out.join("; "))
-}
-
-/// Whether a state breaks the model when its status is asked, in words.
-#[must_use]
-pub fn broken(b: &Bound, state: &[i32]) -> Option<String> {
-    Eval::new(b).status(state).err().map(|f| f.to_string())
 }

@@ -80,6 +80,16 @@ pub struct Solved {
     pub tried: Vec<Attempt>,
 }
 
+impl Solved {
+    /// Takes a solution as it was played: its moves and positions.
+    pub(crate) fn take(&mut self, level: &Loaded, played: &PlayedRoute) {
+        let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
+        self.moves = Some(played.moves.len());
+        self.solution = Some(names.collect());
+        self.positions = played.states.iter().map(|s| Position::new(&level.game.bound, s)).collect();
+    }
+}
+
 /// What a solution counts, where something else than moves is counted.
 #[derive(Clone, Debug, Serialize)]
 pub struct CountedAs {
@@ -147,11 +157,7 @@ pub fn solve(
             holds = Verdict::Holds;
             found.verdict = "solvable";
             found.if_lucky = !game.is_sure() || game.starts.len() > 1;
-            let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
-            let names: Vec<String> = names.collect();
-            found.moves = Some(names.len());
-            found.solution = Some(names);
-            found.positions = played.states.iter().map(|s| Position::new(b, s)).collect();
+            found.take(level, &played);
             found.begins_at = begins_at(game, &found.positions);
             found.words = "replayed by the reference executor".into();
             found.least = Some(found.moves.unwrap_or(0) as u32);
@@ -367,13 +373,10 @@ fn hunted_answer(
     }
     if let Some((game, route)) = &hunted.route {
         let played = replayed(level, game, route)?;
-        let names = played.moves.iter().map(|(n, p)| call_text(level.moves.name(*n), p));
-        let names: Vec<String> = names.collect();
-        found.shortest = hunted.least.is_none_or(|l| l as usize >= names.len());
-        found.least = Some(hunted.least.map_or(names.len() as u32, |l| l.min(names.len() as u32)));
-        found.moves = Some(names.len());
-        found.solution = Some(names);
-        found.positions = played.states.iter().map(|s| Position::new(&level.game.bound, s)).collect();
+        found.take(level, &played);
+        let moves = played.moves.len() as u32;
+        found.shortest = hunted.least.is_none_or(|l| l >= moves);
+        found.least = Some(hunted.least.map_or(moves, |l| l.min(moves)));
         found.proof = json!({
             "kind": "solution",
             "replayed": true,
@@ -395,8 +398,8 @@ fn hunted_answer(
         let limit = hunted.limit.filter(|_| !found.shortest);
         return Ok(Answer::new(asked, holds, found).stopped(limit, budget).took(budget, states));
     }
-    if let Some((words, proof)) = hunted.why_none {
-        (found.words, found.proof) = (words, proof);
+    if let Some(why) = hunted.why_none {
+        (found.words, found.proof) = (why.words(), why.json());
         return Ok(Answer::new(asked, Verdict::Fails, found).took(budget, states));
     }
     let by = hunted.limit.or(budget.stopped()).unwrap_or(Limit::Memory);

@@ -51,7 +51,12 @@ pub fn lcm(a: u128, b: u128) -> Option<u128> {
 /// ```
 #[must_use]
 pub fn grouped(n: u64) -> String {
-    let digits = n.to_string();
+    grouped_digits(&n.to_string())
+}
+
+/// Decimal digits of a number of any length in groups of three.
+#[must_use]
+pub fn grouped_digits(digits: &str) -> String {
     let mut out = String::new();
     for (i, c) in digits.chars().enumerate() {
         if i > 0 && (digits.len() - i).is_multiple_of(3) {

@@ -2,14 +2,18 @@
 
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::Arc;
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use fendle_ask::Budget;
 use fendle_ask::game::Speaks;
 use serde_json::{Value, json};
 
 /// How long an answer may take.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How often it is looked whether a limit was hit meanwhile.
+const LOOK: Duration = Duration::from_millis(50);
 /// Characters of a line that are quoted.
 const QUOTED: usize = 80;
 
@@ -19,6 +23,7 @@ pub struct Running {
     input: Option<ChildStdin>,
     lines: Receiver<String>,
     number: u64,
+    budget: Arc<Budget>,
 }
 
 impl Running {
@@ -27,7 +32,7 @@ impl Running {
     /// # Errors
     ///
     /// Words.
-    pub fn start(command: &str) -> Result<Running, String> {
+    pub fn start(command: &str, budget: &Arc<Budget>) -> Result<Running, String> {
         let (shell, flag) = if cfg!(windows) { ("cmd", "/C") } else { ("sh", "-c") };
         let command_text = if cfg!(windows) { command.to_string() } else { format!("exec {command}") };
         let mut child = Command::new(shell)
@@ -46,7 +51,7 @@ impl Running {
                 }
             }
         });
-        Ok(Running { child, input, lines, number: 0 })
+        Ok(Running { child, input, lines, number: 0, budget: Arc::clone(budget) })
     }
 }
 
@@ -70,12 +75,19 @@ impl Speaks for Running {
         if written.is_err() {
             return Err(ended(&mut self.child));
         }
-        let line = match self.lines.recv_timeout(PATIENCE) {
-            Ok(line) => line,
-            Err(RecvTimeoutError::Timeout) => {
-                return Err(format!("no answer to `{method}` within {} seconds", PATIENCE.as_secs()));
+        let asked = Instant::now();
+        let line = loop {
+            match self.lines.recv_timeout(LOOK) {
+                Ok(line) => break line,
+                Err(RecvTimeoutError::Disconnected) => return Err(ended(&mut self.child)),
+                Err(RecvTimeoutError::Timeout) if asked.elapsed() >= PATIENCE => {
+                    return Err(format!("no answer to `{method}` within {} seconds", PATIENCE.as_secs()));
+                }
+                Err(RecvTimeoutError::Timeout) if self.budget.is_stopped() => {
+                    return Err(format!("the answer to `{method}` was not waited for"));
+                }
+                Err(RecvTimeoutError::Timeout) => {}
             }
-            Err(RecvTimeoutError::Disconnected) => return Err(ended(&mut self.child)),
         };
         let quoted: String = line.chars().take(QUOTED).collect();
         let answer: Value = serde_json::from_str(&line).map_err(|_| {

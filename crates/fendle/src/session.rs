@@ -1,11 +1,11 @@
 //! What every command works with: its options, its streams, the texts it reads, and its one budget.
 
 use std::io::{self, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fendle_ask::load::load;
-use fendle_ask::{Answer, Budget, End, Loaded, Store, Want};
+use fendle_ask::{Answer, Budget, End, Loaded, Provider as _, Store, Want};
 use serde_json::Value;
 
 use crate::args::{Common, Format, LevelArgs};
@@ -87,8 +87,7 @@ impl Session {
     /// Moves as an argument gives them; `@FILE` stands for those of a recorded play.
     pub fn moves(&self, given: &str) -> Result<String, Trouble> {
         let Some(name) = given.strip_prefix('@') else { return Ok(given.to_string()) };
-        let text = std::fs::read_to_string(name)
-            .map_err(|e| Trouble::words(format!("the recorded play {name} cannot be read: {e}")))?;
+        let text = self.files.read(Path::new(name)).map_err(Trouble::words)?;
         fendle_ask::playing::recorded_moves(&text, name).map_err(Trouble::words)
     }
 

@@ -6,13 +6,13 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use clap::Parser as _;
 use fendle_ask::End;
 use notify::{EventKind, RecursiveMode, Watcher};
 
-use crate::args::{Cli, Command};
+use crate::args::{Cli, Command, Format};
 use crate::{once, progress};
 
 /// After a save, so long nothing more has to come before the command runs again: editors save in several steps.
@@ -55,6 +55,8 @@ pub fn run(color: bool) -> ExitCode {
     loop {
         let Ok(cli) = Cli::try_parse() else { return ExitCode::from(End::Bad.code()) };
         let named = paths_of(&cli.command);
+        let is_json = cli.common.format == Format::Json;
+        let began = SystemTime::now();
         let kept = Kept::default();
         let (end, mut files) = once(cli, Box::new(kept.clone()), Box::new(kept.clone()), color);
         runs += 1;
@@ -62,12 +64,16 @@ pub fn run(color: bool) -> ExitCode {
         files.extend(named);
         let bytes = kept.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let lines: Vec<String> = String::from_utf8_lossy(&bytes).lines().map(String::from).collect();
-        let shown = tell(runs, &files, before.as_deref(), &lines);
+        // Programs get one value a run, and no words between.
+        let shown = match is_json {
+            true => io::stdout().write_all(&bytes),
+            false => tell(runs, &files, before.as_deref(), &lines),
+        };
         if shown.is_err() || progress::is_interrupted() {
             return ExitCode::from(end.code());
         }
         before = Some(lines);
-        if !wait(&files) {
+        if !wait(&files, began) {
             return ExitCode::from(end.code());
         }
     }
@@ -141,8 +147,9 @@ fn changed(before: &[String], now: &[String]) -> Vec<String> {
     out
 }
 
-/// Waits until one of these files, or a model or level beside it, is saved; false when it was interrupted.
-fn wait(files: &[PathBuf]) -> bool {
+/// Waits until one of these files, or a model or level beside it, is saved; false when it was interrupted. `began`: when they were read
+/// at the earliest.
+fn wait(files: &[PathBuf], began: SystemTime) -> bool {
     let (send, saved) = mpsc::channel();
     let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
         if let Ok(event) = event
@@ -161,6 +168,15 @@ fn wait(files: &[PathBuf]) -> bool {
     folders.dedup();
     for folder in &folders {
         let _ = watcher.watch(folder, RecursiveMode::NonRecursive);
+    }
+    // What was saved while the command ran, nobody was told of.
+    let saved_since = |file: &PathBuf| {
+        let saved = file.metadata().and_then(|m| m.modified());
+        saved.is_ok_and(|saved| saved > began && saved <= SystemTime::now())
+    };
+    if whole.iter().any(|f| f.is_file() && saved_since(f)) {
+        std::thread::sleep(SETTLE);
+        return true;
     }
     let is_ours = |path: &PathBuf| {
         let ending = path.extension().and_then(|e| e.to_str());

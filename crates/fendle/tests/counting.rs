@@ -170,12 +170,16 @@ fn fewest_pushes_and_fewest_moves_are_two_questions() {
     );
 }
 
+const LARGE: &str = "model = \"shove\"\n[[level]]\nname = \"large\"\nstart.yard = '''\nHHHHHHHHHHHH\nH..........H\nH.ooo.H.oo.H\n\
+    H......H...H\nH.oH.H.....H\nH.....Ao...H\nH.o.____...H\nH...____...H\nHHHHHHHHHHHH\n'''\n";
+
 #[test]
 fn what_cannot_be_counted_is_said() {
     let broken = "model toll\nstate at: 0..9 = 0\nmove step { refuse \"end\" unless at < 9; at += 1 }\ngoal at == 9\n\
         cost toll of step = 3 - at\n";
     let dir = dir_with(&[
         ("yard.toml", "model = \"shove\"\n[[level]]\nstart.yard = 'Ao_'\n"),
+        ("large.toml", LARGE),
         ("toll.fendle", broken),
         ("toll.toml", "model = \"toll.fendle\"\n[[level]]\n"),
         ("draw.toml", "model = \"merge\"\nvalues.goal_value = 3\n[[level]]\nsize = [2, 2]\n"),
@@ -194,6 +198,13 @@ fn what_cannot_be_counted_is_said() {
     assert_eq!(fault.code, 2, "{}{}", fault.out, fault.err);
     assert!(fault.err.contains("-1 is nothing that a move may count"), "{}", fault.err);
     assert!(fault.err.contains("after 4 moves: step; step; step; step"), "{}", fault.err);
+    // What all searches look at together is limited.
+    let few = run(&["large.toml", "--moves-counting", "pushes", "--max-states", "3000", "--format", "json"]);
+    assert_eq!(few.code, 3, "{}{}", few.out, few.err);
+    let found = few.json();
+    // Limits are looked at between batches: 512 states, four moves each.
+    assert!(found["states"].as_u64() <= Some(3_000 + 4 * 512), "{}", found["states"]);
+    assert!(found["counting"]["least"].as_u64() > Some(5), "{}", found["counting"]);
     // Who names a kind of moves needs no `cost`.
     let kind = run(&["deck.toml", "--moves-counting", "slide", "--brief"]);
     assert!(

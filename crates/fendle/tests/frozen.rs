@@ -40,6 +40,21 @@ fn what_a_change_of_rules_changes_is_told_level_by_level() {
 }
 
 #[test]
+fn files_of_one_name_in_two_folders_are_two() {
+    let other = PACK.replace("values.top = 3", "values.top = 5");
+    let dir = dir_with(&[
+        ("pack/climb.fendle", CLIMB),
+        ("pack/a/one.toml", &PACK.replace("climb.fendle", "../climb.fendle")),
+        ("pack/b/one.toml", &other.replace("climb.fendle", "../climb.fendle")),
+    ]);
+    assert_eq!(fendle(dir.path(), &["audit", "pack", "--freeze"]).code, 0);
+    // From wherever it is asked.
+    let run = fendle(dir.path(), &["audit", "./pack"]);
+    assert_eq!(run.code, 0, "{}", run.out);
+    assert!(!run.out.contains("not frozen yet"), "{}", run.out);
+}
+
+#[test]
 fn levels_come_and_go_and_damage_is_said() {
     let dir = dir_with(&[("climb.fendle", CLIMB), ("pack.toml", PACK)]);
     let audit = |more: &[&str]| fendle(dir.path(), &[&["audit", "pack.toml"], more].concat());

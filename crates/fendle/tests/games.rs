@@ -117,6 +117,11 @@ fn a_game_that_cannot_be_asked_is_a_clear_finding() {
         let run = fendle(dir.path(), &["compare", "yard.toml", "--game", game]);
         assert!(run.code == 2 && run.err.contains(words), "{game}: {}{}", run.out, run.err);
     }
+    // A game that says nothing is given up with the time that was asked for.
+    let began = std::time::Instant::now();
+    let run = fendle(dir.path(), &["compare", "yard.toml", "--game", "sleep 60", "--time", "1s"]);
+    assert_eq!(run.code, 3, "{}{}", run.out, run.err);
+    assert!(began.elapsed() < std::time::Duration::from_secs(4));
     fs::write(dir.path().join("names.toml"), "[move]\nx = 'y'\n").expect("writable");
     let run = fendle(dir.path(), &["compare", "yard.toml", "--game", "true", "--names", "names.toml"]);
     assert!(run.code == 2 && run.err.contains("[move] is not known"), "{}", run.err);

@@ -151,6 +151,45 @@ fn a_play_is_recorded_and_read_again() {
     assert!(run.code == 2 && run.err.contains("none.jsonl cannot be read"), "{}", run.err);
 }
 
+/// The lines of a screen from one to before the next empty one.
+fn lines_after(screen: &str, head: &str) -> String {
+    let lines = screen.lines().skip_while(|l| !l.starts_with(head)).skip(1);
+    lines.take_while(|l| !l.is_empty()).map(|l| format!("{l}\n")).collect()
+}
+
+#[test]
+fn where_play_stands_is_copied_as_it_is_read() {
+    let dir = dir_with(&[("yard.toml", YARD)]);
+    let screen = play(&dir, "yard.toml", "down left left y").out;
+    let line = lines_after(&screen, "as --at takes it");
+    let shown = fendle(dir.path(), &["show", "yard.toml", "--after", "go down; go left x 2", "--line"]);
+    assert_eq!(line, shown.out);
+    let start = lines_after(&screen, "as the start of a level");
+    fs::write(dir.path().join("copy.toml"), format!("model = \"shove\"\n[[level]]\n{start}"))
+        .expect("writable");
+    assert_eq!(fendle(dir.path(), &["show", "copy.toml", "--line"]).out, line, "{start}");
+    let library = include_str!("../../../models/shove.fendle");
+    let example = lines_after(&screen, "as an example of the model");
+    assert!(example.contains("do go down; go left; go left"), "{example}");
+    fs::write(dir.path().join("own.fendle"), format!("{library}\n{example}")).expect("writable");
+    let checked = fendle(dir.path(), &["check", "own.fendle"]);
+    assert_eq!(checked.code, 0, "{example}\n{}{}", checked.out, checked.err);
+    // Single values, and none that was made.
+    let model =
+        "model steps\nstate at: 0..9 = 0\nmove up { refuse \"end\" unless at < 9; at += 1 }\ngoal at == 3\n";
+    fs::write(dir.path().join("steps.fendle"), model).expect("writable");
+    fs::write(dir.path().join("steps.toml"), "model = \"steps.fendle\"\n[[level]]\nname = \"one\"\n")
+        .expect("writable");
+    for keys in ["y", "1 1 y"] {
+        let example = lines_after(&play(&dir, "steps.toml", keys).out, "as an example of the model");
+        fs::write(dir.path().join("own.fendle"), format!("{model}\n{example}")).expect("writable");
+        let checked = fendle(dir.path(), &["check", "own.fendle"]);
+        assert_eq!(checked.code, 0, "{example}\n{}{}", checked.out, checked.err);
+    }
+    let over = play(&dir, "steps.toml", "1 1 1");
+    assert!(over.out.contains("won") && over.out.contains("no move is allowed"), "{}", over.out);
+}
+
 #[test]
 fn moves_are_picked_from_lists_and_by_their_names() {
     let dir = dir_with(&[("coil.toml", "model = \"coil\"\nvalues.rings = 3\n[[level]]\nname = \"three\"\n")]);

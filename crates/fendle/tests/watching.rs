@@ -98,6 +98,18 @@ fn a_saved_file_is_asked_again_and_what_changed_is_told() {
 }
 
 #[test]
+fn programs_get_values_and_no_words_between() {
+    let dir = dir_with(&[("steps.fendle", STEPS), ("one.toml", &level("3"))]);
+    let mut watched = Watched::start(dir.path(), &["solve", "one.toml", "--format", "json", "--watch"]);
+    watched.until("\"moves\": 3");
+    // Saved at once: nothing is missed, whether somebody waits already or not.
+    fs::write(dir.path().join("one.toml"), level("5")).expect("writable");
+    watched.until("\"moves\": 5");
+    assert!(watched.seen.iter().all(|l| !l.contains("run ")), "{:?}", watched.seen);
+    assert_eq!(watched.seen[0], "{");
+}
+
+#[test]
 fn only_some_commands_are_watched() {
     let dir = dir_with(&[("steps.fendle", STEPS), ("one.toml", &level("3"))]);
     let run = fendle(dir.path(), &["why", "one.toml", "--watch"]);

@@ -307,8 +307,12 @@ impl Checker<'_> {
             _ => None,
         })?;
         if params.len() != names.len() {
-            let text =
-                format!("`{}` has {}, and here are {}", of.text, counted_params(params.len()), names.len());
+            let text = format!(
+                "`{}` has {}, and here are {}",
+                of.text,
+                fendle_core::numbers::counted(params.len() as u64, "parameter", "parameters"),
+                names.len()
+            );
             self.error("M086", of.span, text)
                 .notes
                 .push("name every parameter of the move, in its order".into());
@@ -791,8 +795,4 @@ impl Checker<'_> {
             self.vars.push(def);
         }
     }
-}
-
-fn counted_params(n: usize) -> String {
-    if n == 1 { "1 parameter".into() } else { format!("{n} parameters") }
 }

@@ -81,6 +81,16 @@ impl Bound {
     /// The position in one line; [`Bound::parse_line`] reads it back.
     #[must_use]
     pub fn line(&self, state: &[i32]) -> String {
+        let out = self.line_parts(state);
+        if let [(_, only)] = out.as_slice() {
+            return only.clone();
+        }
+        out.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+    }
+
+    /// The position as names of drawings and variables with their texts, as `start` takes them.
+    #[must_use]
+    pub fn line_parts(&self, state: &[i32]) -> Vec<(String, String)> {
         let drawn = self.draw_with(state, true);
         let mut out: Vec<(String, String)> = drawn
             .pictures
@@ -92,10 +102,7 @@ impl Bound {
             })
             .collect();
         out.extend(drawn.values);
-        if let [(_, only)] = out.as_slice() {
-            return only.clone();
-        }
-        out.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join("; ")
+        out
     }
 
     /// Reads what a player sees in the one-line form: boards that are told among the rest. Gives the state, in which

@@ -59,8 +59,9 @@ pub fn run(
     };
     let mut list = audit(&s.store, &jobs, &s.budget, &mut errors);
     let mut of_pack = vec![];
+    let folder = beside.as_ref().and_then(|f| f.parent()).unwrap_or(Path::new("")).to_path_buf();
     if let Some(before) = &frozen {
-        let now = frozen::facts(&list, &s.budget);
+        let now = frozen::facts(&list, &folder, &s.budget);
         of_pack = frozen::compare(&mut list, before, &now);
     }
     let end = end_of(&list, &errors);
@@ -77,7 +78,11 @@ pub fn run(
                 "nothing is frozen: not every level is as it expects, or something is not decided",
             ));
         }
-        let text = serde_json::to_string_pretty(&frozen::facts(&list, &s.budget)).expect("text keys") + "\n";
+        let facts = frozen::facts(&list, &folder, &s.budget);
+        if let Some(limit) = s.budget.stopped() {
+            return Err(Trouble::words(format!("nothing is frozen: stopped by {}", s.budget.words(limit))));
+        }
+        let text = serde_json::to_string_pretty(&facts).expect("text keys") + "\n";
         s.files.write(&file, |out| out.write_all(text.as_bytes()))?;
         if !s.is_json() {
             s.line(format!("wrote {}", file.display()))?;

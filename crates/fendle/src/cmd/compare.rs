@@ -48,7 +48,7 @@ pub fn with_game(
         }
         None => Names::default(),
     };
-    let mut game = Running::start(command).map_err(Trouble::words)?;
+    let mut game = Running::start(command, &s.budget).map_err(Trouble::words)?;
     let answer = compare_game(&s.store, &level, &mut game, (&names, all), &s.budget)?;
     s.give(&answer, json::answer, text::compare::game)
 }

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 
 use fendle_ask::light::Light;
 use fendle_ask::playing::{Playing, Try};
+use fendle_core::numbers::counted;
+use fendle_lang::model::Extent;
 
 use fendle_view::tiles::Theme;
 
@@ -393,17 +395,29 @@ impl<'l> App<'l> {
     fn copies(&self) -> Vec<String> {
         let level = self.playing.level();
         let b = &level.game.bound;
-        let line = b.shown_line(self.playing.state());
-        let mut out = vec!["as --at takes it:".to_string(), line.clone(), String::new()];
-        out.push("as a level of the file:".into());
-        out.push("[[level]]".into());
-        out.push(format!("name = \"{} after {} moves\"", level.name, self.playing.len()));
-        out.push(format!("start.at = \"{line}\""));
+        let (start, here) = (b.line_parts(&b.position), b.line_parts(self.playing.state()));
+        let is_single = |name: &str| b.model.var(name).is_some_and(|v| b.model.vars[v].shape == Extent::One);
+        let given = |word: &str, (name, text): &(String, String)| match is_single(name) {
+            true if word == "see" => format!("    see ({name} == {text})"),
+            true => format!("    {word} {name} = {text}"),
+            false => format!("    {word} {name} \"{text}\""),
+        };
+        let mut out =
+            vec!["as --at takes it:".to_string(), b.shown_line(self.playing.state()), String::new()];
+        out.push("as the start of a level, beside its values:".into());
+        out.extend(here.iter().map(|(name, text)| format!("start.{name} = \"{text}\"")));
         out.push(String::new());
-        out.push("as an example of the model:".into());
-        let name = format!("example \"{} after {} moves\" {{", level.name, self.playing.len());
-        out.push(name);
-        out.push(format!("    do {}", self.playing.made().join("; ")));
+        out.push("as an example of the model, with the values of the level to be added:".into());
+        out.push(format!(
+            "example \"{}, {}\" {{",
+            level.name,
+            counted(self.playing.len() as u64, "move", "moves")
+        ));
+        out.extend(start.iter().map(|part| given("start", part)));
+        if !self.playing.is_empty() {
+            out.push(format!("    do {}", self.playing.made().join("; ")));
+        }
+        out.extend(here.iter().map(|part| given("see", part)));
         out.push("}".into());
         out
     }

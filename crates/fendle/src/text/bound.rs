@@ -22,7 +22,7 @@ pub fn lines(a: &Answer<Bounded>) -> Vec<String> {
         (true, ..) => "the position is won already".to_string(),
         (_, Some(n), _) => format!("a goal needs {} at the least", counted(n.into(), "move", "moves")),
         (_, None, Some(part)) => {
-            format!("no goal can be reached: {}, wherever the rest stands", alone_words(part))
+            format!("no goal can be reached: {}, wherever the rest stands", alone_words(part, "the goal"))
         }
         (_, None, None) => "no goal can be reached".into(),
     }));

@@ -5,7 +5,7 @@ use fendle_ask::hunt::Attempt;
 use fendle_ask::solve::{Knowing, Solved, SolvedKnowing};
 use fendle_ask::{Answer, Position};
 use fendle_core::infer::fraction;
-use fendle_core::numbers::counted;
+use fendle_core::numbers::{counted, grouped_digits};
 
 use super::{beside, chance_text, changed_lines, headed, move_lines, named, position_lines, wrapped};
 
@@ -103,12 +103,12 @@ pub fn counts(a: &Answer<CountedSolutions>) -> Vec<String> {
         let each = counted(moves.into(), "move", "moves");
         let one = n == "1";
         let what = if one { "shortest solution, of" } else { "shortest solutions, each of" };
-        out.push(format!("{} {what} {each}", digits(n)));
+        out.push(format!("{} {what} {each}", grouped_digits(n)));
     }
     if s.won > 0 {
         out.push(match (&s.all, s.endless) {
             (Some(n), _) if n == "1" => "1 solution in all".into(),
-            (Some(n), _) => format!("{} solutions in all", digits(n)),
+            (Some(n), _) => format!("{} solutions in all", grouped_digits(n)),
             (None, true) => {
                 "no end of solutions in all: play can come back to a position that it has left".into()
             }
@@ -122,14 +122,6 @@ pub fn counts(a: &Answer<CountedSolutions>) -> Vec<String> {
     }
     out.push(format!("{} seen", counted(s.states, "state", "states")));
     out
-}
-
-/// Digits in groups of three.
-fn digits(n: &str) -> String {
-    let first = n.len() % 3;
-    let groups = (n.as_bytes()[first..].chunks(3)).map(|c| String::from_utf8_lossy(c).into_owned());
-    let head = (first > 0).then(|| n[..first].to_string());
-    head.into_iter().chain(groups).collect::<Vec<_>>().join(",")
 }
 
 /// What was tried, and how far each way got.
