@@ -14,18 +14,32 @@ const mistake = at < 0 ? null : process.argv[at + 1];
 const START = "*.**.";
 let lit = [];
 
+function read(glyphs) {
+    lit = [...glyphs].map((glyph) => glyph === "*");
+}
+
 function begin() {
-    lit = [...START].map((glyph) => glyph === "*");
+    read(START);
+    return told({});
+}
+
+function place(position) {
+    read(position.boards.lanterns[0]);
+    return told({});
+}
+
+function isWon() {
+    const out = lit.filter((on) => !on).length;
+    return mistake === "early" ? out > 3 : out === lit.length;
 }
 
 function told(more) {
-    const out = lit.filter((on) => !on).length;
-    const won = mistake === "early" ? out > 3 : out === lit.length;
     const rows = [lit.map((on) => (on ? "*" : ".")).join("")];
-    return { position: { boards: { lanterns: rows } }, status: won ? "won" : "running", ...more };
+    return { position: { boards: { lanterns: rows } }, status: isWon() ? "won" : "running", ...more };
 }
 
-function press(name) {
+function move(name) {
+    if (isWon()) return told({ allowed: false });
     const cell = Number(name.split(" ")[1].slice(3)) - 1;
     for (const i of [cell - 1, cell, cell + 1]) {
         if (mistake === "edge" && cell === lit.length - 1 && i !== cell) continue;
@@ -35,16 +49,21 @@ function press(name) {
     return told({ allowed: true });
 }
 
-begin();
-readline.createInterface({ input: process.stdin }).on("line", (line) => {
-    const { id, method, params } = JSON.parse(line);
-    const answers = {
-        about: () => ({ name: "quay", places: false }),
-        begin: () => (begin(), told({})),
-        move: () => press(params.move),
-    };
-    const answer = answers[method]
-        ? { result: answers[method]() }
-        : { error: { code: -32601, message: "no such method" } };
-    process.stdout.write(JSON.stringify({ jsonrpc: "2.0", id, ...answer }) + "\n");
-});
+function serve() {
+    begin();
+    readline.createInterface({ input: process.stdin }).on("line", (line) => {
+        const { id, method, params } = JSON.parse(line);
+        const answers = {
+            about: () => ({ name: "quay", places: false }),
+            begin,
+            move: () => move(params.move),
+        };
+        const answer = answers[method]
+            ? { result: answers[method]() }
+            : { error: { code: -32601, message: "no such method" } };
+        process.stdout.write(JSON.stringify({ jsonrpc: "2.0", id, ...answer }) + "\n");
+    });
+}
+
+module.exports = { place, move };
+if (require.main === module) serve();

@@ -19,10 +19,6 @@ MISTAKES = {
     "crash": "it ends at the first push to the left",
 }
 mistake = None
-if "--mistakes" in sys.argv:
-    for name, words in MISTAKES.items():
-        print(name, "-", words)
-    sys.exit()
 if "--mistake" in sys.argv:
     mistake = sys.argv[sys.argv.index("--mistake") + 1]
     if mistake not in MISTAKES:
@@ -42,6 +38,14 @@ class Game:
         self.at = next(x for x, glyph in cells.items() if glyph in "AR")
         self.was_won = False
 
+    def place(self, position):
+        self.read(["".join(row) for row in position["boards"]["yard"]])
+        return self.told()
+
+    def is_won(self):
+        enough = any if mistake == "first-berth" else all
+        return enough(x in self.bodies for x in self.berths)
+
     def told(self, **more):
         def glyph(x):
             if x in self.walls:
@@ -53,13 +57,14 @@ class Game:
             return "_" if x in self.berths else "."
 
         rows = ["".join(glyph((r, c)) for c in range(self.cols)) for r in range(self.rows)]
-        enough = any if mistake == "first-berth" else all
-        won = enough(x in self.bodies for x in self.berths)
+        won = self.is_won()
         if mistake == "late":
             won, self.was_won = self.was_won, won
         return {"position": {"boards": {"yard": rows}}, "status": "won" if won else "running", **more}
 
-    def move(self, name):
+    def move(self, name, draws=()):
+        if self.is_won() and mistake != "late":
+            return self.told(allowed=False)
         dr, dc = STEPS[name.split()[1]]
         to = (self.at[0] + dr, self.at[1] + dc)
         beyond = (to[0] + dr, to[1] + dc)
@@ -87,27 +92,37 @@ class Game:
         return self.told(allowed=True)
 
 
-game = Game()
-game.read(START)
-for line in sys.stdin:
-    request = json.loads(line)
-    params = request.get("params", {})
-    if mistake == "noise" and request["method"] == "move":
+def answer(game, method, params):
+    if mistake == "noise" and method == "move":
         print("moving")
-    if request["method"] == "about":
-        result = {"name": "yard", "places": mistake not in ("leftover", "late")}
-    elif request["method"] == "begin":
-        at = game.at
+    if method == "about":
+        return {"name": "yard", "places": mistake not in ("leftover", "late")}
+    if method == "begin":
+        at = getattr(game, "at", None)
         game.read(START)
-        if mistake == "leftover":
+        if mistake == "leftover" and at:
             game.at = at
-        result = game.told()
-    elif request["method"] == "place":
-        game.read(["".join(row) for row in params["position"]["boards"]["yard"]])
-        result = game.told()
-    elif request["method"] == "move":
-        result = game.move(params["move"])
+        return game.told()
+    if method == "place":
+        return game.place(params["position"])
+    if method == "move":
+        return game.move(params["move"])
+    return None
+
+
+def serve():
+    game = Game()
+    game.read(START)
+    for line in sys.stdin:
+        request = json.loads(line)
+        result = answer(game, request["method"], request.get("params", {}))
+        body = {"result": result} if result else {"error": {"code": -32601, "message": "no such method"}}
+        print(json.dumps({"jsonrpc": "2.0", "id": request["id"], **body}), flush=True)
+
+
+if __name__ == "__main__":
+    if "--mistakes" in sys.argv:
+        for name, words in MISTAKES.items():
+            print(name, "-", words)
     else:
-        print(json.dumps({"jsonrpc": "2.0", "id": request["id"], "error": {"code": -32601, "message": "no such method"}}), flush=True)
-        continue
-    print(json.dumps({"jsonrpc": "2.0", "id": request["id"], "result": result}), flush=True)
+        serve()

@@ -102,6 +102,24 @@ impl Budget {
         Budget::new(Wanted { time: None, ..wanted }, Surroundings::default())
     }
 
+    /// A part of what is left, for something that helps and is not what was asked for: at most so many states, and so long. An interrupt ends
+    /// it, too.
+    #[must_use]
+    pub fn part(&self, max_states: u64, time: Duration) -> Budget {
+        let left = self.wanted.time.map(|t| t.saturating_sub(self.began.elapsed()) / 4);
+        let wanted = Wanted {
+            max_states: Some(self.wanted.max_states.map_or(max_states, |n| n.min(max_states))),
+            time: Some(left.map_or(time, |left| left.min(time))),
+            ..self.wanted
+        };
+        let around = Surroundings {
+            interrupted: self.around.interrupted,
+            memory_now: self.around.memory_now,
+            ..Surroundings::default()
+        };
+        Budget::new(wanted, around)
+    }
+
     /// The limits that were asked for.
     #[must_use]
     pub fn wanted(&self) -> &Wanted {

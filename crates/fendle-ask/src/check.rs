@@ -379,7 +379,7 @@ impl Checking<'_> {
         let warn = |code, text: String| Diagnostic::error(code, file, span, text).warning();
         let start = match Eval::new(b).status(&b.position) {
             Ok(Some(e)) => {
-                let how = ending_text(&b.model.endings[e]);
+                let how = b.ending_words(e);
                 let warning = warn("L060", format!("`{}` has ended at its start: {how}", level.name));
                 let note = "a start should be a position from which something can be done";
                 self.out.diagnostics.push(warning.note(note));

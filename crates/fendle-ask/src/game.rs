@@ -40,7 +40,9 @@ pub struct Names {
 }
 
 impl Names {
-    fn of_move<'a>(&'a self, name: &'a str) -> &'a str {
+    /// The name of a move in the game.
+    #[must_use]
+    pub fn of_move<'a>(&'a self, name: &'a str) -> &'a str {
         self.moves.get(name).map_or(name, String::as_str)
     }
 
@@ -48,8 +50,54 @@ impl Names {
         self.values.get(name).map_or(name, String::as_str)
     }
 
+    /// A position as a game is told it: boards as rows of cells, and other values by name.
+    #[must_use]
+    pub fn position(&self, position: &Position) -> Value {
+        let boards: serde_json::Map<String, Value> = (position.drawn.pictures.iter())
+            .map(|p| {
+                let row = |r: &Vec<String>| -> Vec<String> {
+                    r.iter().map(|g| self.of_glyph(g).to_string()).collect()
+                };
+                (self.of_value(&p.name).to_string(), json!(p.rows.iter().map(row).collect::<Vec<_>>()))
+            })
+            .collect();
+        let values: serde_json::Map<String, Value> =
+            (position.drawn.values.iter()).map(|(n, v)| (self.of_value(n).to_string(), json!(v))).collect();
+        json!({"boards": boards, "values": values})
+    }
+
     fn of_glyph<'a>(&'a self, glyph: &'a str) -> &'a str {
         self.glyphs.get(glyph).map_or(glyph, String::as_str)
+    }
+}
+
+impl Names {
+    /// Reads them from the text of a TOML file with tables named moves, values and glyphs.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong with it, in words.
+    pub fn read(text: &str) -> Result<Names, String> {
+        let read: toml_edit::DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
+        let mut out = Names::default();
+        for (table, item) in read.iter() {
+            let names = match table {
+                "moves" => &mut out.moves,
+                "values" => &mut out.values,
+                "glyphs" => &mut out.glyphs,
+                other => {
+                    return Err(format!("[{other}] is not known; there are [moves], [values] and [glyphs]"));
+                }
+            };
+            let rows = item.as_table_like().ok_or_else(|| format!("{table} is no table of names"))?;
+            for (ours, theirs) in rows.iter() {
+                let theirs = theirs
+                    .as_str()
+                    .ok_or_else(|| format!("[{table}] {ours}: the game's name is a text in quotes"))?;
+                names.insert(ours.into(), theirs.into());
+            }
+        }
+        Ok(out)
     }
 }
 
@@ -391,7 +439,7 @@ impl Lockstep<'_> {
     /// Leads the game to a position: puts it there, or plays the way anew.
     fn go_to(&mut self, position: &Position, way: &[String]) -> Result<Told, String> {
         if self.about.places {
-            let params = json!({"position": self.as_told(position)});
+            let params = json!({"position": self.names.position(position)});
             return self.game.call("place", params).and_then(|v| read("place", v));
         }
         let params = json!({"level": self.level.name});
@@ -413,22 +461,6 @@ impl Lockstep<'_> {
     fn ask_move(&mut self, name: &str) -> Result<Told, String> {
         let params = json!({"move": self.names.of_move(name)});
         self.game.call("move", params).and_then(|v| read("move", v))
-    }
-
-    /// A position as the game gets it.
-    fn as_told(&self, position: &Position) -> Value {
-        let boards: serde_json::Map<String, Value> = (position.drawn.pictures.iter())
-            .map(|p| {
-                let row = |r: &Vec<String>| -> Vec<String> {
-                    r.iter().map(|g| self.names.of_glyph(g).to_string()).collect()
-                };
-                (self.names.of_value(&p.name).to_string(), json!(p.rows.iter().map(row).collect::<Vec<_>>()))
-            })
-            .collect();
-        let values: serde_json::Map<String, Value> = (position.drawn.values.iter())
-            .map(|(n, v)| (self.names.of_value(n).to_string(), json!(v)))
-            .collect();
-        json!({"boards": boards, "values": values})
     }
 
     /// In what something told differs from a state of the model; what the game does not tell does not differ.

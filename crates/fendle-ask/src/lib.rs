@@ -15,6 +15,7 @@ pub mod answer;
 pub mod audit;
 pub mod bound;
 pub mod budget;
+pub mod cases;
 pub mod check;
 pub mod compare;
 pub mod count;

@@ -673,8 +673,7 @@ fn play_first(store: &mut Store, loaded: &mut Loaded, moves: &str, budget: &Budg
             }
             Ok(Ok(Tried::NotOffered)) => "is not offered there".into(),
             Ok(Ok(Tried::Ended(e))) => {
-                let ending = &loaded.game.bound.model.endings[e];
-                format!("comes after the end: {}", fendle_lang::state::ending_text(ending))
+                format!("comes after the end: {}", loaded.game.bound.ending_words(e))
             }
             Err(fault) => match limit_of(&fault, budget) {
                 Some(limit) => return Err(Trouble::Limit(limit)),

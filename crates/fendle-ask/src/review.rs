@@ -4,7 +4,6 @@ use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::play::{Session, Tried, Turn, is_won, place_name};
 use fendle_lang::run::setup::Dice;
-use fendle_lang::state::ending_text;
 use serde::{Serialize, Serializer};
 use serde_json::json;
 
@@ -256,7 +255,7 @@ pub fn review(
         first_proved: fatal.is_some_and(|i| own[i].before.class == Class::Open),
         went_on: fatal.map(|i| own.len() - i - 1),
         ended: match (ended, last.class) {
-            (Some(e), _) => ending_text(&b.model.endings[e]),
+            (Some(e), _) => b.ending_words(e),
             (None, Class::Stuck) => "stuck".into(),
             (None, _) => "broken off".into(),
         },

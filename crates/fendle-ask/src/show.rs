@@ -5,7 +5,6 @@ use std::collections::BTreeMap;
 use fendle_lang::Bound;
 use fendle_lang::model::{Extent, Scalar, Show};
 use fendle_lang::run::Eval;
-use fendle_lang::state::ending_text;
 use serde::Serialize;
 
 use crate::answer::{Answer, Asked, Verdict};
@@ -63,7 +62,7 @@ pub fn status_text(b: &Bound, state: &[i32]) -> String {
     match Eval::new(b).status(state) {
         Ok(None) => "running".into(),
         // Past the endings of the model stands the state of what was set aside.
-        Ok(Some(e)) => b.model.endings.get(e).map_or("set aside".into(), ending_text),
+        Ok(Some(e)) => b.ending_words(e),
         Err(fault) => format!("the model breaks: {fault}"),
     }
 }

@@ -4,7 +4,6 @@ use fendle_core::{Class, Limit};
 use fendle_lang::play::{Played, Session, Tried, Turn, place_name};
 use fendle_lang::run::setup::Dice;
 use fendle_lang::run::{Made, TraceEvent};
-use fendle_lang::state::ending_text;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
 
@@ -242,7 +241,7 @@ fn made(
         TraceEvent::Draw { what, chance, of } => Event::Draw(what.clone(), chance.to_string(), *of),
         TraceEvent::Note { text, at } => Event::Note(text.clone(), at.map(|p| place_name(b, p))),
     };
-    let ended = played.ended.map(|e| ending_text(&b.model.endings[e]));
+    let ended = played.ended.map(|e| b.ending_words(e));
     PlayedMove {
         called: call_text(name, played),
         chance: chance.to_string(),
@@ -283,9 +282,7 @@ fn not_made(store: &Store, level: &Loaded, name: &str, step: Tried, state: &[i32
             ..none
         },
         Tried::NotOffered => NotMade { why: "not offered".into(), ..none },
-        Tried::Ended(e) => {
-            NotMade { why: format!("the game has ended: {}", ending_text(&b.model.endings[e])), ..none }
-        }
+        Tried::Ended(e) => NotMade { why: format!("the game has ended: {}", b.ending_words(e)), ..none },
         Tried::Made(_) => none,
     }
 }

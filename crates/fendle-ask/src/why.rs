@@ -9,7 +9,6 @@ use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
 use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
 use fendle_lang::run::Eval;
-use fendle_lang::state::ending_text;
 use fendle_lang::{Bound, Game};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
@@ -351,7 +350,7 @@ pub fn one_position(
     };
     let status = Eval::new(b).status(&b.position);
     if let Some(e) = status.map_err(|f| trouble_of(store, level, budget, &f, (&b.position, None)))? {
-        let words = ending_text(&b.model.endings[e]);
+        let words = b.ending_words(e);
         return Ok(answer(Reason::Ended(words), Verdict::Holds, 0));
     }
     let (kept, only_checked) = proof(&game.apart(), WAYS_MAX, &mut || budget.is_stopped());
@@ -470,7 +469,7 @@ fn large(store: &Store, level: &Loaded, budget: &Budget) -> Result<Option<Large>
         let class = if ended.is_some() { Class::Lost } else { Class::Dead };
         let part = if ended.is_some() { None } else { dead_part(b, &r, &state) };
         if ended.is_some() || part.is_some() {
-            let ended = ended.map(|e| ending_text(&b.model.endings[e]));
+            let ended = ended.map(|e| b.ending_words(e));
             out.fatal.push(Fatal { name: name.to_string(), class, ended, part });
         }
     }
@@ -503,7 +502,7 @@ fn winnable(
     let one = |name: String, class: Class, state: &[i32]| {
         let why = Eval::new(b).status(state).ok().flatten();
         let part = if matches!(class, Class::Lost | Class::Over) { None } else { ground.part(state, budget) };
-        Fatal { name, class, ended: why.map(|e| ending_text(&b.model.endings[e])), part }
+        Fatal { name, class, ended: why.map(|e| b.ending_words(e)), part }
     };
     for n in 0..level.moves.list.len() {
         let name = level.moves.name(n);

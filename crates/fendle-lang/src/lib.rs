@@ -21,6 +21,7 @@ pub mod run;
 pub mod source;
 pub mod state;
 pub mod syntax;
+pub mod variants;
 
 pub use code::Game;
 pub use level::{Level, LevelFile, bind, bind_until};

@@ -375,8 +375,11 @@ pub enum Command {
         /// Print the intermediate form of each level's model.
         #[arg(long)]
         code: bool,
+        /// Say what the examples of each model would not notice: small mistakes in its rules that no example fails on.
+        #[arg(long)]
+        sharp: bool,
         /// Recheck a proof file against one level file, by the reference executor alone.
-        #[arg(long, value_name = "FILE", conflicts_with_all = ["shapes", "code"])]
+        #[arg(long, value_name = "FILE", conflicts_with_all = ["shapes", "code", "sharp"])]
         proof: Option<PathBuf>,
         /// Which level of the file, by name, the proof is rechecked against; the one that it names by default.
         #[arg(long, value_name = "NAME", requires = "proof")]
@@ -601,6 +604,20 @@ pub enum Command {
         /// Take the layout as known.
         #[arg(long)]
         known: bool,
+    },
+    /// Test cases for your own code: positions, moves and results that show every way through the rules and catch mistakes in them.
+    Cases {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// Write the cases into this file, as JSON (.json); without it they are listed.
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// So many cases at the most, the best ones; 60 by default.
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+        most: Option<u32>,
+        /// Names of your code for moves, values and glyphs of the model: a TOML file with tables named moves, values, glyphs.
+        #[arg(long, value_name = "FILE")]
+        names: Option<PathBuf>,
     },
     /// Every level against what it expects.
     Audit {

@@ -153,7 +153,9 @@ fn run(command: Command, s: &mut Session) -> Ended {
             let file = cmd::check::one_file(&paths)?;
             cmd::check::recheck_proof(s, &proof, file, level, sets)
         }
-        Command::Check { paths, shapes, code, .. } => cmd::check::run(s, &paths, code, shapes),
+        Command::Check { paths, shapes, code, sharp, .. } => {
+            cmd::check::run(s, &paths, (code, shapes, sharp))
+        }
         Command::Show { level, line, picture } => cmd::show::run(s, &level, line, &picture),
         Command::Play { level, keys, record, theme } => {
             cmd::play::run(s, &level, (keys.as_deref(), record.as_deref()), theme)
@@ -198,6 +200,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
         }
         Command::Compare { first, second, level, with, known, .. } => {
             cmd::compare::run(s, (first, second), (level, with), known)
+        }
+        Command::Cases { level, output, most, names } => {
+            let most = most.map(|n| n as usize);
+            cmd::cases::run(s, &level, (output.as_deref(), names.as_deref()), most)
         }
         Command::Audit { paths, output, junit, freeze } => {
             cmd::audit::run(s, &paths, (output.as_deref(), junit.as_deref()), freeze)

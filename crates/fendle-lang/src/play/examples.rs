@@ -168,7 +168,7 @@ fn run(
                                 return None;
                             }
                             Ok(Tried::Ended(e)) => {
-                                let how = ending_text(&model.endings[e]);
+                                let how = b.ending_words(e);
                                 failures.push(fail(call.span, format!("the game has ended before: {how}")));
                                 return None;
                             }
@@ -307,7 +307,7 @@ fn holds(
         }
         ExampleLine::Status(name, why) => {
             let is = match Eval::new(b).status(state) {
-                Ok(Some(e)) => ending_text(&model.endings[e]),
+                Ok(Some(e)) => b.ending_words(e),
                 Ok(None) => match is_stuck(b, moves, state) {
                     Ok(true) => "stuck".into(),
                     Ok(false) => "running".into(),

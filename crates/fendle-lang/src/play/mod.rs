@@ -7,7 +7,6 @@ pub use session::{Session, Turn};
 
 use std::collections::HashMap;
 
-use crate::model::EndKind;
 use crate::run::TooLarge;
 use crate::run::move_list;
 use crate::run::setup::Dice;
@@ -230,7 +229,7 @@ pub fn step(
 ) -> Result<Tried, RunFault> {
     let mut eval = Eval::new(b);
     if let Some(e) = eval.status(state)?
-        && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
+        && !(past_goals && b.is_goal(e))
     {
         return Ok(Tried::Ended(e));
     }
@@ -253,7 +252,7 @@ pub fn step_drawn(
     dice: &mut Dice,
 ) -> Result<Tried, RunFault> {
     if let Some(e) = Eval::new(b).status(state)?
-        && !(past_goals && b.model.endings[e].kind == EndKind::Goal)
+        && !(past_goals && b.is_goal(e))
     {
         return Ok(Tried::Ended(e));
     }
@@ -376,7 +375,7 @@ fn replay_alike(
 /// Whether a state is won, by the reference executor.
 #[must_use]
 pub fn is_won(b: &Bound, state: &[i32]) -> bool {
-    matches!(Eval::new(b).status(state), Ok(Some(e)) if b.model.endings[e].kind == EndKind::Goal)
+    matches!(Eval::new(b).status(state), Ok(Some(e)) if b.is_goal(e))
 }
 
 /// `r1c3` for a place from 0, `off the board (row 0, column 3)` for one that is not on it.

@@ -25,7 +25,7 @@ impl Chooser<'_> {
 }
 
 /// The script of the next way: the last draw that has something left takes its next thing. False after the last.
-pub(super) fn next_way(take: &mut Vec<usize>, seen: &[usize]) -> bool {
+pub fn next_way(take: &mut Vec<usize>, seen: &[usize]) -> bool {
     take.resize(seen.len(), 0);
     while let (Some(t), n) = (take.last().copied(), take.len())
         && t + 1 == seen[n - 1]
@@ -42,6 +42,31 @@ pub(super) fn next_way(take: &mut Vec<usize>, seen: &[usize]) -> bool {
 }
 
 impl<'b> Eval<'b> {
+    /// Makes a move once; at each draw it takes the thing with the number that `take` says, the first thing past its end, and the last one
+    /// where there are fewer. Gives how many things there were at each draw, too.
+    ///
+    /// # Errors
+    ///
+    /// A model fault.
+    pub fn apply_along(
+        &mut self,
+        state: &[i32],
+        (of, params): (usize, &[i64]),
+        take: &[usize],
+    ) -> Run<(Outcome, Vec<usize>)> {
+        self.go_on(self.b.model.moves[of].span)?;
+        self.chooser = Chooser::Script { take: take.to_vec(), seen: vec![] };
+        let outcome = self.apply_once(state, of, params)?;
+        let Chooser::Script { seen, .. } = &mut self.chooser else { return Ok((outcome, vec![])) };
+        Ok((outcome, std::mem::take(seen)))
+    }
+
+    /// Parts of expressions that were evaluated so far: how much work was done, the same on every machine.
+    #[must_use]
+    pub fn work(&self) -> u64 {
+        self.evaluated
+    }
+
     /// Makes a move in each way that its draws can fall, while `more` says so. What the move is
     /// instead, when it is not made.
     pub(super) fn each_way(

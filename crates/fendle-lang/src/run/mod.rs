@@ -9,6 +9,7 @@ mod draws;
 mod expressions;
 mod faults;
 mod lists;
+pub mod marks;
 pub mod moves;
 mod open;
 pub mod scatter;
@@ -16,8 +17,10 @@ pub mod setup;
 mod statements;
 pub mod ways;
 
+pub use draws::next_way;
 use draws::*;
 pub use faults::{FaultKind, RunFault};
+use marks::{Mark, Way};
 pub use moves::{MOVES_MAX, TooLarge, move_list};
 pub(crate) use open::OpenValue;
 use open::*;
@@ -138,6 +141,8 @@ pub struct Made {
     pub events: Vec<TraceEvent>,
     /// Set aside by `else cut`: the state says nothing.
     pub cut: bool,
+    /// The ways that its statements went, where somebody wants to know; in order, repeated ones too.
+    pub marks: Vec<Mark>,
 }
 
 impl Made {
@@ -200,6 +205,8 @@ pub struct Eval<'b> {
     open: Option<Box<OpenState>>,
     /// What was read, where somebody wants to know.
     noted: Option<Noted>,
+    /// The ways that statements went, where somebody wants to know.
+    marks: Option<Vec<Mark>>,
     /// What a setup starts from, instead of the level's own start.
     base: Option<Vec<i32>>,
 }
@@ -223,6 +230,7 @@ impl<'b> Eval<'b> {
             unknown: None,
             open: None,
             noted: None,
+            marks: None,
             base: None,
         }
     }
@@ -237,6 +245,41 @@ impl<'b> Eval<'b> {
     #[must_use]
     pub fn with_layout(b: &'b Bound, layout: Vec<i32>) -> Eval<'b> {
         Eval { base: Some(layout), ..Eval::new(b) }
+    }
+
+    /// The same, noting the ways that statements go.
+    #[must_use]
+    pub fn marking(b: &'b Bound) -> Eval<'b> {
+        Eval { marks: Some(vec![]), ..Eval::new(b) }
+    }
+
+    /// The ways that statements went in the last move, where it was refused.
+    pub fn take_marks(&mut self) -> Vec<Mark> {
+        self.marks.as_mut().map(std::mem::take).unwrap_or_default()
+    }
+
+    pub(super) fn mark(&mut self, span: Span, way: Way) {
+        if let Some(marks) = &mut self.marks {
+            marks.push(Mark { span, way });
+        }
+    }
+
+    /// What follows from a state and is shown, in the order of the model: one value, or one for each cell; nothing for what breaks.
+    pub fn derived(&mut self, state: &[i32]) -> Vec<Vec<i32>> {
+        let model = self.b.model.clone();
+        let mut out = vec![];
+        for (_, number) in &model.derived {
+            self.look_at(state);
+            let def = &model.fns[*number];
+            let mut frame = vec![V::One(0); def.locals.len()];
+            out.push(match self.eval(&def.body, &mut frame) {
+                Ok(V::One(v)) => vec![v as i32],
+                Ok(V::Block(values)) => values,
+                Ok(V::List(values, _)) => values.iter().map(|v| *v as i32).collect(),
+                Err(_) => vec![],
+            });
+        }
+        out
     }
 
     /// The value of an expression that reads level values only.
@@ -483,6 +526,7 @@ impl<'b> Eval<'b> {
         self.score = 0;
         self.tallies = vec![0; model.tallies.len()];
         self.events.clear();
+        self.take_marks();
         self.chance = Chance::SURE;
         let mut frame = vec![V::One(0); def.locals.len()];
         for (slot, &p) in frame.iter_mut().zip(params) {
@@ -534,6 +578,7 @@ impl<'b> Eval<'b> {
             tallies: self.tallies.clone(),
             events: std::mem::take(&mut self.events),
             cut,
+            marks: self.take_marks(),
         }]))
     }
 

@@ -7,7 +7,7 @@ impl<'b> Eval<'b> {
     pub(super) fn choose(&mut self, weights: &[u64], span: Span) -> Run<usize> {
         let at = match &mut self.chooser {
             Chooser::Script { take, seen } => {
-                let at = take.get(seen.len()).copied().unwrap_or(0);
+                let at = take.get(seen.len()).copied().unwrap_or(0).min(weights.len() - 1);
                 seen.push(weights.len());
                 at
             }
@@ -78,8 +78,9 @@ impl<'b> Eval<'b> {
                 self.assign(b, ib, va, span, frame)?;
             }
             St::If(cond, then, other) => {
-                let branch = if self.one(cond, frame)? != 0 { then } else { other };
-                return self.block(branch, frame);
+                let holds = self.one(cond, frame)? != 0;
+                self.mark(span, if holds { Way::Held } else { Way::NotHeld });
+                return self.block(if holds { then } else { other }, frame);
             }
             St::For { local, over, filter, body } => {
                 let all = self.range(over, frame)?;
@@ -98,6 +99,9 @@ impl<'b> Eval<'b> {
                     }
                     list.push(x);
                 }
+                if !list.is_empty() {
+                    self.mark(span, Way::Held);
+                }
                 for x in list {
                     self.burn(span)?;
                     frame[*local] = V::One(x);
@@ -111,6 +115,9 @@ impl<'b> Eval<'b> {
                 let bound = self.one(bound, frame)?;
                 let mut done = 0;
                 while self.one(cond, frame)? != 0 {
+                    if done == 0 {
+                        self.mark(span, Way::Held);
+                    }
                     if done >= bound {
                         if *cut {
                             return Ok(Flow::Cut);
@@ -124,8 +131,12 @@ impl<'b> Eval<'b> {
                         other => return Ok(other),
                     }
                 }
+                if done == 0 {
+                    self.mark(span, Way::NotHeld);
+                }
             }
             St::Phase(name, body) => {
+                self.mark(span, Way::Reached);
                 let flow = self.block(body, frame)?;
                 if !matches!(flow, Flow::Refused(..)) {
                     self.events.push(TraceEvent::Phase { name: name.clone(), state: self.now.clone() });
@@ -138,6 +149,7 @@ impl<'b> Eval<'b> {
                 {
                     return Ok(Flow::Next);
                 }
+                self.mark(span, Way::Refused);
                 let mut places = vec![];
                 for e in at {
                     match self.eval(e, frame)? {
@@ -182,6 +194,7 @@ impl<'b> Eval<'b> {
                 }
                 things.retain(|t| t.1 > 0);
                 if things.is_empty() {
+                    self.mark(span, Way::Nothing);
                     return match other {
                         Some(other) => self.block(other, frame),
                         None => Self::fault(FaultKind::NothingToDraw, span, 0),
@@ -355,16 +368,19 @@ impl<'b> Eval<'b> {
                 }
             }
             St::Judge => {
+                self.mark(span, Way::Reached);
                 if self.conditions()?.is_some() {
                     return Ok(Flow::Ended);
                 }
             }
             St::End(ending) => {
+                self.mark(span, Way::Reached);
                 let at = self.b.ended_at();
                 self.now[at] = *ending as i32 + 1;
                 return Ok(Flow::Ended);
             }
             St::Note(text, at) => {
+                self.mark(span, Way::Reached);
                 let at = match at {
                     Some(e) => Some(code::row_col(self.one(e, frame)?)),
                     None => None,

@@ -128,6 +128,18 @@ pub fn ending_text(ending: &Ending) -> String {
 }
 
 impl Bound {
+    /// How a game ends, by the number of the ending; past those of the model stands what was set aside.
+    #[must_use]
+    pub fn ending_words(&self, ending: usize) -> String {
+        self.model.endings.get(ending).map_or("set aside".into(), ending_text)
+    }
+
+    /// Whether an ending is a goal.
+    #[must_use]
+    pub fn is_goal(&self, ending: usize) -> bool {
+        self.model.endings.get(ending).is_some_and(|e| e.kind == EndKind::Goal)
+    }
+
     /// Writes what each variable is now into what keeps its start.
     pub fn keep_starts(&self, state: &mut [i32]) {
         for (v, def) in self.model.vars.iter().enumerate() {

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use fendle_ask::cases::examples::sharp_examples;
 use fendle_ask::check::{check, end_of};
 use fendle_ask::proof::{opened, recheck};
 use fendle_ask::{End, Want};
@@ -13,7 +14,8 @@ use crate::session::{Ended, Session, Trouble};
 use crate::{json, text};
 
 /// Runs the command.
-pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Ended {
+/// `sharp`: also which faulty variants of the models their examples would not notice.
+pub fn run(s: &mut Session, paths: &[PathBuf], (code, shapes, sharp): (bool, bool, bool)) -> Ended {
     let files = collect(paths, &["fendle", "toml"])?;
     let answer = check(&mut s.store, &s.files, &files, code, &s.budget);
     let c = &answer.found;
@@ -21,13 +23,25 @@ pub fn run(s: &mut Session, paths: &[PathBuf], code: bool, shapes: bool) -> Ende
         s.reporter.hint(words);
     }
     let end = end_of(&answer);
+    let sharp = if sharp {
+        c.models.iter().map(|m| sharp_examples(&s.store, &m.definition, &s.budget)).collect()
+    } else {
+        vec![]
+    };
     if s.is_json() {
-        s.json(&json::check::value(&answer, &s.store, end))?;
+        let mut value = json::check::value(&answer, &s.store, end);
+        if !sharp.is_empty() {
+            value["sharp"] = serde_json::json!(sharp);
+        }
+        s.json(&value)?;
         return Ok(end);
     }
     s.lines(text::check::lines(c, s.common.verbose))?;
     if shapes {
         s.lines(text::check::shapes(c))?;
+    }
+    for model in &sharp {
+        s.lines(text::cases::examples(model, s.common.verbose))?;
     }
     s.out.flush()?;
     s.reporter.show(&s.store.sources, &c.diagnostics);

@@ -11,26 +11,11 @@ use crate::game::Running;
 use crate::session::{Ended, Session, Trouble};
 use crate::{json, text};
 
-/// Names of a game, from its tables.
-fn read_names(text: &str) -> Result<Names, String> {
-    let read: toml_edit::DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
-    let mut out = Names::default();
-    for (table, item) in read.iter() {
-        let names = match table {
-            "moves" => &mut out.moves,
-            "values" => &mut out.values,
-            "glyphs" => &mut out.glyphs,
-            other => return Err(format!("[{other}] is not known; there are [moves], [values] and [glyphs]")),
-        };
-        let rows = item.as_table_like().ok_or_else(|| format!("{table} is no table of names"))?;
-        for (ours, theirs) in rows.iter() {
-            let theirs = theirs
-                .as_str()
-                .ok_or_else(|| format!("[{table}] {ours}: the game's name is a text in quotes"))?;
-            names.insert(ours.into(), theirs.into());
-        }
-    }
-    Ok(out)
+/// The names of a game, from the file that is given.
+pub fn names(s: &Session, file: Option<&Path>) -> Result<Names, Trouble> {
+    let Some(path) = file else { return Ok(Names::default()) };
+    let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
+    Names::read(&text).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))
 }
 
 /// Compares a level with a running game.
@@ -41,13 +26,7 @@ pub fn with_game(
 ) -> Ended {
     let args = LevelArgs { file, level, at: None, after: None, view: ViewArg::Author, known, sets: vec![] };
     let level = s.load(&args, Want::One)?;
-    let names: Names = match names {
-        Some(path) => {
-            let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
-            read_names(&text).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))?
-        }
-        None => Names::default(),
-    };
+    let names = self::names(s, names)?;
     let mut game = Running::start(command, &s.budget).map_err(Trouble::words)?;
     let answer = compare_game(&s.store, &level, &mut game, (&names, all), &s.budget)?;
     s.give(&answer, json::answer, text::compare::game)

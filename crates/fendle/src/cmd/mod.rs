@@ -2,6 +2,7 @@
 
 pub mod audit;
 pub mod bound;
+pub mod cases;
 pub mod check;
 pub mod compare;
 pub mod demo;
