@@ -62,6 +62,14 @@ class Game:
             won, self.was_won = self.was_won, won
         return {"position": {"boards": {"yard": rows}}, "status": "won" if won else "running", **more}
 
+    def can(self, name):
+        other = Game()
+        other.__dict__.update(self.__dict__, bodies=set(self.bodies))
+        return other.move(name)["allowed"]
+
+    def allowed(self):
+        return [f"go {step}" for step in STEPS if mistake != "crash" and self.can(f"go {step}")]
+
     def move(self, name, draws=()):
         if self.is_won() and mistake != "late":
             return self.told(allowed=False)
@@ -96,7 +104,7 @@ def answer(game, method, params):
     if mistake == "noise" and method == "move":
         print("moving")
     if method == "about":
-        return {"name": "yard", "places": mistake not in ("leftover", "late")}
+        return {"name": "yard", "places": mistake not in ("leftover", "late"), "tells_allowed": True}
     if method == "begin":
         at = getattr(game, "at", None)
         game.read(START)
@@ -107,6 +115,8 @@ def answer(game, method, params):
         return game.place(params["position"])
     if method == "move":
         return game.move(params["move"])
+    if method == "allowed":
+        return {"moves": game.allowed()}
     return None
 
 

@@ -309,9 +309,13 @@ pub struct GraphArgs {
 /// A level and the position to start from.
 #[derive(Args, Debug, Clone)]
 pub struct LevelArgs {
-    /// The level file.
+    /// The level file; with --game the command that starts a game.
     #[arg(value_name = "LEVEL")]
     pub file: PathBuf,
+    /// LEVEL is a command: it starts a running game that is its own model. The game answers JSON-RPC 2.0 on its standard input and output; all its
+    /// positions are asked for first.
+    #[arg(long, hide_short_help = true)]
+    pub game: bool,
     /// Which level of the file, by name; the first by default.
     #[arg(long, value_name = "NAME")]
     pub level: Option<String>,
@@ -590,17 +594,26 @@ pub enum Command {
         #[arg(long = "with", value_name = "NAME")]
         with: Option<String>,
         /// Compare what can be reached: counts, whether the spaces have the same shape, what is only in one.
-        #[arg(long, required_unless_present = "game")]
+        #[arg(long, required_unless_present_any = ["game", "record"])]
         spaces: bool,
         /// Compare with a running game, in step: this command starts it, and it answers JSON-RPC 2.0 on its standard input and output.
         #[arg(long, value_name = "COMMAND", conflicts_with_all = ["spaces", "second", "with"])]
         game: Option<String>,
         /// Names of the game for moves, values and glyphs of the model: a TOML file with tables named moves, values, glyphs.
-        #[arg(long, value_name = "FILE", requires = "game")]
+        #[arg(long, value_name = "FILE", conflicts_with = "spaces")]
         names: Option<PathBuf>,
+        /// Compare with plays that a game recorded: lines of JSON, one a move.
+        #[arg(long, value_name = "FILE", conflicts_with_all = ["spaces", "second", "with", "game"])]
+        record: Option<PathBuf>,
         /// Go on after the first difference, to one of each further kind.
-        #[arg(long, requires = "game")]
+        #[arg(long, conflicts_with = "spaces")]
         all: bool,
+        /// Draw the first difference: before, the phases of the model, and the game (.svg or .png).
+        #[arg(short, long, value_name = "FILE", conflicts_with = "spaces")]
+        output: Option<PathBuf>,
+        /// Light or dark.
+        #[arg(long, value_enum, default_value_t = ThemeArg::Light)]
+        theme: ThemeArg,
         /// Take the layout as known.
         #[arg(long)]
         known: bool,

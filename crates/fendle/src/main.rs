@@ -195,8 +195,15 @@ fn run(command: Command, s: &mut Session) -> Ended {
             cmd::infer::run(s, &level, no_guess, plays, &picture)
         }
         Command::Review { level, moves } => cmd::review::run(s, &level, &moves),
-        Command::Compare { first, level, known, game: Some(game), names, all, .. } => {
-            cmd::compare::with_game(s, (first, level, known), (&game, names.as_deref(), all))
+        Command::Compare { first, level, known, game, names, record, all, output, theme, .. }
+            if game.is_some() || record.is_some() =>
+        {
+            let by = match (&game, &record) {
+                (Some(command), _) => cmd::compare::By::Game(command),
+                (None, record) => cmd::compare::By::Record(record.as_deref().unwrap_or(&first)),
+            };
+            let draw = (output.as_deref(), theme.theme());
+            cmd::compare::beside(s, (first.clone(), level, known), by, (names.as_deref(), all), draw)
         }
         Command::Compare { first, second, level, with, known, .. } => {
             cmd::compare::run(s, (first, second), (level, with), known)

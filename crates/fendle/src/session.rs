@@ -4,12 +4,14 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use fendle_ask::load::load;
-use fendle_ask::{Answer, Budget, End, Loaded, Provider as _, Store, Want};
+use fendle_ask::game::written::written;
+use fendle_ask::load::{load, load_text};
+use fendle_ask::{Answer, Budget, End, Loaded, Provider as _, Store, Want, Wish};
 use serde_json::Value;
 
 use crate::args::{Common, Format, LevelArgs};
 use crate::files::Files;
+use crate::game::Running;
 use crate::report::Reporter;
 
 /// Why a command could not end as it should.
@@ -72,7 +74,11 @@ impl Session {
         let want = if args.after.is_some() { Want::One } else { want };
         let mut wish = args.wish();
         wish.after = wish.after.map(|moves| self.moves(&moves)).transpose()?;
-        let level = load(&mut self.store, &self.files, &wish, want, &self.budget)?;
+        let level = if args.game {
+            self.load_game(&args.file.to_string_lossy(), &mut wish, want)?
+        } else {
+            load(&mut self.store, &self.files, &wish, want, &self.budget)?
+        };
         self.level = Some(level.name.clone());
         if let (Some(n), false) = (level.one_of, self.is_json()) {
             self.reporter.hint(&format!(
@@ -82,6 +88,18 @@ impl Session {
             ));
         }
         Ok(level)
+    }
+
+    /// A running game, written down as a level.
+    fn load_game(&mut self, command: &str, wish: &mut Wish, want: Want) -> Result<Loaded, Trouble> {
+        let mut game = Running::start(command, &self.budget).map_err(Trouble::words)?;
+        let written = written(&mut game, wish.level.take().as_deref(), &self.budget)?;
+        wish.file = PathBuf::from("game.toml");
+        let mut errors = vec![];
+        if self.store.compile("game.fendle".into(), &written.model, &mut errors).is_none() {
+            return Err(fendle_ask::Trouble::Diagnostics(errors).into());
+        }
+        Ok(load_text(&mut self.store, &self.files, wish, want, &self.budget, written.level)?)
     }
 
     /// Moves as an argument gives them; `@FILE` stands for those of a recorded play.

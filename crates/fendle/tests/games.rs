@@ -128,3 +128,137 @@ fn a_game_that_cannot_be_asked_is_a_clear_finding() {
     let run = fendle(dir.path(), &["compare", "yard.toml"]);
     assert!(run.code == 2 && run.err.contains("--spaces"), "{}", run.err);
 }
+
+const COIL: &str = "model = \"merge\"\n[[level]]\nname = \"coil\"\nvalues.high = 1\nvalues.wide = 4\nvalues.top = 5\nstart.tile = \"2 2 4 .\"\n";
+
+fn has_python() -> bool {
+    let there = Command::new("python3").arg("--version").output().is_ok_and(|o| o.status.success());
+    if !there {
+        println!("skipped: python3 is not installed");
+    }
+    there
+}
+
+#[test]
+fn a_game_that_draws_is_compared_outcome_by_outcome_and_by_how_often_each_comes() {
+    if !has_python() {
+        return;
+    }
+    let dir = dir_with(&[("coil.toml", COIL), ("coil.py", include_str!("../../../docs/games/coil.py"))]);
+    for (mistake, kind, moves) in [
+        ("", "", 0),
+        // A 4 as often as a 2: 300 tries are more than enough.
+        ("weights", "weights", 0),
+        ("spawns", "refused and changed", 0),
+        ("twice", "draw", 0),
+        // 2 2 4 . cannot be full before the second move.
+        ("full", "status", 2),
+    ] {
+        let option = if mistake.is_empty() { String::new() } else { format!(" --mistake {mistake}") };
+        let command = format!("python3 coil.py{option}");
+        let run = fendle(dir.path(), &["compare", "coil.toml", "--game", &command, "--format", "json"]);
+        let found = run.json();
+        if mistake.is_empty() {
+            assert_eq!((run.code, &found["complete"]), (0, &true.into()), "{}", run.out);
+            continue;
+        }
+        let first = &found["differences"][0];
+        assert_eq!((run.code, &first["kind"]), (1, &kind.into()), "{mistake}: {first}");
+        assert_eq!(first["moves"].as_array().map(Vec::len), Some(moves), "{mistake}: {first}");
+    }
+}
+
+#[test]
+fn a_difference_is_drawn_and_told_beside_the_model() {
+    if !has_python() {
+        return;
+    }
+    let dir = dir_with(&[("coil.toml", COIL), ("coil.py", include_str!("../../../docs/games/coil.py"))]);
+    let game = "python3 coil.py --mistake twice";
+    let run = fendle(dir.path(), &["compare", "coil.toml", "--game", game, "-o", "difference.svg"]);
+    assert_eq!(run.code, 1, "{}{}", run.out, run.err);
+    assert!(run.out.contains("the model, after it") && run.out.contains("the game"), "{}", run.out);
+    let picture = fs::read_to_string(dir.path().join("difference.svg")).expect("it was written");
+    assert!(picture.contains("the game") && picture.contains("before shift left"), "{picture}");
+    let run = fendle(dir.path(), &["compare", "coil.toml", "--game", game, "-o", "difference.txt"]);
+    assert_eq!(run.code, 2, "{}", run.out);
+}
+
+#[test]
+fn recorded_plays_are_compared_line_by_line() {
+    let head = "{\"fendle_play\":1,\"file\":\"coil.toml\",\"level\":\"coil\",\"start\":\"2 2 4 .\"}\n";
+    let good = "{\"move\":\"shift left / 2 at r1c4\",\"position\":\"4 4 . 2\"}\n";
+    let boards = "{\"move\":\"shift right\",\"position\":{\"boards\":{\"tile\":[[\"2\",\".\",\"8\",\"2\"]]}},\"score\":8,\"status\":\"running\"}\n";
+    let refused = "{\"move\":\"shift up\",\"allowed\":false}\n";
+    let check = |lines: &[&str]| {
+        let dir = dir_with(&[("coil.toml", COIL), ("plays.jsonl", &lines.concat())]);
+        let run =
+            fendle(dir.path(), &["compare", "coil.toml", "--record", "plays.jsonl", "--format", "json"]);
+        (run.code, run)
+    };
+    let (code, run) = check(&[head, good, boards, refused, head, good]);
+    assert_eq!(code, 0, "{}{}", run.out, run.err);
+    assert_eq!(run.json()["tried"], 4, "{}", run.out);
+    for (lines, kind, line) in [
+        (vec![head, &good.replace("4 4 . 2", "4 4 2 .")], "board", 2),
+        (vec![head, good, &boards.replace(":8,", ":4,")], "score", 3),
+        (vec![head, good, &boards.replace("running", "won")], "status", 3),
+        (vec![head, "{\"move\":\"shift up\",\"position\":\"2 2 4 .\"}\n"], "allowed", 2),
+        (vec![head, "{\"move\":\"shift left\",\"allowed\":false}\n"], "allowed", 2),
+        (vec![head, "{\"move\":\"shift left\"}\n"], "draw", 2),
+        (vec![head, "{\"move\":\"hop\"}\n"], "move", 2),
+        (vec![&head.replace("2 2 4 .", "2 4 4 .")], "start", 1),
+    ] {
+        let (code, run) = check(&lines);
+        let found = run.json();
+        let first = &found["differences"][0];
+        assert_eq!((code, &first["kind"], &first["line"]), (1, &kind.into(), &line.into()), "{}", run.out);
+    }
+    let (code, run) = check(&[head, "no line\n"]);
+    assert_eq!(code, 2);
+    assert!(run.err.contains("plays.jsonl:2"), "{}", run.err);
+}
+
+#[test]
+fn a_running_game_is_its_own_model() {
+    if !has_python() {
+        return;
+    }
+    let dir = dir_with(&[("yard.toml", YARD), ("yard.py", include_str!("../../../docs/games/yard.py"))]);
+    let game = "python3 yard.py";
+    let model = fendle(dir.path(), &["explore", "yard.toml", "--format", "json"]).json();
+    let own = fendle(dir.path(), &["explore", "--game", game, "--format", "json"]).json();
+    for key in
+        ["states", "transitions", "edges", "depth", "goal", "dead", "winnable", "fatal_moves", "shortest"]
+    {
+        assert_eq!(model[key], own[key], "{key}");
+    }
+    let solved = fendle(dir.path(), &["solve", "--game", game, "--format", "json"]).json();
+    assert_eq!(solved["moves"], model["shortest"]);
+    let run = fendle(dir.path(), &["find", "--game", game, "lost"]);
+    assert_eq!(run.code, 1, "{}{}", run.out, run.err);
+    let run = fendle(dir.path(), &["graph", "--game", game, "-o", "yard.json"]);
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    // What is not whole is never taken for it.
+    let run = fendle(dir.path(), &["solve", "--game", game, "--max-states", "20"]);
+    assert_eq!(run.code, 3, "{}{}", run.out, run.err);
+    assert!(run.out.contains("the limit of 20 states"), "{}", run.out);
+    // A game that keeps something to itself is found out.
+    let run = fendle(dir.path(), &["explore", "--game", "python3 yard.py --mistake leftover"]);
+    assert_eq!(run.code, 2, "{}{}", run.out, run.err);
+    let run = fendle(dir.path(), &["explore", "--game", "true"]);
+    assert!(run.code == 2 && run.err.contains("it has ended"), "{}{}", run.out, run.err);
+}
+
+#[test]
+fn the_schema_of_the_protocol_names_every_method() {
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("../../../docs/games/protocol.schema.json")).expect("it is JSON");
+    let listed: Vec<&str> = schema["$defs"]["request"]["oneOf"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|m| m["properties"]["method"]["const"].as_str())
+        .collect();
+    assert_eq!(listed, ["about", "begin", "place", "move", "allowed"]);
+}

@@ -11,7 +11,7 @@ use crate::model::*;
 use crate::position::read::{Binder, Text, cell_list, is_without_blanks, lines, parts, unknown_key};
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Span};
-use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop};
+use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop, TABLE_MAX};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 use crate::syntax::tree::{BoardText, Name, ShapeDef};
 
@@ -838,7 +838,8 @@ impl Binder<'_> {
             let Keyed::Range(r) = key else { continue };
             let (lo, hi) = self.model.ranges[r].clone();
             let (lo, hi) = (constant(self, b, &lo)?, constant(self, b, &hi)?);
-            if hi < lo - 1 || hi - lo > LIST_MAX {
+            let most = if def.state { LIST_MAX } else { TABLE_MAX };
+            if hi < lo - 1 || hi - lo > most {
                 let message = format!("`{}` would be keyed by {lo} to {hi}: too many", def.name);
                 self.error("L031", self.model.file, def.span, message);
                 return None;

@@ -7,6 +7,8 @@ use crate::state::{Canon, Codec, Stop};
 
 /// Most entries of a list.
 pub const LIST_MAX: i64 = 4096;
+/// Most keys of an array that the level gives.
+pub const TABLE_MAX: i64 = 1 << 20;
 
 /// Greatest length of a row or column.
 pub const SIDE_MAX: usize = 4096;

@@ -67,6 +67,7 @@ pub fn recheck_proof(
     let args = LevelArgs {
         file: file.to_path_buf(),
         level: Some(level.unwrap_or_else(|| header.level.clone())),
+        game: false,
         at: header.position.clone(),
         after: None,
         view: ViewArg::Author,

@@ -41,6 +41,7 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
     let other = LevelArgs {
         file: args.second.clone().unwrap_or_else(|| args.level.file.clone()),
         level: args.with.clone(),
+        game: false,
         at: None,
         after: None,
         ..args.level.clone()

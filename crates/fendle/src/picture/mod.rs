@@ -1,6 +1,7 @@
 //! Answers as pictures and pages. Every file here makes one from an answer; [`write()`] puts it where it is wanted.
 
 pub mod audit;
+pub mod compare;
 pub mod explore;
 pub mod graph;
 pub mod infer;

@@ -4,11 +4,11 @@ use fendle_ask::Answer;
 use fendle_ask::compare::{Compared, Only};
 use fendle_ask::game::Compared as Lockstep;
 use fendle_core::numbers::{counted, grouped};
+use fendle_view::board::Board;
 use fendle_view::text::table;
-
 use serde_json::Value;
 
-use super::{beside, headed, move_lines, named, position_lines, stopped_line, wrapped};
+use super::{Marks, beside, headed, move_lines, named, position_lines, stopped_line, wrapped};
 
 /// Two spaces side by side.
 pub fn lines(a: &Answer<Compared>) -> Vec<String> {
@@ -72,14 +72,19 @@ fn only(out: &mut Vec<String>, which: &str, what: &Only, (one, many): (&str, &st
     }
 }
 
-/// A level beside a running game.
-pub fn game(a: &Answer<Lockstep>) -> Vec<String> {
+/// A level beside a running game, or beside plays that were recorded.
+pub fn game(a: &Answer<Lockstep>, recorded: bool) -> Vec<String> {
     let c = &a.found;
     let mut out = named(&a.asked);
     let positions = counted(c.positions, "position", "positions");
     let tried = counted(c.tried, "move was tried", "moves were tried");
     if c.differences.is_empty() {
         out.push(match &a.stopped_by {
+            None if recorded => format!(
+                "what was recorded is what the model does: {} in {}",
+                counted(c.tried, "move", "moves"),
+                counted(c.positions - c.tried.min(c.positions), "play", "plays"),
+            ),
             None => {
                 format!("the game does what the model does: {positions}, all that can be reached; {tried}")
             }
@@ -96,9 +101,13 @@ pub fn game(a: &Answer<Lockstep>) -> Vec<String> {
             n => format!("after {}", counted(n as u64, "move", "moves")),
         };
         let of = d.of.as_ref().map(|m| format!(", {m}")).unwrap_or_default();
-        out.extend(wrapped(&format!("{after}{of}: {}", d.words)));
+        let line = d.line.map(|n| format!("line {n}, ")).unwrap_or_default();
+        out.extend(wrapped(&format!("{line}{after}{of}: {}", d.words)));
         out.extend(move_lines(&d.moves));
         let mut blocks = vec![headed("before", position_lines(&d.before))];
+        for (name, position) in &d.phases {
+            blocks.push(headed(format!("the model, after \"{name}\""), position_lines(position)));
+        }
         if let Some(model) = &d.model {
             blocks.push(headed("the model, after it", position_lines(model)));
         }
@@ -118,21 +127,21 @@ pub fn game(a: &Answer<Lockstep>) -> Vec<String> {
 
 /// A position as a game tells it.
 fn told_lines(told: &Value) -> Vec<String> {
-    let mut out = vec![];
+    let mut out: Vec<String> = told.as_str().map(String::from).into_iter().collect();
     for (name, board) in told["boards"].as_object().into_iter().flatten() {
         if out.is_empty() && told["boards"].as_object().is_some_and(|b| b.len() > 1) {
             out.push(name.clone());
         }
-        for row in board.as_array().into_iter().flatten() {
-            let cells: Vec<String> = match row {
+        let rows: Vec<Vec<String>> = (board.as_array().into_iter().flatten())
+            .map(|row| match row {
                 Value::String(line) => line.chars().map(String::from).collect(),
                 Value::Array(cells) => {
                     cells.iter().map(|c| c.as_str().map_or_else(|| c.to_string(), String::from)).collect()
                 }
                 other => vec![other.to_string()],
-            };
-            out.push(cells.join("  "));
-        }
+            })
+            .collect();
+        out.extend(Board { rows, marks: Marks::new(), heads: vec![], shifted: false }.lines());
     }
     for (name, value) in told["values"].as_object().into_iter().flatten() {
         out.push(format!("{name} = {}", value.as_str().map_or_else(|| value.to_string(), String::from)));

@@ -1,105 +1,23 @@
 //! A level beside a running game that plays the same: in step, breadth first, so that the first difference is a shortest one.
 //!
-//! What is said goes through [`Speaks`]: requests and answers of JSON-RPC 2.0. A position is what is drawn of it: boards as rows of cells, and
-//! other values by name, each as the text that the model draws.
 
-use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 
 use fendle_core::Limit;
 use fendle_lang::play::{Played, Tried, merged, step};
 use fendle_lang::run::RunFault;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::{Value, json};
 
+use super::{
+    Compared, Difference, Known, Names, Speaks, Told, apart, apart_from, kind_of, nearest, phases_of, read,
+    weights,
+};
 use crate::answer::{Answer, Asked, Trouble, Verdict, trouble_of};
 use crate::budget::Budget;
 use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
-use crate::show::status_text;
-
-/// A game that answers requests.
-pub trait Speaks {
-    /// Asks, and waits for the answer.
-    ///
-    /// # Errors
-    ///
-    /// Words: it has ended, it takes too long, it says something else, or it says that something is wrong.
-    fn call(&mut self, method: &str, params: Value) -> Result<Value, String>;
-}
-
-/// Names of the game for what has other names in the model.
-#[derive(Clone, Debug, Default)]
-pub struct Names {
-    /// Moves: the model's name, the game's.
-    pub moves: BTreeMap<String, String>,
-    /// Boards and values: the model's name, the game's.
-    pub values: BTreeMap<String, String>,
-    /// Glyphs of boards: the model's, the game's.
-    pub glyphs: BTreeMap<String, String>,
-}
-
-impl Names {
-    /// The name of a move in the game.
-    #[must_use]
-    pub fn of_move<'a>(&'a self, name: &'a str) -> &'a str {
-        self.moves.get(name).map_or(name, String::as_str)
-    }
-
-    fn of_value<'a>(&'a self, name: &'a str) -> &'a str {
-        self.values.get(name).map_or(name, String::as_str)
-    }
-
-    /// A position as a game is told it: boards as rows of cells, and other values by name.
-    #[must_use]
-    pub fn position(&self, position: &Position) -> Value {
-        let boards: serde_json::Map<String, Value> = (position.drawn.pictures.iter())
-            .map(|p| {
-                let row = |r: &Vec<String>| -> Vec<String> {
-                    r.iter().map(|g| self.of_glyph(g).to_string()).collect()
-                };
-                (self.of_value(&p.name).to_string(), json!(p.rows.iter().map(row).collect::<Vec<_>>()))
-            })
-            .collect();
-        let values: serde_json::Map<String, Value> =
-            (position.drawn.values.iter()).map(|(n, v)| (self.of_value(n).to_string(), json!(v))).collect();
-        json!({"boards": boards, "values": values})
-    }
-
-    fn of_glyph<'a>(&'a self, glyph: &'a str) -> &'a str {
-        self.glyphs.get(glyph).map_or(glyph, String::as_str)
-    }
-}
-
-impl Names {
-    /// Reads them from the text of a TOML file with tables named moves, values and glyphs.
-    ///
-    /// # Errors
-    ///
-    /// What is wrong with it, in words.
-    pub fn read(text: &str) -> Result<Names, String> {
-        let read: toml_edit::DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
-        let mut out = Names::default();
-        for (table, item) in read.iter() {
-            let names = match table {
-                "moves" => &mut out.moves,
-                "values" => &mut out.values,
-                "glyphs" => &mut out.glyphs,
-                other => {
-                    return Err(format!("[{other}] is not known; there are [moves], [values] and [glyphs]"));
-                }
-            };
-            let rows = item.as_table_like().ok_or_else(|| format!("{table} is no table of names"))?;
-            for (ours, theirs) in rows.iter() {
-                let theirs = theirs
-                    .as_str()
-                    .ok_or_else(|| format!("[{table}] {ours}: the game's name is a text in quotes"))?;
-                names.insert(ours.into(), theirs.into());
-            }
-        }
-        Ok(out)
-    }
-}
 
 /// What a game is.
 #[derive(Clone, Debug, Deserialize)]
@@ -112,45 +30,14 @@ struct About {
     tells_allowed: bool,
 }
 
-/// What differs between the model and the game.
-#[derive(Clone, Debug, Serialize)]
-pub struct Difference {
-    /// Its kind, in a word or two.
-    pub kind: &'static str,
-    /// What differs, in words.
-    pub words: String,
-    /// The moves to where it shows.
-    pub moves: Vec<String>,
-    /// The move that shows it, where one does.
-    #[serde(rename = "move")]
-    pub of: Option<String>,
-    /// The position before it.
-    pub before: Position,
-    /// The position after it, in the model.
-    pub model: Option<Position>,
-    /// The position after it, as the game tells it.
-    pub game: Option<Value>,
-}
-
-/// What the comparison found.
-#[derive(Clone, Debug, Serialize)]
-pub struct Compared {
-    /// Positions in which both stood.
-    pub positions: u64,
-    /// Moves that were tried in both.
-    pub tried: u64,
-    /// All reachable positions were compared.
-    pub complete: bool,
-    /// What differs, nearest first.
-    pub differences: Vec<Difference>,
-}
-
 /// How what a new beginning leaves behind is told.
 const RESET: &str = "a new beginning is not where the level begins";
 /// Differences after which even `all` is enough.
 const DIFFERENCES_MAX: usize = 40;
 /// Moves that are made twice, to see whether they do the same.
 const TWICE: u64 = 400;
+/// States of which it is kept what is compared.
+const KNOWN_MAX: usize = 20_000;
 
 /// Compares a level with a game. `all`: goes on after the first difference, to further kinds.
 ///
@@ -182,6 +69,9 @@ pub fn compare_game(
         about,
         found: Compared { positions: 0, tried: 0, complete: false, differences: vec![] },
         kinds: HashSet::new(),
+        phases: vec![],
+        draws: weights::Tries::default(),
+        known: HashMap::new(),
     };
     let start = level.game.bound.position.clone();
     let mut met: HashSet<Vec<i32>> = HashSet::from([start.clone()]);
@@ -236,24 +126,12 @@ struct Lockstep<'g> {
     about: About,
     found: Compared,
     kinds: HashSet<&'static str>,
-}
-
-/// What the game tells after a request: a position, how the game stands, the score that was gained.
-#[derive(Clone, Debug, Deserialize)]
-struct Told {
-    /// The move was made; a game that leaves it out has made it.
-    #[serde(default = "yes")]
-    allowed: bool,
-    #[serde(default)]
-    position: Option<Value>,
-    #[serde(default)]
-    status: Option<String>,
-    #[serde(default)]
-    score: Option<i64>,
-}
-
-fn yes() -> bool {
-    true
+    /// The phases of the move that is being compared.
+    phases: Vec<(String, Position)>,
+    /// Moves with draws that may still be made again and again, to see how often each draw comes.
+    draws: weights::Tries,
+    /// What is compared of states, as far as it was made.
+    known: HashMap<Vec<i32>, Known>,
 }
 
 impl Lockstep<'_> {
@@ -261,7 +139,23 @@ impl Lockstep<'_> {
     fn position(&mut self, state: &[i32], way: &[String]) -> Result<Vec<(Vec<i32>, String)>, RunFault> {
         let b = &self.level.game.bound;
         let before = Position::new(b, state);
-        let told = match self.go_to(&before, way) {
+        let moves = &self.level.moves;
+        let tries: Vec<(usize, Tried)> = (0..moves.list.len())
+            .map(|n| Ok((n, step(b, moves, state, n, false)?)))
+            .collect::<Result<_, RunFault>>()?;
+        let listed: Vec<(usize, Vec<Played>)> = (tries.iter())
+            .filter_map(|(n, tried)| match tried {
+                Tried::Made(list) => Some((*n, merged(list.clone()))),
+                Tried::Refused { .. } => Some((*n, vec![])),
+                Tried::NotOffered | Tried::Ended(_) => None,
+            })
+            .collect();
+        let mut at_once = self.at_once(&before, &listed);
+        let told = match &mut at_once {
+            Some(at_once) => at_once.next().unwrap_or_else(|| Err("it was not asked".into())),
+            None => self.go_to(&before, way),
+        };
+        let told = match told {
             Ok(told) => told,
             Err(words) => {
                 self.differs("no answer", words, way, None, (&before, None, None));
@@ -273,30 +167,19 @@ impl Lockstep<'_> {
             self.differs(kind, words, way, None, (&before, Some(&before), told.position));
             return Ok(vec![]);
         }
-        let moves = &self.level.moves;
-        let tries: Vec<(usize, Tried)> = (0..moves.list.len())
-            .map(|n| Ok((n, step(b, moves, state, n, false)?)))
-            .collect::<Result<_, RunFault>>()?;
-        if self.about.tells_allowed {
-            self.allowed(&tries, way, &before);
-        }
         let mut next = vec![];
         // Where the game stands now: at this position, as long as nothing was made.
         let mut stands = true;
-        for (n, tried) in tries {
+        for (n, outcomes) in listed {
             let name = moves.name(n).to_string();
-            let outcomes = match tried {
-                Tried::Made(list) => merged(list),
-                Tried::Refused { .. } => vec![],
-                Tried::NotOffered | Tried::Ended(_) => continue,
+            let told = match &mut at_once {
+                Some(at_once) => at_once.next().unwrap_or_else(|| Err("it was not asked".into())),
+                None if stands => self.ask_move(&name),
+                None => self.go_to(&before, way).and_then(|_| self.ask_move(&name)),
             };
-            if !stands && let Err(words) = self.go_to(&before, way) {
-                self.differs("no answer", words, way, Some(&name), (&before, None, None));
-                return Ok(next);
-            }
             self.found.tried += 1;
             stands = outcomes.is_empty();
-            match self.made(&name, &outcomes, way, &before) {
+            match self.made((&name, told), &outcomes, way, &before) {
                 // A game that only plays cannot be led to what it draws by itself.
                 Some(_) if self.about.places => {
                     next.extend(outcomes.into_iter().map(|p| (p.made.state, name.clone())));
@@ -308,26 +191,66 @@ impl Lockstep<'_> {
                 return Ok(next);
             }
         }
+        if self.about.tells_allowed {
+            if self.go_to(&before, way).is_ok() {
+                self.allowed(&tries, way, &before);
+            }
+        }
         Ok(next)
+    }
+
+    /// Asks a game that can be placed for all that is asked in one position, without waiting in between: how the position stands there, and each
+    /// move from it. `None` where it cannot be placed.
+    fn at_once(
+        &mut self,
+        before: &Position,
+        listed: &[(usize, Vec<Played>)],
+    ) -> Option<std::vec::IntoIter<Result<Told, String>>> {
+        if !self.about.places {
+            return None;
+        }
+        let place = || json!({"position": self.names.position(before)});
+        let mut calls = vec![("place", place())];
+        for (i, (n, _)) in listed.iter().enumerate() {
+            if i > 0 {
+                calls.push(("place", calls[0].1.clone()));
+            }
+            calls.push(("move", json!({"move": self.names.of_move(self.level.moves.name(*n))})));
+        }
+        let mut answers = self.game.call_all(&calls).into_iter();
+        let mut told = |method: &str| {
+            let answer = answers.next().unwrap_or_else(|| Err("it was not asked".into()));
+            answer.and_then(|v| read(method, v))
+        };
+        let mut out = vec![told("place")];
+        for i in 0..listed.len() {
+            let placed = if i > 0 { told("place").map(|_| ()) } else { Ok(()) };
+            let moved = told("move");
+            out.push(placed.and(moved));
+        }
+        Some(out.into_iter())
     }
 
     /// Tries a move in the game. Gives the outcome that the game came to, where the model has it.
     fn made(
         &mut self,
-        name: &str,
+        (name, told): (&str, Result<Told, String>),
         outcomes: &[Played],
         way: &[String],
         before: &Position,
     ) -> Option<Box<Played>> {
         let b = &self.level.game.bound;
-        let told = match self.ask_move(name) {
+        let told = match told {
             Ok(told) => told,
             Err(words) => {
                 self.differs("no answer", words, way, Some(name), (before, None, None));
                 return None;
             }
         };
-        let first = outcomes.first().map(|p| Position::new(b, &p.made.state));
+        let first = |me: &mut Self| {
+            me.phases = phases_of(b, outcomes.first());
+            outcomes.first().map(|p| Position::new(b, &p.made.state))
+        };
         if outcomes.is_empty() {
             if told.allowed {
                 let words = "the model refuses this move, and the game makes it".to_string();
@@ -346,28 +269,28 @@ impl Lockstep<'_> {
         }
         if !told.allowed {
             let words = "the model makes this move, and the game refuses it".to_string();
+            let first = first(self);
             self.differs("allowed", words, way, Some(name), (before, first.as_ref(), told.position));
             return None;
         }
         let fits = outcomes.iter().find(|p| self.apart(&told, &p.made.state).is_none());
         let Some(played) = fits.cloned() else {
-            let (kind, words) = match outcomes {
-                [one] => {
-                    let words = self.apart(&told, &one.made.state).unwrap_or_default();
-                    (if words.starts_with("the status") { "status" } else { "board" }, words)
-                }
-                _ => (
-                    "draw",
-                    format!("the game comes to none of the {} outcomes of the model", outcomes.len()),
-                ),
-            };
-            self.differs(kind, words, way, Some(name), (before, first.as_ref(), told.position));
+            let near = nearest((b, self.names), &told, outcomes)?;
+            let words = apart((b, self.names), &told, &near.made.state).unwrap_or_default();
+            let (kind, words) = kind_of(words, outcomes.len());
+            self.phases = phases_of(b, Some(near));
+            let near = Position::new(b, &near.made.state);
+            self.differs(kind, words, way, Some(name), (before, Some(&near), told.position));
             return None;
         };
         if let Some(score) = told.score.filter(|s| *s != played.made.score) {
             let words =
                 format!("the score grows by {score} in the game, and by {} in the model", played.made.score);
+            let first = first(self);
             self.differs("score", words, way, Some(name), (before, first.as_ref(), told.position.clone()));
+            return None;
+        }
+        if outcomes.len() > 1 && self.about.places && self.weights(name, outcomes, way, before) {
             return None;
         }
         // Nothing is drawn: once more from the same position.
@@ -377,6 +300,7 @@ impl Lockstep<'_> {
                 && (again.allowed, &again.position, &again.status) != (true, &told.position, &told.status)
             {
                 let words = "the same move from the same position does two things, though nothing is drawn";
+                let first = first(self);
                 self.differs(
                     "two results",
                     words.into(),
@@ -388,6 +312,38 @@ impl Lockstep<'_> {
             }
         }
         Some(Box::new(played))
+    }
+
+    /// In what something told differs from a state; what is compared of a state is kept for the next time.
+    fn apart(&mut self, told: &Told, state: &[i32]) -> Option<String> {
+        let b = &self.level.game.bound;
+        if self.known.len() >= KNOWN_MAX {
+            self.known.clear();
+        }
+        if !self.known.contains_key(state) {
+            self.known.insert(state.to_vec(), Known::of(b, state));
+        }
+        apart_from((b, self.names), told, state, &self.known[state])
+    }
+
+    /// Makes a move with draws again and again, and compares how often each outcome comes with its chance. Whether something is wrong.
+    fn weights(&mut self, name: &str, outcomes: &[Played], way: &[String], before: &Position) -> bool {
+        let b = &self.level.game.bound;
+        if !self.draws.take() {
+            return false;
+        }
+        let mut counts = vec![0u32; outcomes.len()];
+        for n in 0..weights::TRIES {
+            let told = self.go_to(before, way).and_then(|_| self.ask_drawn(name, Some(n)));
+            let Ok(told) = told else { return false };
+            if let Some(at) = outcomes.iter().position(|p| self.apart(&told, &p.made.state).is_none()) {
+                counts[at] += 1;
+            }
+        }
+        let Some((at, words)) = weights::unlikely(&counts, outcomes) else { return false };
+        let after = Position::new(b, &outcomes[at].made.state);
+        self.differs("weights", words, way, Some(name), (before, Some(&after), None));
+        true
     }
 
     /// What the game says is allowed.
@@ -427,10 +383,12 @@ impl Lockstep<'_> {
             self.found.differences.push(Difference {
                 kind,
                 words,
+                line: None,
                 moves: way.to_vec(),
                 of: of.map(Into::into),
                 before: before.clone(),
                 model: model.cloned(),
+                phases: if model.is_some() { std::mem::take(&mut self.phases) } else { vec![] },
                 game,
             });
         }
@@ -444,7 +402,9 @@ impl Lockstep<'_> {
         }
         let params = json!({"level": self.level.name});
         let mut told: Told = self.game.call("begin", params).and_then(|v| read("begin", v))?;
-        if let Some(words) = self.apart(&told, &self.level.game.bound.position) {
+        if let Some(words) =
+            apart((&self.level.game.bound, self.names), &told, &self.level.game.bound.position)
+        {
             return Err(format!("{RESET}: {words}"));
         }
         for name in way {
@@ -459,72 +419,15 @@ impl Lockstep<'_> {
     }
 
     fn ask_move(&mut self, name: &str) -> Result<Told, String> {
-        let params = json!({"move": self.names.of_move(name)});
+        self.ask_drawn(name, None)
+    }
+
+    /// The same; `seed` tells a game that draws by a seed which one to take.
+    fn ask_drawn(&mut self, name: &str, seed: Option<u32>) -> Result<Told, String> {
+        let mut params = json!({"move": self.names.of_move(name)});
+        if let Some(seed) = seed {
+            params["seed"] = json!(seed);
+        }
         self.game.call("move", params).and_then(|v| read("move", v))
     }
-
-    /// In what something told differs from a state of the model; what the game does not tell does not differ.
-    fn apart(&self, told: &Told, state: &[i32]) -> Option<String> {
-        let b = &self.level.game.bound;
-        if let Some(position) = &told.position {
-            let drawn = Position::new(b, state).drawn;
-            for p in &drawn.pictures {
-                let Some(board) = position["boards"].get(self.names.of_value(&p.name)) else { continue };
-                let Some(rows) = rows_of(board) else {
-                    return Some(format!("the board {} is no list of rows", p.name));
-                };
-                if rows.len() != p.rows.len() || rows.iter().zip(&p.rows).any(|(a, b)| a.len() != b.len()) {
-                    return Some(format!("the board {} has another size", p.name));
-                }
-                for (r, (theirs, ours)) in rows.iter().zip(&p.rows).enumerate() {
-                    for (c, (x, y)) in theirs.iter().zip(ours).enumerate() {
-                        if x != self.names.of_glyph(y) {
-                            let (r, c) = (r + 1, c + 1);
-                            return Some(format!("r{r}c{c} is `{x}` in the game, and `{y}` in the model"));
-                        }
-                    }
-                }
-            }
-            for (name, ours) in &drawn.values {
-                let Some(theirs) = position["values"].get(self.names.of_value(name)) else { continue };
-                let theirs = theirs.as_str().map_or_else(|| theirs.to_string(), String::from);
-                if theirs != *ours {
-                    return Some(format!("{name} is {theirs} in the game, and {ours} in the model"));
-                }
-            }
-        }
-        let ours = match fendle_lang::run::Eval::new(b).status(state) {
-            Ok(None) => "running",
-            Ok(Some(e)) => match b.model.endings.get(e).map(|e| e.kind) {
-                Some(fendle_lang::model::EndKind::Goal) => "won",
-                Some(fendle_lang::model::EndKind::Lost) => "lost",
-                _ => "over",
-            },
-            Err(_) => return None,
-        };
-        match &told.status {
-            Some(theirs) if theirs != ours => {
-                let more =
-                    if ours == "running" { String::new() } else { format!(" ({})", status_text(b, state)) };
-                Some(format!("the status is {theirs} in the game, and {ours} in the model{more}"))
-            }
-            _ => None,
-        }
-    }
-}
-
-/// Rows of cells: lists of texts, or texts of one character a cell.
-fn rows_of(board: &Value) -> Option<Vec<Vec<String>>> {
-    let text = |v: &Value| v.as_str().map_or_else(|| v.to_string(), String::from);
-    (board.as_array()?.iter())
-        .map(|row| match row {
-            Value::String(line) => Some(line.chars().map(String::from).collect()),
-            Value::Array(cells) => Some(cells.iter().map(text).collect()),
-            _ => None,
-        })
-        .collect()
-}
-
-fn read(method: &str, value: Value) -> Result<Told, String> {
-    serde_json::from_value(value).map_err(|e| format!("its answer to `{method}` is not understood: {e}"))
 }

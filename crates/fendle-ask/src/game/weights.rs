@@ -1,0 +1,100 @@
+//! Whether a game draws as often as the model says: an exact test of how often each outcome comes.
+//!
+//! Each outcome's count is binomial where the chances are right. The test asks how likely a count is that is as unlikely as the one that was
+//! seen, or more so (the exact two-sided test), and shares its error level among all outcomes of all moves that are tested (Bonferroni).
+
+use fendle_lang::play::Played;
+
+/// How often a move is made.
+pub const TRIES: u32 = 300;
+/// Moves that are tested.
+const TESTED: u32 = 12;
+/// How often a true game is blamed, at the most, over the whole comparison.
+const LEVEL: f64 = 1e-6;
+
+/// Moves that may still be tested.
+#[derive(Clone, Copy, Debug)]
+pub struct Tries(u32);
+
+impl Default for Tries {
+    fn default() -> Tries {
+        Tries(TESTED)
+    }
+}
+
+impl Tries {
+    /// Takes one; false when there is none left.
+    pub fn take(&mut self) -> bool {
+        let left = self.0 > 0;
+        self.0 -= u32::from(left);
+        left
+    }
+}
+
+/// The natural logarithm of the factorial of each number up to `n`.
+fn ln_factorials(n: u32) -> Vec<f64> {
+    let mut out = vec![0.0; n as usize + 1];
+    for k in 1..=n as usize {
+        out[k] = out[k - 1] + (k as f64).ln();
+    }
+    out
+}
+
+/// How likely a count is that is at most as likely as `k` successes of `n` with chance `p`: the exact two-sided test of a binomial count.
+#[must_use]
+pub fn two_sided(k: u32, n: u32, p: f64) -> f64 {
+    if p <= 0.0 || p >= 1.0 {
+        let sure = if p <= 0.0 { 0 } else { n };
+        return if k == sure { 1.0 } else { 0.0 };
+    }
+    let ln = ln_factorials(n);
+    let chance = |i: u32| {
+        let (i, rest) = (i as usize, (n - i) as usize);
+        (ln[n as usize] - ln[i] - ln[rest] + i as f64 * p.ln() + rest as f64 * (1.0 - p).ln()).exp()
+    };
+    let seen = chance(k);
+    // What differs by rounding alone is as likely.
+    (0..=n).map(chance).filter(|c| *c <= seen * (1.0 + 1e-9)).sum::<f64>().min(1.0)
+}
+
+/// The outcome whose count is too unlikely, and words for it. `counts`: how often each came in [`TRIES`] tries.
+#[must_use]
+pub fn unlikely(counts: &[u32], outcomes: &[Played]) -> Option<(usize, String)> {
+    let level = LEVEL / (f64::from(TESTED) * outcomes.len() as f64);
+    let (at, likely) = (counts.iter().zip(outcomes).enumerate())
+        .map(|(at, (k, p))| {
+            let chance = p.made.chance;
+            (at, two_sided(*k, TRIES, chance.num as f64 / chance.den as f64))
+        })
+        .min_by(|a, b| a.1.total_cmp(&b.1))?;
+    (likely < level).then(|| {
+        let (drawn, chance) = (outcomes[at].draws_text(), outcomes[at].made.chance);
+        let words = format!(
+            "`{drawn}` came {} times in {TRIES} tries, and its chance is {chance} in the model (an exact test, wrong less than once in a million comparisons)",
+            counts[at]
+        );
+        (at, words)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_exact_test_is_the_sum_of_what_is_as_unlikely() {
+        // Ten fair coins, nine heads: 0, 1, 9 and 10 heads are as unlikely or more so, 22 of 1,024.
+        assert!((two_sided(9, 10, 0.5) - 22.0 / 1024.0).abs() < 1e-12);
+        assert!((two_sided(5, 10, 0.5) - 1.0).abs() < 1e-9);
+        // Three dice, three sixes: 1 of 216.
+        assert!((two_sided(3, 3, 1.0 / 6.0) - 1.0 / 216.0).abs() < 1e-12);
+        assert_eq!(two_sided(1, 4, 0.0), 0.0);
+        assert_eq!(two_sided(4, 4, 1.0), 1.0);
+    }
+
+    #[test]
+    fn nothing_more_is_taken_than_there_is() {
+        let mut tries = Tries::default();
+        assert_eq!((0..50).filter(|_| tries.take()).count(), TESTED as usize);
+    }
+}

@@ -1,0 +1,334 @@
+//! A running game as its own model: its positions and moves are asked for, one after the other, and written down as a model whose rules are a
+//! table. Every other question then works on it as on any level.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::fmt::Write as _;
+
+use fendle_core::Limit;
+use fendle_lang::state::TABLE_MAX;
+use serde_json::{Value, json};
+
+use super::{Speaks, rows_of};
+use crate::answer::Trouble;
+use crate::budget::Budget;
+
+/// Moves that are made twice, to see whether they do the same.
+const TWICE: usize = 200;
+/// Positions that are written down: the table of a model holds no more.
+const POSITIONS_MAX: usize = 60_000;
+
+/// A game, written down.
+#[derive(Clone, Debug)]
+pub struct Written {
+    /// The text of the model.
+    pub model: String,
+    /// The text of its level.
+    pub level: String,
+}
+
+/// One position, as the game tells it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct Shown {
+    boards: BTreeMap<String, Vec<Vec<String>>>,
+    values: BTreeMap<String, String>,
+    /// running, won, lost, over
+    status: String,
+}
+
+fn shown(told: &Value) -> Result<Shown, Trouble> {
+    let position = &told["position"];
+    let mut out = Shown {
+        boards: BTreeMap::new(),
+        values: BTreeMap::new(),
+        status: told["status"].as_str().unwrap_or("running").to_string(),
+    };
+    for (name, board) in position["boards"].as_object().into_iter().flatten() {
+        let rows = rows_of(board).filter(|r| r.first().is_some_and(|f| r.iter().all(|x| x.len() == f.len())));
+        let rows = rows.ok_or_else(|| {
+            Trouble::Message(format!("the game: the board {name} is no list of rows of one length"))
+        })?;
+        out.boards.insert(name.clone(), rows);
+    }
+    for (name, value) in position["values"].as_object().into_iter().flatten() {
+        out.values.insert(name.clone(), value.as_str().map_or_else(|| value.to_string(), String::from));
+    }
+    if out.boards.is_empty() && out.values.is_empty() {
+        return Err("the game tells no position: neither boards nor values".into());
+    }
+    Ok(out)
+}
+
+struct Asker<'g> {
+    game: &'g mut dyn Speaks,
+    places: bool,
+    level: Option<String>,
+    budget: &'g Budget,
+}
+
+impl Asker<'_> {
+    fn call(&mut self, method: &str, params: Value) -> Result<Value, Trouble> {
+        self.game.call(method, params).map_err(|words| match self.budget.stopped() {
+            Some(limit) => Trouble::Limit(limit),
+            None => Trouble::Message(format!("the game: {words}")),
+        })
+    }
+
+    fn go_to(&mut self, position: &Value, way: &[String]) -> Result<(), Trouble> {
+        if self.places {
+            self.call("place", json!({"position": position}))?;
+            return Ok(());
+        }
+        self.call("begin", json!({"level": self.level}))?;
+        for name in way {
+            self.call("move", json!({"move": name}))?;
+        }
+        Ok(())
+    }
+}
+
+/// Asks a game for everything that it can come to, and writes it down. `level` is handed on to the game.
+///
+/// # Errors
+///
+/// [`Trouble`] when the game cannot be asked, draws by itself, or is not seen whole within the limits.
+pub fn written(game: &mut dyn Speaks, level: Option<&str>, budget: &Budget) -> Result<Written, Trouble> {
+    let mut ask = Asker { game, places: false, level: level.map(String::from), budget };
+    let about = ask.call("about", json!({"level": level}))?;
+    ask.places = about["places"].as_bool().unwrap_or(false);
+    if !about["tells_allowed"].as_bool().unwrap_or(false) {
+        return Err("a game that is its own model has to tell which moves are allowed: `tells_allowed` and the method `allowed`".into());
+    }
+    let start = ask.call("begin", json!({"level": level}))?;
+    let mut list: Vec<Shown> = vec![shown(&start)?];
+    let mut index: HashMap<Shown, usize> = HashMap::from([(list[0].clone(), 0)]);
+    let mut next: Vec<Vec<(String, usize)>> = vec![];
+    let mut open: VecDeque<(Value, Vec<String>)> = VecDeque::from([(start["position"].clone(), vec![])]);
+    let mut tried = 0;
+    let most = budget.limits().max_states.min(POSITIONS_MAX as u64) as usize;
+    while let Some((position, way)) = open.pop_front() {
+        if let Some(limit) = budget.stopped() {
+            return Err(Trouble::Limit(limit));
+        }
+        let at = next.len();
+        let mut moves = vec![];
+        if list[at].status == "running" {
+            ask.go_to(&position, &way)?;
+            let told = ask.call("allowed", json!({}))?;
+            let names: Vec<String> = (told["moves"].as_array().into_iter().flatten())
+                .filter_map(|m| m.as_str().map(String::from))
+                .collect();
+            for (n, name) in names.into_iter().enumerate() {
+                if n > 0 {
+                    ask.go_to(&position, &way)?;
+                }
+                let told = ask.call("move", json!({"move": name}))?;
+                let after =
+                    format!("after {}", if way.is_empty() { "nothing".into() } else { way.join("; ") });
+                if told["allowed"] == json!(false) {
+                    return Err(Trouble::Message(format!(
+                        "the game: {after}, `{name}` is among what is allowed, and is refused"
+                    )));
+                }
+                let to = shown(&told)?;
+                tried += 1;
+                if tried <= TWICE {
+                    ask.go_to(&position, &way)?;
+                    let again = ask.call("move", json!({"move": name}))?;
+                    if shown(&again)? != to {
+                        return Err(Trouble::Message(format!(
+                            "the game: {after}, `{name}` does two things; a game that draws, or keeps something that it does not tell, cannot be its own model"
+                        )));
+                    }
+                }
+                let number = *index.entry(to.clone()).or_insert(list.len());
+                if number == list.len() {
+                    if list.len() >= most {
+                        let limit = (most < POSITIONS_MAX).then_some(Limit::MaxStates);
+                        return Err(limit.map_or_else(
+                            || Trouble::Undecided(format!("the game has more than {POSITIONS_MAX} positions, which is as many as are written down")),
+                            Trouble::Limit,
+                        ));
+                    }
+                    list.push(to);
+                    let mut way = way.clone();
+                    way.push(name.clone());
+                    open.push_back((told["position"].clone(), way));
+                }
+                moves.push((name, number));
+            }
+        }
+        next.push(moves);
+    }
+    let title = about["name"].as_str().unwrap_or("game").to_string();
+    write(&list, &next, &title, level.unwrap_or("game"))
+}
+
+/// Names of the language for names of the game, each its own.
+#[derive(Default)]
+struct Names(BTreeSet<String>);
+
+impl Names {
+    fn of(&mut self, text: &str) -> String {
+        let mut name: String = text
+            .chars()
+            .map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' })
+            .collect();
+        if !name.starts_with(|c: char| c.is_ascii_lowercase()) {
+            name.insert(0, 'n');
+        }
+        // Words of the language never end so.
+        let known = name.clone();
+        let mut n = 2;
+        while is_word(&name) || !self.0.insert(name.clone()) {
+            name = format!("{known}_{n}");
+            n += 1;
+        }
+        name
+    }
+}
+
+/// Whether a model with a variable of this name is refused: it is a word of the language.
+fn is_word(name: &str) -> bool {
+    let text = format!("model m\nstate {name}: 0..1\nmove go {{ {name} = 1 }}\ngoal {name} == 1\n");
+    fendle_lang::compile(fendle_lang::FileId(0), &text, &mut vec![]).is_none()
+}
+
+/// A glyph as a drawing of the language can hold it.
+fn glyph(text: &str, number: usize) -> String {
+    let fits = !text.is_empty() && !text.contains(|c: char| c.is_whitespace() || "\"'\\/".contains(c));
+    if fits { text.to_string() } else { format!("?{number}") }
+}
+
+fn write(
+    list: &[Shown],
+    next: &[Vec<(String, usize)>],
+    title: &str,
+    level: &str,
+) -> Result<Written, Trouble> {
+    let same = list.iter().all(|s| s.boards.keys().eq(list[0].boards.keys()));
+    let same = same && list.iter().all(|s| s.values.keys().eq(list[0].values.keys()));
+    if !same {
+        return Err("the game tells other boards or values in one position than in another".into());
+    }
+    let mut names = Names::default();
+    let mut model = String::new();
+    let mut values = String::new();
+    let n = list.len();
+    let _ = writeln!(
+        model,
+        "// Written down from a running game: {n} positions, all that can be reached.\nmodel game\n"
+    );
+    let _ = writeln!(model, "state at_: 0..{}", n - 1);
+    let mut looks = String::new();
+    let mut start = String::from("start.at_ = 0\n");
+    let size = list[0].boards.values().next().map(|rows| (rows.len(), rows[0].len()));
+    let mut extra: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for name in list[0].boards.keys() {
+        let of = |s: &Shown| s.boards[name].clone();
+        let fits = list.iter().all(|s| Some((of(s).len(), of(s)[0].len())) == size);
+        if !fits {
+            extra.insert(
+                name.clone(),
+                list.iter().map(|s| of(s).iter().map(|r| r.concat()).collect::<Vec<_>>().join("/")).collect(),
+            );
+            continue;
+        }
+        let own = names.of(name);
+        let glyphs: BTreeSet<String> = list.iter().flat_map(|s| of(s).into_iter().flatten()).collect();
+        let number: HashMap<&String, usize> = glyphs.iter().zip(0..).collect();
+        let (rows, cols) = size.unwrap_or((1, 1));
+        let cells = rows * cols;
+        if (n * cells) as i64 > TABLE_MAX {
+            return Err(Trouble::Undecided(format!(
+                "the game has {n} positions of {cells} cells, more than are written down"
+            )));
+        }
+        let _ = writeln!(model, "state {own}: grid of 0..{} sized ({rows}, {cols})", glyphs.len() - 1);
+        let _ = writeln!(model, "level look_{own}: array 0..{} of 0..{}", n * cells - 1, glyphs.len() - 1);
+        let _ = writeln!(model, "show {own} {{");
+        for (g, i) in &number.iter().map(|(g, i)| (*i, (*g).clone())).collect::<BTreeMap<_, _>>() {
+            let _ = writeln!(model, "    {g} \"{}\"", glyph(i, *g));
+        }
+        let _ = writeln!(model, "}}");
+        let _ = writeln!(
+            looks,
+            "    for c on {own} {{ {own}[c] = look_{own}[at_ * {cells} + (row(c) - 1) * cols() + col(c) - 1] }}"
+        );
+        let all: Vec<String> =
+            list.iter().flat_map(|s| of(s).into_iter().flatten()).map(|g| number[&g].to_string()).collect();
+        let _ = writeln!(values, "values.look_{own} = [{}]", all.join(", "));
+        let drawn: Vec<String> = of(&list[0])
+            .iter()
+            .map(|r| r.iter().map(|g| glyph(g, number[g])).collect::<Vec<_>>().join(" "))
+            .collect();
+        let _ = writeln!(start, "start.{own} = '''\n{}\n'''", drawn.join("\n"));
+    }
+    for name in list[0].values.keys() {
+        extra.insert(name.clone(), list.iter().map(|s| s.values[name].clone()).collect());
+    }
+    for (name, texts) in &extra {
+        let own = names.of(name);
+        let numbers: Option<Vec<i64>> = texts.iter().map(|t| t.parse().ok()).collect();
+        let numbers = numbers.filter(|v| v.iter().all(|x| x.abs() <= 1_000_000));
+        let (numbers, ty) = match numbers {
+            Some(v) => {
+                let (lo, hi) = (v.iter().min().unwrap_or(&0), v.iter().max().unwrap_or(&0));
+                let ty = format!("{lo}..{hi}");
+                (v.iter().map(ToString::to_string).collect::<Vec<_>>(), ty)
+            }
+            None => {
+                let words: BTreeSet<&String> = texts.iter().collect();
+                let words: HashMap<&String, String> =
+                    words.into_iter().map(|t| (t, names.of(&format!("{own} {t}")))).collect();
+                let mut listed: Vec<&String> = words.values().collect();
+                listed.sort();
+                let listed: Vec<&str> = listed.into_iter().map(String::as_str).collect();
+                let _ = writeln!(model, "enum kind_{own} {{ {} }}", listed.join(", "));
+                (texts.iter().map(|t| words[t].clone()).collect(), format!("kind_{own}"))
+            }
+        };
+        let _ = writeln!(model, "state {own}: {ty}\nlevel of_{own}: array 0..{} of {ty}", n - 1);
+        let _ = writeln!(looks, "    {own} = of_{own}[at_]");
+        let _ = writeln!(values, "values.of_{own} = [{}]", quoted(&numbers));
+        let _ = writeln!(start, "start.{own} = {}", quoted(&numbers[..1]));
+    }
+    let how: Vec<String> = (list.iter())
+        .map(|s| match s.status.as_str() {
+            "won" => "1",
+            "lost" => "2",
+            "running" => "0",
+            _ => "3",
+        })
+        .map(String::from)
+        .collect();
+    let _ = writeln!(model, "level how_: array 0..{} of 0..3\n", n - 1);
+    let _ = writeln!(values, "values.how_ = [{}]", how.join(", "));
+    let _ = writeln!(model, "proc look_() {{\n{looks}}}\n");
+    let called: BTreeSet<&String> = next.iter().flatten().map(|m| &m.0).collect();
+    for name in called {
+        let own = names.of(name);
+        let _ = writeln!(model, "level to_{own}: array 0..{} of 0..{n} = 0", n - 1);
+        let _ = writeln!(
+            model,
+            "move {own} {{\n    refuse \"the game refuses it\" unless to_{own}[at_] > 0\n    at_ = to_{own}[at_] - 1\n    look_()\n}}\n"
+        );
+        let to: Vec<String> = (next.iter())
+            .map(|moves| moves.iter().find(|m| m.0 == *name).map_or(0, |m| m.1 + 1).to_string())
+            .collect();
+        let _ = writeln!(values, "values.to_{own} = [{}]", to.join(", "));
+    }
+    let _ = writeln!(model, "goal how_[at_] == 1\nlost when how_[at_] == 2 because \"the game says so\"");
+    let _ = writeln!(model, "over when how_[at_] == 3 because \"the game says so\"\nstatus goal, lost, over");
+    let quoted_title = json!(title).to_string();
+    let level = format!(
+        "model = \"game.fendle\"\ntitle = {quoted_title}\n\n[[level]]\nname = {}\n{start}{values}",
+        json!(level)
+    );
+    Ok(Written { model, level })
+}
+
+/// Values of a level file: numbers plain, words in quotes.
+fn quoted(list: &[String]) -> String {
+    let one = |t: &String| if t.parse::<i64>().is_ok() { t.clone() } else { format!("\"{t}\"") };
+    list.iter().map(one).collect::<Vec<_>>().join(", ")
+}
