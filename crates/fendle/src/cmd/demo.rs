@@ -297,6 +297,18 @@ const PICTURES: &[(&[&str], &str)] = &[
     ),
     (&["explore", "yard.toml", "--level", "mind the corner", "-o", "report.html"], "a level on one page"),
     (
+        &["cases", "yard.toml", "--level", "mind the corner", "-o", "cases.json"],
+        "test cases for a game's own code",
+    ),
+    (
+        &["play", "yard.toml", "--level", "mind the corner", "--keys", KEYS, "-o", "play.jsonl"],
+        "a play, recorded",
+    ),
+    (
+        &["compare", "yard.toml", "--level", "mind the corner", "--record", "play.jsonl"],
+        "what was recorded, beside the model",
+    ),
+    (
         &["explore", "yard.toml", "--level", "mind the corner", "-o", "charts.svg"],
         "depths, branching, distances",
     ),
@@ -336,7 +348,7 @@ fn pictures(s: &mut Session) -> Result<(), Trouble> {
         s.files.write(&dir.join(file), |out| out.write_all(text.as_bytes()))?;
     }
     rule(s)?;
-    s.line(format!("Pictures, in {}:", dir.display()))?;
+    s.line(format!("Pictures and files, in {}:", dir.display()))?;
     // The commands are run where their files are.
     let back = std::env::current_dir().ok();
     std::env::set_current_dir(&dir).map_err(|e| cannot("entered", e))?;
