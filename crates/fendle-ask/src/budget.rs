@@ -120,6 +120,12 @@ impl Budget {
         Budget::new(wanted, around)
     }
 
+    /// How much time is left; an hour where no time was said.
+    #[must_use]
+    pub fn left(&self) -> Duration {
+        self.wanted.time.map_or(Duration::from_secs(3600), |t| t.saturating_sub(self.began.elapsed()))
+    }
+
     /// The limits that were asked for.
     #[must_use]
     pub fn wanted(&self) -> &Wanted {

@@ -32,6 +32,7 @@ pub mod infer;
 pub mod knowledge;
 pub mod light;
 pub mod load;
+pub mod making;
 pub mod moves;
 pub mod numbers;
 pub mod odds;

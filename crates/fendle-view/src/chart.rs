@@ -137,6 +137,56 @@ pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: 
     s
 }
 
+/// What is drawn above one place of a scale: its name, the least, the mean and the most.
+pub type Range = (String, u64, f64, u64);
+
+/// Upright lines from the least to the most with a dot at the mean, such as depths by the number of shuffles. `line`: a level line with its words.
+#[must_use]
+pub fn ranges(
+    (title, under): (&str, &str),
+    list: &[Range],
+    line: Option<(u64, &str)>,
+    size: (f32, f32),
+    theme: Theme,
+) -> Scene {
+    let p = theme.palette();
+    let (width, height) = size;
+    let (left, top) = (78.0f32, 52.0f32);
+    let (wide, tall) = (width - left - 24.0, height - top - 64.0);
+    let mut s = Scene::new(width, height, format!("{title}, {under}"));
+    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
+    s.shapes.push(Shape::Text(20.0, 30.0, 16.0, Anchor::Start, title.into(), p.ink));
+    let highest = list.iter().map(|r| r.3).max().unwrap_or(0);
+    let most = top_of(line.map_or(highest, |l| l.0.max(highest)));
+    rules(&mut s, (left, top, wide, tall), most, theme);
+    let y = |v: f64| top + tall * (1.0 - (v / most as f64) as f32);
+    if let Some((at, words)) = line {
+        let at = y(at as f64);
+        s.shapes.push(Shape::Lines(
+            vec![(left, at), (left + wide, at)],
+            false,
+            Style::line(p.paints[1], 1.6),
+        ));
+        s.shapes.push(Shape::Text(left + 6.0, at - 6.0, 13.0, Anchor::Start, words.into(), p.ink));
+    }
+    let step = wide / list.len().max(1) as f32;
+    let widest = list.iter().map(|r| text_width(&r.0, 12.0)).fold(0.0, f32::max) + 8.0;
+    let every = ((widest / step).ceil() as usize).max(1);
+    for (i, (name, low, mean, high)) in list.iter().enumerate() {
+        let x = left + step * (i as f32 + 0.5);
+        let ends = vec![(x, y(*low as f64)), (x, y(*high as f64))];
+        s.shapes.push(Shape::Lines(ends, false, Style::line(p.paints[2], (step * 0.4).clamp(1.5, 6.0))));
+        let dot = (step * 0.35).clamp(2.0, 5.0);
+        s.shapes.push(Shape::Circle(x, y(*mean), dot, Style::fill(p.paints[0])));
+        if i % every == 0 {
+            s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, name.clone(), p.faint));
+        }
+    }
+    let at = (left + wide / 2.0, top + tall + 42.0);
+    s.shapes.push(Shape::Text(at.0, at.1, 13.0, Anchor::Middle, under.into(), p.ink));
+    s
+}
+
 /// A round step for level lines: 1, 2 or 5 times a power of ten, at most five of them up to `most`.
 fn round_step(most: u64) -> u64 {
     let mut step = 1u64;

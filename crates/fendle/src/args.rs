@@ -351,6 +351,77 @@ impl LevelArgs {
     }
 }
 
+/// Where drafted boards come from.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ByArg {
+    /// Legal moves from the solved position, none of which undoes the last one.
+    Shuffle,
+    /// The model's own setup.
+    Setup,
+    /// Glyphs put on the plain cells of the level (--put).
+    Fill,
+    /// Small changes of the level's board (--may).
+    Edit,
+    /// The farthest of all positions that can be reached, or of all placements (--put).
+    Deepest,
+}
+
+/// What is mirrored.
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MirrorArg {
+    /// The left half is the right half.
+    Columns,
+    /// The upper half is the lower half.
+    Rows,
+}
+
+/// What boards are wanted.
+#[derive(Args, Debug, Clone)]
+pub struct DraftArgs {
+    /// Where boards come from.
+    #[arg(long, value_enum, default_value_t = ByArg::Shuffle)]
+    pub by: ByArg,
+    /// What they are to be like: a condition over their figures, such as "moves >= 12 and dead == 0"; `--want list` names the figures.
+    #[arg(long, value_name = "CONDITION")]
+    pub want: Option<String>,
+    /// Climb to the most of this figure and keep the best.
+    #[arg(long, value_name = "FIGURE")]
+    pub most: Option<String>,
+    /// How many boards are kept.
+    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub keep: u32,
+    /// How many are tried.
+    #[arg(long, value_name = "N", default_value_t = 2000, value_parser = clap::value_parser!(u64).range(1..))]
+    pub tries: u64,
+    /// How many moves a shuffle has.
+    #[arg(long, value_name = "N..M", default_value = "20..60")]
+    pub shuffles: String,
+    /// Shuffle so many times with each number of moves, and say how deep they came; -o draws it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=100_000))]
+    pub samples: Option<u64>,
+    /// What is put on plain cells: glyphs with their numbers, such as "o 2, H 3..6".
+    #[arg(long, value_name = "LIST", default_value = "")]
+    pub put: String,
+    /// What small changes may put or take away: glyphs, or variables that the board draws.
+    #[arg(long, value_name = "NAMES", default_value = "")]
+    pub may: String,
+    /// Cells that stay as they are, such as "r1c1 r2c3".
+    #[arg(long, value_name = "CELLS", default_value = "")]
+    pub fixed: String,
+    /// Filled boards are mirrored.
+    #[arg(long, value_enum)]
+    pub mirrored: Option<MirrorArg>,
+    /// The cells without these glyphs hang together, such as H for walls.
+    #[arg(long, value_name = "NAMES", default_value = "")]
+    pub apart: String,
+    /// Write the boards into this level file (.toml), or draw them (.html, .svg, .png); may be repeated.
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Vec<PathBuf>,
+    /// Light or dark.
+    #[arg(long, value_enum, default_value_t = ThemeArg::Light)]
+    pub theme: ThemeArg,
+}
+
 /// The commands, in the order of the work.
 #[derive(Subcommand, Debug)]
 pub enum Command {
@@ -617,6 +688,39 @@ pub enum Command {
         /// Take the layout as known.
         #[arg(long)]
         known: bool,
+    },
+    /// New boards: made by shuffling, by the setup, by filling, by small changes, or as the farthest of all; judged by what is wanted of them.
+    Draft {
+        #[command(flatten)]
+        level: LevelArgs,
+        #[command(flatten)]
+        order: DraftArgs,
+    },
+    /// The fewest changes after which the level is as it is wanted, with the proof that no fewer are enough.
+    Mend {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// What the level is to be like: a condition over its figures, such as "moves >= 12 and dead == 0".
+        #[arg(long, value_name = "CONDITION", default_value = "solvable")]
+        want: String,
+        /// What may change: variables that the board draws, or glyphs, such as "wall, barge, berth".
+        #[arg(long, value_name = "NAMES")]
+        may: String,
+        /// Cells that stay as they are, such as "r1c1 r2c3".
+        #[arg(long, value_name = "CELLS", default_value = "")]
+        fixed: String,
+        /// What a change of a variable costs where it is not 1, such as wall=3; may be repeated.
+        #[arg(long = "cost", value_name = "NAME=N")]
+        costs: Vec<String>,
+        /// The greatest cost that is tried.
+        #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=99))]
+        most: u32,
+        /// Write the mended level into this file (.toml), or draw before and after (.svg, .png); may be repeated.
+        #[arg(short, long, value_name = "FILE")]
+        output: Vec<PathBuf>,
+        /// Light or dark.
+        #[arg(long, value_enum, default_value_t = ThemeArg::Light)]
+        theme: ThemeArg,
     },
     /// Test cases for your own code: positions, moves and results that show every way through the rules and catch mistakes in them.
     Cases {

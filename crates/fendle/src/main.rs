@@ -208,6 +208,11 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Compare { first, second, level, with, known, .. } => {
             cmd::compare::run(s, (first, second), (level, with), known)
         }
+        Command::Draft { level, order } => cmd::making::draft(s, &level, &order),
+        Command::Mend { level, want, may, fixed, costs, most, output, theme } => {
+            let how = cmd::making::Mending { want: &want, may: &may, fixed: &fixed, costs: &costs, most };
+            cmd::making::mend(s, &level, &how, &output, theme.theme())
+        }
         Command::Cases { level, output, most, names } => {
             let most = most.map(|n| n as usize);
             cmd::cases::run(s, &level, (output.as_deref(), names.as_deref()), most)

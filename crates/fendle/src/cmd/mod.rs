@@ -10,6 +10,7 @@ pub mod explore;
 pub mod find;
 pub mod graph;
 pub mod infer;
+pub mod making;
 pub mod moves;
 pub mod new;
 pub mod odds;

@@ -6,6 +6,7 @@ pub mod explore;
 pub mod graph;
 pub mod infer;
 pub mod look;
+pub mod making;
 pub mod moves;
 pub mod odds;
 pub mod play;

@@ -11,6 +11,7 @@ pub mod find;
 pub mod graph;
 pub mod infer;
 pub mod junit;
+pub mod making;
 pub mod moves;
 pub mod odds;
 pub mod proof;

@@ -1,0 +1,318 @@
+//! Boards as texts: what a level draws, cell by cell, and a level made of it.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use fendle_lang::model::{DrawRule, Model, Show};
+use fendle_lang::state::cell_name;
+use fendle_lang::syntax::level::{Key, Level, Raw, RawKind};
+use fendle_lang::{Bound, Span};
+
+use crate::answer::Trouble;
+use crate::budget::Budget;
+use crate::load::{Loaded, Source, Want, load_source};
+
+/// A board: the glyphs of its cells row by row, and whatever else the level begins with.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Board {
+    /// The glyphs.
+    pub cells: Vec<String>,
+    /// Other boards and values, by name, as `start` takes them.
+    pub rest: Vec<(String, String)>,
+}
+
+/// What may change on a board.
+#[derive(Clone, Debug, Default)]
+pub struct May {
+    /// Glyphs that may come and go.
+    pub glyphs: BTreeSet<String>,
+    /// Variables that may change.
+    pub vars: BTreeSet<usize>,
+}
+
+impl May {
+    /// Whether one glyph may become another; `vars`: the variables in which they differ.
+    #[must_use]
+    pub fn allows(&self, template: &Template, from: &str, to: &str, vars: &BTreeSet<usize>) -> bool {
+        let named = |g: &str| self.glyphs.contains(g) || template.plain() == Some(g);
+        vars.is_subset(&self.vars) || named(from) && named(to)
+    }
+}
+
+/// What boards are made from: a level, and how its board is drawn.
+#[derive(Clone)]
+pub struct Template {
+    source: Source,
+    /// The drawing that is changed, by name.
+    name: String,
+    joined: bool,
+    /// Rows of the board.
+    pub rows: usize,
+    /// Columns.
+    pub cols: usize,
+    /// What each glyph says of its cell: pairs of a variable and its value; empty for plain ground.
+    facts: BTreeMap<String, BTreeSet<(usize, i64)>>,
+    /// The board of the level.
+    pub board: Board,
+}
+
+/// The glyphs of a drawing, with what they say. Those that are drawn only under a condition say it just so.
+fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(usize, i64)>> {
+    match show {
+        Show::Values { var, glyphs, .. } => glyphs
+            .iter()
+            .map(|(value, glyph)| {
+                let facts = if *value == 0 { BTreeSet::new() } else { BTreeSet::from([(*var, *value)]) };
+                (glyph.clone(), facts)
+            })
+            .collect(),
+        Show::Drawing { rules, .. } => (rules.iter())
+            .map(|DrawRule { glyph, facts, .. }| {
+                (glyph.to_string(), facts.iter().map(|f| (f.var, f.value)).collect())
+            })
+            .collect(),
+    }
+}
+
+impl Template {
+    /// The template that a loaded level is, with the level as it was written.
+    ///
+    /// # Errors
+    ///
+    /// Words where it draws no board.
+    pub fn new(level: &Loaded, source: Source) -> Result<Template, Trouble> {
+        let b = &level.game.bound;
+        let drawn = b.draw(&b.position);
+        let picture =
+            drawn.pictures.iter().find(|p| p.heads.is_empty() && show_of(&b.model, &p.name).is_some());
+        let Some(picture) = picture else {
+            return Err(Trouble::Message(format!(
+                "the model `{}` draws no board that can be changed",
+                b.model.name
+            )));
+        };
+        let show = show_of(&b.model, &picture.name).expect("just found");
+        let facts = glyphs(show);
+        let rest = b.line_parts(&b.position).into_iter().filter(|(name, _)| *name != picture.name).collect();
+        let board = Board { cells: picture.rows.concat(), rest };
+        Ok(Template {
+            source,
+            name: picture.name.clone(),
+            joined: picture.joined,
+            rows: picture.rows.len(),
+            cols: picture.rows.first().map_or(0, Vec::len),
+            facts,
+            board,
+        })
+    }
+
+    /// The board that a state draws.
+    #[must_use]
+    pub fn drawn(&self, b: &Bound, state: &[i32]) -> Board {
+        let drawn = b.draw(state);
+        let cells = drawn.pictures.iter().find(|p| p.name == self.name).map(|p| p.rows.concat());
+        let rest = b.line_parts(state).into_iter().filter(|(name, _)| *name != self.name).collect();
+        Board { cells: cells.unwrap_or_default(), rest }
+    }
+
+    /// Whether a glyph is one of the drawing.
+    #[must_use]
+    pub fn knows(&self, glyph: &str) -> bool {
+        self.facts.contains_key(glyph)
+    }
+
+    /// The glyphs that words name: glyphs themselves, or variables, for every glyph that says something of them.
+    ///
+    /// # Errors
+    ///
+    /// Words for a name that is neither.
+    pub fn named(&self, words: &str) -> Result<BTreeSet<String>, String> {
+        let mut out = BTreeSet::new();
+        for word in words.split([',', ' ']).map(str::trim).filter(|w| !w.is_empty()) {
+            if self.knows(word) {
+                out.insert(word.to_string());
+                continue;
+            }
+            let var = self.source.model.vars.iter().position(|v| v.name == word);
+            let of = (self.facts.iter())
+                .filter(|(_, facts)| var.is_some_and(|var| facts.iter().any(|f| f.0 == var)))
+                .map(|(glyph, _)| glyph.clone());
+            let before = out.len();
+            out.extend(of);
+            if out.len() == before {
+                let known: Vec<&str> = self.facts.keys().map(String::as_str).collect();
+                return Err(format!(
+                    "`{word}` is no glyph of {} and no variable that it draws; glyphs are: {}",
+                    self.name,
+                    known.join(" ")
+                ));
+            }
+        }
+        Ok(out)
+    }
+
+    /// The glyph of plain ground, if the drawing has one.
+    #[must_use]
+    pub fn plain(&self) -> Option<&str> {
+        self.facts.iter().find(|(_, facts)| facts.is_empty()).map(|(glyph, _)| glyph.as_str())
+    }
+
+    /// The variables in which two glyphs of the drawing differ: what it takes to change one into the other.
+    #[must_use]
+    pub fn differing(&self, a: &str, b: &str) -> BTreeSet<usize> {
+        match (self.facts.get(a), self.facts.get(b)) {
+            (Some(x), Some(y)) => x.symmetric_difference(y).map(|f| f.0).collect(),
+            _ => BTreeSet::new(),
+        }
+    }
+
+    /// The glyphs of the drawing.
+    pub fn glyphs(&self) -> impl Iterator<Item = &str> {
+        self.facts.keys().map(String::as_str)
+    }
+
+    /// What may change, from words: glyphs of the drawing, and variables that it draws.
+    ///
+    /// # Errors
+    ///
+    /// Words for a name that is neither.
+    pub fn may(&self, words: &str) -> Result<May, String> {
+        let mut out = May::default();
+        for word in words.split([',', ' ']).map(str::trim).filter(|w| !w.is_empty()) {
+            match self.variable(word) {
+                _ if self.knows(word) => out.glyphs.insert(word.to_string()),
+                Some(var) => out.vars.insert(var),
+                None => return Err(self.named(word).err().unwrap_or_default()),
+            };
+        }
+        Ok(out)
+    }
+
+    /// The number of a variable that the drawing draws.
+    #[must_use]
+    pub fn variable(&self, name: &str) -> Option<usize> {
+        let var = self.source.model.vars.iter().position(|v| v.name == name)?;
+        self.facts.values().flatten().any(|f| f.0 == var).then_some(var)
+    }
+
+    /// The cell's name.
+    #[must_use]
+    pub fn cell(&self, at: usize) -> String {
+        cell_name(at, self.cols)
+    }
+
+    /// What is changed from one glyph to another, in words: `wall comes, barge goes`.
+    #[must_use]
+    pub fn change(&self, from: &str, to: &str) -> String {
+        let none = BTreeSet::new();
+        let (x, y) = (self.facts.get(from).unwrap_or(&none), self.facts.get(to).unwrap_or(&none));
+        let name = |f: &(usize, i64)| self.source.model.vars[f.0].name.clone();
+        let goes = x.difference(y).map(|f| format!("{} goes", name(f)));
+        let comes = y.difference(x).map(|f| format!("{} comes", name(f)));
+        goes.chain(comes).collect::<Vec<_>>().join(", ")
+    }
+
+    fn rows_text(&self, board: &Board, between: &str) -> String {
+        let gap = if self.joined { "" } else { " " };
+        board.cells.chunks(self.cols.max(1)).map(|r| r.join(gap)).collect::<Vec<_>>().join(between)
+    }
+
+    /// The level that a board makes, as it would be written.
+    fn level(&self, board: &Board, name: &str) -> Level {
+        let key = |text: &str| Key { text: text.into(), span: Span::default() };
+        let text = |text: String| Raw { kind: RawKind::Text(text, None), span: Span::default() };
+        let mut level = self.source.level.clone();
+        level.name = name.into();
+        level.values.retain(|(k, _)| !self.is_drawn(&k.text));
+        level.told.clear();
+        level.expect.clear();
+        level.start = vec![(key(&self.name), text(self.rows_text(board, "\n")))];
+        level.start.extend(board.rest.iter().map(|(n, t)| (key(n), text(t.replace('/', "\n")))));
+        level
+    }
+
+    /// Whether a level value is told by the drawing.
+    fn is_drawn(&self, name: &str) -> bool {
+        match show_of(&self.source.model, &self.name) {
+            Some(Show::Drawing { vars, .. }) => vars.iter().any(|v| self.source.model.vars[*v].name == name),
+            _ => false,
+        }
+    }
+
+    /// Loads the level that a board makes. `None` where the model refuses it, or reads it as another board: then it is no board.
+    #[must_use]
+    pub fn load(&self, board: &Board, name: &str, budget: &Arc<Budget>) -> Option<Loaded> {
+        let source = Source { level: self.level(board, name), ..self.source.clone() };
+        let loaded = load_source(&source, Want::One, budget, &mut vec![]).ok()?;
+        let b = &loaded.game.bound;
+        (self.drawn(b, &b.position).cells == board.cells).then_some(loaded)
+    }
+
+    /// The board's level as the text of a level file, below the head of the file.
+    #[must_use]
+    pub fn text(&self, board: &Board, name: &str, expect: &[(String, String)]) -> String {
+        let level = self.level(board, name);
+        let mut out = format!("[[level]]\nname = {}\n", quoted(name));
+        for (key, raw) in &level.values {
+            out.push_str(&format!("values.{} = {}\n", key.text, raw_text(&raw.kind)));
+        }
+        out.push_str(&format!("start.{} = '''\n{}\n'''\n", self.name, self.rows_text(board, "\n")));
+        for (key, text) in &board.rest {
+            out.push_str(&format!("start.{key} = {}\n", quoted(text)));
+        }
+        if !expect.is_empty() {
+            let list: Vec<String> = expect.iter().map(|(k, v)| format!("{k} = {v}")).collect();
+            out.push_str(&format!("expect = {{ {} }}\n", list.join(", ")));
+        }
+        out
+    }
+
+    /// The board in one form for all that are turned or mirrored: the least of them. Boards of another shape are turned by half a turn alone.
+    #[must_use]
+    pub fn unturned(&self, board: &Board) -> Vec<String> {
+        let (rows, cols) = (self.rows, self.cols);
+        let at = |r: usize, c: usize| board.cells[r * cols + c].clone();
+        let mut forms: Vec<Vec<String>> = vec![];
+        for (flip_rows, flip_cols) in [(false, false), (false, true), (true, false), (true, true)] {
+            let row = |r: usize| if flip_rows { rows - 1 - r } else { r };
+            let col = |c: usize| if flip_cols { cols - 1 - c } else { c };
+            forms.push((0..rows * cols).map(|i| at(row(i / cols), col(i % cols))).collect());
+            if rows == cols {
+                forms.push((0..rows * cols).map(|i| at(row(i % cols), col(i / cols))).collect());
+            }
+        }
+        forms.into_iter().min().unwrap_or_default()
+    }
+}
+
+fn show_of<'m>(model: &'m Model, name: &str) -> Option<&'m Show> {
+    model.shows.iter().find(|show| match show {
+        Show::Values { var, .. } => model.vars[*var].name == name,
+        Show::Drawing { name: own, .. } => own == name,
+    })
+}
+
+/// A text in quotes, as TOML has it.
+fn quoted(text: &str) -> String {
+    serde_json::to_string(text).unwrap_or_default()
+}
+
+/// A written value, as TOML has it.
+fn raw_text(kind: &RawKind) -> String {
+    match kind {
+        RawKind::Text(text, _) if text.contains('\n') && !text.contains("'''") => {
+            format!("'''\n{}\n'''", text.trim_matches('\n'))
+        }
+        RawKind::Text(text, _) => quoted(text),
+        RawKind::Int(n) => n.to_string(),
+        RawKind::Bool(b) => b.to_string(),
+        RawKind::List(list) => {
+            format!("[{}]", list.iter().map(|r| raw_text(&r.kind)).collect::<Vec<_>>().join(", "))
+        }
+        RawKind::Table(list) => {
+            let parts: Vec<String> =
+                list.iter().map(|(k, r)| format!("{} = {}", quoted(&k.text), raw_text(&r.kind))).collect();
+            format!("{{ {} }}", parts.join(", "))
+        }
+    }
+}

@@ -1,0 +1,242 @@
+//! The figures of a board, by the names that JSON answers have; what costs more is asked last.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fendle_core::odds::{Fractions, odds};
+use fendle_core::{Limits, Verdict as Solvable};
+
+use super::wish::Wish;
+use crate::budget::Budget;
+use crate::explore::{How, explore};
+use crate::fairness::played;
+use crate::load::{Loaded, Store};
+use crate::structure::Idle;
+
+/// Figures by name. What there is not, such as the moves of a level that cannot be solved, is not a number; a move that never comes is infinitely
+/// far.
+pub type Figures = BTreeMap<&'static str, f64>;
+
+/// How much a figure costs: each group answers for all of its figures at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Group {
+    /// By a solution.
+    Solve,
+    /// By playing with certain steps alone.
+    Fair,
+    /// By the whole space.
+    Space,
+    /// By what the space looks like.
+    Structure,
+    /// By trying the level without each of its parts.
+    Idle,
+    /// By exact chances.
+    Chance,
+}
+
+/// Every figure, what it costs, and what it is.
+pub const NAMES: &[(&str, Group, &str)] = &[
+    ("solvable", Group::Solve, "1 where it can be won, else 0"),
+    ("moves", Group::Solve, "moves of a shortest solution"),
+    ("guesses", Group::Fair, "guesses that hidden things force"),
+    ("no_guess", Group::Fair, "1 where certain steps alone win"),
+    ("states", Group::Space, "positions that can be reached"),
+    ("transitions", Group::Space, "moves in them, with their outcomes"),
+    ("edges", Group::Space, "pairs of positions with a move between them"),
+    ("depth", Group::Space, "moves to the farthest position"),
+    ("goal", Group::Space, "won positions"),
+    ("lost", Group::Space, "lost positions"),
+    ("over", Group::Space, "positions that end otherwise"),
+    ("stuck", Group::Space, "running positions without a move"),
+    ("dead", Group::Space, "running positions from which nothing is won"),
+    ("winnable", Group::Space, "running positions that can be won"),
+    ("fatal_moves", Group::Space, "moves after which nothing is won any more"),
+    ("first_fatal_depth", Group::Space, "moves before the first fatal one can come"),
+    ("certain", Group::Space, "positions that win against every draw"),
+    ("fatal_draws", Group::Space, "draws after which nothing is won any more"),
+    ("solutions", Group::Structure, "shortest solutions"),
+    ("essentially_unique", Group::Structure, "1 where they are one, but for moves that can be swapped"),
+    ("must_pass", Group::Structure, "positions that every solution passes"),
+    ("corridor", Group::Structure, "the share of moves that keep the level winnable"),
+    ("branching", Group::Structure, "moves in a position, in the mean"),
+    ("delay", Group::Structure, "moves until a fatal move shows, in the mean"),
+    ("detours", Group::Structure, "moves of a shortest solution that go away from the goal"),
+    ("idle_parts", Group::Idle, "parts without which nothing changes"),
+    ("win_chance", Group::Chance, "the best chance to win"),
+];
+
+fn group(name: &str) -> Group {
+    NAMES.iter().find(|f| f.0 == name).map_or(Group::Space, |f| f.1)
+}
+
+/// What became of a board.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Judged {
+    /// It is as it is wanted; all wanted figures are known.
+    Good(Figures),
+    /// It is not: why.
+    Bad(String),
+    /// A limit kept it from being known.
+    Open,
+    /// The model breaks on it.
+    Breaks,
+}
+
+/// Judges a board: finds out its figures, the cheap ones first, until the wish is decided; then those that are wanted besides. `limits` are those of
+/// one board.
+#[must_use]
+pub fn judge(
+    store: &Store,
+    level: &Loaded,
+    (wish, besides): (&Wish, &BTreeSet<&'static str>),
+    limits: &Limits,
+    budget: &Budget,
+) -> Judged {
+    let wanted = wish.names();
+    let mut groups: Vec<Group> = wanted.union(besides).map(|n| group(n)).collect();
+    // Whatever needs the whole space has the shortest solution, too; where the wish is about it, most boards fall away by it before.
+    if groups.iter().any(|g| *g >= Group::Space && *g != Group::Chance) {
+        groups.push(Group::Space);
+        if !wanted.iter().any(|n| group(n) == Group::Solve) {
+            groups.retain(|g| *g != Group::Solve);
+        }
+    }
+    // What tries parts has the structure.
+    if groups.contains(&Group::Idle) {
+        groups.retain(|g| *g != Group::Structure);
+    }
+    groups.sort_unstable();
+    groups.dedup();
+    let mut figures = Figures::new();
+    for group in groups {
+        if budget.is_stopped() {
+            return Judged::Open;
+        }
+        match found(store, level, group, &mut figures, limits, budget) {
+            Found::Known => {}
+            Found::Open => return Judged::Open,
+            Found::Breaks => return Judged::Breaks,
+        }
+        if wish.holds(&figures) == Some(false) {
+            return Judged::Bad(wish.failing(&figures).unwrap_or_else(|| format!("not {}", wish.words())));
+        }
+    }
+    match wish.holds(&figures) {
+        Some(true) => Judged::Good(figures),
+        _ => Judged::Open,
+    }
+}
+
+enum Found {
+    Known,
+    Open,
+    Breaks,
+}
+
+/// Finds out the figures of one group.
+fn found(
+    store: &Store,
+    level: &Loaded,
+    group: Group,
+    figures: &mut Figures,
+    limits: &Limits,
+    budget: &Budget,
+) -> Found {
+    let game = &level.game;
+    let hides = game.bound.model.hides();
+    let number = |n: Option<u32>, none: f64| n.map_or(none, f64::from);
+    match group {
+        Group::Solve if hides && !level.known => Found::Open,
+        Group::Solve => match fendle_core::solve(game, *limits, budget).map(|s| s.verdict) {
+            Ok(Solvable::Solvable(route)) => {
+                figures.insert("solvable", 1.0);
+                figures.insert("moves", route.moves.len() as f64);
+                Found::Known
+            }
+            Ok(Solvable::Unsolvable) => {
+                figures.insert("solvable", 0.0);
+                figures.insert("moves", f64::NAN);
+                Found::Known
+            }
+            Ok(Solvable::Undecided(_)) => Found::Open,
+            Ok(Solvable::Faulted(_)) | Err(_) => Found::Breaks,
+        },
+        Group::Fair if !hides => {
+            figures.insert("guesses", 0.0);
+            figures.insert("no_guess", 1.0);
+            Found::Known
+        }
+        Group::Fair => match played(level, budget) {
+            Ok(report) => {
+                figures.insert("guesses", report.guesses.len() as f64);
+                figures.insert("no_guess", f64::from(u8::from(report.is_fair())));
+                figures.entry("solvable").or_insert(f64::from(u8::from(report.won)));
+                figures.entry("moves").or_insert(report.moves.len() as f64);
+                Found::Known
+            }
+            Err(_) => Found::Open,
+        },
+        Group::Space => {
+            let limits = Limits { drop_edges: true, ..*limits };
+            let Ok(found) = fendle_core::explore(game, limits, false, budget) else { return Found::Breaks };
+            if found.fault.is_some() {
+                return Found::Breaks;
+            }
+            let c = &found.counts;
+            if !c.complete {
+                return Found::Open;
+            }
+            let counts = [
+                ("states", c.states),
+                ("transitions", c.transitions),
+                ("edges", c.edges),
+                ("goal", c.goal),
+                ("lost", c.lost),
+                ("over", c.over),
+                ("stuck", c.stuck),
+                ("dead", c.dead),
+                ("winnable", c.winnable),
+                ("fatal_moves", c.fatal_moves),
+                ("certain", c.certain),
+                ("fatal_draws", c.fatal_draws),
+                ("depth", c.depth.into()),
+            ];
+            figures.extend(counts.map(|(name, n)| (name, n as f64)));
+            figures.insert("solvable", f64::from(u8::from(c.shortest.is_some())));
+            figures.insert("moves", number(c.shortest, f64::NAN));
+            figures.insert("first_fatal_depth", number(c.first_fatal_depth, f64::INFINITY));
+            Found::Known
+        }
+        Group::Structure | Group::Idle => {
+            let own = budget.part(limits.max_states, budget.left());
+            let how = How { structure: Some(group == Group::Idle), ..How::default() };
+            let Ok(answer) = explore(store, level, how, &own) else { return Found::Breaks };
+            let Some(Ok(parts)) = answer.found.structure.map(|s| s.0) else { return Found::Open };
+            let s = &parts.structure;
+            let shares = [("corridor", s.corridor), ("branching", s.branching)];
+            figures.extend(shares.map(|(name, s)| (name, s.part as f64 / (s.all.max(1)) as f64)));
+            let shortest = s.shortest.as_ref();
+            figures.insert("solutions", shortest.map_or(0.0, |s| s.count.parse().unwrap_or(f64::INFINITY)));
+            let unique = shortest.and_then(|s| s.up_to_swaps) == Some(1);
+            figures.insert("essentially_unique", f64::from(u8::from(unique)));
+            figures.insert("must_pass", parts.must_pass.len() as f64);
+            figures.insert("delay", s.delay.mean().unwrap_or(f64::NAN));
+            figures.insert("detours", parts.detours.as_ref().map_or(f64::NAN, |d| d.len() as f64));
+            match &parts.idle {
+                Idle::Tried { idle, open: 0, .. } => {
+                    figures.insert("idle_parts", idle.len() as f64);
+                }
+                _ if group == Group::Idle => return Found::Open,
+                _ => {}
+            }
+            Found::Known
+        }
+        Group::Chance => match odds(game, limits, Fractions::Never, budget) {
+            Ok(answers) => {
+                let win = answers.win.map_or(f64::NAN, |v| v.middle());
+                figures.insert("win_chance", win);
+                Found::Known
+            }
+            Err(_) => Found::Open,
+        },
+    }
+}
