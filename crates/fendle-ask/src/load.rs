@@ -385,6 +385,14 @@ impl NoBegin {
     }
 }
 
+/// A start that a level would have with another seed: its layout and its setup drawn again. `None` where none is accepted.
+#[must_use]
+pub fn drawn_again(bound: &Bound, seed: u64) -> Option<Vec<i32>> {
+    let mut bound = bound.clone();
+    begin(&mut bound, Want::One, seed).ok()?;
+    Some(bound.position)
+}
+
 /// Draws the starts of a level that gives none.
 fn begin(bound: &mut Bound, mut want: Want, seed: u64) -> Result<(Begin, Starts), NoBegin> {
     if bound.model.hides() {

@@ -9,7 +9,7 @@ use fendle_core::{Class, Explored, Limit, Limits};
 use fendle_lang::Game;
 use fendle_lang::play::{Tried, step_drawn};
 use fendle_lang::run::Eval;
-use fendle_lang::run::setup::{Dice, sample};
+use fendle_lang::run::setup::Dice;
 use fendle_lang::syntax::level::EXPECT_COUNTS;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -20,7 +20,7 @@ use super::wish::{Wish, figures_json};
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
 use crate::hunt::Promise;
-use crate::load::{Loaded, Store};
+use crate::load::{Loaded, Store, drawn_again};
 use crate::position::Position;
 use crate::solve::solve;
 
@@ -381,6 +381,8 @@ pub(super) fn expect_of(figures: &Figures) -> Vec<(String, String)> {
     for (name, value) in figures {
         let whole = value.is_finite() && value.fract() == 0.0 && *value >= 0.0;
         match *name {
+            // With hidden things it is about what the player can know, which few levels are small enough for.
+            "solvable" if figures.contains_key("no_guess") => {}
             "solvable" | "no_guess" => out.push(((*name).to_string(), (*value != 0.0).to_string())),
             _ if whole && EXPECT_COUNTS.contains(name) => {
                 out.push(((*name).to_string(), format!("{value:.0}")))
@@ -432,10 +434,17 @@ impl Maker<'_> {
                     None => Candidate::None("play was stuck"),
                 }
             }
-            By::Setup => match sample(&self.level.game.bound, dice.below(u64::MAX - 1)) {
-                Ok(drawn) => Candidate::State(drawn.state),
-                Err(_) => Candidate::None("the setup gave none"),
-            },
+            By::Setup => {
+                let b = &self.level.game.bound;
+                match drawn_again(b, dice.below(u64::MAX - 1)) {
+                    // What the player knows of a position has a beginning of its own.
+                    Some(state) if b.model.hides() && !self.level.known => {
+                        Candidate::Board(self.template.drawn(b, &state))
+                    }
+                    Some(state) => Candidate::State(state),
+                    None => Candidate::None("the setup gave none"),
+                }
+            }
             By::Fill => self.filled(&mut dice).map_or(
                 Candidate::None("what is to be put does not fit, or floor was cut off"),
                 Candidate::Board,

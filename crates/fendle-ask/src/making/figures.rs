@@ -92,6 +92,12 @@ pub fn judge(
     budget: &Budget,
 ) -> Judged {
     let wanted = wish.names();
+    // What the player cannot know is not searched: such a level is played with certain steps.
+    let knowing = level.game.bound.model.hides() && !level.known;
+    let group = |name: &str| match group(name) {
+        Group::Solve if knowing => Group::Fair,
+        other => other,
+    };
     let mut groups: Vec<Group> = wanted.union(besides).map(|n| group(n)).collect();
     // Whatever needs the whole space has the shortest solution, too; where the wish is about it, most boards fall away by it before.
     if groups.iter().any(|g| *g >= Group::Space && *g != Group::Chance) {
@@ -170,7 +176,8 @@ fn found(
                 figures.insert("guesses", report.guesses.len() as f64);
                 figures.insert("no_guess", f64::from(u8::from(report.is_fair())));
                 figures.entry("solvable").or_insert(f64::from(u8::from(report.won)));
-                figures.entry("moves").or_insert(report.moves.len() as f64);
+                let moves = if report.won { report.moves.len() as f64 } else { f64::NAN };
+                figures.entry("moves").or_insert(moves);
                 Found::Known
             }
             Err(_) => Found::Open,
