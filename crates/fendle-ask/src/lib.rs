@@ -38,6 +38,7 @@ pub mod numbers;
 pub mod odds;
 pub mod playing;
 pub mod position;
+pub mod profile;
 pub mod proof;
 pub mod review;
 pub mod routes;

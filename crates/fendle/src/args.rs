@@ -751,6 +751,10 @@ pub enum Command {
         /// what has changed since, and ends with 1.
         #[arg(long)]
         freeze: bool,
+        /// Put the levels side by side instead, in the order of the pack: figures of difficulty, where they jump, neighbours of the same shape. -o draws
+        /// it (.svg, .png).
+        #[arg(long, conflicts_with_all = ["freeze", "junit"])]
+        profile: bool,
     },
     /// Print a completion script for a shell.
     Completions {

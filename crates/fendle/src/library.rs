@@ -90,5 +90,6 @@ pub const PACK: &[(&str, &str)] = pack!(
     "barrels",
     "buoys",
     "deck",
-    "basin"
+    "basin",
+    "drafted"
 );

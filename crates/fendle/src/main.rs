@@ -217,7 +217,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
             let most = most.map(|n| n as usize);
             cmd::cases::run(s, &level, (output.as_deref(), names.as_deref()), most)
         }
-        Command::Audit { paths, output, junit, freeze } => {
+        Command::Audit { paths, output, profile: true, .. } => {
+            cmd::audit::profile(s, &paths, output.as_deref())
+        }
+        Command::Audit { paths, output, junit, freeze, .. } => {
             cmd::audit::run(s, &paths, (output.as_deref(), junit.as_deref()), freeze)
         }
         Command::Completions { shell } => cmd::shell::completions(s, shell),

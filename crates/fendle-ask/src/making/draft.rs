@@ -15,7 +15,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use super::boards::{Board, Template};
-use super::figures::{Figures, Judged, judge};
+use super::figures::{Figures, Judged, NAMES, judge};
 use super::wish::{Wish, figures_json};
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
@@ -135,6 +135,9 @@ pub struct Draft {
     pub good: u64,
     /// Why the others fell away, and how many for each reason.
     pub fell: BTreeMap<String, u64>,
+    /// The figures that were asked for, in the order of a table.
+    #[serde(skip)]
+    pub shown: Vec<&'static str>,
     /// Among the deepest: how many positions were looked at, and how many moves the farthest of them need.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub deepest: Option<Deepest>,
@@ -267,6 +270,9 @@ pub fn draft(
         good: 0,
         fell: BTreeMap::new(),
         deepest: None,
+        shown: (NAMES.iter().map(|f| f.0))
+            .filter(|n| wish.names().contains(n) || besides.contains(n))
+            .collect(),
     };
     if order.by == By::Deepest {
         deepest(level, template, order, &mut out, budget)?;
@@ -282,6 +288,7 @@ pub fn draft(
         if cheap && states && !hides { Shared::of(&level.game.at(maker.from.clone()), budget) } else { None };
     let most = budget.wanted().max_states.unwrap_or(BOARD_STATES);
     let limits = Limits { threads: 1, max_states: most, ..budget.limits() };
+    let asked: BTreeSet<&'static str> = wish.names().union(&besides).copied().collect();
     let mut met: HashSet<Vec<String>> = HashSet::new();
     let mut kept: Vec<(f64, Drafted)> = vec![];
     while out.tried < order.tries && !budget.is_stopped() {
@@ -342,7 +349,7 @@ pub fn draft(
                 _ => continue,
             };
             let name = format!("{} {}", order.by.word(), n + 1);
-            let text = template.text(&board, &name, &expect_of(&figures));
+            let text = template.text(&board, &name, &expect_of(&figures, &asked));
             let drafted = Drafted {
                 name,
                 number: n + 1,
@@ -375,10 +382,11 @@ pub fn draft(
     Ok(Answer::new(Asked::of(level), holds, out).stopped(limit, budget).took(budget, tried))
 }
 
-/// What a level file may expect of a board with these figures.
-pub(super) fn expect_of(figures: &Figures) -> Vec<(String, String)> {
+/// What a level file may expect of a board with these figures: those that were asked for, and whether it can be solved in how many moves.
+pub(super) fn expect_of(figures: &Figures, asked: &BTreeSet<&'static str>) -> Vec<(String, String)> {
     let mut out = vec![];
-    for (name, value) in figures {
+    let always = ["solvable", "moves", "guesses", "no_guess"];
+    for (name, value) in figures.iter().filter(|f| asked.contains(f.0) || always.contains(f.0)) {
         let whole = value.is_finite() && value.fract() == 0.0 && *value >= 0.0;
         match *name {
             // With hidden things it is about what the player can know, which few levels are small enough for.
@@ -688,7 +696,7 @@ fn deepest(
         let name = format!("deepest {}", n + 1);
         let board = template.drawn(&level.game.bound, &state);
         out.boards.push(Drafted {
-            text: template.text(&board, &name, &expect_of(&figures)),
+            text: template.text(&board, &name, &expect_of(&figures, &BTreeSet::new())),
             name,
             number: n as u64 + 1,
             figures: figures_json(&figures),

@@ -1,20 +1,27 @@
 //! The figures of a board, by the names that JSON answers have; what costs more is asked last.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 
 use fendle_core::odds::{Fractions, odds};
 use fendle_core::{Limits, Verdict as Solvable};
 
 use super::wish::Wish;
+use crate::answer::Verdict;
 use crate::budget::Budget;
 use crate::explore::{How, explore};
 use crate::fairness::played;
+use crate::hunt::Promise;
 use crate::load::{Loaded, Store};
+use crate::solve::solve;
 use crate::structure::Idle;
 
 /// Figures by name. What there is not, such as the moves of a level that cannot be solved, is not a number; a move that never comes is infinitely
 /// far.
 pub type Figures = BTreeMap<&'static str, f64>;
+
+/// How long a proof may take for a board that is too large to be looked through.
+const PROVING: Duration = Duration::from_secs(5);
 
 /// How much a figure costs: each group answers for all of its figures at once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -132,6 +139,20 @@ pub fn judge(
     }
 }
 
+/// What is known of a board that is too large to be looked through: a proof from the rules that it cannot be solved, or that a solution is a shortest
+/// one.
+fn proved(store: &Store, level: &Loaded, figures: &mut Figures, limits: &Limits, budget: &Budget) -> Found {
+    let own = budget.part(limits.max_states, PROVING);
+    let Ok(answer) = solve(store, level, Promise::Shortest, &own, None) else { return Found::Open };
+    let (solvable, moves) = match (answer.holds, answer.found.moves, answer.found.shortest) {
+        (Verdict::Fails, ..) => (0.0, f64::NAN),
+        (_, Some(moves), true) => (1.0, moves as f64),
+        _ => return Found::Open,
+    };
+    figures.extend([("solvable", solvable), ("moves", moves)]);
+    Found::Known
+}
+
 enum Found {
     Known,
     Open,
@@ -163,7 +184,7 @@ fn found(
                 figures.insert("moves", f64::NAN);
                 Found::Known
             }
-            Ok(Solvable::Undecided(_)) => Found::Open,
+            Ok(Solvable::Undecided(_)) => proved(store, level, figures, limits, budget),
             Ok(Solvable::Faulted(_)) | Err(_) => Found::Breaks,
         },
         Group::Fair if !hides => {

@@ -284,7 +284,7 @@ impl Judging<'_> {
                     out.mends.push(Mend {
                         changes: set.iter().map(change).collect(),
                         position: Position::new(&level.game.bound, &level.game.bound.position),
-                        text: self.template.text(&board, &name, &expect_of(&figures)),
+                        text: self.template.text(&board, &name, &expect_of(&figures, &self.wish.names())),
                         figures: figures_json(&figures),
                         cells: set.iter().map(|at| singles[*at].cell).collect(),
                         level: Some(Arc::new(level)),

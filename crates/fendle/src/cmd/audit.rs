@@ -5,13 +5,59 @@ use std::path::{Path, PathBuf};
 use fendle_ask::audit::{Audited, Job, audit, end_of};
 use fendle_ask::frozen;
 use fendle_ask::load::Source;
-use fendle_ask::{End, Provider as _};
+use fendle_ask::profile::profile as ask_profile;
+use fendle_ask::{End, Provider as _, Verdict};
+use fendle_lang::Diagnostic;
+use fendle_view::tiles::Theme;
 use serde_json::json;
 
 use crate::files::{collect, ending};
 use crate::picture::{self, Drawing};
 use crate::session::{Ended, Session, Trouble};
 use crate::text;
+
+/// Every level of these files, and the mistakes in their texts.
+fn jobs_of(s: &mut Session, paths: &[PathBuf]) -> Result<(Vec<Job>, Vec<Diagnostic>), Trouble> {
+    let files = collect(paths, &["toml"])?;
+    let (mut jobs, mut errors) = (vec![], vec![]);
+    for path in &files {
+        let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
+        let Some((levels, model)) = s.store.levels(&s.files, path, text, &mut errors) else { continue };
+        jobs.extend(levels.levels.into_iter().map(|level| Job {
+            path: path.display().to_string(),
+            source: Source {
+                file: levels.file,
+                file_title: levels.title.clone(),
+                model: model.clone(),
+                level,
+            },
+        }));
+    }
+    Ok((jobs, errors))
+}
+
+/// Puts the levels side by side.
+pub fn profile(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
+    if let Some(path) = output {
+        picture::may_write(&s.files, path, false)?;
+    }
+    let (jobs, mut errors) = jobs_of(s, paths)?;
+    let found = ask_profile(&s.store, &jobs, &s.budget, &mut errors);
+    if s.is_json() {
+        s.json(&json!(found))?;
+    } else {
+        s.lines(text::audit::profile(&found))?;
+    }
+    if let Some(path) = output {
+        picture::write(&s.files, path, &picture::audit::profile(&found, Theme::Light))?;
+        s.wrote_apart(&[path.to_path_buf()])?;
+    }
+    s.out.flush()?;
+    s.reporter.show(&s.store.sources, &errors);
+    let limit = s.budget.stopped();
+    let verdict = if limit.is_some() { Verdict::Undecided } else { Verdict::Holds };
+    Ok(End::of(verdict, limit, !errors.is_empty()))
+}
 
 /// Runs the command.
 pub fn run(
@@ -29,21 +75,7 @@ pub fn run(
     if let Some(path) = junit.filter(|path| ending(path) != "xml") {
         return Err(Trouble::words(format!("--junit wants a name ending in .xml, not {}", path.display())));
     }
-    let files = collect(paths, &["toml"])?;
-    let (mut jobs, mut errors) = (vec![], vec![]);
-    for path in &files {
-        let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
-        let Some((levels, model)) = s.store.levels(&s.files, path, text, &mut errors) else { continue };
-        jobs.extend(levels.levels.into_iter().map(|level| Job {
-            path: path.display().to_string(),
-            source: Source {
-                file: levels.file,
-                file_title: levels.title.clone(),
-                model: model.clone(),
-                level,
-            },
-        }));
-    }
+    let (jobs, mut errors) = jobs_of(s, paths)?;
     for path in output.into_iter().chain(junit) {
         s.files.may_write(path)?;
     }

@@ -296,6 +296,16 @@ const PICTURES: &[(&[&str], &str)] = &[
         "minimal dead parts",
     ),
     (&["explore", "yard.toml", "--level", "mind the corner", "-o", "report.html"], "a level on one page"),
+    (&["draft", "ferry.toml", "--want", "moves == 24", "-o", "drafted.png"], "new boards, made to order"),
+    (
+        &["draft", "ferry.toml", "--shuffles", "1..40", "--samples", "100", "-o", "depths.png"],
+        "how deep so many shuffles are",
+    ),
+    (
+        &["mend", "yard.toml", "--level", "behind the pier", "--may", "wall", "-o", "mended.png"],
+        "a level mended with the fewest changes",
+    ),
+    (&["audit", "yard.toml", "--profile", "-o", "profile.svg"], "the levels of a pack side by side"),
     (
         &["cases", "yard.toml", "--level", "mind the corner", "-o", "cases.json"],
         "test cases for a game's own code",

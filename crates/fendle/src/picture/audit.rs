@@ -1,11 +1,14 @@
 //! The report of a pack: a table with small boards, sorted by a click on its head.
 
 use fendle_ask::audit::Audited;
+use fendle_ask::profile::{FIGURES, Profile, Profiled};
 use fendle_core::Exploration;
+use fendle_view::chart::{Bar, columns};
 use fendle_view::page::{Row, sorted_table};
 use fendle_view::scene::Scene;
 use fendle_view::tiles::Theme;
 
+use super::Drawing;
 use super::look::tiles;
 use crate::text::audit::{sum, went};
 
@@ -48,4 +51,26 @@ fn board(a: &Audited) -> Option<Scene> {
     let b = &a.loaded.as_ref()?.game.bound;
     let t = tiles(b, &a.position.as_ref()?.state, "")?;
     Some(t.small(Theme::Light, (BOARD / t.cols.max(t.rows).max(1) as f32).min(CELL)))
+}
+
+/// A pack's levels side by side: one chart a figure, the levels in the order of the pack.
+pub fn profile(p: &Profile, theme: Theme) -> Drawing {
+    let mut scenes = vec![];
+    for (name, words) in FIGURES {
+        let value = |l: &Profiled| l.figures.get(name).copied().flatten().filter(|v| v.is_finite());
+        if p.levels.iter().filter_map(value).all(|v| v == 0.0) {
+            continue;
+        }
+        // Means and shares are drawn in hundredths.
+        let fine = p.levels.iter().filter_map(value).any(|v| v.fract() != 0.0);
+        let scale = if fine { 100.0 } else { 1.0 };
+        let bar = |(n, l): (usize, &Profiled)| {
+            ((n + 1).to_string(), (value(l).unwrap_or(0.0) * scale).round() as u64)
+        };
+        let bars: Vec<Bar> = p.levels.iter().enumerate().map(bar).collect();
+        let words = if fine { format!("{words}, in hundredths") } else { words.to_string() };
+        let title = format!("{}: {words}", name.replace('_', " "));
+        scenes.push(columns(&title, "levels in the order of the pack", &bars, (610.0, 300.0), theme));
+    }
+    Drawing::sheet(&scenes, theme, "levels in the order of the pack")
 }

@@ -31,8 +31,10 @@ pub fn draft(level: &Loaded, d: &Draft, paged: bool, theme: Theme) -> Result<Dra
     for board in &d.boards {
         let b = board.level.as_ref().map_or(&level.game.bound, |own| &own.game.bound);
         let Some(mut t) = tiles(b, &board.position.state, &board.name) else { continue };
-        let figures =
-            board.figures.iter().map(|(name, v)| format!("{name} {}", v.map_or("-".into(), figure_text)));
+        let figures = d.shown.iter().map(|name| {
+            let value = board.figures.get(name).copied().flatten();
+            format!("{} {}", name.replace('_', " "), value.map_or("-".into(), figure_text))
+        });
         t.lines.extend(figures.collect::<Vec<_>>().chunks(3).map(|c| c.join(", ")));
         scenes.push((board.name.clone(), t.scene(theme)));
     }

@@ -46,7 +46,7 @@ pub fn draft(a: &Answer<Draft>) -> Vec<String> {
         out.push(format!("stopped by {}", by.words));
     }
     if !d.boards.is_empty() {
-        let names: Vec<&str> = d.boards[0].figures.keys().copied().collect();
+        let names = &d.shown;
         let head: Vec<&str> = std::iter::once("board").chain(names.iter().copied()).collect();
         let row = |b: &Drafted| {
             let figures = names.iter().map(|n| figure(b.figures.get(n).copied().flatten()));
