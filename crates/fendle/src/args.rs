@@ -696,6 +696,21 @@ pub enum Command {
         #[command(flatten)]
         order: DraftArgs,
     },
+    /// Boards from other programs as a level file: tables of cells (.csv), and tile maps (.xml) as map editors write them.
+    Import {
+        /// The files; each is a level.
+        #[arg(value_name = "FILE", required = true)]
+        files: Vec<PathBuf>,
+        /// The model, as a level file names it: one of the library, or a path from the level file that is written.
+        #[arg(long, value_name = "NAME")]
+        model: String,
+        /// What the cells stand for: a TOML file, [cells] with texts and glyphs, [layers.NAME] with tile numbers and variables.
+        #[arg(long, value_name = "FILE")]
+        tiles: Option<PathBuf>,
+        /// The level file that is written (.toml).
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+    },
     /// The fewest changes after which the level is as it is wanted, with the proof that no fewer are enough.
     Mend {
         #[command(flatten)]

@@ -209,6 +209,9 @@ fn run(command: Command, s: &mut Session) -> Ended {
             cmd::compare::run(s, (first, second), (level, with), known)
         }
         Command::Draft { level, order } => cmd::making::draft(s, &level, &order),
+        Command::Import { files, model, tiles, output } => {
+            cmd::making::import(s, &files, &model, tiles.as_deref(), &output)
+        }
         Command::Mend { level, want, may, fixed, costs, most, output, theme } => {
             let how = cmd::making::Mending { want: &want, may: &may, fixed: &fixed, costs: &costs, most };
             cmd::making::mend(s, &level, &how, &output, theme.theme())

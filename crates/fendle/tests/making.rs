@@ -262,6 +262,42 @@ fn a_profile_puts_levels_side_by_side() {
     }
 }
 
+#[test]
+fn boards_come_from_tables_and_tile_maps() {
+    let csv = "H,H,H,H\nH,0,o,_\nH,A,.,H\n";
+    let map = "<?xml version=\"1.0\"?>\n<map width=\"4\" height=\"3\">\n<layer name=\"ground\"><data encoding=\"csv\">\n2,2,2,2,\n2,0,0,3,\n2,0,0,2\n</data></layer>\n<layer name=\"things\"><data encoding=\"csv\">\n0,0,0,0,\n0,0,5,0,\n0,6,0,0\n</data></layer>\n</map>\n";
+    let tiles = "[cells]\n0 = \".\"\n[layers.ground]\n2 = \"wall\"\n3 = \"berth\"\n[layers.things]\n5 = \"barge\"\n6 = \"tug\"\n";
+    let dir = dir_with(&[("east.csv", csv), ("west.xml", map), ("tiles.toml", tiles)]);
+    let args =
+        ["import", "east.csv", "west.xml", "--model", "shove", "--tiles", "tiles.toml", "-o", "pack.toml"];
+    let run = fendle(dir.path(), &args);
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    let line = |level: &str| fendle(dir.path(), &["show", "pack.toml", "--level", level, "--line"]).out;
+    assert_eq!(line("east"), "HHHH/H.o_/HA.H\n");
+    assert_eq!(line("east"), line("west"), "both are the same yard");
+    assert_eq!(fendle(dir.path(), &["audit", "pack.toml"]).code, 0);
+    // What is wrong is told with its place.
+    for (file, text, words) in [
+        ("east.csv", csv.replace("H,0,o,_", "H,0,o"), "east.csv:2: 3 cells, and 4 in the first row"),
+        ("east.csv", csv.replace("o", "z"), "east.csv: r2c3 is `z`"),
+        ("west.xml", map.replace("0,6,0,0", "0,7,0,0"), "west.xml: r3c2: tile 7 of the layer things"),
+        (
+            "west.xml",
+            map.replace("2,0,0,3", "2,0,2,3"),
+            "no glyph of yard says wall = 1 and barge = 1 together",
+        ),
+        ("west.xml", map.replace("</map>", ""), "west.xml:"),
+        ("tiles.toml", tiles.replace("barge", "hull"), "`hull` is no variable"),
+    ] {
+        std::fs::write(dir.path().join(file), text).expect("writable");
+        let run = fendle(dir.path(), &args);
+        assert!(run.code == 2 && run.err.contains(words), "{words}: {}{}", run.out, run.err);
+        for (name, text) in [("east.csv", csv), ("west.xml", map), ("tiles.toml", tiles)] {
+            std::fs::write(dir.path().join(name), text).expect("writable");
+        }
+    }
+}
+
 /// A yard in the brute force: rows of glyphs.
 type Yard = Vec<Vec<char>>;
 

@@ -57,7 +57,7 @@ pub struct Template {
 }
 
 /// The glyphs of a drawing, with what they say. Those that are drawn only under a condition say it just so.
-fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(usize, i64)>> {
+pub(super) fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(usize, i64)>> {
     match show {
         Show::Values { var, glyphs, .. } => glyphs
             .iter()

@@ -5,6 +5,7 @@ pub mod boards;
 pub mod depths;
 pub mod draft;
 pub mod figures;
+pub mod maps;
 pub mod mend;
 pub mod wish;
 

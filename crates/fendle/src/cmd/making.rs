@@ -7,6 +7,7 @@ use fendle_ask::making::boards::Template;
 use fendle_ask::making::depths::depths;
 use fendle_ask::making::draft::{By, Mirror, Order, Put, draft as ask_draft};
 use fendle_ask::making::figures::NAMES;
+use fendle_ask::making::maps::{Tiles, imported};
 use fendle_ask::making::mend::{self, mend as ask_mend};
 use fendle_ask::making::source_of;
 use fendle_ask::making::wish::{Wish, figure};
@@ -153,7 +154,8 @@ pub fn draft(s: &mut Session, args: &LevelArgs, order: &DraftArgs) -> Ended {
         apart: names("apart", &order.apart)?,
     };
     let answer = ask_draft(&s.store, &level, &template, &asked, &s.budget)?;
-    let end = s.give(&answer, json::answer, text::making::draft)?;
+    let verbose = s.common.verbose;
+    let end = s.give(&answer, json::answer, |a| text::making::draft(a, verbose))?;
     let output = if answer.found.boards.is_empty() { &[][..] } else { &order.output };
     for path in output {
         if ending(path) == "toml" {
@@ -233,4 +235,28 @@ pub fn mend(s: &mut Session, args: &LevelArgs, how: &Mending<'_>, output: &[Path
         s.wrote(std::slice::from_ref(path))?;
     }
     Ok(end)
+}
+
+/// Writes boards of other programs as a level file.
+pub fn import(s: &mut Session, files: &[PathBuf], model: &str, tiles: Option<&Path>, output: &Path) -> Ended {
+    if ending(output) != "toml" {
+        return Err(Trouble::words(format!(
+            "-o wants a level file, ending in .toml, not {}",
+            output.display()
+        )));
+    }
+    s.files.may_write(output)?;
+    let read = |path: &Path| s.files.read(path).map_err(fendle_ask::Trouble::Message);
+    let tiles = match tiles {
+        Some(path) => {
+            Tiles::read(&read(path)?).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))?
+        }
+        None => Tiles::default(),
+    };
+    let texts: Result<Vec<(String, String)>, Trouble> =
+        files.iter().map(|path| Ok((path.display().to_string(), read(path)?))).collect();
+    let text = imported(&mut s.store, &s.files, (model, output), &texts?, &tiles)?;
+    s.files.write(output, |out| out.write_all(text.as_bytes()))?;
+    s.wrote(&[output.to_path_buf()])?;
+    Ok(End::Yes)
 }

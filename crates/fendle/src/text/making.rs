@@ -19,8 +19,8 @@ fn figure(value: Option<f64>) -> String {
     value.map_or("-".into(), figure_text)
 }
 
-/// Boards that were made, and why others fell away.
-pub fn draft(a: &Answer<Draft>) -> Vec<String> {
+/// Boards that were made, and why others fell away. `verbose`: also how many a second.
+pub fn draft(a: &Answer<Draft>, verbose: bool) -> Vec<String> {
     let d = &a.found;
     let mut out = named(&a.asked);
     if let Some(deepest) = &d.deepest {
@@ -32,14 +32,17 @@ pub fn draft(a: &Answer<Draft>) -> Vec<String> {
             counted(deepest.count, "such position", "such positions"),
         )));
     } else {
-        let rate = a.effort.states_per_second;
+        let rate = if verbose {
+            format!(" ({} a second)", grouped(a.effort.states_per_second))
+        } else {
+            String::new()
+        };
         out.extend(wrapped(&format!("wanted: {}; made by {}", d.want, d.by.word())));
         out.extend(wrapped(&format!(
-            "{} kept, of {} as wanted, of {} ({} a second)",
+            "{} kept, of {} as wanted, of {}{rate}",
             counted(d.boards.len() as u64, "board", "boards"),
             grouped(d.good),
             counted(d.tried, "try", "tries"),
-            grouped(rate),
         )));
     }
     if let Some(by) = &a.stopped_by {
