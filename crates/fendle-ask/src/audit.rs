@@ -112,16 +112,11 @@ pub fn audit(
     budget: &Arc<Budget>,
     errors: &mut Vec<Diagnostic>,
 ) -> Vec<Audited> {
-    let pool = rayon::ThreadPoolBuilder::new().num_threads(budget.wanted().threads).build();
     let one = |job: &Job| {
         let mut own = vec![];
         (audit_one(store, job, budget, &mut own), own)
     };
-    let work = || -> Vec<(Option<Audited>, Vec<Diagnostic>)> { jobs.par_iter().map(one).collect() };
-    let found = match pool {
-        Ok(pool) => pool.install(work),
-        Err(_) => work(),
-    };
+    let found: Vec<(Option<Audited>, Vec<Diagnostic>)> = budget.pooled(|| jobs.par_iter().map(one).collect());
     let mut out = vec![];
     for (audited, own) in found {
         errors.extend(own);

@@ -120,6 +120,14 @@ impl Budget {
         Budget::new(wanted, around)
     }
 
+    /// Does work on as many threads as were asked for.
+    pub fn pooled<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
+        match rayon::ThreadPoolBuilder::new().num_threads(self.wanted.threads).build() {
+            Ok(pool) => pool.install(work),
+            Err(_) => work(),
+        }
+    }
+
     /// How much time is left; an hour where no time was said.
     #[must_use]
     pub fn left(&self) -> Duration {

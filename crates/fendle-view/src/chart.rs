@@ -105,16 +105,29 @@ pub fn depths(title: &str, values: &[[u64; 8]], theme: Theme) -> Scene {
     s
 }
 
-/// Upright bars with their names below, such as states by number of moves. `size`: width and height.
-#[must_use]
-pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: Theme) -> Scene {
+/// A chart with its title above, words under it, and where its scale stands: left, top, width, height.
+fn framed(
+    title: &str,
+    under: &str,
+    (width, height): (f32, f32),
+    theme: Theme,
+) -> (Scene, (f32, f32, f32, f32)) {
     let p = theme.palette();
-    let (width, height) = size;
     let (left, top) = (78.0f32, 52.0f32);
     let (wide, tall) = (width - left - 24.0, height - top - 64.0);
     let mut s = Scene::new(width, height, format!("{title}, {under}"));
     s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
     s.shapes.push(Shape::Text(20.0, 30.0, 16.0, Anchor::Start, title.into(), p.ink));
+    let at = (left + wide / 2.0, top + tall + 42.0);
+    s.shapes.push(Shape::Text(at.0, at.1, 13.0, Anchor::Middle, under.into(), p.ink));
+    (s, (left, top, wide, tall))
+}
+
+/// Upright bars with their names below, such as states by number of moves. `size`: width and height.
+#[must_use]
+pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: Theme) -> Scene {
+    let p = theme.palette();
+    let (mut s, (left, top, wide, tall)) = framed(title, under, size, theme);
     let most = top_of(bars.iter().map(|b| b.1).max().unwrap_or(0));
     rules(&mut s, (left, top, wide, tall), most, theme);
     let step = wide / bars.len().max(1) as f32;
@@ -132,8 +145,6 @@ pub fn columns(title: &str, under: &str, bars: &[Bar], size: (f32, f32), theme: 
             s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, name.clone(), p.faint));
         }
     }
-    let at = (left + wide / 2.0, top + tall + 42.0);
-    s.shapes.push(Shape::Text(at.0, at.1, 13.0, Anchor::Middle, under.into(), p.ink));
     s
 }
 
@@ -150,12 +161,7 @@ pub fn ranges(
     theme: Theme,
 ) -> Scene {
     let p = theme.palette();
-    let (width, height) = size;
-    let (left, top) = (78.0f32, 52.0f32);
-    let (wide, tall) = (width - left - 24.0, height - top - 64.0);
-    let mut s = Scene::new(width, height, format!("{title}, {under}"));
-    s.shapes.push(Shape::Rect(0.0, 0.0, width, height, 0.0, Style::fill(p.ground)));
-    s.shapes.push(Shape::Text(20.0, 30.0, 16.0, Anchor::Start, title.into(), p.ink));
+    let (mut s, (left, top, wide, tall)) = framed(title, under, size, theme);
     let highest = list.iter().map(|r| r.3).max().unwrap_or(0);
     let most = top_of(line.map_or(highest, |l| l.0.max(highest)));
     rules(&mut s, (left, top, wide, tall), most, theme);
@@ -182,8 +188,6 @@ pub fn ranges(
             s.shapes.push(Shape::Text(x, top + tall + 18.0, 12.0, Anchor::Middle, name.clone(), p.faint));
         }
     }
-    let at = (left + wide / 2.0, top + tall + 42.0);
-    s.shapes.push(Shape::Text(at.0, at.1, 13.0, Anchor::Middle, under.into(), p.ink));
     s
 }
 

@@ -704,7 +704,7 @@ pub enum Command {
         /// The model, as a level file names it: one of the library, or a path from the level file that is written.
         #[arg(long, value_name = "NAME")]
         model: String,
-        /// What the cells stand for: a TOML file, [cells] with texts and glyphs, [layers.NAME] with tile numbers and variables.
+        /// What the cells stand for: a TOML file with a table `cells` of texts and glyphs, and tables `layers.NAME` of tile numbers and variables.
         #[arg(long, value_name = "FILE")]
         tiles: Option<PathBuf>,
         /// The level file that is written (.toml).

@@ -223,10 +223,8 @@ impl Done {
             && self.score == other.score
             && self.draws == other.draws
             && self.shown == other.shown;
-        let same_phase =
-            |(a, b): (&(String, Vec<i32>), &(String, Vec<i32>))| a.0 == b.0 && same_state(&a.1, &b.1);
-        let told =
-            self.phases.len() == other.phases.len() && self.phases.iter().zip(&other.phases).all(same_phase);
+        let told = self.phases.len() == other.phases.len()
+            && self.phases.iter().zip(&other.phases).all(|(a, b)| a.0 == b.0 && same_state(&a.1, &b.1));
         match (seen, told) {
             (false, _) => Differs::Yes,
             (true, false) => Differs::Told,

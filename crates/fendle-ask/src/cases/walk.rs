@@ -202,11 +202,9 @@ impl Walker<'_> {
         }
         self.along(way)?;
         let mut dice = Dice::new(self.budget.wanted().seed);
-        let mut from = 0;
         // Plays that end early cost little: their number is bounded, too.
-        for _ in 0..10_000 {
-            self.play(starts[from % starts.len()], &mut dice)?;
-            from += 1;
+        for from in starts.iter().cycle().take(10_000) {
+            self.play(*from, &mut dice)?;
         }
         Ok(())
     }

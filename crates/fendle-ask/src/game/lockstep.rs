@@ -191,10 +191,8 @@ impl Lockstep<'_> {
                 return Ok(next);
             }
         }
-        if self.about.tells_allowed {
-            if self.go_to(&before, way).is_ok() {
-                self.allowed(&tries, way, &before);
-            }
+        if self.about.tells_allowed && self.go_to(&before, way).is_ok() {
+            self.allowed(&tries, way, &before);
         }
         Ok(next)
     }

@@ -83,11 +83,9 @@ impl All<'_> {
                 }
                 St::Refuse { .. } => can(Way::Refused),
                 St::End(_) | St::Judge | St::Note(..) => can(Way::Reached),
-                St::Call(proc, _) => {
-                    if !std::mem::replace(&mut self.seen[*proc], true) {
-                        let model = self.model;
-                        self.block(&model.procs[*proc].body);
-                    }
+                St::Call(proc, _) if !std::mem::replace(&mut self.seen[*proc], true) => {
+                    let model = self.model;
+                    self.block(&model.procs[*proc].body);
                 }
                 _ => {}
             }

@@ -42,7 +42,7 @@ pub fn profile(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> End
         picture::may_write(&s.files, path, false)?;
     }
     let (jobs, mut errors) = jobs_of(s, paths)?;
-    let found = ask_profile(&s.store, &jobs, &s.budget, &mut errors);
+    let found = s.budget.pooled(|| ask_profile(&s.store, &jobs, &s.budget, &mut errors));
     if s.is_json() {
         s.json(&json!(found))?;
     } else {

@@ -28,7 +28,8 @@ pub fn run(
     if let Some(path) = output {
         s.files.may_write(path)?;
     }
-    let answer = cases(&s.store, &level, (&names, most.unwrap_or(MOST)), &s.budget)?;
+    let most = most.unwrap_or(MOST);
+    let answer = s.budget.pooled(|| cases(&s.store, &level, (&names, most), &s.budget))?;
     let verbose = s.common.verbose;
     let end = s.give(&answer, json::answer, |a| text::cases::lines(a, output.is_none(), verbose))?;
     if let Some(path) = output {

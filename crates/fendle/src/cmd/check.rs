@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use fendle_ask::cases::examples::sharp_examples;
+use fendle_ask::cases::examples::{SharpExamples, sharp_examples};
 use fendle_ask::check::{check, end_of};
 use fendle_ask::proof::{opened, recheck};
 use fendle_ask::{End, Want};
@@ -23,10 +23,13 @@ pub fn run(s: &mut Session, paths: &[PathBuf], (code, shapes, sharp): (bool, boo
         s.reporter.hint(words);
     }
     let end = end_of(&answer);
-    let sharp = if sharp {
-        c.models.iter().map(|m| sharp_examples(&s.store, &m.definition, &s.budget)).collect()
-    } else {
-        vec![]
+    let sharp: Vec<SharpExamples> = match sharp {
+        true => c
+            .models
+            .iter()
+            .map(|m| s.budget.pooled(|| sharp_examples(&s.store, &m.definition, &s.budget)))
+            .collect(),
+        false => vec![],
     };
     if s.is_json() {
         let mut value = json::check::value(&answer, &s.store, end);

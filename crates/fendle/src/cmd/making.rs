@@ -103,7 +103,7 @@ pub fn draft(s: &mut Session, args: &LevelArgs, order: &DraftArgs) -> Ended {
     may_write(s, &order.output, order.samples.is_none())?;
     if let Some(samples) = order.samples {
         let level = s.load(args, Want::One)?;
-        let answer = depths(&s.store, &level, shuffles, samples, &s.budget)?;
+        let answer = s.budget.pooled(|| depths(&s.store, &level, shuffles, samples, &s.budget))?;
         let end = s.give(&answer, json::answer, text::making::depths)?;
         for path in &order.output {
             let drawing = picture::making::depths(&level, &answer.found, order.theme.theme());
@@ -153,7 +153,7 @@ pub fn draft(s: &mut Session, args: &LevelArgs, order: &DraftArgs) -> Ended {
         }),
         apart: names("apart", &order.apart)?,
     };
-    let answer = ask_draft(&s.store, &level, &template, &asked, &s.budget)?;
+    let answer = s.budget.pooled(|| ask_draft(&s.store, &level, &template, &asked, &s.budget))?;
     let verbose = s.common.verbose;
     let end = s.give(&answer, json::answer, |a| text::making::draft(a, verbose))?;
     let output = if answer.found.boards.is_empty() { &[][..] } else { &order.output };
@@ -221,7 +221,7 @@ pub fn mend(s: &mut Session, args: &LevelArgs, how: &Mending<'_>, output: &[Path
         costs,
         most: how.most,
     };
-    let answer = ask_mend(&s.store, &level, &template, &order, &s.budget)?;
+    let answer = s.budget.pooled(|| ask_mend(&s.store, &level, &template, &order, &s.budget))?;
     let end = s.give(&answer, json::answer, |a| text::making::mend(a, &level))?;
     for path in output {
         let Some(first) = answer.found.mends.first() else { continue };

@@ -33,7 +33,7 @@ pub fn draw(level: &Loaded, d: &Difference, names: &Names, theme: Theme) -> Resu
     }
     let marked = |state: &[i32], title: &str| {
         let mut t = tiles(b, state, title)?;
-        t.marks = marks.iter().copied().collect();
+        t.marks = marks.clone();
         Some(t)
     };
     boards.extend(ours.and_then(|state| {

@@ -65,7 +65,7 @@ pub fn mend(level: &Loaded, m: &Mended, theme: Theme) -> Result<Drawing, Trouble
         else {
             continue;
         };
-        t.marks = mend.cells.iter().copied().collect();
+        t.marks = mend.cells.clone();
         t.lines.extend(mend.changes.iter().map(|c| format!("{}: {}", c.cell, c.does)));
         boards.push(t);
     }
