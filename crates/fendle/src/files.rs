@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::fs;
+use std::hash::Hasher as _;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
@@ -14,8 +15,15 @@ use crate::session::Trouble;
 /// The files of this machine, and the library.
 #[derive(Default)]
 pub struct Files {
-    /// What was read, so that no output is written over it.
-    read: RefCell<Vec<PathBuf>>,
+    /// What was read, so that no output is written over it, with a digest of what it was.
+    read: RefCell<Vec<(PathBuf, u64)>>,
+}
+
+/// A number for the bytes of a file: other bytes have another one, but for chance.
+pub fn digest(bytes: &[u8]) -> u64 {
+    let mut hasher = std::hash::DefaultHasher::new();
+    hasher.write(bytes);
+    hasher.finish()
 }
 
 impl Provider for Files {
@@ -56,15 +64,16 @@ impl Files {
         if size.len() > most {
             return Err(format!("{shown} has {} bytes; files of at most {most} bytes are read", size.len()));
         }
+        let bytes = fs::read(path).map_err(unreadable);
         if let Ok(whole) = path.canonicalize() {
-            self.read.borrow_mut().push(whole);
+            self.read.borrow_mut().push((whole, bytes.as_deref().map_or(0, digest)));
         }
-        fs::read(path).map_err(unreadable)
+        bytes
     }
 
-    /// The files that were read.
+    /// The files that were read, each with a digest of what it was.
     #[must_use]
-    pub fn were_read(&self) -> Vec<PathBuf> {
+    pub fn were_read(&self) -> Vec<(PathBuf, u64)> {
         self.read.borrow().clone()
     }
 
@@ -75,7 +84,7 @@ impl Files {
     /// Words.
     pub fn may_write(&self, path: &Path) -> Result<(), Trouble> {
         match path.canonicalize() {
-            Ok(whole) if self.read.borrow().contains(&whole) => Err(Trouble::words(format!(
+            Ok(whole) if self.read.borrow().iter().any(|r| r.0 == whole) => Err(Trouble::words(format!(
                 "{} is read by this command: it is not written over; name another file",
                 path.display()
             ))),

@@ -66,8 +66,8 @@ fn main() -> ExitCode {
     ExitCode::from(once(cli, out, Box::new(io::stderr()), color).0.code())
 }
 
-/// Runs one command; gives how it ended, and the files that it read.
-fn once(cli: Cli, out: Box<dyn Write>, err: Box<dyn Write>, color: bool) -> (End, Vec<PathBuf>) {
+/// Runs one command; gives how it ended, and the files that it read, each with a digest of what it was.
+fn once(cli: Cli, out: Box<dyn Write>, err: Box<dyn Write>, color: bool) -> (End, Vec<(PathBuf, u64)>) {
     let budget = Arc::new(progress::budget(&cli.common));
     let mut session = Session {
         reporter: Reporter { err, color, plain: cli.common.color == When::Never, quiet: cli.common.quiet },

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 use clap::Parser as _;
 use fendle_ask::End;
@@ -56,12 +56,11 @@ pub fn run(color: bool) -> ExitCode {
         let Ok(cli) = Cli::try_parse() else { return ExitCode::from(End::Bad.code()) };
         let named = paths_of(&cli.command);
         let is_json = cli.common.format == Format::Json;
-        let began = SystemTime::now();
         let kept = Kept::default();
-        let (end, mut files) = once(cli, Box::new(kept.clone()), Box::new(kept.clone()), color);
+        let (end, read) = once(cli, Box::new(kept.clone()), Box::new(kept.clone()), color);
         runs += 1;
         // What could not be read may come.
-        files.extend(named);
+        let files: Vec<PathBuf> = read.iter().map(|r| r.0.clone()).chain(named).collect();
         let bytes = kept.0.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let lines: Vec<String> = String::from_utf8_lossy(&bytes).lines().map(String::from).collect();
         // Programs get one value a run, and no words between.
@@ -73,7 +72,7 @@ pub fn run(color: bool) -> ExitCode {
             return ExitCode::from(end.code());
         }
         before = Some(lines);
-        if !wait(&files, began) {
+        if !wait(&files, &read) {
             return ExitCode::from(end.code());
         }
     }
@@ -147,9 +146,9 @@ fn changed(before: &[String], now: &[String]) -> Vec<String> {
     out
 }
 
-/// Waits until one of these files, or a model or level beside it, is saved; false when it was interrupted. `began`: when they were read
-/// at the earliest.
-fn wait(files: &[PathBuf], began: SystemTime) -> bool {
+/// Waits until one of these files, or a model or level beside it, is saved; false when it was interrupted. `read`: digests of those that were
+/// read.
+fn wait(files: &[PathBuf], read: &[(PathBuf, u64)]) -> bool {
     let (send, saved) = mpsc::channel();
     let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
         if let Ok(event) = event
@@ -169,12 +168,11 @@ fn wait(files: &[PathBuf], began: SystemTime) -> bool {
     for folder in &folders {
         let _ = watcher.watch(folder, RecursiveMode::NonRecursive);
     }
-    // What was saved while the command ran, nobody was told of.
-    let saved_since = |file: &PathBuf| {
-        let saved = file.metadata().and_then(|m| m.modified());
-        saved.is_ok_and(|saved| saved > began && saved <= SystemTime::now())
+    // What was saved while the command ran, nobody was told of. Clocks of files are too coarse to tell.
+    let differs = |(file, digest): &(PathBuf, u64)| {
+        std::fs::read(file).is_ok_and(|now| crate::files::digest(&now) != *digest)
     };
-    if whole.iter().any(|f| f.is_file() && saved_since(f)) {
+    if read.iter().any(differs) {
         std::thread::sleep(SETTLE);
         return true;
     }

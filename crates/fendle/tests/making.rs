@@ -193,6 +193,22 @@ fn drawn_boards_are_drafted_by_their_setup() {
 }
 
 #[test]
+fn what_has_no_board_is_drafted_too() {
+    let rings = "model = \"coil\"\n[[level]]\nname = \"rings\"\nvalues.rings = 4\n";
+    let dir = dir_with(&[("rings.toml", rings)]);
+    let run =
+        fendle(dir.path(), &["draft", "rings.toml", "--want", "moves > 5", "--keep", "3", "-o", "out.toml"]);
+    assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+    let audit = fendle(dir.path(), &["audit", "out.toml"]);
+    assert_eq!(audit.code, 0, "{}{}", audit.out, audit.err);
+    // All ways to lay four rings on three posts: the farthest from the third are fifteen moves away.
+    let found = fendle(dir.path(), &["draft", "rings.toml", "--by", "deepest", "--format", "json"]).json();
+    assert_eq!((&found["deepest"]["of"], &found["deepest"]["moves"]), (&81.into(), &15.into()));
+    let run = fendle(dir.path(), &["mend", "rings.toml", "--may", "post"]);
+    assert!(run.code == 2 && run.err.contains("draws no board"), "{}{}", run.out, run.err);
+}
+
+#[test]
 fn mistakes_in_orders_are_named() {
     let dir = dir_with(&[("level.toml", YARD)]);
     for (args, words) in [

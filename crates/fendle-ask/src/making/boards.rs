@@ -75,35 +75,41 @@ pub(super) fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(usize, i64)>> {
 }
 
 impl Template {
-    /// The template that a loaded level is, with the level as it was written.
+    /// The template that a loaded level is, with the level as it was written. Where the model draws no board, such as cards or rings on posts, it
+    /// has no cells that could be changed.
+    #[must_use]
+    pub fn new(level: &Loaded, source: Source) -> Template {
+        let b = &level.game.bound;
+        let drawn = b.draw(&b.position);
+        let of = |name: &str| show_of(&b.model, name);
+        let picture = drawn.pictures.iter().find(|p| p.heads.is_empty() && of(&p.name).is_some());
+        let name = picture.map_or(String::new(), |p| p.name.clone());
+        let mut out = Template {
+            source,
+            facts: of(&name).map(glyphs).unwrap_or_default(),
+            joined: picture.is_some_and(|p| p.joined),
+            rows: picture.map_or(0, |p| p.rows.len()),
+            cols: picture.and_then(|p| p.rows.first()).map_or(0, Vec::len),
+            name,
+            board: Board { cells: vec![], rest: vec![] },
+        };
+        out.board = out.drawn(b, &b.position);
+        out
+    }
+
+    /// Whether there are cells that could be changed.
     ///
     /// # Errors
     ///
-    /// Words where it draws no board.
-    pub fn new(level: &Loaded, source: Source) -> Result<Template, Trouble> {
-        let b = &level.game.bound;
-        let drawn = b.draw(&b.position);
-        let picture =
-            drawn.pictures.iter().find(|p| p.heads.is_empty() && show_of(&b.model, &p.name).is_some());
-        let Some(picture) = picture else {
-            return Err(Trouble::Message(format!(
+    /// Words where there are none.
+    pub fn has_board(&self) -> Result<(), Trouble> {
+        match self.board.cells.is_empty() {
+            true => Err(Trouble::Message(format!(
                 "the model `{}` draws no board that can be changed",
-                b.model.name
-            )));
-        };
-        let show = show_of(&b.model, &picture.name).expect("just found");
-        let facts = glyphs(show);
-        let rest = b.line_parts(&b.position).into_iter().filter(|(name, _)| *name != picture.name).collect();
-        let board = Board { cells: picture.rows.concat(), rest };
-        Ok(Template {
-            source,
-            name: picture.name.clone(),
-            joined: picture.joined,
-            rows: picture.rows.len(),
-            cols: picture.rows.first().map_or(0, Vec::len),
-            facts,
-            board,
-        })
+                self.source.model.name
+            ))),
+            false => Ok(()),
+        }
     }
 
     /// The board that a state draws.
@@ -226,7 +232,10 @@ impl Template {
         level.values.retain(|(k, _)| !self.is_drawn(&k.text));
         level.told.clear();
         level.expect.clear();
-        level.start = vec![(key(&self.name), text(self.rows_text(board, "\n")))];
+        level.start.clear();
+        if !self.name.is_empty() {
+            level.start.push((key(&self.name), text(self.rows_text(board, "\n"))));
+        }
         level.start.extend(board.rest.iter().map(|(n, t)| (key(n), text(t.replace('/', "\n")))));
         level
     }
@@ -245,7 +254,9 @@ impl Template {
         let source = Source { level: self.level(board, name), ..self.source.clone() };
         let loaded = load_source(&source, Want::One, budget, &mut vec![]).ok()?;
         let b = &loaded.game.bound;
-        (self.drawn(b, &b.position).cells == board.cells).then_some(loaded)
+        let read = self.drawn(b, &b.position);
+        let same = read.cells == board.cells && (!self.name.is_empty() || read.rest == board.rest);
+        same.then_some(loaded)
     }
 
     /// The board's level as the text of a level file, below the head of the file.
@@ -256,7 +267,9 @@ impl Template {
         for (key, raw) in &level.values {
             out.push_str(&format!("values.{} = {}\n", key.text, raw_text(&raw.kind)));
         }
-        out.push_str(&format!("start.{} = '''\n{}\n'''\n", self.name, self.rows_text(board, "\n")));
+        if !self.name.is_empty() {
+            out.push_str(&format!("start.{} = '''\n{}\n'''\n", self.name, self.rows_text(board, "\n")));
+        }
         for (key, text) in &board.rest {
             out.push_str(&format!("start.{key} = {}\n", quoted(text)));
         }

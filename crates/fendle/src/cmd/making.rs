@@ -61,7 +61,7 @@ fn puts(template: &Template, words: &str) -> Result<Vec<Put>, Trouble> {
 fn template_of(s: &mut Session, args: &LevelArgs) -> Result<(Loaded, Template, String), Trouble> {
     let level = s.load(args, Want::One)?;
     let (source, model) = source_of(&mut s.store, &s.files, &args.wish())?;
-    let template = Template::new(&level, source)?;
+    let template = Template::new(&level, source);
     Ok((level, template, model))
 }
 
@@ -122,6 +122,9 @@ pub fn draft(s: &mut Session, args: &LevelArgs, order: &DraftArgs) -> Ended {
         ByArg::Edit => By::Edit,
         ByArg::Deepest => By::Deepest,
     };
+    if matches!(by, By::Fill | By::Edit) || !order.put.is_empty() {
+        template.has_board()?;
+    }
     let put = puts(&template, &order.put)?;
     let mut may = names("may", &order.may)?;
     if by == By::Fill {
@@ -202,6 +205,7 @@ pub fn mend(s: &mut Session, args: &LevelArgs, how: &Mending<'_>, output: &[Path
     let wish = Wish::read(how.want).map_err(|e| Trouble::words(format!("--want: {e}")))?;
     may_write(s, output, false)?;
     let (level, template, model) = template_of(s, args)?;
+    template.has_board()?;
     let mut costs = BTreeMap::new();
     for cost in how.costs {
         let read = cost
