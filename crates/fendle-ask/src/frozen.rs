@@ -13,6 +13,9 @@ use crate::budget::Budget;
 
 /// States above which the space of a level is not counted: the verdict and the moves are facts enough.
 const SPACE_STATES: u64 = 300_000;
+/// Counts of spaces that are frozen.
+const FROZEN: [&str; 10] =
+    ["states", "transitions", "depth", "goal", "lost", "over", "stuck", "dead", "winnable", "fatal_moves"];
 
 /// What holds of one level: facts by their names in JSON answers.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -74,18 +77,7 @@ fn facts_of(a: &Audited, budget: &Budget) -> BTreeMap<String, Value> {
         && found.fault.is_none()
     {
         let c = &found.counts;
-        for (name, n) in [
-            ("states", c.states),
-            ("transitions", c.transitions),
-            ("depth", c.depth.into()),
-            ("goal", c.goal),
-            ("lost", c.lost),
-            ("over", c.over),
-            ("stuck", c.stuck),
-            ("dead", c.dead),
-            ("winnable", c.winnable),
-            ("fatal_moves", c.fatal_moves),
-        ] {
+        for (name, n) in c.named().into_iter().filter(|(name, _)| FROZEN.contains(name)) {
             out.insert(name.into(), json!(n));
         }
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fendle_lang::Bound;
-use fendle_lang::model::{Extent, Scalar, Show};
+use fendle_lang::model::{EndKind, Extent, Scalar, Show};
 use fendle_lang::run::Eval;
 use serde::Serialize;
 
@@ -64,6 +64,19 @@ pub fn status_text(b: &Bound, state: &[i32]) -> String {
         // Past the endings of the model stands the state of what was set aside.
         Ok(Some(e)) => b.ending_words(e),
         Err(fault) => format!("the model breaks: {fault}"),
+    }
+}
+
+/// The word for an ending, as a game tells it: won, lost, over.
+#[must_use]
+pub fn status_word(b: &Bound, state: &[i32]) -> &'static str {
+    match Eval::new(b).status(state) {
+        Ok(Some(e)) => match b.model.endings.get(e).map(|e| e.kind) {
+            Some(EndKind::Goal) => "won",
+            Some(EndKind::Lost) => "lost",
+            _ => "over",
+        },
+        _ => "running",
     }
 }
 

@@ -1,6 +1,6 @@
 //! The command line: what can be typed, and its help.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -337,6 +337,20 @@ pub struct LevelArgs {
 }
 
 impl LevelArgs {
+    /// A level of a file as it is written, for its author.
+    pub fn of(file: &Path, level: Option<String>, known: bool) -> LevelArgs {
+        LevelArgs {
+            file: file.to_path_buf(),
+            level,
+            game: false,
+            at: None,
+            after: None,
+            view: ViewArg::Author,
+            known,
+            sets: vec![],
+        }
+    }
+
     /// As the question has it.
     pub fn wish(&self) -> Wish {
         Wish {

@@ -19,7 +19,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use self::sharp::{Asking, Fate, Fault, faults, hunt};
-use self::trial::{Differs, DrawnThing, Seen, Trial, status_word};
+use self::trial::{Differs, DrawnThing, Seen, Trial};
 use self::walk::{Shows, Walk, walk};
 use crate::answer::{Answer, Asked, Trouble, Verdict, trouble_of};
 use crate::budget::Budget;
@@ -28,6 +28,7 @@ use crate::hunt::Promise;
 use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
+use crate::show::status_word;
 use crate::solve::solve;
 
 /// States of a level that is solved for its solution to be among the positions.
@@ -56,28 +57,11 @@ pub struct Case {
     /// Its parameters.
     pub with: BTreeMap<String, String>,
     /// What is drawn on the way, in order.
-    pub draws: Vec<CaseDraw>,
+    pub draws: Vec<DrawnThing>,
     /// What has to come of it.
     pub expect: Expected,
     /// What this case is the first to show, in words.
     pub shows: Vec<String>,
-}
-
-/// Something that is drawn in a case.
-#[derive(Clone, Debug, Serialize)]
-pub struct CaseDraw {
-    /// What: a value as the board shows it, or a cell.
-    pub what: String,
-    /// Its chance among what could be drawn there, as a fraction.
-    pub chance: String,
-    /// How many things could.
-    pub of: usize,
-}
-
-impl From<&DrawnThing> for CaseDraw {
-    fn from(d: &DrawnThing) -> CaseDraw {
-        CaseDraw { what: d.what.clone(), chance: d.chance.clone(), of: d.of }
-    }
 }
 
 /// What has to come of a case.
@@ -560,7 +544,7 @@ fn case_of(level: &Loaded, walk: &Walk, candidate: &Candidate, shows: Vec<String
             format!("refused, {why}")
         }
         Seen::Made(done) => {
-            draws = done.draws.iter().map(CaseDraw::from).collect();
+            draws.clone_from(&done.draws);
             expect.allowed = true;
             expect.position = told(&done.state);
             expect.at = Position::new(b, &done.state).line;

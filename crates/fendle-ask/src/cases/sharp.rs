@@ -199,7 +199,8 @@ pub fn hunt(ask: &Asking<'_>, faults: &[&Fault], budget: &Budget) -> Vec<Hunted>
         open.retain(|n| out[*n].caught.is_none());
         at = end;
     }
-    let whole = at == ask.walk.trials.len();
+    // What was tried while somebody said stop shows no difference.
+    let whole = at == ask.walk.trials.len() && !budget.is_stopped();
     out.iter_mut().for_each(|h| h.whole = whole || h.caught.is_some());
     out
 }

@@ -1,10 +1,10 @@
 //! One move tried in one position, by the rules of a model or of a faulty variant of it, and in what two results differ.
 
 use fendle_lang::Bound;
-use fendle_lang::model::EndKind;
 use fendle_lang::play::MoveTable;
 use fendle_lang::run::marks::Mark;
 use fendle_lang::run::{Eval, FaultKind, Outcome, RunFault, TraceEvent};
+use serde::Serialize;
 
 /// A move in a position, with what is drawn.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub struct Trial {
 }
 
 /// Something that was drawn.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct DrawnThing {
     /// What, as the board shows it.
     pub what: String,
@@ -94,18 +94,6 @@ pub struct Run {
 pub fn ended(b: &Bound, state: &[i32]) -> Result<Option<String>, RunFault> {
     let ending = Eval::new(b).status(state)?;
     Ok(ending.map(|e| b.ending_words(e)))
-}
-
-/// The word for an ending, as a game tells it: won, lost, over.
-pub fn status_word(b: &Bound, state: &[i32]) -> &'static str {
-    match Eval::new(b).status(state) {
-        Ok(Some(e)) => match b.model.endings.get(e).map(|e| e.kind) {
-            Some(EndKind::Goal) => "won",
-            Some(EndKind::Lost) => "lost",
-            _ => "over",
-        },
-        _ => "running",
-    }
 }
 
 /// Tries a move in a state that is known to go on.

@@ -18,9 +18,8 @@ use fendle_lang::{Bound, FileId};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
-use crate::cases::trial::status_word;
 use crate::position::Position;
-use crate::show::status_text;
+use crate::show::{status_text, status_word};
 
 /// A game that answers requests.
 pub trait Speaks {
@@ -79,9 +78,7 @@ impl Names {
     fn of_glyph<'a>(&'a self, glyph: &'a str) -> &'a str {
         self.glyphs.get(glyph).map_or(glyph, String::as_str)
     }
-}
 
-impl Names {
     /// Reads them from the text of a TOML file with tables named moves, values and glyphs.
     ///
     /// # Errors

@@ -163,6 +163,9 @@ pub fn written(game: &mut dyn Speaks, level: Option<&str>, budget: &Budget) -> R
     write(&list, &next, &title, level.unwrap_or("game"))
 }
 
+/// How the names of what a written model needs for itself begin; names of the game do not begin so.
+const OWN: [&str; 7] = ["at_", "how_", "look_", "of_", "to_", "kind_", "n_"];
+
 /// Names of the language for names of the game, each its own.
 #[derive(Default)]
 struct Names(BTreeSet<String>);
@@ -176,7 +179,9 @@ impl Names {
         if !name.starts_with(|c: char| c.is_ascii_lowercase()) {
             name.insert(0, 'n');
         }
-        // Words of the language never end so.
+        if OWN.iter().any(|own| name.starts_with(own)) {
+            name.insert_str(0, "n_");
+        }
         let known = name.clone();
         let mut n = 2;
         while is_word(&name) || !self.0.insert(name.clone()) {
@@ -331,4 +336,45 @@ fn write(
 fn quoted(list: &[String]) -> String {
     let one = |t: &String| if t.parse::<i64>().is_ok() { t.clone() } else { format!("\"{t}\"") };
     list.iter().map(one).collect::<Vec<_>>().join(", ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::budget::Wanted;
+
+    /// A lamp whose names are words of the language, and names that the written model needs for itself.
+    struct Lamp(bool);
+
+    impl Speaks for Lamp {
+        fn call(&mut self, method: &str, params: Value) -> Result<Value, String> {
+            match method {
+                "about" => return Ok(json!({"name": "lamp", "places": true, "tells_allowed": true})),
+                "allowed" => return Ok(json!({"moves": ["if", "at_"]})),
+                "begin" => self.0 = false,
+                "place" => self.0 = params["position"]["values"]["goal"] == json!("lit"),
+                "move" => self.0 |= params["move"] == json!("if"),
+                other => return Err(other.into()),
+            }
+            let (glyph, word) = if self.0 { ("\"", "lit") } else { (" ", "dark") };
+            let status = if self.0 { "won" } else { "running" };
+            let position = json!({"boards": {"look_me": [[glyph, "x"]]}, "values": {"goal": word, "at_": 3}});
+            Ok(json!({"position": position, "status": status}))
+        }
+    }
+
+    #[test]
+    fn names_and_glyphs_of_a_game_never_break_the_model() {
+        let written = written(&mut Lamp(false), Some("one"), &Budget::plain(Wanted::default()));
+        let written = written.expect("it can be written down");
+        let mut errors = vec![];
+        let model = fendle_lang::compile(fendle_lang::FileId(0), &written.model, &mut errors);
+        let model = model.unwrap_or_else(|| panic!("{errors:?}\n{}", written.model));
+        assert_eq!(model.moves.len(), 2, "{}", written.model);
+        let levels = fendle_lang::syntax::level::read_on(fendle_lang::FileId(1), &written.level, &mut errors);
+        let levels = levels.expect("a level file");
+        let bound =
+            fendle_lang::bind(&std::sync::Arc::new(model), levels.file, &levels.levels[0], &[], &mut errors);
+        assert!(bound.is_some(), "{errors:?}\n{}", written.level);
+    }
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Explored, Limit, Limits};
+use fendle_core::{Class, Explored, Limits};
 use fendle_lang::Game;
 use fendle_lang::play::{Tried, step_drawn};
 use fendle_lang::run::Eval;
@@ -333,7 +333,7 @@ pub fn draft(
                 }
                 Judged::Breaks => {
                     *out.fell
-                        .entry("the model breaks on it, or is not offered such a board".into())
+                        .entry("the model breaks on it, or reads it as another board".into())
                         .or_default() += 1;
                     continue;
                 }
@@ -377,9 +377,8 @@ pub fn draft(
         (true, None) => Verdict::Fails,
         (true, Some(_)) => Verdict::Undecided,
     };
-    let limit = stopped.filter(|l| out.boards.is_empty() || *l == Limit::Interrupted);
     let tried = out.tried;
-    Ok(Answer::new(Asked::of(level), holds, out).stopped(limit, budget).took(budget, tried))
+    Ok(Answer::new(Asked::of(level), holds, out).stopped(stopped, budget).took(budget, tried))
 }
 
 /// What a level file may expect of a board with these figures: those that were asked for, and whether it can be solved in how many moves.

@@ -213,22 +213,7 @@ fn found(
             if !c.complete {
                 return Found::Open;
             }
-            let counts = [
-                ("states", c.states),
-                ("transitions", c.transitions),
-                ("edges", c.edges),
-                ("goal", c.goal),
-                ("lost", c.lost),
-                ("over", c.over),
-                ("stuck", c.stuck),
-                ("dead", c.dead),
-                ("winnable", c.winnable),
-                ("fatal_moves", c.fatal_moves),
-                ("certain", c.certain),
-                ("fatal_draws", c.fatal_draws),
-                ("depth", c.depth.into()),
-            ];
-            figures.extend(counts.map(|(name, n)| (name, n as f64)));
+            figures.extend(c.named().map(|(name, n)| (name, n as f64)));
             figures.insert("solvable", f64::from(u8::from(c.shortest.is_some())));
             figures.insert("moves", number(c.shortest, f64::NAN));
             figures.insert("first_fatal_depth", number(c.first_fatal_depth, f64::INFINITY));

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
-use fendle_core::{Limit, Limits};
+use fendle_core::Limits;
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -140,8 +140,9 @@ pub fn mend(
         known: level.known,
         budget,
     };
-    let mut whole = true;
+    let (mut whole, mut open_below) = (true, 0);
     for cost in 0..=order.most {
+        open_below = out.undecided;
         let mut sets: Vec<Vec<usize>> = vec![];
         let mut met: HashSet<Vec<String>> = HashSet::new();
         let mut done = |sets: &mut Vec<Vec<usize>>, out: &mut Mended| {
@@ -162,16 +163,16 @@ pub fn mend(
         }
         out.all_up_to = cost;
     }
-    out.proved = out.undecided == 0 && (out.cost.is_some() || whole);
+    // What was not decided at the cost that is enough may be another way, and no cheaper one.
+    out.proved = if out.cost.is_some() { open_below == 0 } else { whole && out.undecided == 0 };
     let stopped = budget.stopped();
     let holds = match (out.cost, stopped) {
         (Some(_), _) => Verdict::Holds,
         (None, None) if out.undecided == 0 => Verdict::Fails,
         _ => Verdict::Undecided,
     };
-    let limit = stopped.filter(|l| holds == Verdict::Undecided || *l == Limit::Interrupted);
     let tried = out.tried;
-    Ok(Answer::new(Asked::of(level), holds, out).stopped(limit, budget).took(budget, tried))
+    Ok(Answer::new(Asked::of(level), holds, out).stopped(stopped, budget).took(budget, tried))
 }
 
 /// Every change of one cell that may be made.

@@ -633,6 +633,28 @@ pub struct Exploration {
     pub numbers: Option<u64>,
 }
 
+impl Exploration {
+    /// The counts by the names that answers for programs give them.
+    #[must_use]
+    pub fn named(&self) -> [(&'static str, u64); 13] {
+        [
+            ("states", self.states),
+            ("transitions", self.transitions),
+            ("edges", self.edges),
+            ("depth", self.depth.into()),
+            ("goal", self.goal),
+            ("lost", self.lost),
+            ("over", self.over),
+            ("stuck", self.stuck),
+            ("dead", self.dead),
+            ("winnable", self.winnable),
+            ("fatal_moves", self.fatal_moves),
+            ("certain", self.certain),
+            ("fatal_draws", self.fatal_draws),
+        ]
+    }
+}
+
 /// The result of [`explore`]: counts, the space behind them, and what broke.
 pub struct Explored {
     /// The counts.

@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 use fendle_ask::cases::examples::{SharpExamples, sharp_examples};
 use fendle_ask::check::{check, end_of};
 use fendle_ask::proof::{opened, recheck};
-use fendle_ask::{End, Want};
+use fendle_ask::{End, Verdict, Want};
 use fendle_core::proof::FILE_BYTES_MAX;
 
-use crate::args::{LevelArgs, ViewArg};
+use crate::args::LevelArgs;
 use crate::files::collect;
 use crate::session::{Ended, Session, Trouble};
 use crate::{json, text};
@@ -31,6 +31,8 @@ pub fn run(s: &mut Session, paths: &[PathBuf], (code, shapes, sharp): (bool, boo
             .collect(),
         false => vec![],
     };
+    let cut = sharp.iter().any(|s| s.not_tried > 0) && end == End::Yes;
+    let end = if cut { End::of(Verdict::Undecided, s.budget.stopped(), false) } else { end };
     if s.is_json() {
         let mut value = json::check::value(&answer, &s.store, end);
         if !sharp.is_empty() {
@@ -67,16 +69,8 @@ pub fn recheck_proof(
     };
     let header = &proof.header;
     // The values are those that the user gives, never those that the file names: it would prove itself by them.
-    let args = LevelArgs {
-        file: file.to_path_buf(),
-        level: Some(level.unwrap_or_else(|| header.level.clone())),
-        game: false,
-        at: header.position.clone(),
-        after: None,
-        view: ViewArg::Author,
-        known: true,
-        sets,
-    };
+    let name = level.unwrap_or_else(|| header.level.clone());
+    let args = LevelArgs { at: header.position.clone(), sets, ..LevelArgs::of(file, Some(name), true) };
     let level = s.load(&args, Want::All)?;
     let answer = recheck(&mut s.store, &level, &proof, &s.budget)?;
     s.give(&answer, json::answer, text::proof::lines)

@@ -9,7 +9,7 @@ use fendle_ask::game::record::compare_record;
 use fendle_ask::{Provider as _, Want};
 use fendle_view::tiles::Theme;
 
-use crate::args::{LevelArgs, ViewArg};
+use crate::args::LevelArgs;
 use crate::game::Running;
 use crate::session::{Ended, Session, Trouble};
 use crate::{json, picture, text};
@@ -37,16 +37,7 @@ pub fn beside(
     (names, all): (Option<&Path>, bool),
     (draw, theme): (Option<&Path>, Theme),
 ) -> Ended {
-    let args = LevelArgs {
-        file,
-        level,
-        game: false,
-        at: None,
-        after: None,
-        view: ViewArg::Author,
-        known,
-        sets: vec![],
-    };
+    let args = LevelArgs::of(&file, level, known);
     let level = s.load(&args, Want::One)?;
     let names = self::names(s, names)?;
     if let Some(path) = draw {
@@ -85,18 +76,8 @@ pub fn run(
             "name a second level file, or with --with a second level of the same file",
         ));
     }
-    let one = |file: &Path, level: &Option<String>| LevelArgs {
-        file: file.to_path_buf(),
-        level: level.clone(),
-        game: false,
-        at: None,
-        after: None,
-        view: ViewArg::Author,
-        known,
-        sets: vec![],
-    };
-    let a = s.load(&one(&first, &level), Want::All)?;
-    let b = s.load(&one(second.as_ref().unwrap_or(&first), &with), Want::All)?;
+    let a = s.load(&LevelArgs::of(&first, level, known), Want::All)?;
+    let b = s.load(&LevelArgs::of(second.as_ref().unwrap_or(&first), with, known), Want::All)?;
     let answer = compare(&s.store, &a, &b, &s.budget)?;
     s.give(&answer, json::compare::value, text::compare::lines)
 }

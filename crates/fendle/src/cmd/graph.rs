@@ -41,7 +41,7 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
     let other = LevelArgs {
         file: args.second.clone().unwrap_or_else(|| args.level.file.clone()),
         level: args.with.clone(),
-        game: false,
+        game: args.level.game && args.second.is_none(),
         at: None,
         after: None,
         ..args.level.clone()

@@ -126,6 +126,9 @@ pub fn mend(a: &Answer<Mended>, level: &Loaded) -> Vec<String> {
         },
     };
     out.extend(wrapped(&sentence));
+    if let (Some(_), Some(by)) = (m.cost, &a.stopped_by) {
+        out.push(format!("stopped by {}: there may be more ways of this cost", by.words));
+    }
     if m.cost == Some(0) || m.mends.is_empty() {
         return out;
     }
