@@ -94,6 +94,10 @@ fn every_case_is_what_trace_makes_of_it() {
     assert!(drawn > 3, "cases with draws");
     assert!(list.iter().any(|c| c["expect"]["status"] == "stuck"), "a dead end is among them");
     assert!(list.iter().any(|c| c["status"] == "won"), "a move after the end is among them");
+    // An end that a case comes to is not told as missing.
+    let missing = file["coverage"]["endings_missing"].as_array().expect("a list");
+    let won = list.iter().any(|c| c["expect"]["status"] == "won" && c["status"] == "running");
+    assert!(won && missing.is_empty(), "{missing:?}");
     let of = |key: &str| file["sharpness"][key].as_array().map_or(0, Vec::len) as u64;
     let n = |key: &str| file["sharpness"][key].as_u64().unwrap_or_default();
     let sum =

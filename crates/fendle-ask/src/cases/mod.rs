@@ -6,7 +6,7 @@ mod sharp;
 pub mod trial;
 mod walk;
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -274,7 +274,16 @@ impl Chooser {
             }
         }
         let list: Vec<(u32, Vec<usize>)> = of.into_iter().collect();
-        let candidates = list.into_par_iter().map(|(at, shows)| Candidate::new(ask, at, shows)).collect();
+        let mut candidates: Vec<Candidate> =
+            list.into_par_iter().map(|(at, shows)| Candidate::new(ask, at, shows)).collect();
+        // Only the first trials were kept for each thing: what a candidate shows besides is added.
+        let index: HashMap<&Shows, usize> = wanted.iter().zip(0..).collect();
+        for candidate in &mut candidates {
+            let besides = candidate.plain(ask);
+            candidate.shows.extend(besides.iter().filter_map(|s| index.get(s)));
+            candidate.shows.sort_unstable();
+            candidate.shows.dedup();
+        }
         Chooser { wanted, candidates }
     }
 
@@ -430,6 +439,18 @@ impl Candidate {
         let trial = ask.walk.trials[at as usize].clone();
         let (seen, marks) = ask.truth(&trial);
         Candidate { trial, seen, marks, shows, catches: vec![], tells: vec![] }
+    }
+
+    /// What can be seen from its result alone: the ways of its statements, and how it ends or is refused.
+    fn plain(&self, ask: &Asking<'_>) -> Vec<Shows> {
+        let of = ask.moves.list[self.trial.number as usize].0;
+        let result = match &self.seen {
+            Seen::Over(how) => Shows::Over(how.clone()),
+            Seen::NotOffered | Seen::Breaks(_) => Shows::NotOffered(of),
+            Seen::Refused(why, _) => Shows::Refused(of, why.clone(), None),
+            Seen::Made(done) => Shows::Ends(done.ended.clone().unwrap_or_else(|| "running".into())),
+        };
+        self.marks.iter().map(|m| Shows::Went(*m)).chain([result]).collect()
     }
 }
 
