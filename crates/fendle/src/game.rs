@@ -1,19 +1,27 @@
 //! A game that runs beside Fendle: requests on its standard input, answers on its standard output, one message a line (JSON-RPC 2.0).
 
-use std::io::{BufRead, BufReader, Write};
+use std::fmt::Write as _;
+use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError, Sender};
 use std::time::{Duration, Instant};
 
 use fendle_ask::Budget;
-use fendle_ask::game::Speaks;
-use serde_json::{Value, json};
+use fendle_ask::game::{Call, Speaks};
+use serde::Deserialize;
+use serde_json::Value;
+use serde_json::value::RawValue;
 
 /// How long an answer may take.
 const PATIENCE: Duration = Duration::from_secs(5);
 /// How often it is looked whether a limit was hit meanwhile.
 const LOOK: Duration = Duration::from_millis(50);
+/// Bytes that are read at once, and how many such blocks may wait.
+const BLOCK: usize = 1 << 16;
+const BLOCKS: usize = 64;
+/// Bytes of one line, at the most.
+const LINE_MAX: usize = 1 << 26;
 /// Characters of a line that are quoted.
 const QUOTED: usize = 80;
 
@@ -22,7 +30,11 @@ pub struct Running {
     child: Child,
     /// What is to be written; a game that does not read must not keep Fendle waiting.
     input: Option<Sender<String>>,
-    lines: Receiver<String>,
+    /// What the game writes, as it comes.
+    blocks: Receiver<Vec<u8>>,
+    /// What has been received and not yet looked at, and how much of it has.
+    read: Vec<u8>,
+    looked: usize,
     number: u64,
     budget: Arc<Budget>,
 }
@@ -52,16 +64,18 @@ impl Running {
                 }
             }
         });
-        let output = child.stdout.take().ok_or("the game has no output")?;
-        let (send, lines) = mpsc::channel();
+        let mut output = child.stdout.take().ok_or("the game has no output")?;
+        let (send, blocks) = mpsc::sync_channel(BLOCKS);
         std::thread::spawn(move || {
-            for line in BufReader::new(output).lines().map_while(Result::ok) {
-                if send.send(line).is_err() {
+            let mut block = vec![0; BLOCK];
+            while let Ok(n @ 1..) = output.read(&mut block) {
+                if send.send(block[..n].to_vec()).is_err() {
                     return;
                 }
             }
         });
-        Ok(Running { child, input: Some(input), lines, number: 0, budget: Arc::clone(budget) })
+        let (read, looked) = (vec![], 0);
+        Ok(Running { child, input: Some(input), blocks, read, looked, number: 0, budget: Arc::clone(budget) })
     }
 }
 
@@ -77,14 +91,17 @@ impl Running {
     }
 
     /// Writes requests, without waiting for answers; the number of the first one.
-    fn ask(&mut self, calls: &[(&str, Value)]) -> Result<u64, String> {
+    fn ask(&mut self, calls: &[Call]) -> Result<u64, String> {
         let first = self.number + 1;
         let mut text = String::new();
-        for (method, params) in calls {
+        for Call { method, params } in calls {
             self.number += 1;
-            let request = json!({"jsonrpc": "2.0", "id": self.number, "method": method, "params": params});
-            text.push_str(&request.to_string());
-            text.push('\n');
+            let number = self.number;
+            let request = writeln!(
+                text,
+                "{{\"jsonrpc\":\"2.0\",\"id\":{number},\"method\":\"{method}\",\"params\":{params}}}"
+            );
+            request.map_err(|e| e.to_string())?;
         }
         let Some(input) = &self.input else { return Err("it is not running".into()) };
         // Where nothing can be written any more, the answer says why.
@@ -92,12 +109,25 @@ impl Running {
         Ok(first)
     }
 
-    /// Waits for the answer to a request.
-    fn answer(&mut self, number: u64, method: &str) -> Result<Value, String> {
+    /// The next line that the game writes, without its end.
+    fn line(&mut self, method: &str) -> Result<String, String> {
         let asked = Instant::now();
-        let line = loop {
-            match self.lines.recv_timeout(LOOK) {
-                Ok(line) => break line,
+        loop {
+            let rest = &self.read[self.looked..];
+            if let Some(at) = rest.iter().position(|byte| *byte == b'\n') {
+                let line = String::from_utf8_lossy(&rest[..at]).trim_end_matches('\r').to_string();
+                self.looked += at + 1;
+                return Ok(line);
+            }
+            self.read.drain(..self.looked);
+            self.looked = 0;
+            if self.read.len() > LINE_MAX {
+                return Err(format!("it writes more than {} MiB without the end of a line", LINE_MAX >> 20));
+            }
+            match self.blocks.recv_timeout(LOOK) {
+                Ok(block) => self.read.extend_from_slice(&block),
+                // The last line may have no end.
+                Err(RecvTimeoutError::Disconnected) if !self.read.is_empty() => self.read.push(b'\n'),
                 Err(RecvTimeoutError::Disconnected) => return Err(self.ended(method)),
                 Err(RecvTimeoutError::Timeout) if asked.elapsed() >= PATIENCE => {
                     return Err(format!("no answer to `{method}` within {} seconds", PATIENCE.as_secs()));
@@ -107,41 +137,50 @@ impl Running {
                 }
                 Err(RecvTimeoutError::Timeout) => {}
             }
-        };
+        }
+    }
+
+    /// Waits for the answer to a request.
+    fn answer(&mut self, number: u64, method: &str) -> Result<Box<RawValue>, String> {
+        #[derive(Deserialize)]
+        struct Envelope<'a> {
+            #[serde(default)]
+            id: Value,
+            #[serde(default, borrow)]
+            result: Option<&'a RawValue>,
+            #[serde(default)]
+            error: Option<Value>,
+        }
+        let line = self.line(method)?;
         let quoted = || line.chars().take(QUOTED).collect::<String>();
-        let mut answer: Value = serde_json::from_str(&line).map_err(|_| {
+        let answer: Envelope<'_> = serde_json::from_str(&line).map_err(|_| {
             format!(
                 "it writes `{}` on its standard output instead of an answer to `{method}`; what is not for Fendle belongs on the error stream",
                 quoted()
             )
         })?;
-        if let Some(error) = answer.get("error") {
+        if let Some(error) = answer.error {
             let words = error["message"].as_str().unwrap_or("an error without a message");
             return Err(format!("it answers `{method}` with an error: {words}"));
         }
-        if answer["id"] != json!(number) {
+        if answer.id.as_u64() != Some(number) {
             return Err(format!("it answers `{method}` with another id: {}", quoted()));
         }
-        match answer.get_mut("result") {
-            Some(result) => Ok(result.take()),
+        match answer.result {
+            Some(result) => Ok(result.to_owned()),
             None => Err(format!("its answer to `{method}` has no result: {}", quoted())),
         }
     }
 }
 
 impl Speaks for Running {
-    fn call(&mut self, method: &str, params: Value) -> Result<Value, String> {
-        let number = self.ask(&[(method, params)])?;
-        self.answer(number, method)
-    }
-
-    fn call_all(&mut self, calls: &[(&str, Value)]) -> Vec<Result<Value, String>> {
+    fn call_all(&mut self, calls: &[Call]) -> Vec<Result<Box<RawValue>, String>> {
         let first = match self.ask(calls) {
             Ok(first) => first,
             Err(words) => return vec![Err(words); calls.len()],
         };
-        let mut out: Vec<Result<Value, String>> = vec![];
-        for (n, (method, _)) in calls.iter().enumerate() {
+        let mut out: Vec<Result<Box<RawValue>, String>> = vec![];
+        for (n, Call { method, .. }) in calls.iter().enumerate() {
             let answer = match out.last() {
                 Some(Err(words)) => Err(words.clone()),
                 _ => self.answer(first + n as u64, method),

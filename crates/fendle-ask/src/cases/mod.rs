@@ -528,14 +528,14 @@ fn case_of(level: &Loaded, walk: &Walk, candidate: &Candidate, shows: Vec<String
     let number = trial.number as usize;
     let state = &walk.states[trial.state as usize];
     let before = Position::new(b, state);
-    let told = |state: &[i32]| names.position(&Position::new(b, state));
+    let told = |state: &[i32]| names.position(&b.draw(state));
     let (of, params) = &level.moves.list[number];
     let def = &b.model.moves[*of];
     let with = (def.locals.iter().zip(&def.params).zip(params))
         .map(|((local, dom), v)| (local.name.clone(), b.scalar_text(dom.scalar(), *v, false)))
         .collect();
     let status = status_word(b, state);
-    let here = names.position(&before);
+    let here = names.position(&before.drawn);
     let mut draws = vec![];
     let mut expect = Expected {
         allowed: false,

@@ -1,39 +1,64 @@
-//! A level beside the developer's own game: in step with a running game ([`lockstep`]), along plays that it recorded ([`record`]), with a test of
-//! what it draws ([`weights`]); and a running game as its own model ([`written`]).
+//! A level beside the developer's own game: in step with a running game ([`lockstep`]; what it draws, `draws`, with a test of how often,
+//! [`weights`]; what it tells of what is hidden, `unseen`), along plays that it recorded ([`record`]); and a running game as its own model ([`written`]).
 //!
 //! What is said goes through [`Speaks`]: requests and answers of JSON-RPC 2.0. A position is what is drawn of it: boards as rows of cells, and
 //! other values by name, each as the text that the model draws.
 
+mod draws;
 pub mod lockstep;
 pub mod record;
+mod unseen;
 pub mod weights;
 pub mod written;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use fendle_lang::play::Played;
 use fendle_lang::position::Drawn;
 use fendle_lang::run::TraceEvent;
 use fendle_lang::{Bound, FileId};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 use serde_json::{Value, json};
 
 use crate::position::Position;
 use crate::show::{status_text, status_word};
 
+/// A request: a method, and its parameters as a text of JSON, which is made once where the same is asked again.
+#[derive(Clone, Debug)]
+pub struct Call {
+    /// The method.
+    pub method: &'static str,
+    /// The parameters.
+    pub params: Arc<str>,
+}
+
+impl Call {
+    /// A request with these parameters.
+    #[must_use]
+    pub fn new(method: &'static str, params: &Value) -> Call {
+        Call { method, params: params.to_string().into() }
+    }
+}
+
 /// A game that answers requests.
 pub trait Speaks {
-    /// Asks, and waits for the answer.
+    /// Asks for several things, and waits for the answers; a game need not have answered one to be asked the next. As many answers as requests,
+    /// each the text of a result; after one that fails the others fail, too: it has ended, it takes too long, it says something else, or it
+    /// says that something is wrong.
+    fn call_all(&mut self, calls: &[Call]) -> Vec<Result<Box<RawValue>, String>>;
+
+    /// Asks for one thing, and waits for the answer.
     ///
     /// # Errors
     ///
-    /// Words: it has ended, it takes too long, it says something else, or it says that something is wrong.
-    fn call(&mut self, method: &str, params: Value) -> Result<Value, String>;
-
-    /// Asks for several things, and waits for the answers; a game need not have answered one to be asked the next. As many answers as requests;
-    /// after one that fails the others fail, too.
-    fn call_all(&mut self, calls: &[(&str, Value)]) -> Vec<Result<Value, String>> {
-        calls.iter().map(|(method, params)| self.call(method, params.clone())).collect()
+    /// Words, as above.
+    fn call(&mut self, method: &'static str, params: &Value) -> Result<Value, String> {
+        let answer = self.call_all(&[Call::new(method, params)]).pop();
+        let text = answer.unwrap_or_else(|| Err("it was not asked".into()))?;
+        read(method, &text)
     }
 }
 
@@ -61,8 +86,8 @@ impl Names {
 
     /// A position as a game is told it: boards as rows of cells, and other values by name.
     #[must_use]
-    pub fn position(&self, position: &Position) -> Value {
-        let boards: serde_json::Map<String, Value> = (position.drawn.pictures.iter())
+    pub fn position(&self, drawn: &Drawn) -> Value {
+        let boards: serde_json::Map<String, Value> = (drawn.pictures.iter())
             .map(|p| {
                 let row = |r: &Vec<String>| -> Vec<String> {
                     r.iter().map(|g| self.of_glyph(g).to_string()).collect()
@@ -71,7 +96,7 @@ impl Names {
             })
             .collect();
         let values: serde_json::Map<String, Value> =
-            (position.drawn.values.iter()).map(|(n, v)| (self.of_value(n).to_string(), json!(v))).collect();
+            (drawn.values.iter()).map(|(n, v)| (self.of_value(n).to_string(), json!(v))).collect();
         json!({"boards": boards, "values": values})
     }
 
@@ -134,30 +159,45 @@ pub struct Difference {
 }
 
 /// What the comparison found.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct Compared {
     /// Positions in which both stood.
     pub positions: u64,
     /// Moves that were tried in both.
     pub tried: u64,
+    /// Pairs of layouts that look the same to the player, and were compared in what the game tells there.
+    pub layouts: u64,
     /// All reachable positions were compared.
     pub complete: bool,
     /// What differs, nearest first.
     pub differences: Vec<Difference>,
 }
 
-/// What the game tells after a request: a position, how the game stands, the score that was gained.
-#[derive(Clone, Debug, Deserialize)]
+/// What the game tells after a request: a position, how the game stands, the score that was gained, what the player is told.
+#[derive(Debug, Deserialize)]
 struct Told {
     /// The move was made; a game that leaves it out has made it.
     #[serde(default = "yes")]
     allowed: bool,
+    /// The text of the position: most positions are told again and again, and only a text that is new is read.
     #[serde(default)]
-    position: Option<Value>,
+    position: Option<Box<RawValue>>,
     #[serde(default)]
     status: Option<String>,
     #[serde(default)]
     score: Option<i64>,
+    #[serde(default)]
+    told: Option<Box<RawValue>>,
+    /// Of one outcome of several: how often it comes, beside the others.
+    #[serde(default)]
+    weight: Option<u64>,
+}
+
+impl Told {
+    /// The position, read.
+    fn position(&self) -> Option<Value> {
+        self.position.as_ref().and_then(|text| serde_json::from_str(text.get()).ok())
+    }
 }
 
 fn yes() -> bool {
@@ -218,11 +258,15 @@ struct Known {
     drawn: Drawn,
     /// running, won, lost, over
     status: &'static str,
+    /// The request that puts a game there, once it was made.
+    place: Option<Call>,
+    /// The last text of a position that was found to be this one.
+    same: Option<Box<RawValue>>,
 }
 
 impl Known {
     fn of(b: &Bound, state: &[i32]) -> Known {
-        Known { drawn: b.draw(state), status: status_word(b, state) }
+        Known { drawn: b.draw(state), status: status_word(b, state), place: None, same: None }
     }
 }
 
@@ -249,7 +293,7 @@ fn same_board(told: &Value, rows: &[Vec<String>], names: &Names) -> bool {
 
 /// The same where what is compared of the state is known.
 fn apart_from((b, names): (&Bound, &Names), told: &Told, state: &[i32], known: &Known) -> Option<String> {
-    if let Some(position) = &told.position {
+    if let Some(position) = told.position() {
         if let Some(line) = position.as_str() {
             let ours = b.shown_line(state);
             return (line != ours)
@@ -283,6 +327,11 @@ fn apart_from((b, names): (&Bound, &Names), told: &Told, state: &[i32], known: &
             }
         }
     }
+    status_apart(b, told, state, known)
+}
+
+/// In what the status that was told differs.
+fn status_apart(b: &Bound, told: &Told, state: &[i32], known: &Known) -> Option<String> {
     let ours = known.status;
     match &told.status {
         Some(theirs) if theirs != ours => {
@@ -296,10 +345,11 @@ fn apart_from((b, names): (&Bound, &Names), told: &Told, state: &[i32], known: &
 
 /// The outcome that is nearest to what was told, by the cells that look otherwise; the first of several.
 fn nearest<'p>((b, names): (&Bound, &Names), told: &Told, outcomes: &'p [Played]) -> Option<&'p Played> {
+    let position = told.position();
     let apart = |played: &Played| -> usize {
-        let drawn = Position::new(b, &played.made.state).drawn;
+        let drawn = b.draw(&played.made.state);
         let boards = (drawn.pictures.iter()).filter_map(|p| {
-            let rows = rows_of(&told.position.as_ref()?["boards"][names.of_value(&p.name)])?;
+            let rows = rows_of(&position.as_ref()?["boards"][names.of_value(&p.name)])?;
             let cells = rows.iter().flatten().zip(p.rows.iter().flatten());
             Some(cells.filter(|(x, y)| **x != names.of_glyph(y)).count())
         });
@@ -332,6 +382,6 @@ fn rows_of(board: &Value) -> Option<Vec<Vec<String>>> {
         .collect()
 }
 
-fn read(method: &str, value: Value) -> Result<Told, String> {
-    serde_json::from_value(value).map_err(|e| format!("its answer to `{method}` is not understood: {e}"))
+fn read<T: DeserializeOwned>(method: &str, text: &RawValue) -> Result<T, String> {
+    serde_json::from_str(text.get()).map_err(|e| format!("its answer to `{method}` is not understood: {e}"))
 }

@@ -4,6 +4,7 @@ use fendle_lang::play::{Tried, merged, step, with_draws};
 use fendle_lang::run::RunFault;
 use serde::Deserialize;
 use serde_json::Value;
+use serde_json::value::to_raw_value;
 
 use super::{Compared, Difference, Names, Told, apart, kind_of, nearest, phases_of, rows_of};
 use crate::answer::{Answer, Asked, Trouble, Verdict, trouble_of};
@@ -24,8 +25,14 @@ struct Line {
     /// Where play began, for a line that begins one.
     #[serde(default)]
     start: Option<Value>,
-    #[serde(flatten)]
-    told: Told,
+    #[serde(default = "super::yes")]
+    allowed: bool,
+    #[serde(default)]
+    position: Option<Value>,
+    #[serde(default)]
+    status: Option<String>,
+    #[serde(default)]
+    score: Option<i64>,
 }
 
 /// Compares a level with recorded plays. `name` is what the record is called; `all`: one difference of each kind, else the first one.
@@ -48,7 +55,7 @@ pub fn compare_record(
         state: Some(start),
         way: vec![],
         line: 0,
-        found: Compared { positions: 0, tried: 0, complete: false, differences: vec![] },
+        found: Compared::default(),
     };
     let mut limit = None;
     for (n, text) in text.lines().enumerate().filter(|l| !l.1.trim().is_empty()) {
@@ -90,8 +97,18 @@ struct Reading<'r> {
 impl Reading<'_> {
     fn take(&mut self, line: Line) -> Result<(), RunFault> {
         let b = &self.level.game.bound;
+        // Where play began is told by a line without a move.
+        let position = line.start.filter(|_| line.called.is_none()).or(line.position);
+        let told = Told {
+            allowed: line.allowed,
+            position: position.as_ref().and_then(|p| to_raw_value(p).ok()),
+            status: line.status,
+            score: line.score,
+            told: None,
+            weight: None,
+        };
         let Some(called) = line.called else {
-            self.begin(&Told { position: line.start.or(line.told.position.clone()), ..line.told });
+            self.begin(&told);
             return Ok(());
         };
         let Some(state) = self.state.clone() else { return Ok(()) };
@@ -110,11 +127,10 @@ impl Reading<'_> {
             Ok([call]) => call.number,
             _ => {
                 let words = format!("the model has no move `{of}`");
-                self.differs("move", words, Some(of), &before, (None, line.told.position));
+                self.differs("move", words, Some(of), &before, (None, position));
                 return Ok(());
             }
         };
-        let told = line.told;
         let refused = match step(b, &self.level.moves, &state, number, false)? {
             Tried::Made(list) => {
                 let list = if drawn.is_empty() { merged(list) } else { with_draws(list, &drawn) };
@@ -126,7 +142,7 @@ impl Reading<'_> {
         };
         if told.allowed {
             let words = format!("the move was made, and the model {refused}");
-            self.differs("allowed", words, Some(of), &before, (None, told.position));
+            self.differs("allowed", words, Some(of), &before, (None, told.position()));
         } else if let Some(words) = apart((b, self.names), &told, &state) {
             let words = format!("the move was refused, and changed something all the same: {words}");
             self.differs(
@@ -134,7 +150,7 @@ impl Reading<'_> {
                 words,
                 Some(of),
                 &before,
-                (Some(before.clone()), told.position),
+                (Some(before.clone()), told.position()),
             );
         }
         Ok(())
@@ -149,7 +165,7 @@ impl Reading<'_> {
         let before = Position::new(b, &start);
         match apart((b, self.names), told, &start) {
             Some(words) => {
-                self.differs("start", words, None, &before, (Some(before.clone()), told.position.clone()))
+                self.differs("start", words, None, &before, (Some(before.clone()), told.position()))
             }
             None => self.state = Some(start),
         }
@@ -166,12 +182,12 @@ impl Reading<'_> {
         let first = outcomes.first().map(|p| Position::new(b, &p.made.state));
         if !told.allowed {
             let words = "the move was refused, and the model makes it".to_string();
-            self.differs("allowed", words, Some(of), before, (first, told.position));
+            self.differs("allowed", words, Some(of), before, (first, told.position()));
             return Ok(());
         }
         if outcomes.is_empty() {
             let words = "the model cannot draw what was drawn".to_string();
-            self.differs("draw", words, Some(of), before, (None, told.position));
+            self.differs("draw", words, Some(of), before, (None, told.position()));
             return Ok(());
         }
         let fits: Vec<_> =
@@ -183,7 +199,7 @@ impl Reading<'_> {
                 let (kind, words) = kind_of(words, outcomes.len());
                 let phases = phases_of(b, Some(near));
                 let near = Position::new(b, &near.made.state);
-                self.differs(kind, words, Some(of), before, (Some(near), told.position));
+                self.differs(kind, words, Some(of), before, (Some(near), told.position()));
                 if let Some(last) = self.found.differences.last_mut().filter(|d| d.kind == kind) {
                     last.phases = phases;
                 }
@@ -196,14 +212,14 @@ impl Reading<'_> {
             [one] => {
                 let (theirs, ours) = (told.score.unwrap_or_default(), one.made.score);
                 let words = format!("the score grew by {theirs}, and by {ours} in the model");
-                self.differs("score", words, Some(of), before, (first, told.position));
+                self.differs("score", words, Some(of), before, (first, told.position()));
             }
             many => {
                 let words = format!(
                     "the record does not say what was drawn: {} outcomes of the model fit; tell the position or the draws",
                     many.len()
                 );
-                self.differs("draw", words, Some(of), before, (None, told.position));
+                self.differs("draw", words, Some(of), before, (None, told.position()));
             }
         }
         Ok(())

@@ -5,8 +5,10 @@
 
 use fendle_lang::play::Played;
 
-/// How often a move is made.
-pub const TRIES: u32 = 300;
+/// How often a move is made, at the least and at the most.
+const TRIES: (u32, u32) = (300, 2_000);
+/// How often the rarest outcome is to be expected: were it never drawn, that would be all but impossible by luck.
+const RAREST: u128 = 25;
 /// Moves that are tested.
 const TESTED: u32 = 12;
 /// How often a true game is blamed, at the most, over the whole comparison.
@@ -29,6 +31,13 @@ impl Tries {
         self.0 -= u32::from(left);
         left
     }
+}
+
+/// How often a move is to be made to be tested.
+#[must_use]
+pub fn tries(outcomes: &[Played]) -> u32 {
+    let needed = outcomes.iter().map(|p| RAREST * p.made.chance.den / p.made.chance.num.max(1)).max();
+    needed.map_or(TRIES.0, |n| n.clamp(TRIES.0.into(), TRIES.1.into()) as u32)
 }
 
 /// The natural logarithm of the factorial of each number up to `n`.
@@ -57,20 +66,21 @@ pub fn two_sided(k: u32, n: u32, p: f64) -> f64 {
     (0..=n).map(chance).filter(|c| *c <= seen * (1.0 + 1e-9)).sum::<f64>().min(1.0)
 }
 
-/// The outcome whose count is too unlikely, and words for it. `counts`: how often each came in [`TRIES`] tries.
+/// The outcome whose count is too unlikely, and words for it. `counts`: how often each came.
 #[must_use]
 pub fn unlikely(counts: &[u32], outcomes: &[Played]) -> Option<(usize, String)> {
+    let tries = counts.iter().sum();
     let level = LEVEL / (f64::from(TESTED) * outcomes.len() as f64);
     let (at, likely) = (counts.iter().zip(outcomes).enumerate())
         .map(|(at, (k, p))| {
             let chance = p.made.chance;
-            (at, two_sided(*k, TRIES, chance.num as f64 / chance.den as f64))
+            (at, two_sided(*k, tries, chance.num as f64 / chance.den as f64))
         })
         .min_by(|a, b| a.1.total_cmp(&b.1))?;
     (likely < level).then(|| {
         let (drawn, chance) = (outcomes[at].draws_text(), outcomes[at].made.chance);
         let words = format!(
-            "`{drawn}` came {} times in {TRIES} tries, and its chance is {chance} in the model (an exact test, wrong less than once in a million comparisons)",
+            "`{drawn}` came {} times in {tries} tries, and its chance is {chance} in the model (an exact test, wrong less than once in a million comparisons)",
             counts[at]
         );
         (at, words)

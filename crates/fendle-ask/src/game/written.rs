@@ -58,29 +58,83 @@ fn shown(told: &Value) -> Result<Shown, Trouble> {
     Ok(out)
 }
 
+/// A move of a position that was written down: its name, and what it leads to, each with its weight.
+struct Choice {
+    name: String,
+    to: Vec<(usize, u64)>,
+}
+
+/// Moves from the start; with each the number of the outcome, where there are several.
+type Way = Vec<(String, Option<usize>)>;
+
 struct Asker<'g> {
     game: &'g mut dyn Speaks,
     places: bool,
+    /// It tells all outcomes of a move.
+    lists: bool,
     level: Option<String>,
     budget: &'g Budget,
 }
 
 impl Asker<'_> {
-    fn call(&mut self, method: &str, params: Value) -> Result<Value, Trouble> {
-        self.game.call(method, params).map_err(|words| match self.budget.stopped() {
+    fn call(&mut self, method: &'static str, params: Value) -> Result<Value, Trouble> {
+        self.game.call(method, &params).map_err(|words| match self.budget.stopped() {
             Some(limit) => Trouble::Limit(limit),
             None => Trouble::Message(format!("the game: {words}")),
         })
     }
 
-    fn go_to(&mut self, position: &Value, way: &[String]) -> Result<(), Trouble> {
+    /// What a move leads to, each with its weight. `stands`: the game is at the position already; `twice`: it is looked whether it does the same
+    /// once more.
+    fn outcomes(
+        &mut self,
+        (position, way): (&Value, &[(String, Option<usize>)]),
+        name: &str,
+        stands: bool,
+        twice: bool,
+    ) -> Result<Vec<(Value, u64)>, Trouble> {
+        let called: Vec<&str> = way.iter().map(|w| w.0.as_str()).collect();
+        let after = format!("after {}", if called.is_empty() { "nothing".into() } else { called.join("; ") });
+        let wrong = |words: &str| Trouble::Message(format!("the game: {after}, `{name}` {words}"));
+        if !stands {
+            self.go_to(position, way)?;
+        }
+        if self.lists {
+            let told = self.call("outcomes", json!({"move": name}))?;
+            let list = told["outcomes"].as_array().cloned().unwrap_or_default();
+            if list.is_empty() {
+                return Err(wrong("is among what is allowed, and has no outcome"));
+            }
+            return Ok(list.into_iter().map(|t| (t["weight"].as_u64().unwrap_or(1), t)).map(|(w, t)| (t, w)).collect());
+        }
+        let told = self.call("move", json!({"move": name}))?;
+        if told["allowed"] == json!(false) {
+            return Err(wrong("is among what is allowed, and is refused"));
+        }
+        if twice {
+            self.go_to(position, way)?;
+            let again = self.call("move", json!({"move": name}))?;
+            if shown(&again)? != shown(&told)? {
+                return Err(wrong(
+                    "does two things; a game that draws has to list its `outcomes`, and one that keeps something that it does not tell cannot be its own model",
+                ));
+            }
+        }
+        Ok(vec![(told, 1)])
+    }
+
+    fn go_to(&mut self, position: &Value, way: &[(String, Option<usize>)]) -> Result<(), Trouble> {
         if self.places {
             self.call("place", json!({"position": position}))?;
             return Ok(());
         }
         self.call("begin", json!({"level": self.level}))?;
-        for name in way {
-            self.call("move", json!({"move": name}))?;
+        for (name, outcome) in way {
+            let mut params = json!({"move": name});
+            if let Some(k) = outcome {
+                params["outcome"] = json!(k);
+            }
+            self.call("move", params)?;
         }
         Ok(())
     }
@@ -92,17 +146,18 @@ impl Asker<'_> {
 ///
 /// [`Trouble`] when the game cannot be asked, draws by itself, or is not seen whole within the limits.
 pub fn written(game: &mut dyn Speaks, level: Option<&str>, budget: &Budget) -> Result<Written, Trouble> {
-    let mut ask = Asker { game, places: false, level: level.map(String::from), budget };
+    let mut ask = Asker { game, places: false, lists: false, level: level.map(String::from), budget };
     let about = ask.call("about", json!({"level": level}))?;
     ask.places = about["places"].as_bool().unwrap_or(false);
+    ask.lists = about["outcomes"].as_bool().unwrap_or(false);
     if !about["tells_allowed"].as_bool().unwrap_or(false) {
         return Err("a game that is its own model has to tell which moves are allowed: `tells_allowed` and the method `allowed`".into());
     }
     let start = ask.call("begin", json!({"level": level}))?;
     let mut list: Vec<Shown> = vec![shown(&start)?];
     let mut index: HashMap<Shown, usize> = HashMap::from([(list[0].clone(), 0)]);
-    let mut next: Vec<Vec<(String, usize)>> = vec![];
-    let mut open: VecDeque<(Value, Vec<String>)> = VecDeque::from([(start["position"].clone(), vec![])]);
+    let mut next: Vec<Vec<Choice>> = vec![];
+    let mut open: VecDeque<(Value, Way)> = VecDeque::from([(start["position"].clone(), vec![])]);
     let mut tried = 0;
     let most = budget.limits().max_states.min(POSITIONS_MAX as u64) as usize;
     while let Some((position, way)) = open.pop_front() {
@@ -118,43 +173,29 @@ pub fn written(game: &mut dyn Speaks, level: Option<&str>, budget: &Budget) -> R
                 .filter_map(|m| m.as_str().map(String::from))
                 .collect();
             for (n, name) in names.into_iter().enumerate() {
-                if n > 0 {
-                    ask.go_to(&position, &way)?;
-                }
-                let told = ask.call("move", json!({"move": name}))?;
-                let after =
-                    format!("after {}", if way.is_empty() { "nothing".into() } else { way.join("; ") });
-                if told["allowed"] == json!(false) {
-                    return Err(Trouble::Message(format!(
-                        "the game: {after}, `{name}` is among what is allowed, and is refused"
-                    )));
-                }
-                let to = shown(&told)?;
+                let stands = n == 0;
                 tried += 1;
-                if tried <= TWICE {
-                    ask.go_to(&position, &way)?;
-                    let again = ask.call("move", json!({"move": name}))?;
-                    if shown(&again)? != to {
-                        return Err(Trouble::Message(format!(
-                            "the game: {after}, `{name}` does two things; a game that draws, or keeps something that it does not tell, cannot be its own model"
-                        )));
+                let outcomes = ask.outcomes((&position, &way), &name, stands, tried <= TWICE)?;
+                let mut to = vec![];
+                for (k, (told, weight)) in outcomes.iter().enumerate() {
+                    let shown = shown(told)?;
+                    let number = *index.entry(shown.clone()).or_insert(list.len());
+                    if number == list.len() {
+                        if list.len() >= most {
+                            let limit = (most < POSITIONS_MAX).then_some(Limit::MaxStates);
+                            return Err(limit.map_or_else(
+                                || Trouble::Undecided(format!("the game has more than {POSITIONS_MAX} positions, which is as many as are written down")),
+                                Trouble::Limit,
+                            ));
+                        }
+                        list.push(shown);
+                        let mut way = way.clone();
+                        way.push((name.clone(), (outcomes.len() > 1).then_some(k)));
+                        open.push_back((told["position"].clone(), way));
                     }
+                    to.push((number, *weight));
                 }
-                let number = *index.entry(to.clone()).or_insert(list.len());
-                if number == list.len() {
-                    if list.len() >= most {
-                        let limit = (most < POSITIONS_MAX).then_some(Limit::MaxStates);
-                        return Err(limit.map_or_else(
-                            || Trouble::Undecided(format!("the game has more than {POSITIONS_MAX} positions, which is as many as are written down")),
-                            Trouble::Limit,
-                        ));
-                    }
-                    list.push(to);
-                    let mut way = way.clone();
-                    way.push(name.clone());
-                    open.push_back((told["position"].clone(), way));
-                }
-                moves.push((name, number));
+                moves.push(Choice { name, to });
             }
         }
         next.push(moves);
@@ -164,7 +205,7 @@ pub fn written(game: &mut dyn Speaks, level: Option<&str>, budget: &Budget) -> R
 }
 
 /// How the names of what a written model needs for itself begin; names of the game do not begin so.
-const OWN: [&str; 7] = ["at_", "how_", "look_", "of_", "to_", "kind_", "n_"];
+const OWN: [&str; 10] = ["at_", "how_", "look_", "of_", "to_", "kind_", "n_", "first_", "last_", "often_"];
 
 /// Names of the language for names of the game, each its own.
 #[derive(Default)]
@@ -206,7 +247,7 @@ fn glyph(text: &str, number: usize) -> String {
 
 fn write(
     list: &[Shown],
-    next: &[Vec<(String, usize)>],
+    next: &[Vec<Choice>],
     title: &str,
     level: &str,
 ) -> Result<Written, Trouble> {
@@ -309,16 +350,21 @@ fn write(
     let _ = writeln!(model, "level how_: array 0..{} of 0..3\n", n - 1);
     let _ = writeln!(values, "values.how_ = [{}]", how.join(", "));
     let _ = writeln!(model, "proc look_() {{\n{looks}}}\n");
-    let called: BTreeSet<&String> = next.iter().flatten().map(|m| &m.0).collect();
+    let called: BTreeSet<&String> = next.iter().flatten().map(|m| &m.name).collect();
     for name in called {
         let own = names.of(name);
+        let of = |moves: &Vec<Choice>| moves.iter().position(|m| m.name == *name);
+        if next.iter().filter_map(|m| Some(&m[of(m)?])).any(|m| m.to.len() > 1) {
+            write_drawn((&mut model, &mut values), next, (name, &own))?;
+            continue;
+        }
         let _ = writeln!(model, "level to_{own}: array 0..{} of 0..{n} = 0", n - 1);
         let _ = writeln!(
             model,
             "move {own} {{\n    refuse \"the game refuses it\" unless to_{own}[at_] > 0\n    at_ = to_{own}[at_] - 1\n    look_()\n}}\n"
         );
         let to: Vec<String> = (next.iter())
-            .map(|moves| moves.iter().find(|m| m.0 == *name).map_or(0, |m| m.1 + 1).to_string())
+            .map(|moves| of(moves).map_or(0, |at| moves[at].to[0].0 + 1).to_string())
             .collect();
         let _ = writeln!(values, "values.to_{own} = [{}]", to.join(", "));
     }
@@ -332,6 +378,44 @@ fn write(
     Ok(Written { model, level })
 }
 
+/// A move that draws: where its outcomes begin and end in a list of all of them, for each position.
+fn write_drawn(
+    (model, values): (&mut String, &mut String),
+    next: &[Vec<Choice>],
+    (name, own): (&str, &str),
+) -> Result<(), Trouble> {
+    let (mut first, mut last, mut to, mut often) = (vec![], vec![], vec![], vec![]);
+    for moves in next {
+        let outcomes = moves.iter().find(|m| m.name == name).map_or(&[][..], |m| &m.to[..]);
+        first.push(to.len().to_string());
+        to.extend(outcomes.iter().map(|o| o.0.to_string()));
+        often.extend(outcomes.iter().map(|o| o.1));
+        last.push((to.len() as i64 - 1).to_string());
+    }
+    let most = often.iter().copied().max().unwrap_or(1);
+    if to.len() as i64 > TABLE_MAX || most > 1_000_000 {
+        return Err(Trouble::Undecided(format!(
+            "the game's `{name}` has {} outcomes with weights up to {most}, more than are written down",
+            to.len()
+        )));
+    }
+    let often: Vec<String> = often.iter().map(ToString::to_string).collect();
+    let (n, m) = (next.len(), to.len());
+    let _ = write!(
+        model,
+        "level first_{own}: array 0..{0} of 0..{m}\nlevel last_{own}: array 0..{0} of -1..{1}\nlevel to_{own}: array 0..{1} of 0..{0}\n\
+         level often_{own}: array 0..{1} of 0..{most}\n\
+         move {own} {{\n    refuse \"the game refuses it\" unless last_{own}[at_] >= first_{own}[at_]\n    \
+         let k = draw(k in first_{own}[at_]..last_{own}[at_] weight often_{own}[k])\n    at_ = to_{own}[k]\n    look_()\n}}\n\n",
+        n - 1,
+        m - 1,
+    );
+    for (table, list) in [("first", first), ("last", last), ("to", to), ("often", often)] {
+        let _ = writeln!(values, "values.{table}_{own} = [{}]", list.join(", "));
+    }
+    Ok(())
+}
+
 /// Values of a level file: numbers plain, words in quotes.
 fn quoted(list: &[String]) -> String {
     let one = |t: &String| if t.parse::<i64>().is_ok() { t.clone() } else { format!("\"{t}\"") };
@@ -340,14 +424,24 @@ fn quoted(list: &[String]) -> String {
 
 #[cfg(test)]
 mod tests {
+    use serde_json::value::{RawValue, to_raw_value};
+
     use super::*;
     use crate::budget::Wanted;
+    use crate::game::Call;
 
     /// A lamp whose names are words of the language, and names that the written model needs for itself.
     struct Lamp(bool);
 
     impl Speaks for Lamp {
-        fn call(&mut self, method: &str, params: Value) -> Result<Value, String> {
+        fn call_all(&mut self, calls: &[Call]) -> Vec<Result<Box<RawValue>, String>> {
+            let text = |v: Value| to_raw_value(&v).map_err(|e| e.to_string());
+            calls.iter().map(|call| self.answer(call.method, &serde_json::from_str(&call.params).unwrap()).and_then(text)).collect()
+        }
+    }
+
+    impl Lamp {
+        fn answer(&mut self, method: &str, params: &Value) -> Result<Value, String> {
             match method {
                 "about" => return Ok(json!({"name": "lamp", "places": true, "tells_allowed": true})),
                 "allowed" => return Ok(json!({"moves": ["if", "at_"]})),

@@ -251,6 +251,38 @@ fn each_layout(b: &Bound, var: usize, values: &[i32], go: Go<'_>) -> Result<bool
     fill(&choices, 0, count, 1, &mut layout, go)
 }
 
+/// A state that differs in one hidden place, or in two that are exchanged where the prior says how many of each value there are; chosen by the
+/// dice. `None` where the places that were chosen hold the same, or the prior forbids the new layout.
+///
+/// # Errors
+///
+/// A model fault.
+pub fn another_layout(b: &Bound, state: &[i32], dice: &mut Dice) -> Result<Option<Vec<i32>>, RunFault> {
+    let vars: Vec<usize> = hidden_vars(b).collect();
+    if vars.is_empty() {
+        return Ok(None);
+    }
+    let var = vars[dice.below(vars.len() as u64) as usize];
+    let part = b.hidden_places(var, state);
+    let mut out = state.to_vec();
+    if part.is_empty() {
+        return Ok(None);
+    }
+    let one = dice.below(part.len() as u64) as usize;
+    if b.model.vars[var].has_fixed_values() || exact_count(b, var).is_some() {
+        let other = dice.below(part.len() as u64) as usize;
+        out.swap(part.start + one, part.start + other);
+    } else {
+        let choices = weights(b, var, one)?;
+        if choices.is_empty() {
+            return Ok(None);
+        }
+        out[part.start + one] = choices[dice.below(choices.len() as u64) as usize].0;
+    }
+    let fits = out != state && holds(b, var, &out)?;
+    Ok(fits.then_some(out))
+}
+
 /// Draws a layout of every hidden variable that the level does not give, by the dice.
 ///
 /// # Errors

@@ -85,11 +85,19 @@ pub fn game(a: &Answer<Lockstep>, recorded: bool) -> Vec<String> {
                 counted(c.tried, "move", "moves"),
                 counted(c.positions - c.tried.min(c.positions), "play", "plays"),
             ),
+            None if !c.complete => format!(
+                "the game does what the model does in {positions}; {tried}; others were not come to: the game draws, and cannot be led to every outcome"
+            ),
             None => {
                 format!("the game does what the model does: {positions}, all that can be reached; {tried}")
             }
             Some(by) => format!("undecided: no difference in {positions}; {tried}; stopped by {}", by.words),
         });
+        out = out.iter().flat_map(|l| wrapped(l)).collect();
+        if c.layouts > 0 {
+            let pairs = counted(c.layouts, "pair", "pairs");
+            out.extend(wrapped(&format!("what is told is the same in {pairs} of positions that the player cannot tell apart")));
+        }
         return out;
     }
     for (i, d) in c.differences.iter().enumerate() {
