@@ -3,6 +3,8 @@
 //! Most go from states to those that lead to them. The rules name the candidates ([`Worker::sources`]); one counts when it was met and its move, made forwards, leads here. So
 //! no edges are kept, and a pass costs about what expanding the same states costs.
 
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+
 use rayon::prelude::*;
 
 use crate::classify::Nearest;
@@ -192,6 +194,59 @@ impl<'a> Passes<'a> {
             now = next;
         }
         Ok(())
+    }
+
+    /// How many moves the states need that are farthest from a goal of all that can still be won, and their numbers, ascending. Goes back from the goals,
+    /// one move after the other; one bit a number, and lists of the states of two distances. O(|S| + |T|).
+    pub(crate) fn farthest(&self, memory: u64) -> Result<(u32, Vec<u64>), Limit> {
+        let dense = self.dense;
+        let reached: Vec<AtomicU64> = (0..dense.range().div_ceil(64)).map(|_| AtomicU64::new(0)).collect();
+        let bytes = reached.len() as u64 * 8;
+        let winnable = |mark| dense.class_of(mark) == Class::Winnable;
+        let behind = |worker: &mut dyn Worker, batch: &[u64]| {
+            let mut found: Vec<u32> = vec![];
+            let fresh = |from: u64| reached[(from >> 6) as usize].load(Relaxed) >> (from & 63) & 1 == 0;
+            self.steps_into(worker, batch, winnable, |step| {
+                let bit = 1 << (step.from & 63);
+                if fresh(step.from) && reached[(step.from >> 6) as usize].fetch_or(bit, Relaxed) & bit == 0 {
+                    found.push(step.from as u32);
+                }
+            });
+            found
+        };
+        let mut now: Vec<Vec<u32>> = vec![];
+        self.each_piece(
+            |class| class == Class::Goal,
+            |piece| {
+                now.extend(self.in_batches(piece, behind)?);
+                Ok(())
+            },
+        )?;
+        now.retain(|list| !list.is_empty());
+        let mut farthest = (0, vec![]);
+        while !now.is_empty() {
+            let len: usize = now.iter().map(Vec::len).sum();
+            if bytes + 12 * len as u64 > memory {
+                return Err(Limit::Memory);
+            }
+            let mut next = vec![];
+            let mut piece: Vec<u64> = vec![];
+            for part in now.iter().flat_map(|list| list.chunks(PIECE)) {
+                // Short lists together make one piece.
+                piece.extend(part.iter().map(|n| u64::from(*n)));
+                if piece.len() >= PIECE {
+                    next.extend(self.in_batches(&piece, behind)?);
+                    piece.clear();
+                }
+            }
+            next.extend(self.in_batches(&piece, behind)?);
+            next.retain(|list| !list.is_empty());
+            farthest = (farthest.0 + 1, now);
+            now = next;
+        }
+        let mut numbers: Vec<u64> = farthest.1.concat().into_iter().map(u64::from).collect();
+        numbers.sort_unstable();
+        Ok((farthest.0, numbers))
     }
 
     /// Counts the moves from hopeful states all of whose outcomes are bad, and the bad outcomes of other moves. Looks from the

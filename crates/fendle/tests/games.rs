@@ -153,19 +153,84 @@ fn a_game_that_draws_is_compared_outcome_by_outcome_and_by_how_often_each_comes(
         ("twice", "draw", 0),
         // 2 2 4 . cannot be full before the second move.
         ("full", "status", 2),
+        // Listed, and never made; where nothing is listed, a 4 that never comes is noticed by counting.
+        ("never", "two results", 0),
+    ] {
+        // A game that lists its outcomes, one that draws by seeds, and the same where they cannot be put into a position.
+        for how in ["", " --seeds", " --plays", " --plays --seeds"] {
+            let kind = if how.contains("seeds") && mistake == "never" { "weights" } else { kind };
+            let option = if mistake.is_empty() { String::new() } else { format!(" --mistake {mistake}") };
+            let command = format!("python3 coil.py{how}{option}");
+            let run = fendle(dir.path(), &["compare", "coil.toml", "--game", &command, "--format", "json"]);
+            let found = run.json();
+            if mistake.is_empty() {
+                assert_eq!((run.code, &found["complete"]), (0, &true.into()), "{how}: {}", run.out);
+                let space = fendle(dir.path(), &["explore", "coil.toml", "--format", "json"]).json();
+                assert_eq!(found["positions"], space["states"], "{how}: every position that can be reached");
+                continue;
+            }
+            let first = &found["differences"][0];
+            assert_eq!((run.code, &first["kind"]), (1, &kind.into()), "{how} {mistake}: {first}");
+            assert_eq!(first["moves"].as_array().map(Vec::len), Some(moves), "{how} {mistake}: {first}");
+        }
+    }
+}
+
+const REEF: &str =
+    "model = \"sweep\"\n[[level]]\nname = \"reef\"\nvalues.rocks = 2\nstart.reef = \".x../..../...x\"\n";
+
+#[test]
+fn what_a_game_tells_is_what_the_rules_tell_and_does_not_depend_on_what_is_hidden() {
+    if !has_python() {
+        return;
+    }
+    let dir = dir_with(&[("reef.toml", REEF), ("reef.py", include_str!("../../../docs/games/reef.py"))]);
+    for (mistake, kind, words) in [
+        ("", "", ""),
+        // The rock at the lower right: r2c3 has two neighbours with rocks, and tells one.
+        ("corner", "told", "the game tells near `1` at r2c3, and the model `2`"),
+        // One open cell in the first row: the other rock may lie there or elsewhere.
+        ("shimmer", "hidden", "the player cannot tell this position from"),
+        ("hint", "hidden", "other moves are allowed"),
     ] {
         let option = if mistake.is_empty() { String::new() } else { format!(" --mistake {mistake}") };
-        let command = format!("python3 coil.py{option}");
-        let run = fendle(dir.path(), &["compare", "coil.toml", "--game", &command, "--format", "json"]);
+        let game = format!("python3 reef.py{option}");
+        let run = fendle(dir.path(), &["compare", "reef.toml", "--game", &game, "--format", "json"]);
         let found = run.json();
         if mistake.is_empty() {
             assert_eq!((run.code, &found["complete"]), (0, &true.into()), "{}", run.out);
+            assert!(found["layouts"].as_u64() > Some(100), "{}", run.out);
             continue;
         }
         let first = &found["differences"][0];
         assert_eq!((run.code, &first["kind"]), (1, &kind.into()), "{mistake}: {first}");
-        assert_eq!(first["moves"].as_array().map(Vec::len), Some(moves), "{mistake}: {first}");
+        assert!(first["words"].as_str().is_some_and(|w| w.contains(words)), "{mistake}: {first}");
     }
+}
+
+#[test]
+fn a_game_that_draws_is_its_own_model_when_it_lists_what_can_come() {
+    if !has_python() {
+        return;
+    }
+    let dir = dir_with(&[("coil.toml", COIL), ("coil.py", include_str!("../../../docs/games/coil.py"))]);
+    let own = |command: &str, how: &str| {
+        let game = format!("python3 coil.py{how}");
+        fendle(dir.path(), &[command, "--game", &game, "--format", "json"])
+    };
+    let ours = |command: &str| fendle(dir.path(), &[command, "coil.toml", "--format", "json"]).json();
+    let space = ours("explore");
+    for how in ["", " --plays"] {
+        let found = own("explore", how).json();
+        for key in ["states", "depth", "goal", "stuck"] {
+            assert_eq!(found[key], space[key], "{how}: {key}");
+        }
+    }
+    let (one, other) = (ours("odds"), own("odds", "").json());
+    assert_eq!(one["best"]["exact"], other["best"]["exact"], "{one}\n{other}");
+    assert!(one["best"]["exact"].is_string(), "{one}");
+    let run = own("explore", " --seeds");
+    assert!(run.code == 2 && run.err.contains("list its `outcomes`"), "{}{}", run.out, run.err);
 }
 
 #[test]
@@ -260,5 +325,5 @@ fn the_schema_of_the_protocol_names_every_method() {
         .iter()
         .filter_map(|m| m["properties"]["method"]["const"].as_str())
         .collect();
-    assert_eq!(listed, ["about", "begin", "place", "move", "allowed"]);
+    assert_eq!(listed, ["about", "begin", "place", "move", "outcomes", "allowed"]);
 }

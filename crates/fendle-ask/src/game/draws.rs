@@ -60,7 +60,10 @@ impl Lockstep<'_> {
         if let Some(at) = wrong {
             let (drawn, ours) = (outcomes[at].draws_text(), outcomes[at].made.chance);
             let (kind, words) = match weights[at] {
-                0 => ("draw", format!("the model draws `{drawn}`, and it is not among the outcomes of the game")),
+                0 => (
+                    "draw",
+                    format!("the model draws `{drawn}`, and it is not among the outcomes of the game"),
+                ),
                 w => (
                     "weights",
                     format!("the game draws `{drawn}` with chance {w}/{total}, and the model with {ours}"),
@@ -91,7 +94,8 @@ impl Lockstep<'_> {
                 }
             };
             if !same(&made, listed) {
-                let words = format!("outcome {k} of the game's list comes to something else when it is asked for");
+                let words =
+                    format!("outcome {k} of the game's list comes to something else when it is asked for");
                 self.differs("two results", words, way, Some(number), (before, None, made.position()));
                 return true;
             }
@@ -100,7 +104,13 @@ impl Lockstep<'_> {
     }
 
     /// Makes a move with draws again and again, and compares how often each outcome comes with its chance. Whether something is wrong.
-    pub(super) fn weights(&mut self, number: usize, outcomes: &[Played], way: &[Step], before: &[i32]) -> bool {
+    pub(super) fn weights(
+        &mut self,
+        number: usize,
+        outcomes: &[Played],
+        way: &[Step],
+        before: &[i32],
+    ) -> bool {
         if !self.draws.take() {
             return false;
         }

@@ -9,13 +9,14 @@ use std::sync::Arc;
 use fendle_core::Limit;
 use fendle_lang::play::{Played, Tried, merged, step};
 use fendle_lang::run::RunFault;
+use rayon::prelude::*;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use serde_json::{Value, json};
 
 use super::{
-    Call, Compared, Difference, Known, Names, Speaks, Told, apart, apart_from, kind_of, nearest, phases_of, read,
-    status_apart, weights,
+    Call, Compared, Difference, Known, Names, Speaks, Told, apart, apart_from, kind_of, nearest, phases_of,
+    read, status_apart, weights,
 };
 use crate::answer::{Answer, Asked, Trouble, Verdict, trouble_of};
 use crate::budget::Budget;
@@ -156,8 +157,43 @@ impl Listed {
 struct Visit {
     state: Arc<[i32]>,
     way: Vec<Step>,
-    tries: Vec<(usize, Tried)>,
+    /// For each move of the model: whether it is made.
+    allowed: Vec<bool>,
+    /// Play has ended there.
+    ended: bool,
     listed: Vec<Listed>,
+    /// What is compared of the states that are new.
+    known: Vec<(Vec<i32>, Known)>,
+}
+
+impl Visit {
+    /// Makes all moves of a position in the model. `new`: whether it is not known yet what is compared of a state.
+    fn of(
+        level: &Loaded,
+        state: Arc<[i32]>,
+        way: Vec<Step>,
+        new: impl Fn(&[i32]) -> bool,
+    ) -> Result<Visit, RunFault> {
+        let b = &level.game.bound;
+        let mut out = Visit { state, way, allowed: vec![], ended: true, listed: vec![], known: vec![] };
+        for number in 0..level.moves.list.len() {
+            let tried = step(b, &level.moves, &out.state, number, false)?;
+            out.allowed.push(matches!(tried, Tried::Made(_)));
+            out.ended &= matches!(tried, Tried::Ended(_));
+            let outcomes = match tried {
+                Tried::Made(list) => merged(list),
+                Tried::Refused { .. } => vec![],
+                Tried::NotOffered | Tried::Ended(_) => continue,
+            };
+            let states = outcomes.iter().map(|p| &p.made.state).filter(|s| new(s));
+            out.known.extend(states.map(|s| (s.clone(), Known::of(b, s))));
+            out.listed.push(Listed { number, outcomes, again: false });
+        }
+        if new(&out.state) {
+            out.known.push((out.state.to_vec(), Known::of(b, &out.state)));
+        }
+        Ok(out)
+    }
 }
 
 /// What a game answers to one request.
@@ -209,16 +245,28 @@ impl Lockstep<'_> {
             }
             let together = if self.about.places { TOGETHER.min(left as usize) } else { 1 };
             let end = self.nodes.len().min(self.at + together);
+            let here: Vec<(Arc<[i32]>, Vec<Step>)> =
+                (self.at..end).map(|at| (Arc::clone(&self.nodes[at].state), self.way(at))).collect();
+            let level = self.level;
+            let new = |state: &[i32]| !self.known.contains_key(state);
+            let found: Vec<Result<Visit, (RunFault, Vec<i32>)>> = (here.into_par_iter())
+                .map(|(state, way)| {
+                    Visit::of(level, Arc::clone(&state), way, new).map_err(|f| (f, state.to_vec()))
+                })
+                .collect();
             let mut visits = vec![];
             let mut broke = None;
-            for at in self.at..end {
-                match self.visit(at) {
+            for found in found {
+                match found {
                     Ok(visit) => visits.push(visit),
                     Err(fault) => {
-                        broke = Some((fault, self.nodes[at].state.to_vec()));
+                        broke = Some(fault);
                         break;
                     }
                 }
+            }
+            for visit in &mut visits {
+                self.prepare(visit);
             }
             let answers = self.asked(&visits);
             for (visit, answers) in visits.into_iter().zip(answers) {
@@ -243,26 +291,16 @@ impl Lockstep<'_> {
         Ok(None)
     }
 
-    /// What is to be asked in a position.
-    fn visit(&mut self, at: usize) -> Result<Visit, RunFault> {
-        let b = &self.level.game.bound;
-        let moves = &self.level.moves;
-        let state = Arc::clone(&self.nodes[at].state);
-        let tries: Vec<(usize, Tried)> = (0..moves.list.len())
-            .map(|n| Ok((n, step(b, moves, &state, n, false)?)))
-            .collect::<Result<_, RunFault>>()?;
-        let mut listed = vec![];
-        for (number, tried) in &tries {
-            let outcomes = match tried {
-                Tried::Made(list) => merged(list.clone()),
-                Tried::Refused { .. } => vec![],
-                Tried::NotOffered | Tried::Ended(_) => continue,
-            };
-            let again = outcomes.len() == 1 && self.twice > 0;
-            self.twice -= u64::from(again);
-            listed.push(Listed { number: *number, outcomes, again });
+    /// What the model comes to is known from now on; and which moves are made twice.
+    fn prepare(&mut self, visit: &mut Visit) {
+        if self.known.len() >= KNOWN_MAX {
+            self.known.clear();
         }
-        Ok(Visit { way: self.way(at), state, tries, listed })
+        self.known.extend(std::mem::take(&mut visit.known));
+        for of in &mut visit.listed {
+            of.again = of.outcomes.len() == 1 && self.twice > 0;
+            self.twice -= u64::from(of.again);
+        }
     }
 
     /// The moves from the start to a position.
@@ -359,7 +397,7 @@ impl Lockstep<'_> {
 
     /// Compares one position and all of its moves; those that they lead to are compared later, where both agree.
     fn position(&mut self, visit: Visit, answers: Answers) -> Result<(), RunFault> {
-        let Visit { state, way, tries, listed } = visit;
+        let Visit { state, way, allowed, ended, listed, .. } = visit;
         let told = match answers.stands.and_then(|text| read::<Told>("place", &text)) {
             Ok(told) => told,
             Err(words) => {
@@ -372,9 +410,9 @@ impl Lockstep<'_> {
             self.differs(kind, words, &way, None, (&state, Some(&state), told.position()));
             return Ok(());
         }
-        self.unseen((&told, &tries), &state, &way)?;
+        self.unseen((&told, !ended), &state, &way)?;
         if let Some(Ok(list)) = answers.allowed {
-            self.allowed(&list, &tries, &way, &state);
+            self.allowed(&list, &allowed, &way, &state);
         }
         for (of, (made, again)) in listed.into_iter().zip(answers.moves) {
             self.found.tried += 1;
@@ -386,7 +424,9 @@ impl Lockstep<'_> {
                     .map(|told| self.made((of.number, told), again, &of.outcomes, &way, &state))
             };
             match next {
-                Ok(next) => next.into_iter().for_each(|(to, draw)| self.comes_to(&state, of.number, &to, draw)),
+                Ok(next) => {
+                    next.into_iter().for_each(|(to, draw)| self.comes_to(&state, of.number, &to, draw))
+                }
                 Err(words) => {
                     self.differs("no answer", words, &way, Some(of.number), (&state, None, None));
                 }
@@ -467,7 +507,13 @@ impl Lockstep<'_> {
     }
 
     /// What a move with draws leads to, where the game makes one outcome at a time; the one that it came to is known.
-    fn drew(&mut self, number: usize, outcomes: &[Played], way: &[Step], before: &[i32]) -> Vec<(Vec<i32>, Draw)> {
+    fn drew(
+        &mut self,
+        number: usize,
+        outcomes: &[Played],
+        way: &[Step],
+        before: &[i32],
+    ) -> Vec<(Vec<i32>, Draw)> {
         let can_repeat = self.about.places || self.about.seeds;
         if can_repeat && self.weights(number, outcomes, way, before) {
             return vec![];
@@ -543,17 +589,16 @@ impl Lockstep<'_> {
     }
 
     /// What the game says is allowed.
-    fn allowed(&mut self, list: &RawValue, tries: &[(usize, Tried)], way: &[Step], before: &[i32]) {
+    fn allowed(&mut self, list: &RawValue, ours: &[bool], way: &[Step], before: &[i32]) {
         let Some(theirs) = moves_of(list) else { return };
         let moves = &self.level.moves;
-        for (n, tried) in tries {
-            let is = matches!(tried, Tried::Made(_));
-            if theirs.contains(self.names.of_move(moves.name(*n))) != is {
+        for (n, &is) in ours.iter().enumerate() {
+            if theirs.contains(self.names.of_move(moves.name(n))) != is {
                 let words = match is {
                     true => "it is allowed in the model, and not in the game's list",
                     false => "it is in the game's list of what is allowed, and refused in the model",
                 };
-                self.differs("listed", words.into(), way, Some(*n), (before, None, None));
+                self.differs("listed", words.into(), way, Some(n), (before, None, None));
             }
         }
     }
@@ -593,8 +638,7 @@ impl Lockstep<'_> {
     fn place(&mut self, state: &[i32]) -> Call {
         let names = self.names;
         let known = self.known(state);
-        let make = || Call::new("place", &json!({"position": names.position(&known.drawn)}));
-        known.place.get_or_insert_with(make).clone()
+        known.place.get_or_insert_with(|| names.place(&known.drawn)).clone()
     }
 
     /// Asks for one thing.

@@ -87,17 +87,25 @@ impl Names {
     /// A position as a game is told it: boards as rows of cells, and other values by name.
     #[must_use]
     pub fn position(&self, drawn: &Drawn) -> Value {
-        let boards: serde_json::Map<String, Value> = (drawn.pictures.iter())
+        json!(self.placed(drawn))
+    }
+
+    /// The same, to be written.
+    fn placed<'d>(&'d self, drawn: &'d Drawn) -> Placed<'d> {
+        let boards = (drawn.pictures.iter())
             .map(|p| {
-                let row = |r: &Vec<String>| -> Vec<String> {
-                    r.iter().map(|g| self.of_glyph(g).to_string()).collect()
-                };
-                (self.of_value(&p.name).to_string(), json!(p.rows.iter().map(row).collect::<Vec<_>>()))
+                let row = |r: &'d Vec<String>| r.iter().map(|g| self.of_glyph(g)).collect();
+                (self.of_value(&p.name), p.rows.iter().map(row).collect())
             })
             .collect();
-        let values: serde_json::Map<String, Value> =
-            (drawn.values.iter()).map(|(n, v)| (self.of_value(n).to_string(), json!(v))).collect();
-        json!({"boards": boards, "values": values})
+        let values = drawn.values.iter().map(|(n, v)| (self.of_value(n), v.as_str())).collect();
+        Placed { boards, values }
+    }
+
+    /// The request that puts a game into a position.
+    fn place(&self, drawn: &Drawn) -> Call {
+        let text = serde_json::to_string(&self.placed(drawn)).unwrap_or_default();
+        Call { method: "place", params: format!("{{\"position\":{text}}}").into() }
     }
 
     fn of_glyph<'a>(&'a self, glyph: &'a str) -> &'a str {
@@ -131,6 +139,13 @@ impl Names {
         }
         Ok(out)
     }
+}
+
+/// A position as a game is told it.
+#[derive(Serialize)]
+struct Placed<'d> {
+    boards: BTreeMap<&'d str, Vec<Vec<&'d str>>>,
+    values: BTreeMap<&'d str, &'d str>,
 }
 
 /// What differs between the model and the game.

@@ -49,14 +49,8 @@ pub fn compare_record(
 ) -> Result<Answer<Compared>, Trouble> {
     needs_layout(level, "compare --record")?;
     let start = level.game.bound.position.clone();
-    let mut reading = Reading {
-        level,
-        names,
-        state: Some(start),
-        way: vec![],
-        line: 0,
-        found: Compared::default(),
-    };
+    let mut reading =
+        Reading { level, names, state: Some(start), way: vec![], line: 0, found: Compared::default() };
     let mut limit = None;
     for (n, text) in text.lines().enumerate().filter(|l| !l.1.trim().is_empty()) {
         limit = budget.stopped();

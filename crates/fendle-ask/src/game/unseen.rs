@@ -32,7 +32,7 @@ impl Lockstep<'_> {
     /// Compares what the player is told in a position that the game stands in.
     pub(super) fn unseen(
         &mut self,
-        (told, tries): (&Told, &[(usize, Tried)]),
+        (told, runs): (&Told, bool),
         state: &[i32],
         way: &[Step],
     ) -> Result<(), RunFault> {
@@ -50,7 +50,7 @@ impl Lockstep<'_> {
         }
         self.unseen.0 -= 1;
         // What the model allows does not depend on what is hidden, so the game's list must not either.
-        let asks = self.about.tells_allowed && tries.iter().any(|t| !matches!(t.1, Tried::Ended(_)));
+        let asks = self.about.tells_allowed && runs;
         let here = if asks { self.list_at(state, way) } else { None };
         for other in self.twins(state, way)? {
             let Ok(text) = self.go_to(&other, way) else { return Ok(()) };

@@ -105,7 +105,11 @@ impl Asker<'_> {
             if list.is_empty() {
                 return Err(wrong("is among what is allowed, and has no outcome"));
             }
-            return Ok(list.into_iter().map(|t| (t["weight"].as_u64().unwrap_or(1), t)).map(|(w, t)| (t, w)).collect());
+            return Ok(list
+                .into_iter()
+                .map(|t| (t["weight"].as_u64().unwrap_or(1), t))
+                .map(|(w, t)| (t, w))
+                .collect());
         }
         let told = self.call("move", json!({"move": name}))?;
         if told["allowed"] == json!(false) {
@@ -245,12 +249,7 @@ fn glyph(text: &str, number: usize) -> String {
     if fits { text.to_string() } else { format!("?{number}") }
 }
 
-fn write(
-    list: &[Shown],
-    next: &[Vec<Choice>],
-    title: &str,
-    level: &str,
-) -> Result<Written, Trouble> {
+fn write(list: &[Shown], next: &[Vec<Choice>], title: &str, level: &str) -> Result<Written, Trouble> {
     let same = list.iter().all(|s| s.boards.keys().eq(list[0].boards.keys()));
     let same = same && list.iter().all(|s| s.values.keys().eq(list[0].values.keys()));
     if !same {
@@ -363,9 +362,8 @@ fn write(
             model,
             "move {own} {{\n    refuse \"the game refuses it\" unless to_{own}[at_] > 0\n    at_ = to_{own}[at_] - 1\n    look_()\n}}\n"
         );
-        let to: Vec<String> = (next.iter())
-            .map(|moves| of(moves).map_or(0, |at| moves[at].to[0].0 + 1).to_string())
-            .collect();
+        let to: Vec<String> =
+            (next.iter()).map(|moves| of(moves).map_or(0, |at| moves[at].to[0].0 + 1).to_string()).collect();
         let _ = writeln!(values, "values.to_{own} = [{}]", to.join(", "));
     }
     let _ = writeln!(model, "goal how_[at_] == 1\nlost when how_[at_] == 2 because \"the game says so\"");
@@ -436,7 +434,12 @@ mod tests {
     impl Speaks for Lamp {
         fn call_all(&mut self, calls: &[Call]) -> Vec<Result<Box<RawValue>, String>> {
             let text = |v: Value| to_raw_value(&v).map_err(|e| e.to_string());
-            calls.iter().map(|call| self.answer(call.method, &serde_json::from_str(&call.params).unwrap()).and_then(text)).collect()
+            calls
+                .iter()
+                .map(|call| {
+                    self.answer(call.method, &serde_json::from_str(&call.params).unwrap()).and_then(text)
+                })
+                .collect()
         }
     }
 

@@ -632,6 +632,63 @@ fn placements(template: &Template, order: &Order) -> Option<Vec<Board>> {
     Some(list)
 }
 
+/// The farthest starts of a space.
+struct Farthest {
+    moves: u32,
+    count: u64,
+    /// Some of them.
+    states: Vec<Vec<i32>>,
+    /// States of the space.
+    of: u64,
+}
+
+/// The farthest starts, from a space that is kept by number; `None` where it is not, or cannot be gone through backwards.
+fn farthest_by_number(game: &Game, keep: usize, budget: &Budget) -> Result<Option<Farthest>, Trouble> {
+    let limits = Limits { drop_edges: true, ..budget.limits() };
+    let Ok(found) = fendle_core::explore(game, limits, true, budget) else { return Ok(None) };
+    if let Some(limit) = found.counts.limit {
+        return Err(Trouble::Limit(limit));
+    }
+    if found.counts.numbers.is_none() || !found.counts.complete || found.fault.is_some() {
+        return Ok(None);
+    }
+    match found.farthest(game, limits.memory_bytes, budget) {
+        None => Ok(None),
+        Some(Err(limit)) => Err(Trouble::Limit(limit)),
+        Some(Ok((moves, ids))) => {
+            let states = ids.iter().take(keep).map(|id| game.unpack(&found.space.state(*id))).collect();
+            Ok(Some(Farthest { moves, count: ids.len() as u64, states, of: found.counts.states }))
+        }
+    }
+}
+
+/// The farthest starts, from a space whose distances are all made.
+fn farthest(game: &Game, keep: usize, budget: &Budget) -> Result<Farthest, Trouble> {
+    let Some(shared) = Shared::of(game, budget) else {
+        return match budget.stopped() {
+            Some(limit) => Err(Trouble::Limit(limit)),
+            None => Err(Trouble::Undecided(format!(
+                "more than {SHARED_STATES} positions, or moves with chance: the farthest start is not known"
+            ))),
+        };
+    };
+    let space = &shared.found.space;
+    let mut best = Farthest { moves: 0, count: 0, states: vec![], of: shared.found.counts.states };
+    for id in space.ids().filter(|id| space.class(*id) == Class::Winnable) {
+        let Some(moves) = shared.distances.get(id) else { continue };
+        if moves > best.moves {
+            best = Farthest { moves, count: 0, states: vec![], ..best };
+        }
+        if moves == best.moves {
+            best.count += 1;
+            if best.states.len() < keep {
+                best.states.push(game.unpack(&space.state(id)));
+            }
+        }
+    }
+    Ok(best)
+}
+
 fn deepest(
     level: &Loaded,
     template: &Template,
@@ -661,37 +718,15 @@ fn deepest(
         out.tried = states.len() as u64;
         game.starts = states.into_iter().map(|s| (s, 1)).collect();
     }
-    let Some(shared) = Shared::of(&game, budget) else {
-        return match budget.stopped() {
-            Some(limit) => Err(Trouble::Limit(limit)),
-            None => Err(Trouble::Undecided(format!(
-                "more than {SHARED_STATES} positions, or moves with chance: the farthest start is not known"
-            ))),
-        };
+    let best = match farthest_by_number(&game, order.keep, budget)? {
+        Some(best) => best,
+        None => farthest(&game, order.keep, budget)?,
     };
-    let space = &shared.found.space;
-    let mut best: (u32, Vec<Vec<i32>>, u64) = (0, vec![], 0);
-    for id in space.ids() {
-        if space.class(id) != Class::Winnable {
-            continue;
-        }
-        let Some(depth) = shared.distances.get(id) else { continue };
-        if depth > best.0 {
-            best = (depth, vec![], 0);
-        }
-        if depth == best.0 {
-            best.2 += 1;
-            if best.1.len() < order.keep {
-                best.1.push(game.unpack(&space.state(id)));
-            }
-        }
-    }
-    let of = shared.found.counts.states;
-    out.tried = out.tried.max(of);
-    out.deepest = Some(Deepest { moves: best.0, count: best.2, of });
-    out.good = best.2;
-    for (n, state) in best.1.into_iter().enumerate() {
-        let figures = Figures::from([("moves", f64::from(best.0)), ("solvable", 1.0)]);
+    out.tried = out.tried.max(best.of);
+    out.deepest = Some(Deepest { moves: best.moves, count: best.count, of: best.of });
+    out.good = best.count;
+    for (n, state) in best.states.into_iter().enumerate() {
+        let figures = Figures::from([("moves", f64::from(best.moves)), ("solvable", 1.0)]);
         let name = format!("deepest {}", n + 1);
         let board = template.drawn(&level.game.bound, &state);
         out.boards.push(Drafted {

@@ -704,6 +704,28 @@ impl Explored {
         self.route_watched(model, depth, &self.goals_at(depth), false, watch)
     }
 
+    /// The states that can still be won and are farthest from a goal, with how many moves they need: for a space that is kept by number, of a
+    /// model whose rules can be followed back; `None` for others. `memory`: the bytes that may be taken for it.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that ended it.
+    pub fn farthest(
+        &self,
+        model: &dyn Model,
+        memory: u64,
+        watch: &dyn Watch,
+    ) -> Option<Result<(u32, Vec<StateId>), Limit>> {
+        let progress =
+            Progress { states: self.counts.states, depth: self.counts.depth, ..Progress::default() };
+        let stop = || watch.look(&progress);
+        let source = crate::edges::Edges { space: &self.space, model, past_goals: false, stop: &stop };
+        let found = crate::passes::Passes::back(&source)?.farthest(memory);
+        Some(found.map(|(moves, numbers)| {
+            (moves, numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect())
+        }))
+    }
+
     /// The won states at one depth.
     #[must_use]
     pub fn goals_at(&self, depth: u32) -> Vec<StateId> {

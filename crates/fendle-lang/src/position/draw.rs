@@ -125,43 +125,62 @@ impl Bound {
         if rules.iter().any(|r| r.when.is_some()) {
             eval.look_at(state);
         }
+
+        // The glyph for the values of a cell, and whether it says all of them. `at`: the value of a variable.
+        let choose = |open: &[&DrawRule], at: &dyn Fn(usize) -> i64| -> (Option<String>, bool) {
+            let holds = |r: &DrawRule| r.facts.iter().all(|f| at(f.var) == f.value);
+            let whole = |r: &DrawRule| {
+                vars.iter().all(|&v| {
+                    let want = r.facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
+                    at(v) == want
+                })
+            };
+            let fitting = || open.iter().filter(|r| holds(r));
+            let chosen = if layered {
+                // What says nothing lies below everything.
+                fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
+            } else {
+                // A glyph with a condition says more than one without.
+                let said =
+                    |conditional: bool| open.iter().find(|r| r.when.is_some() == conditional && whole(r));
+                said(true)
+                    .or_else(|| said(false))
+                    .or_else(|| fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some())))
+            };
+            (chosen.map(|r| r.glyph.to_string()), chosen.is_some_and(|r| whole(r)))
+        };
+        let conditional = rules.iter().any(|r| r.when.is_some());
+        let all: Vec<&DrawRule> = rules.iter().collect();
+        // Where no glyph has a condition, cells with the same values look the same.
+        let mut met: Vec<(Vec<i64>, (Option<String>, bool))> = vec![];
+        let mut values: Vec<i64> = vec![0; vars.len()];
         let mut rows = vec![];
         for r in 0..self.rows {
-            let mut row = vec![];
+            let mut row = Vec::with_capacity(self.cols);
             for c in 0..self.cols {
                 let cell = r * self.cols + c;
-                let mut open: Vec<&DrawRule> = vec![];
-                for rule in rules {
-                    let is_open = match &rule.when {
-                        None => true,
-                        Some(body) => eval.holds_at(body, cell as i64),
-                    };
-                    if is_open {
-                        open.push(rule);
-                    }
-                }
-                let holds = |r: &DrawRule| r.facts.iter().all(|f| value_at(f.var, cell) == f.value);
-                let whole = |r: &DrawRule| {
-                    vars.iter().all(|&v| {
-                        let want = r.facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
-                        value_at(v, cell) == want
-                    })
+                values.iter_mut().zip(vars).for_each(|(value, &v)| *value = value_at(v, cell));
+                let at = |var: usize| match vars.iter().position(|&v| v == var) {
+                    Some(i) => values[i],
+                    None => value_at(var, cell),
                 };
-                let fitting = || open.iter().filter(|r| holds(r));
-                let chosen = if layered {
-                    // What says nothing lies below everything.
-                    fitting().find(|r| !r.facts.is_empty() || r.when.is_some()).or_else(|| fitting().next())
+                let found = if conditional {
+                    let open: Vec<&DrawRule> = (all.iter().copied())
+                        .filter(|rule| rule.when.as_ref().is_none_or(|body| eval.holds_at(body, cell as i64)))
+                        .collect();
+                    choose(&open, &at)
                 } else {
-                    // A glyph with a condition says more than one without.
-                    let said =
-                        |conditional: bool| open.iter().find(|r| r.when.is_some() == conditional && whole(r));
-                    said(true)
-                        .or_else(|| said(false))
-                        .or_else(|| fitting().max_by_key(|r| r.facts.len() + usize::from(r.when.is_some())))
+                    match met.iter().find(|m| m.0 == values) {
+                        Some(m) => m.1.clone(),
+                        None => {
+                            let found = choose(&all, &at);
+                            met.push((values.clone(), found.clone()));
+                            found
+                        }
+                    }
                 };
-                exact &= chosen.is_some_and(|r| whole(r));
-                let glyph = chosen.map(|r| r.glyph);
-                row.push(glyph.map_or("?".to_string(), String::from));
+                exact &= found.1;
+                row.push(found.0.unwrap_or_else(|| "?".to_string()));
             }
             rows.push(row);
         }

@@ -96,7 +96,9 @@ pub fn game(a: &Answer<Lockstep>, recorded: bool) -> Vec<String> {
         out = out.iter().flat_map(|l| wrapped(l)).collect();
         if c.layouts > 0 {
             let pairs = counted(c.layouts, "pair", "pairs");
-            out.extend(wrapped(&format!("what is told is the same in {pairs} of positions that the player cannot tell apart")));
+            out.extend(wrapped(&format!(
+                "what is told is the same in {pairs} of positions that the player cannot tell apart"
+            )));
         }
         return out;
     }
