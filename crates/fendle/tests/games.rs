@@ -227,8 +227,8 @@ fn a_game_that_draws_is_its_own_model_when_it_lists_what_can_come() {
         }
     }
     let (one, other) = (ours("odds"), own("odds", "").json());
-    assert_eq!(one["best"]["exact"], other["best"]["exact"], "{one}\n{other}");
-    assert!(one["best"]["exact"].is_string(), "{one}");
+    assert_eq!(one["best_probability"]["exact"], other["best_probability"]["exact"], "{one}\n{other}");
+    assert!(one["best_probability"]["exact"].is_string(), "{one}");
     let run = own("explore", " --seeds");
     assert!(run.code == 2 && run.err.contains("list its `outcomes`"), "{}{}", run.out, run.err);
 }

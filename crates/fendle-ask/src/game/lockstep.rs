@@ -411,9 +411,6 @@ impl Lockstep<'_> {
             return Ok(());
         }
         self.unseen((&told, !ended), &state, &way)?;
-        if let Some(Ok(list)) = answers.allowed {
-            self.allowed(&list, &allowed, &way, &state);
-        }
         for (of, (made, again)) in listed.into_iter().zip(answers.moves) {
             self.found.tried += 1;
             let next = if of.lists(&self.about) {
@@ -434,6 +431,10 @@ impl Lockstep<'_> {
             if self.is_over() {
                 return Ok(());
             }
+        }
+        // A move that does something else says more than a list.
+        if let Some(Ok(list)) = answers.allowed {
+            self.allowed(&list, &allowed, &way, &state);
         }
         Ok(())
     }
