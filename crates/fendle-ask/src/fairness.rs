@@ -221,6 +221,20 @@ pub fn fairness(level: &Loaded, budget: &Budget) -> Result<Answer<Fairness>, Tro
 ///
 /// [`Stopped`].
 pub fn played(level: &Loaded, budget: &Budget) -> Result<Report, Stopped> {
+    Ok(played_on(level, budget, false)?.0)
+}
+
+/// The same; and how many independent sets of clues there are at the end for the hazard that has the fewest, none for one that never became
+/// certain.
+///
+/// # Errors
+///
+/// [`Stopped`].
+pub fn played_with_clues(level: &Loaded, budget: &Budget) -> Result<(Report, usize), Stopped> {
+    played_on(level, budget, true)
+}
+
+fn played_on(level: &Loaded, budget: &Budget, count: bool) -> Result<(Report, usize), Stopped> {
     let (b, table, history) = (&level.game.bound, &level.moves, &level.history);
     let mut player = Player::new(b, table, history)?;
     let mut report = Report {
@@ -282,7 +296,24 @@ pub fn played(level: &Loaded, budget: &Budget) -> Result<Report, Stopped> {
             report.never.push(place_name(b, var, at));
         }
     }
-    Ok(report)
+    let clues = if count && report.never.is_empty() { fewest_clues(&player, &certain, budget)? } else { 0 };
+    Ok((report, clues))
+}
+
+/// The fewest independent sets of clues that any of these hazards has, by what is known now.
+fn fewest_clues(player: &Player<'_>, hazards: &BTreeSet<u32>, budget: &Budget) -> Result<usize, Stopped> {
+    let system = &player.known.system;
+    let prover = system.prover();
+    let mut fewest = usize::MAX;
+    for &c in hazards {
+        go_on(budget)?;
+        let sets = match system.fixed[c as usize] {
+            Some(_) => 1,
+            None => prover.independent(c, true, &prover.clues_for(c, true)).0,
+        };
+        fewest = fewest.min(sets);
+    }
+    Ok(if hazards.is_empty() { 0 } else { fewest })
 }
 
 fn go_on(budget: &Budget) -> Result<(), Stopped> {

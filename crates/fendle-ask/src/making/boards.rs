@@ -19,6 +19,8 @@ pub struct Board {
     pub cells: Vec<String>,
     /// Other boards and values, by name, as `start` takes them.
     pub rest: Vec<(String, String)>,
+    /// Level values that were chosen for it.
+    pub values: Vec<(String, i64)>,
 }
 
 /// What may change on a board.
@@ -91,7 +93,7 @@ impl Template {
             rows: picture.map_or(0, |p| p.rows.len()),
             cols: picture.and_then(|p| p.rows.first()).map_or(0, Vec::len),
             name,
-            board: Board { cells: vec![], rest: vec![] },
+            board: Board { cells: vec![], rest: vec![], values: vec![] },
         };
         out.board = out.drawn(b, &b.position);
         out
@@ -118,7 +120,7 @@ impl Template {
         let drawn = b.draw(state);
         let cells = drawn.pictures.iter().find(|p| p.name == self.name).map(|p| p.rows.concat());
         let rest = b.line_parts(state).into_iter().filter(|(name, _)| *name != self.name).collect();
-        Board { cells: cells.unwrap_or_default(), rest }
+        Board { cells: cells.unwrap_or_default(), rest, values: vec![] }
     }
 
     /// Whether a glyph is one of the drawing.
@@ -229,7 +231,10 @@ impl Template {
         let text = |text: String| Raw { kind: RawKind::Text(text, None), span: Span::default() };
         let mut level = self.source.level.clone();
         level.name = name.into();
-        level.values.retain(|(k, _)| !self.is_drawn(&k.text));
+        level.values.retain(|(k, _)| !self.is_drawn(&k.text) && board.values.iter().all(|v| v.0 != k.text));
+        let number = |n: i64| Raw { kind: RawKind::Int(n), span: Span::default() };
+        level.values.extend(board.values.iter().map(|(name, n)| (key(name), number(*n))));
+        level.draft.clear();
         level.told.clear();
         level.expect.clear();
         level.start.clear();
@@ -257,6 +262,36 @@ impl Template {
         let read = self.drawn(b, &b.position);
         let same = read.cells == board.cells && (!self.name.is_empty() || read.rest == board.rest);
         same.then_some(loaded)
+    }
+
+    /// Whether the model has a level value of this name that whole numbers can be.
+    #[must_use]
+    pub fn has_value(&self, name: &str) -> bool {
+        self.source.model.vars.iter().any(|v| !v.state && v.name == name)
+    }
+
+    /// The boards of levels that were drafted from this one, with the numbers of their tries; what is no such board is left out.
+    #[must_use]
+    pub fn earlier(&self, levels: &[Level], tuned: &[String], budget: &Arc<Budget>) -> Vec<(u64, Board)> {
+        let number = |name: &str| name.rsplit(' ').next().and_then(|n| n.parse::<u64>().ok());
+        let board = |level: &Level| {
+            let source = Source { level: level.clone(), ..self.source.clone() };
+            let loaded = load_source(&source, Want::One, budget, &mut vec![]).ok()?;
+            let mut board = self.drawn(&loaded.game.bound, &loaded.game.bound.position);
+            let value = |name: &String| {
+                let raw = level.values.iter().rev().find(|(k, _)| k.text == *name)?;
+                if let RawKind::Int(n) = raw.1.kind { Some((name.clone(), n)) } else { None }
+            };
+            board.values = tuned.iter().filter_map(value).collect();
+            (board.cells.len() == self.board.cells.len()).then_some(board)
+        };
+        levels.iter().filter_map(|l| Some((number(&l.name).unwrap_or(1), board(l)?))).collect()
+    }
+
+    /// The level's own wishes for drafting.
+    #[must_use]
+    pub fn draft(&self) -> &[(Key, Raw)] {
+        &self.source.level.draft
     }
 
     /// The board's level as the text of a level file, below the head of the file.

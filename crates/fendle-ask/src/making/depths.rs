@@ -8,7 +8,8 @@ use fendle_lang::run::setup::Dice;
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::draft::{BOARD_STATES, Shared, shuffled, solved_start};
+use super::draft::{BOARD_STATES, Shared, solved_start};
+use super::maker::shuffled;
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
 use crate::load::{Loaded, Store};

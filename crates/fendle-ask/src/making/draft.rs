@@ -7,33 +7,28 @@ use std::sync::Arc;
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limits};
 use fendle_lang::Game;
-use fendle_lang::play::{Tried, step_drawn};
-use fendle_lang::run::Eval;
-use fendle_lang::run::setup::Dice;
 use fendle_lang::syntax::level::EXPECT_COUNTS;
 use rayon::prelude::*;
 use serde::Serialize;
 
 use super::boards::{Board, Template};
-use super::figures::{Figures, Judged, NAMES, judge};
+use super::deepest::deepest;
+use super::figures::{Figures, Judged, NAMES};
+use super::maker::{Candidate, Maker};
 use super::wish::{Wish, figures_json};
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
 use crate::hunt::Promise;
-use crate::load::{Loaded, Store, drawn_again};
+use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::solve::solve;
 
 /// States that are looked at for one board, where nothing else is said.
 pub const BOARD_STATES: u64 = 300_000;
 /// States of a space whose distances serve all boards at once.
-const SHARED_STATES: u64 = 4_000_000;
+pub(super) const SHARED_STATES: u64 = 4_000_000;
 /// Boards that are judged together.
 const BATCH: u64 = 64;
-/// Boards that are made anew before those that were kept are changed.
-const FRESH: u64 = 128;
-/// Placements that are all taken as starts.
-const PLACEMENTS_MAX: usize = 400_000;
 
 /// Where boards come from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -49,6 +44,8 @@ pub enum By {
     Edit,
     /// All positions that can be reached, or all placements: the farthest from a goal.
     Deepest,
+    /// The level's own board, with each choice of some of its values.
+    Tune,
 }
 
 /// How many of a glyph are put on a board.
@@ -60,6 +57,28 @@ pub struct Put {
     pub least: usize,
     /// At most.
     pub greatest: usize,
+    /// Only on cells that bear this letter in [`Order::cells`].
+    pub within: Option<char>,
+}
+
+/// A level value that is chosen among whole numbers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tuned {
+    /// Its name.
+    pub name: String,
+    /// The least number.
+    pub least: i64,
+    /// The greatest.
+    pub greatest: i64,
+}
+
+/// How the first move of a hidden board is kept from losing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Safe {
+    /// What would lose is moved to another place.
+    Move,
+    /// The whole board is made again.
+    Again,
 }
 
 /// What is mirrored on a filled board.
@@ -86,12 +105,22 @@ pub struct Order {
     pub tries: u64,
     /// How many moves a shuffle has, at least and at most.
     pub shuffles: (u32, u32),
+    /// Shuffles go against the direction of play: moves are taken back.
+    pub backwards: bool,
     /// What is put on plain cells.
     pub put: Vec<Put>,
     /// Glyphs that small changes may put, or take away.
     pub may: BTreeSet<String>,
     /// Cells that stay as they are.
     pub fixed: BTreeSet<usize>,
+    /// A letter for each cell, for what is put on some of them only; empty where none is.
+    pub cells: Vec<char>,
+    /// Level values that are chosen.
+    pub tune: Vec<Tuned>,
+    /// A first move that is made on each board and must not lose, by its number in the level's move table.
+    pub first: Option<(usize, Safe)>,
+    /// Boards of an earlier draft with the numbers of their tries, from which climbing goes on; and how many were tried.
+    pub earlier: (Vec<(u64, Board)>, u64),
     /// What is mirrored.
     pub mirrored: Option<Mirror>,
     /// Glyphs that no one walks through: the other cells are to hang together.
@@ -106,6 +135,9 @@ pub struct Drafted {
     /// Which try made it, from 1.
     #[serde(rename = "try")]
     pub number: u64,
+    /// Level values that were chosen for it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<(String, i64)>,
     /// Its figures.
     pub figures: BTreeMap<&'static str, Option<f64>>,
     /// Its position.
@@ -156,8 +188,8 @@ pub struct Deepest {
 
 /// A space whose distances serve many boards: those that are positions of it.
 pub struct Shared {
-    found: Explored,
-    distances: Distances,
+    pub(super) found: Explored,
+    pub(super) distances: Distances,
 }
 
 impl Shared {
@@ -203,42 +235,24 @@ pub fn solved_start(store: &Store, level: &Loaded, budget: &Budget) -> Vec<i32> 
     }
 }
 
-/// Plays so many moves at random, none of which undoes the last one; `None` where play gets stuck before.
-pub fn shuffled(level: &Loaded, from: &[i32], moves: u32, dice: &mut Dice) -> Option<Vec<i32>> {
-    let b = &level.game.bound;
-    let mut before: Option<Vec<i32>> = None;
-    let mut here = from.to_vec();
-    for _ in 0..moves {
-        let mut order: Vec<usize> = (0..level.moves.list.len()).collect();
-        let mut next = None;
-        while next.is_none() && !order.is_empty() {
-            let number = order.swap_remove(dice.below(order.len() as u64) as usize);
-            if let Ok(Tried::Made(list)) = step_drawn(b, &level.moves, &here, number, true, dice) {
-                next =
-                    list.into_iter().map(|p| p.made.state).find(|s| Some(s) != before.as_ref() && *s != here);
-            }
-        }
-        before = Some(std::mem::replace(&mut here, next?));
-    }
-    Some(here)
-}
-
-/// Something that may become a board.
-enum Candidate {
-    /// A position of the level itself.
-    State(Vec<i32>),
-    /// Another board.
-    Board(Board),
-    /// Nothing could be made: why.
-    None(&'static str),
-}
-
-struct Maker<'m> {
-    level: &'m Loaded,
-    template: &'m Template,
-    order: &'m Order,
-    from: Vec<i32>,
-    seed: u64,
+/// A draft that is being made.
+struct Drafting<'d> {
+    store: &'d Store,
+    maker: Maker<'d>,
+    template: &'d Template,
+    level: &'d Loaded,
+    order: &'d Order,
+    wish: Wish,
+    /// Figures that are found out beside those of the wish.
+    besides: BTreeSet<&'static str>,
+    shared: Option<Shared>,
+    limits: Limits,
+    budget: &'d Arc<Budget>,
+    /// Boards that were made, each in one form for all that are turned or mirrored.
+    met: HashSet<Vec<String>>,
+    /// Boards that were kept, with their rank.
+    kept: Vec<(f64, Drafted)>,
+    out: Draft,
 }
 
 /// Drafts boards.
@@ -262,6 +276,10 @@ pub fn draft(
     };
     let mut besides: BTreeSet<&'static str> = order.most.into_iter().collect();
     besides.insert(if hides { "guesses" } else { "moves" });
+    if order.by == By::Tune && !hides {
+        // Chance: the moves of a lucky play are no figure of it.
+        besides.remove("moves");
+    }
     let mut out = Draft {
         by: order.by,
         want: wish.words(),
@@ -281,96 +299,32 @@ pub fn draft(
         return Ok(Answer::new(Asked::of(level), holds, out).took(budget, of));
     }
     let from = if order.by == By::Shuffle { solved_start(store, level, budget) } else { b.position.clone() };
-    let maker = Maker { level, template, order, from, seed: budget.wanted().seed };
+    let maker = Maker::new(level, template, order, from, budget)?;
     let cheap = wish.names().union(&besides).all(|n| ["moves", "solvable"].contains(n));
-    let states = matches!(order.by, By::Shuffle | By::Setup);
+    let states = matches!(order.by, By::Shuffle | By::Setup) && order.first.is_none() && !order.backwards;
     let shared =
         if cheap && states && !hides { Shared::of(&level.game.at(maker.from.clone()), budget) } else { None };
     let most = budget.wanted().max_states.unwrap_or(BOARD_STATES);
     let limits = Limits { threads: 1, max_states: most, ..budget.limits() };
-    let asked: BTreeSet<&'static str> = wish.names().union(&besides).copied().collect();
-    let mut met: HashSet<Vec<String>> = HashSet::new();
-    let mut kept: Vec<(f64, Drafted)> = vec![];
-    while out.tried < order.tries && !budget.is_stopped() {
-        let batch: Vec<u64> = (out.tried..(out.tried + BATCH).min(order.tries)).collect();
-        let parents: Vec<&Drafted> = kept.iter().map(|k| &k.1).collect();
-        let made: Vec<(u64, Candidate)> = batch.par_iter().map(|n| (*n, maker.make(*n, &parents))).collect();
-        let mut fresh = vec![];
-        for (n, candidate) in made {
-            let board = match &candidate {
-                Candidate::State(state) => template.drawn(b, state),
-                Candidate::Board(board) => board.clone(),
-                Candidate::None(why) => {
-                    *out.fell.entry((*why).into()).or_default() += 1;
-                    continue;
-                }
-            };
-            let mut key = template.unturned(&board);
-            key.extend(board.rest.iter().map(|(n, t)| format!("{n}={t}")));
-            if met.insert(key) {
-                fresh.push((n, candidate, board));
-            } else {
-                *out.fell.entry("made before, or turned or mirrored".into()).or_default() += 1;
-            }
-        }
-        let judged: Vec<(Judged, Option<Arc<Loaded>>)> = fresh
-            .par_iter()
-            .map(|(_, candidate, _)| {
-                maker.judge(store, candidate, shared.as_ref(), (&wish, &besides), &limits, budget)
-            })
-            .collect();
-        out.tried += batch.len() as u64;
-        for ((n, candidate, board), (judged, loaded)) in fresh.into_iter().zip(judged) {
-            let figures = match judged {
-                Judged::Good(figures) => figures,
-                Judged::Bad(why) => {
-                    *out.fell.entry(why).or_default() += 1;
-                    continue;
-                }
-                Judged::Open => {
-                    *out.fell.entry("not decided within the limits of a board".into()).or_default() += 1;
-                    continue;
-                }
-                Judged::Breaks => {
-                    *out.fell
-                        .entry("the model breaks on it, or reads it as another board".into())
-                        .or_default() += 1;
-                    continue;
-                }
-            };
-            out.good += 1;
-            if order.most.is_none() && kept.len() >= order.keep {
-                continue;
-            }
-            let rank = order.most.map_or(0.0, |name| figures.get(name).copied().unwrap_or(f64::NAN));
-            let position = match (&candidate, &loaded) {
-                (Candidate::State(state), _) => Position::new(b, state),
-                (_, Some(own)) => Position::new(&own.game.bound, &own.game.bound.position),
-                _ => continue,
-            };
-            let name = format!("{} {}", order.by.word(), n + 1);
-            let text = template.text(&board, &name, &expect_of(&figures, &asked));
-            let drafted = Drafted {
-                name,
-                number: n + 1,
-                figures: figures_json(&figures),
-                position,
-                text,
-                board,
-                level: loaded,
-            };
-            kept.push((rank, drafted));
-        }
-        if order.most.is_some() {
-            // The best first; of equal ones the one that was made first.
-            kept.retain(|k| !k.0.is_nan());
-            kept.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.number.cmp(&b.1.number)));
-            kept.truncate(order.keep);
-        } else if kept.len() >= order.keep {
-            break;
-        }
-    }
-    out.boards = kept.into_iter().map(|k| k.1).collect();
+    let (met, kept) = (HashSet::new(), vec![]);
+    let mut making = Drafting {
+        store,
+        maker,
+        template,
+        level,
+        order,
+        wish,
+        besides,
+        shared,
+        limits,
+        budget,
+        met,
+        kept,
+        out,
+    };
+    making.run();
+    let mut out = making.out;
+    out.boards = making.kept.into_iter().map(|k| k.1).collect();
     let stopped = budget.stopped();
     let holds = match (out.boards.is_empty(), stopped) {
         (false, _) => Verdict::Holds,
@@ -379,6 +333,133 @@ pub fn draft(
     };
     let tried = out.tried;
     Ok(Answer::new(Asked::of(level), holds, out).stopped(stopped, budget).took(budget, tried))
+}
+
+impl Drafting<'_> {
+    /// Makes and judges boards, until there are enough of them.
+    fn run(&mut self) {
+        let (earlier, begun) = (&self.order.earlier.0, self.order.earlier.1);
+        let again: Vec<(u64, Candidate)> = (earlier.iter())
+            .map(|(number, board)| (number.saturating_sub(1), self.maker.earlier(board)))
+            .collect();
+        if !again.is_empty() {
+            self.take(again);
+        }
+        let end = begun + self.maker.all().unwrap_or(u64::MAX).min(self.order.tries);
+        let mut next = begun;
+        while next < end && !self.budget.is_stopped() {
+            let batch: Vec<u64> = (next..(next + BATCH).min(end)).collect();
+            let parents: Vec<&Drafted> = self.kept.iter().map(|k| &k.1).collect();
+            let made = batch.par_iter().map(|n| (*n, self.maker.make(*n, &parents))).collect();
+            next += batch.len() as u64;
+            self.take(made);
+            self.out.tried = next - begun;
+            if self.order.most.is_none() && self.kept.len() >= self.order.keep {
+                break;
+            }
+        }
+    }
+
+    /// Notes that a candidate fell away.
+    fn falls(&mut self, why: impl Into<String>) {
+        *self.out.fell.entry(why.into()).or_default() += 1;
+    }
+
+    /// Judges candidates, and keeps those that are wanted.
+    fn take(&mut self, made: Vec<(u64, Candidate)>) {
+        let b = &self.level.game.bound;
+        let mut fresh = vec![];
+        for (n, candidate) in made {
+            let board = match &candidate {
+                Candidate::State(state) => self.template.drawn(b, state),
+                Candidate::Board(board) => board.clone(),
+                Candidate::None(why) => {
+                    self.falls(*why);
+                    continue;
+                }
+            };
+            let mut key = self.template.unturned(&board);
+            key.extend(board.rest.iter().map(|(n, t)| format!("{n}={t}")));
+            key.extend(board.values.iter().map(|(n, v)| format!("{n}={v}")));
+            if self.met.insert(key) {
+                fresh.push((n, candidate, board));
+            } else {
+                self.falls("made before, or turned or mirrored");
+            }
+        }
+        let wanted = (&self.wish, &self.besides);
+        let judged: Vec<(Judged, Option<Arc<Loaded>>)> = fresh
+            .par_iter()
+            .map(|(_, candidate, _)| {
+                self.maker.judge(
+                    self.store,
+                    candidate,
+                    self.shared.as_ref(),
+                    wanted,
+                    &self.limits,
+                    self.budget,
+                )
+            })
+            .collect();
+        for ((n, candidate, board), (judged, loaded)) in fresh.into_iter().zip(judged) {
+            match judged {
+                Judged::Good(figures) => self.keep(n, &candidate, board, &figures, loaded),
+                Judged::Bad(why) => self.falls(why),
+                Judged::Open => self.falls("not decided within the limits of a board"),
+                Judged::Breaks => self.falls("the model breaks on it, or reads it as another board"),
+            }
+        }
+        if self.order.most.is_some() {
+            // The best first; of equal ones the one that was made first.
+            self.kept.retain(|k| !k.0.is_nan());
+            self.kept.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.number.cmp(&b.1.number)));
+            self.kept.truncate(self.order.keep);
+        }
+    }
+
+    /// Keeps a board that is as it is wanted.
+    fn keep(
+        &mut self,
+        n: u64,
+        candidate: &Candidate,
+        board: Board,
+        figures: &Figures,
+        loaded: Option<Arc<Loaded>>,
+    ) {
+        self.out.good += 1;
+        if self.order.most.is_none() && self.kept.len() >= self.order.keep {
+            return;
+        }
+        let rank = self.order.most.map_or(0.0, |name| figures.get(name).copied().unwrap_or(f64::NAN));
+        let position = match (candidate, &loaded) {
+            (Candidate::State(state), _) => Position::new(&self.level.game.bound, state),
+            (_, Some(own)) => Position::new(&own.game.bound, &own.game.bound.position),
+            _ => return,
+        };
+        let name = format!("{} {}", self.order.by.word(), n + 1);
+        let asked: BTreeSet<&'static str> = self.wish.names().union(&self.besides).copied().collect();
+        let text = self.template.text(&board, &name, &expect_of(figures, &asked));
+        let drafted = Drafted {
+            name,
+            number: n + 1,
+            values: board.values.clone(),
+            figures: figures_json(figures),
+            position,
+            text,
+            board,
+            level: loaded,
+        };
+        self.kept.push((rank, drafted));
+    }
+}
+
+impl Order {
+    /// Whether something may be put on a cell.
+    #[must_use]
+    pub fn takes(&self, put: &Put, cell: usize) -> bool {
+        let here = self.cells.get(cell);
+        !self.fixed.contains(&cell) && put.within.is_none_or(|letter| here == Some(&letter))
+    }
 }
 
 /// What a level file may expect of a board with these figures: those that were asked for, and whether it can be solved in how many moves.
@@ -410,334 +491,7 @@ impl By {
             By::Fill => "fill",
             By::Edit => "edit",
             By::Deepest => "deepest",
+            By::Tune => "tune",
         }
     }
-}
-
-impl Maker<'_> {
-    fn make(&self, n: u64, parents: &[&Drafted]) -> Candidate {
-        let mut dice =
-            Dice::new(self.seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ n.wrapping_mul(0xD1B5_4A32_D192_ED03));
-        // Where most of something is wanted, every second board is one of the best, changed.
-        let climbs = self.order.most.is_some() && n >= FRESH.min(self.order.tries / 4) && n % 2 == 1;
-        if climbs && !parents.is_empty() {
-            let parent = parents[dice.below(parents.len() as u64) as usize];
-            return match self.order.by {
-                By::Shuffle | By::Setup => {
-                    let moves = 1 + dice.below(12) as u32;
-                    shuffled(self.level, &parent.position.state, moves, &mut dice)
-                        .map_or(Candidate::None("play was stuck"), Candidate::State)
-                }
-                _ => self.edited(&parent.board, &mut dice),
-            };
-        }
-        match self.order.by {
-            By::Shuffle => {
-                let (least, most) = self.order.shuffles;
-                let moves = least + dice.below(u64::from(most.saturating_sub(least)) + 1) as u32;
-                match shuffled(self.level, &self.from, moves, &mut dice) {
-                    Some(state) if self.runs(&state) => Candidate::State(state),
-                    Some(_) => Candidate::None("it has ended already"),
-                    None => Candidate::None("play was stuck"),
-                }
-            }
-            By::Setup => {
-                let b = &self.level.game.bound;
-                match drawn_again(b, dice.below(u64::MAX - 1)) {
-                    // What the player knows of a position has a beginning of its own.
-                    Some(state) if b.model.hides() && !self.level.known => {
-                        Candidate::Board(self.template.drawn(b, &state))
-                    }
-                    Some(state) => Candidate::State(state),
-                    None => Candidate::None("the setup gave none"),
-                }
-            }
-            By::Fill => self.filled(&mut dice).map_or(
-                Candidate::None("what is to be put does not fit, or floor was cut off"),
-                Candidate::Board,
-            ),
-            By::Edit | By::Deepest => self.edited(&self.template.board, &mut dice),
-        }
-    }
-
-    fn runs(&self, state: &[i32]) -> bool {
-        matches!(Eval::new(&self.level.game.bound).status(state), Ok(None))
-    }
-
-    /// Cells that may be filled or changed.
-    fn open_cells(&self, board: &Board) -> Vec<usize> {
-        let plain = self.template.plain().unwrap_or(".");
-        let free = |c: &usize| {
-            !self.order.fixed.contains(c)
-                && (board.cells[*c] == plain || self.order.may.contains(&board.cells[*c]))
-        };
-        (0..board.cells.len()).filter(free).collect()
-    }
-
-    fn mirror(&self, cell: usize) -> usize {
-        let (rows, cols) = (self.template.rows, self.template.cols);
-        let (r, c) = (cell / cols, cell % cols);
-        match self.order.mirrored {
-            None => cell,
-            Some(Mirror::Columns) => r * cols + (cols - 1 - c),
-            Some(Mirror::Rows) => (rows - 1 - r) * cols + c,
-        }
-    }
-
-    fn filled(&self, dice: &mut Dice) -> Option<Board> {
-        let mut board = self.template.board.clone();
-        let plain = self.template.plain()?.to_string();
-        for put in &self.order.put {
-            let many = put.least + dice.below((put.greatest - put.least) as u64 + 1) as usize;
-            let mut left = many;
-            let mut free: Vec<usize> = (0..board.cells.len())
-                .filter(|c| board.cells[*c] == plain && !self.order.fixed.contains(c))
-                .collect();
-            while left > 0 {
-                if free.is_empty() {
-                    return None;
-                }
-                let at = free.swap_remove(dice.below(free.len() as u64) as usize);
-                let other = self.mirror(at);
-                if other == at {
-                    board.cells[at].clone_from(&put.glyph);
-                    left -= 1;
-                } else if left >= 2 && board.cells[other] == plain && !self.order.fixed.contains(&other) {
-                    board.cells[at].clone_from(&put.glyph);
-                    board.cells[other].clone_from(&put.glyph);
-                    free.retain(|c| *c != other);
-                    left -= 2;
-                }
-            }
-        }
-        self.hangs_together(&board).then_some(board)
-    }
-
-    /// Whether the cells that somebody walks through hang together.
-    fn hangs_together(&self, board: &Board) -> bool {
-        if self.order.apart.is_empty() {
-            return true;
-        }
-        let cols = self.template.cols;
-        let floor = |c: usize| !self.order.apart.contains(&board.cells[c]);
-        let all: Vec<usize> = (0..board.cells.len()).filter(|c| floor(*c)).collect();
-        let Some(first) = all.first() else { return true };
-        let mut met = HashSet::from([*first]);
-        let mut open = vec![*first];
-        while let Some(c) = open.pop() {
-            let near = [
-                (c >= cols).then(|| c - cols),
-                (c + cols < board.cells.len()).then(|| c + cols),
-                (c % cols > 0).then(|| c - 1),
-                (c % cols + 1 < cols).then(|| c + 1),
-            ];
-            open.extend(near.into_iter().flatten().filter(|n| floor(*n) && met.insert(*n)));
-        }
-        met.len() == all.len()
-    }
-
-    /// A board with one to four cells changed; glyphs that are put count as they did, as far as the changes are exchanges.
-    fn edited(&self, board: &Board, dice: &mut Dice) -> Candidate {
-        let cells = self.open_cells(board);
-        let plain = self.template.plain().unwrap_or(".").to_string();
-        let mut glyphs: Vec<String> = self.order.may.iter().cloned().collect();
-        if !glyphs.contains(&plain) {
-            glyphs.push(plain);
-        }
-        if cells.len() < 2 || glyphs.len() < 2 {
-            return Candidate::None("nothing may be changed: --may names glyphs or variables");
-        }
-        let mut board = board.clone();
-        for _ in 0..1 + dice.below(3) {
-            let at = cells[dice.below(cells.len() as u64) as usize];
-            if dice.below(3) == 0 {
-                let glyph = &glyphs[dice.below(glyphs.len() as u64) as usize];
-                board.cells[at].clone_from(glyph);
-            } else {
-                let other = cells[dice.below(cells.len() as u64) as usize];
-                board.cells.swap(at, other);
-            }
-        }
-        let fits = self.order.put.iter().all(|put| {
-            let n = board.cells.iter().filter(|g| **g == put.glyph).count();
-            (put.least..=put.greatest).contains(&n)
-        });
-        match fits && self.hangs_together(&board) {
-            true => Candidate::Board(board),
-            false => Candidate::None("the change leaves what may be put, or cuts floor off"),
-        }
-    }
-
-    fn judge(
-        &self,
-        store: &Store,
-        candidate: &Candidate,
-        shared: Option<&Shared>,
-        wanted: (&Wish, &BTreeSet<&'static str>),
-        limits: &Limits,
-        budget: &Arc<Budget>,
-    ) -> (Judged, Option<Arc<Loaded>>) {
-        match candidate {
-            Candidate::State(state) => {
-                if let Some(depth) = shared.and_then(|s| s.depth(&self.level.game, state)) {
-                    let moves = depth.map_or(f64::NAN, f64::from);
-                    let figures =
-                        Figures::from([("moves", moves), ("solvable", f64::from(u8::from(depth.is_some())))]);
-                    return match wanted.0.holds(&figures) {
-                        Some(true) => (Judged::Good(figures), None),
-                        _ => (Judged::Bad(wanted.0.failing(&figures).unwrap_or_default()), None),
-                    };
-                }
-                let level = self.level.at(state);
-                (judge(store, &level, wanted, limits, budget), None)
-            }
-            Candidate::Board(board) => match self.template.load(board, "draft", budget) {
-                Some(mut level) => {
-                    level.known = self.level.known;
-                    let judged = judge(store, &level, wanted, limits, budget);
-                    (judged, Some(Arc::new(level)))
-                }
-                None => (Judged::Breaks, None),
-            },
-            Candidate::None(_) => (Judged::Open, None),
-        }
-    }
-}
-
-/// All ways to put the glyphs on plain cells, as boards; `None` where there are too many.
-fn placements(template: &Template, order: &Order) -> Option<Vec<Board>> {
-    let plain = template.plain()?.to_string();
-    let mut list = vec![template.board.clone()];
-    for put in &order.put {
-        // Each cell after the one before: a set of cells is met once.
-        let mut next: Vec<(Board, usize)> = list.into_iter().map(|b| (b, 0)).collect();
-        for _ in 0..put.least {
-            let mut more = vec![];
-            for (board, from) in &next {
-                for at in (*from..board.cells.len())
-                    .filter(|c| board.cells[*c] == plain && !order.fixed.contains(c))
-                {
-                    let mut board = board.clone();
-                    board.cells[at].clone_from(&put.glyph);
-                    more.push((board, at + 1));
-                    if more.len() > PLACEMENTS_MAX {
-                        return None;
-                    }
-                }
-            }
-            next = more;
-        }
-        list = next.into_iter().map(|b| b.0).collect();
-    }
-    Some(list)
-}
-
-/// The farthest starts of a space.
-struct Farthest {
-    moves: u32,
-    count: u64,
-    /// Some of them.
-    states: Vec<Vec<i32>>,
-    /// States of the space.
-    of: u64,
-}
-
-/// The farthest starts, from a space that is kept by number; `None` where it is not, or cannot be gone through backwards.
-fn farthest_by_number(game: &Game, keep: usize, budget: &Budget) -> Result<Option<Farthest>, Trouble> {
-    let limits = Limits { drop_edges: true, ..budget.limits() };
-    let Ok(found) = fendle_core::explore(game, limits, true, budget) else { return Ok(None) };
-    if let Some(limit) = found.counts.limit {
-        return Err(Trouble::Limit(limit));
-    }
-    if found.counts.numbers.is_none() || !found.counts.complete || found.fault.is_some() {
-        return Ok(None);
-    }
-    match found.farthest(game, limits.memory_bytes, budget) {
-        None => Ok(None),
-        Some(Err(limit)) => Err(Trouble::Limit(limit)),
-        Some(Ok((moves, ids))) => {
-            let states = ids.iter().take(keep).map(|id| game.unpack(&found.space.state(*id))).collect();
-            Ok(Some(Farthest { moves, count: ids.len() as u64, states, of: found.counts.states }))
-        }
-    }
-}
-
-/// The farthest starts, from a space whose distances are all made.
-fn farthest(game: &Game, keep: usize, budget: &Budget) -> Result<Farthest, Trouble> {
-    let Some(shared) = Shared::of(game, budget) else {
-        return match budget.stopped() {
-            Some(limit) => Err(Trouble::Limit(limit)),
-            None => Err(Trouble::Undecided(format!(
-                "more than {SHARED_STATES} positions, or moves with chance: the farthest start is not known"
-            ))),
-        };
-    };
-    let space = &shared.found.space;
-    let mut best = Farthest { moves: 0, count: 0, states: vec![], of: shared.found.counts.states };
-    for id in space.ids().filter(|id| space.class(*id) == Class::Winnable) {
-        let Some(moves) = shared.distances.get(id) else { continue };
-        if moves > best.moves {
-            best = Farthest { moves, count: 0, states: vec![], ..best };
-        }
-        if moves == best.moves {
-            best.count += 1;
-            if best.states.len() < keep {
-                best.states.push(game.unpack(&space.state(id)));
-            }
-        }
-    }
-    Ok(best)
-}
-
-fn deepest(
-    level: &Loaded,
-    template: &Template,
-    order: &Order,
-    out: &mut Draft,
-    budget: &Arc<Budget>,
-) -> Result<(), Trouble> {
-    let mut game = level.game.at(level.game.bound.position.clone());
-    if !order.put.is_empty() {
-        if order.put.iter().any(|p| p.least != p.greatest) {
-            return Err("--by deepest puts an exact number of each glyph, such as \"o 2\"".into());
-        }
-        let Some(list) = placements(template, order) else {
-            return Err(Trouble::Undecided(format!("there are more than {PLACEMENTS_MAX} placements")));
-        };
-        let states: Vec<Vec<i32>> = (list.par_iter())
-            .filter_map(|board| {
-                let own = template.load(board, "placement", budget)?;
-                let b = &own.game.bound;
-                // Positions of one level: what a glyph says of the level itself would make another one.
-                (b.data == level.game.bound.data).then(|| b.position.clone())
-            })
-            .collect();
-        if states.is_empty() {
-            return Err("none of the placements is a position of this level".into());
-        }
-        out.tried = states.len() as u64;
-        game.starts = states.into_iter().map(|s| (s, 1)).collect();
-    }
-    let best = match farthest_by_number(&game, order.keep, budget)? {
-        Some(best) => best,
-        None => farthest(&game, order.keep, budget)?,
-    };
-    out.tried = out.tried.max(best.of);
-    out.deepest = Some(Deepest { moves: best.moves, count: best.count, of: best.of });
-    out.good = best.count;
-    for (n, state) in best.states.into_iter().enumerate() {
-        let figures = Figures::from([("moves", f64::from(best.moves)), ("solvable", 1.0)]);
-        let name = format!("deepest {}", n + 1);
-        let board = template.drawn(&level.game.bound, &state);
-        out.boards.push(Drafted {
-            text: template.text(&board, &name, &expect_of(&figures, &BTreeSet::new())),
-            name,
-            number: n as u64 + 1,
-            figures: figures_json(&figures),
-            position: Position::new(&level.game.bound, &state),
-            board,
-            level: None,
-        });
-    }
-    Ok(())
 }

@@ -6,11 +6,13 @@ use std::time::Duration;
 use fendle_core::odds::{Fractions, odds};
 use fendle_core::{Limits, Verdict as Solvable};
 
+use fendle_lang::known::player::Stopped;
+
 use super::wish::Wish;
 use crate::answer::Verdict;
 use crate::budget::Budget;
 use crate::explore::{How, explore};
-use crate::fairness::played;
+use crate::fairness::{Report, played, played_with_clues};
 use crate::hunt::Promise;
 use crate::load::{Loaded, Store};
 use crate::solve::solve;
@@ -30,6 +32,8 @@ pub enum Group {
     Solve,
     /// By playing with certain steps alone.
     Fair,
+    /// By the same, and the clues that there are at its end.
+    Clues,
     /// By the whole space.
     Space,
     /// By what the space looks like.
@@ -46,6 +50,7 @@ pub const NAMES: &[(&str, Group, &str)] = &[
     ("moves", Group::Solve, "moves of a shortest solution"),
     ("guesses", Group::Fair, "guesses that hidden things force"),
     ("no_guess", Group::Fair, "1 where certain steps alone win"),
+    ("clues", Group::Clues, "independent sets of clues for the hazard that has the fewest"),
     ("states", Group::Space, "positions that can be reached"),
     ("transitions", Group::Space, "moves in them, with their outcomes"),
     ("edges", Group::Space, "pairs of positions with a move between them"),
@@ -113,6 +118,10 @@ pub fn judge(
             groups.retain(|g| *g != Group::Solve);
         }
     }
+    // What counts clues has played.
+    if groups.contains(&Group::Clues) {
+        groups.retain(|g| *g != Group::Fair);
+    }
     // What tries parts has the structure.
     if groups.contains(&Group::Idle) {
         groups.retain(|g| *g != Group::Structure);
@@ -153,6 +162,14 @@ fn proved(store: &Store, level: &Loaded, figures: &mut Figures, limits: &Limits,
     Found::Known
 }
 
+/// Plays a level with certain steps, and counts its clues where that is wanted.
+fn play_out(level: &Loaded, count: bool, budget: &Budget) -> Result<(Report, Option<usize>), Stopped> {
+    match count {
+        true => played_with_clues(level, budget).map(|(report, clues)| (report, Some(clues))),
+        false => played(level, budget).map(|report| (report, None)),
+    }
+}
+
 enum Found {
     Known,
     Open,
@@ -187,13 +204,17 @@ fn found(
             Ok(Solvable::Undecided(_)) => proved(store, level, figures, limits, budget),
             Ok(Solvable::Faulted(_)) | Err(_) => Found::Breaks,
         },
-        Group::Fair if !hides => {
+        Group::Fair | Group::Clues if !hides => {
+            figures.insert("clues", f64::NAN);
             figures.insert("guesses", 0.0);
             figures.insert("no_guess", 1.0);
             Found::Known
         }
-        Group::Fair => match played(level, budget) {
-            Ok(report) => {
+        Group::Fair | Group::Clues => match play_out(level, group == Group::Clues, budget) {
+            Ok((report, clues)) => {
+                if let Some(clues) = clues {
+                    figures.insert("clues", clues as f64);
+                }
                 figures.insert("guesses", report.guesses.len() as f64);
                 figures.insert("no_guess", f64::from(u8::from(report.is_fair())));
                 figures.entry("solvable").or_insert(f64::from(u8::from(report.won)));

@@ -2,9 +2,11 @@
 //! a [`wish`] over [`figures`]; boards are what a level draws ([`boards`]).
 
 pub mod boards;
+mod deepest;
 pub mod depths;
 pub mod draft;
 pub mod figures;
+mod maker;
 pub mod maps;
 pub mod mend;
 pub mod wish;

@@ -80,6 +80,19 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
     Some(Numbered { keys, back, codec: b.codec.clone(), undone, native })
 }
 
+/// What leads into a state, whatever the level begins with: of all that the types allow. Each way that it names has to be tried forwards. `None` for
+/// a game that draws, hides or sets aside, or whose moves cannot be followed in about the time that expanding `effort` states takes.
+#[must_use]
+pub fn backward(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Backward> {
+    let b = &game.bound;
+    if b.model.cuts || b.model.hides() || !game.code.points.is_empty() {
+        return None;
+    }
+    let ways = Ways::of(b, (effort / WAY_COST).min(WAYS_MAX), stop)?;
+    let open = vec![true; ways.list.len()];
+    Some(Backward::new(&ways, &CanBe { values: typed(b), open }))
+}
+
 /// The values that the types allow at each place.
 fn typed(b: &Bound) -> Vec<Vec<i32>> {
     let vars = var_of_places(b);

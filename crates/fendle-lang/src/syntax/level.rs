@@ -65,6 +65,8 @@ pub struct Level {
     pub expect: Vec<(Key, Raw)>,
     /// Drawings that take the place of those of the model's shapes; those of the file come first, later ones win.
     pub shapes: Vec<(Key, Raw)>,
+    /// How boards are drafted from it; those of the file come first, later ones win.
+    pub draft: Vec<(Key, Raw)>,
 }
 
 /// A level file.
@@ -101,6 +103,26 @@ pub const EXPECT_COUNTS: &[&str] = &[
     "guesses",
 ];
 
+/// What may stand under `draft`: the options of drafting that belong to a level.
+pub const DRAFT_KEYS: &[&str] = &[
+    "by",
+    "want",
+    "most",
+    "keep",
+    "tries",
+    "shuffles",
+    "backwards",
+    "put",
+    "cells",
+    "may",
+    "fixed",
+    "mirrored",
+    "apart",
+    "tune",
+    "first",
+    "safe",
+];
+
 struct Reader<'a> {
     file: FileId,
     text: &'a str,
@@ -129,7 +151,7 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     };
     let mut r = Reader { file, text, errors };
     let root = doc.as_table();
-    r.keys(root, &["model", "title", "size", "values", "shapes", "level"], "a level file");
+    r.keys(root, &["model", "title", "size", "values", "shapes", "draft", "level"], "a level file");
     let model = match root.get_key_value("model") {
         Some((_, item)) => match item.as_str() {
             Some(name) => Key { text: name.to_string(), span: item_span(item) },
@@ -150,13 +172,14 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     let size = r.size(root);
     let values = r.table(root, "values");
     let shapes = r.table(root, "shapes");
+    let draft = r.draft(root);
     let mut levels = vec![];
     match root.get("level") {
         Some(Item::ArrayOfTables(list)) => {
             for (i, table) in list.iter().enumerate() {
                 r.keys(
                     table,
-                    &["name", "title", "size", "values", "shapes", "start", "told", "expect"],
+                    &["name", "title", "size", "values", "shapes", "start", "told", "expect", "draft"],
                     "a level",
                 );
                 let mut name = r.text_of(table, "name");
@@ -172,6 +195,8 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
                 all.extend(r.table(table, "values"));
                 let mut drawn = shapes.clone();
                 drawn.extend(r.table(table, "shapes"));
+                let mut wishes = draft.clone();
+                wishes.extend(r.draft(table));
                 let expect = r.table(table, "expect");
                 r.expect(&expect);
                 levels.push(Level {
@@ -184,6 +209,7 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
                     told: r.table(table, "told"),
                     expect,
                     shapes: drawn,
+                    draft: wishes,
                 });
             }
         }
@@ -290,6 +316,24 @@ impl Reader<'_> {
                 self.error("L010", raw.span, format!("`{}` is {want}", key.text));
             }
         }
+    }
+
+    /// How boards are drafted: texts and whole numbers, under known names.
+    fn draft(&mut self, table: &Table) -> Vec<(Key, Raw)> {
+        let list = self.table(table, "draft");
+        for (key, raw) in &list {
+            if !DRAFT_KEYS.contains(&key.text.as_str()) {
+                let near = near(&key.text, DRAFT_KEYS.iter().copied());
+                let error = self.error("L007", key.span, format!("`draft` has no key `{}`", key.text));
+                error.notes.push(match near {
+                    Some(n) => format!("did you mean `{n}`?"),
+                    None => format!("its keys are: {}", DRAFT_KEYS.join(", ")),
+                });
+            } else if !matches!(raw.kind, RawKind::Text(..) | RawKind::Int(_) | RawKind::Bool(_)) {
+                self.error("L012", raw.span, format!("`draft.{}` is a text, a number, or true", key.text));
+            }
+        }
+        list
     }
 
     fn table(&mut self, table: &Table, key: &str) -> Vec<(Key, Raw)> {

@@ -50,10 +50,15 @@ pub fn draft(a: &Answer<Draft>, verbose: bool) -> Vec<String> {
     }
     if !d.boards.is_empty() {
         let names = &d.shown;
-        let head: Vec<&str> = std::iter::once("board").chain(names.iter().copied()).collect();
+        let chosen = d.boards.first().map_or(&[][..], |b| &b.values[..]);
+        let head: Vec<&str> = std::iter::once("board")
+            .chain(chosen.iter().map(|v| v.0.as_str()))
+            .chain(names.iter().copied())
+            .collect();
         let row = |b: &Drafted| {
+            let values = b.values.iter().map(|v| v.1.to_string());
             let figures = names.iter().map(|n| figure(b.figures.get(n).copied().flatten()));
-            std::iter::once(b.name.clone()).chain(figures).collect::<Vec<String>>()
+            std::iter::once(b.name.clone()).chain(values).chain(figures).collect::<Vec<String>>()
         };
         let rows: Vec<Vec<String>> = d.boards.iter().map(row).collect();
         out.push(String::new());
