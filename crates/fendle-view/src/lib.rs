@@ -10,6 +10,7 @@
 
 pub mod board;
 pub mod chart;
+pub mod columns;
 pub mod export;
 pub mod net;
 pub mod page;

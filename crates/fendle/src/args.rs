@@ -273,8 +273,8 @@ pub struct GraphArgs {
     /// Which level of the second file, by name; alone: another level of the same file.
     #[arg(long, value_name = "NAME")]
     pub with: Option<String>,
-    /// Where to: .html is a page to look into, .svg and .png are pictures, .graphml, .dot, .json and .csv are for other
-    /// programs.
+    /// Where to: .html is a page to look into, .svg and .png are pictures, .graphml, .dot, .json, .csv and .parquet are for
+    /// other programs.
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
     /// How states are laid out.

@@ -101,7 +101,7 @@ impl Files {
     pub fn write(
         &self,
         path: &Path,
-        content: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+        content: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
     ) -> Result<(), Trouble> {
         self.may_write(path)?;
         let cannot = |e: io::Error| Trouble::words(format!("{} cannot be written: {e}", path.display()));

@@ -8,7 +8,7 @@ use fendle_ask::{Budget, Loaded};
 use fendle_core::Class;
 use fendle_view::net::{Arrow, Boards, Net, Node as Drawn, Spots, Status, force, layers, scene};
 use fendle_view::tiles::Thing;
-use fendle_view::{export, page};
+use fendle_view::{columns, export, page};
 
 use super::look::cells;
 use super::{Drawing, write as write_drawing};
@@ -54,10 +54,10 @@ pub fn nodes_of(path: &Path) -> Result<usize, Trouble> {
     Ok(match ending(path).as_str() {
         "html" => PAGE_NODES,
         "svg" | "png" => PICTURE_NODES,
-        "graphml" | "dot" | "json" | "csv" => FILE_NODES,
+        "graphml" | "dot" | "json" | "csv" | "parquet" => FILE_NODES,
         other => {
             return Err(Trouble::words(format!(
-                "-o wants a name ending in .html, .svg, .png, .graphml, .dot, .json or .csv, not .{other}"
+                "-o wants a name ending in .html, .svg, .png, .graphml, .dot, .json, .csv or .parquet, not .{other}"
             )));
         }
     })
@@ -162,6 +162,18 @@ pub fn write(
         "graphml" => files.write(path, |out| export::graphml(net, &text, out))?,
         "dot" => files.write(path, |out| export::dot(net, &text, out))?,
         "json" => files.write(path, |out| export::json(net, &text, out))?,
+        "parquet" => {
+            let [states, edges, figures] =
+                ["states.parquet", "edges.parquet", "figures.parquet"].map(|end| path.with_extension(end));
+            files.write(&states, |out| columns::states(net, &text, out))?;
+            files.write(&edges, |out| columns::edges(net, out))?;
+            let counts = &graph.found.counts;
+            let mut named: Vec<(&str, u64)> = counts.named().into_iter().collect();
+            let besides = [("moves", counts.shortest), ("first_fatal_depth", counts.first_fatal_depth)];
+            named.extend(besides.into_iter().filter_map(|(name, n)| Some((name, u64::from(n?)))));
+            files.write(&figures, |out| columns::figures(&named, out))?;
+            return Ok(vec![states, edges, figures]);
+        }
         _ => {
             let list = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
             files.write(&list[0], |out| export::csv_nodes(net, &text, out))?;
