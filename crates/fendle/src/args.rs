@@ -752,6 +752,20 @@ pub enum Command {
         #[arg(short, long, value_name = "FILE")]
         output: PathBuf,
     },
+    /// The board of a level for another program: a table of cells (.csv), or a tile map (.xml).
+    Export {
+        #[command(flatten)]
+        level: LevelArgs,
+        /// What the cells stand for, as for `import`.
+        #[arg(long, value_name = "FILE")]
+        tiles: Option<PathBuf>,
+        /// A tile map whose layers get the new tiles, and that stays as it is otherwise.
+        #[arg(long, value_name = "FILE")]
+        like: Option<PathBuf>,
+        /// The file that is written (.csv, .xml).
+        #[arg(short, long, value_name = "FILE")]
+        output: PathBuf,
+    },
     /// The fewest changes after which the level is as it is wanted, with the proof that no fewer are enough.
     Mend {
         #[command(flatten)]
@@ -794,9 +808,15 @@ pub enum Command {
     },
     /// Every level against what it expects.
     Audit {
-        /// Level files, or folders of them.
+        /// Level files, or folders of them; with --model also tables of cells (.csv) and tile maps (.xml).
         #[arg(value_name = "PACK", required = true)]
         paths: Vec<PathBuf>,
+        /// The model of boards from other programs, as for `import`.
+        #[arg(long, value_name = "NAME")]
+        model: Option<String>,
+        /// What their cells stand for, as for `import`.
+        #[arg(long, value_name = "FILE", requires = "model")]
+        tiles: Option<PathBuf>,
         /// Also write a report with pictures of the levels: a page (.html).
         #[arg(short, long, value_name = "FILE")]
         output: Option<PathBuf>,

@@ -33,6 +33,7 @@ use fendle_ask::{End, StoppedBy, Store};
 use serde_json::json;
 
 use args::{Cli, Command, When};
+use cmd::audit::Pack;
 use files::Files;
 use report::Reporter;
 use session::{Ended, Session, Trouble};
@@ -212,6 +213,9 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Import { files, model, tiles, output } => {
             cmd::making::import(s, &files, &model, tiles.as_deref(), &output)
         }
+        Command::Export { level, tiles, like, output } => {
+            cmd::making::export(s, &level, (tiles.as_deref(), like.as_deref()), &output)
+        }
         Command::Mend { level, want, may, fixed, costs, most, output, theme } => {
             let how = cmd::making::Mending { want: &want, may: &may, fixed: &fixed, costs: &costs, most };
             cmd::making::mend(s, &level, &how, &output, theme.theme())
@@ -220,11 +224,13 @@ fn run(command: Command, s: &mut Session) -> Ended {
             let most = most.map(|n| n as usize);
             cmd::cases::run(s, &level, (output.as_deref(), names.as_deref()), most)
         }
-        Command::Audit { paths, output, profile: true, .. } => {
-            cmd::audit::profile(s, &paths, output.as_deref())
+        Command::Audit { paths, model, tiles, output, profile: true, .. } => {
+            let pack = Pack { paths: &paths, model: model.as_deref(), tiles: tiles.as_deref() };
+            cmd::audit::profile(s, pack, output.as_deref())
         }
-        Command::Audit { paths, output, junit, freeze, .. } => {
-            cmd::audit::run(s, &paths, (output.as_deref(), junit.as_deref()), freeze)
+        Command::Audit { paths, model, tiles, output, junit, freeze, .. } => {
+            let pack = Pack { paths: &paths, model: model.as_deref(), tiles: tiles.as_deref() };
+            cmd::audit::run(s, pack, (output.as_deref(), junit.as_deref()), freeze)
         }
         Command::Completions { shell } => cmd::shell::completions(s, shell),
         Command::Manual => cmd::shell::manual(s),

@@ -264,6 +264,19 @@ impl Template {
         same.then_some(loaded)
     }
 
+    /// The rows of the level's board; and the names of what the board does not show.
+    #[must_use]
+    pub fn rows_of_board(&self) -> (Vec<Vec<String>>, Vec<String>) {
+        let rows = self.board.cells.chunks(self.cols.max(1)).map(<[String]>::to_vec).collect();
+        (rows, self.board.rest.iter().map(|r| r.0.clone()).collect())
+    }
+
+    /// The model.
+    #[must_use]
+    pub fn model(&self) -> &Model {
+        &self.source.model
+    }
+
     /// Whether the model has a level value of this name that whole numbers can be.
     #[must_use]
     pub fn has_value(&self, name: &str) -> bool {

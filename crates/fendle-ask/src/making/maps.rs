@@ -189,6 +189,7 @@ pub fn imported(
         return Err(Trouble::Message(format!("the model {} draws no board", model.name)));
     };
     let mut out = format!("model = {}\n", serde_json::json!(model_name));
+    let mut names = BTreeSet::new();
     for (path, text) in files {
         let at = |words: String| Trouble::Message(format!("{path}:{words}"));
         let rows = if text.trim_start().starts_with('<') {
@@ -197,7 +198,9 @@ pub fn imported(
         } else {
             from_cells(&drawing, tiles, &table(text).map_err(at)?).map_err(|e| at(format!(" {e}")))?
         };
-        let name = Path::new(path).file_stem().map_or("board".into(), |s| s.to_string_lossy().into_owned());
+        let stem = Path::new(path).file_stem().map_or("board".into(), |s| s.to_string_lossy().into_owned());
+        // Two files of one name lie in different folders.
+        let name = if names.insert(stem.clone()) { stem } else { path.clone() };
         let gap = if drawing.joined { "" } else { " " };
         let rows: Vec<String> = rows.iter().map(|r| r.join(gap)).collect();
         out.push_str(&format!(
@@ -272,6 +275,150 @@ fn from_layers(
         })
     };
     (0..rows).map(|r| (0..cols).map(|c| glyph(r, c)).collect()).collect()
+}
+
+/// A board as a table of cells, with commas (or, where cells have commas, semicolons or tabs) between them.
+///
+/// # Errors
+///
+/// Words, where cells have all of these.
+pub fn to_table(board: &[Vec<String>], tiles: &Tiles) -> Result<String, String> {
+    let text = |glyph: &String| {
+        let told = tiles.cells.iter().find(|(_, g)| *g == glyph);
+        told.map_or(glyph.clone(), |(text, _)| text.clone())
+    };
+    let rows: Vec<Vec<String>> = board.iter().map(|r| r.iter().map(text).collect()).collect();
+    // A reader takes the first of tab, semicolon and comma that the text has.
+    let has = |c: char| rows.iter().flatten().any(|t| t.contains(c));
+    let gap = match (has(','), has(';'), has('\t')) {
+        (false, false, false) => ",",
+        (_, false, false) => ";",
+        (_, _, false) => "\t",
+        _ => return Err("cells have commas, semicolons and tabs: no table of cells can be written".into()),
+    };
+    Ok(rows.iter().map(|r| r.join(gap) + "\n").collect())
+}
+
+/// A board as the numbers of tiles, layer by layer in the order of their names: what the tiles of a cell say together is what its glyph says.
+///
+/// # Errors
+///
+/// The cell that no tiles say, in words.
+fn to_layers(model: &Model, board: &[Vec<String>], tiles: &Tiles) -> Result<Vec<Layer>, String> {
+    let drawing = drawing(model).ok_or("the model draws no board")?;
+    let mut said: Vec<(&String, Vec<(u32, BTreeSet<(usize, i64)>)>)> = vec![];
+    for (name, numbers) in &tiles.layers {
+        let mut list = vec![(0, BTreeSet::new())];
+        for (number, words) in numbers {
+            let facts = words.split(',').filter(|w| !w.trim().is_empty()).map(|w| fact(model, w));
+            list.push((*number, facts.collect::<Result<_, String>>()?));
+        }
+        said.push((name, list));
+    }
+    if said.is_empty() {
+        return Err("a tile map wants --tiles with tables layers.NAME: which tile says what".into());
+    }
+    /// One tile of each layer from here on, so that they say these facts together.
+    fn pick(
+        layers: &[(&String, Vec<(u32, BTreeSet<(usize, i64)>)>)],
+        wanted: &BTreeSet<(usize, i64)>,
+        open: &BTreeSet<(usize, i64)>,
+    ) -> Option<Vec<u32>> {
+        let Some(((_, tiles), rest)) = layers.split_first() else { return open.is_empty().then(Vec::new) };
+        // The tile that says most comes first.
+        let mut fitting: Vec<_> = tiles.iter().filter(|t| t.1.is_subset(wanted)).collect();
+        fitting.sort_by_key(|t| std::cmp::Reverse(t.1.len()));
+        fitting.into_iter().find_map(|(number, facts)| {
+            let left = open.difference(facts).copied().collect();
+            let mut more = pick(rest, wanted, &left)?;
+            more.insert(0, *number);
+            Some(more)
+        })
+    }
+    let mut out: Vec<Layer> = said.iter().map(|(name, _)| ((*name).clone(), vec![])).collect();
+    for (r, row) in board.iter().enumerate() {
+        out.iter_mut().for_each(|l| l.1.push(vec![]));
+        for (c, glyph) in row.iter().enumerate() {
+            let facts = drawing.facts.get(glyph).cloned().unwrap_or_default();
+            let numbers = pick(&said, &facts, &facts).ok_or_else(|| {
+                let words: Vec<String> =
+                    facts.iter().map(|(v, n)| format!("{} = {n}", model.vars[*v].name)).collect();
+                format!(
+                    "r{}c{} is `{glyph}`: no tiles of --tiles say {} together",
+                    r + 1,
+                    c + 1,
+                    words.join(" and ")
+                )
+            })?;
+            for (layer, number) in out.iter_mut().zip(numbers) {
+                layer.1[r].push(number);
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// The data of a layer.
+fn data_text(rows: &[Vec<u32>]) -> String {
+    let row = |r: &Vec<u32>| r.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
+    format!("\n{}\n", rows.iter().map(row).collect::<Vec<_>>().join(",\n"))
+}
+
+/// A board as a tile map. `like`: the text of a map whose layers get the new numbers, and that stays as it is otherwise.
+///
+/// # Errors
+///
+/// What is wrong, in words.
+pub fn to_map(
+    model: &Model,
+    board: &[Vec<String>],
+    tiles: &Tiles,
+    like: Option<&str>,
+) -> Result<String, String> {
+    let made = to_layers(model, board, tiles)?;
+    let (rows, cols) = (board.len(), board.first().map_or(0, Vec::len));
+    let Some(like) = like else {
+        let mut out = format!(
+            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<map version=\"1.10\" orientation=\"orthogonal\" width=\"{cols}\" height=\"{rows}\" tilewidth=\"16\" tileheight=\"16\">\n"
+        );
+        for (n, (name, numbers)) in made.iter().enumerate() {
+            let name = name.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;");
+            out.push_str(&format!(
+                " <layer id=\"{}\" name=\"{name}\" width=\"{cols}\" height=\"{rows}\">\n  <data encoding=\"csv\">{}</data>\n </layer>\n",
+                n + 1,
+                data_text(numbers)
+            ));
+        }
+        return Ok(out + "</map>\n");
+    };
+    let known = layers(like)?;
+    let read = roxmltree::Document::parse(like).map_err(|e| format!("{}: {e}", e.pos().row))?;
+    let mut changes: Vec<(std::ops::Range<usize>, String)> = vec![];
+    for (name, numbers) in &made {
+        let Some((_, before)) = known.iter().find(|(n, _)| n == name) else {
+            return Err(format!("1: the map has no layer {name}"));
+        };
+        if (before.len(), before[0].len()) != (rows, cols) {
+            return Err(format!(
+                "1: {name} has {} x {} tiles, and the board {rows} x {cols}",
+                before.len(),
+                before[0].len()
+            ));
+        }
+        let layer = read.descendants().find(|n| n.has_tag_name("layer") && n.attribute("name") == Some(name));
+        let data = layer.and_then(|l| l.children().find(|n| n.has_tag_name("data")));
+        let texts: Vec<std::ops::Range<usize>> =
+            data.into_iter().flat_map(|d| d.children()).map(|n| n.range()).collect();
+        if let (Some(first), Some(last)) = (texts.first(), texts.last()) {
+            changes.push((first.start..last.end, data_text(numbers)));
+        }
+    }
+    changes.sort_by_key(|c| std::cmp::Reverse(c.0.start));
+    let mut out = like.to_string();
+    for (range, text) in changes {
+        out.replace_range(range, &text);
+    }
+    Ok(out)
 }
 
 #[cfg(test)]

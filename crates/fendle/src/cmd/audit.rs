@@ -16,15 +16,29 @@ use crate::picture::{self, Drawing};
 use crate::session::{Ended, Session, Trouble};
 use crate::text;
 
-/// Every level of these files, and the mistakes in their texts.
-fn jobs_of(s: &mut Session, paths: &[PathBuf]) -> Result<(Vec<Job>, Vec<Diagnostic>), Trouble> {
-    let files = collect(paths, &["toml"])?;
+/// What is audited.
+#[derive(Clone, Copy)]
+pub struct Pack<'a> {
+    /// Files and folders.
+    pub paths: &'a [PathBuf],
+    /// The model of boards from other programs.
+    pub model: Option<&'a str>,
+    /// What their cells stand for.
+    pub tiles: Option<&'a Path>,
+}
+
+/// Every level of a pack, and the mistakes in the texts.
+fn jobs_of(s: &mut Session, pack: Pack<'_>) -> Result<(Vec<Job>, Vec<Diagnostic>), Trouble> {
+    let endings: &[&str] = if pack.model.is_some() { &["toml", "csv", "xml"] } else { &["toml"] };
+    let same = |a: &Path, b: &Path| a.canonicalize().ok().is_some_and(|a| b.canonicalize().ok() == Some(a));
+    let mut files = collect(pack.paths, endings)?;
+    files.retain(|f| pack.tiles.is_none_or(|tiles| !same(f, tiles)));
+    let (files, boards): (Vec<_>, Vec<_>) = files.into_iter().partition(|f| ending(f) == "toml");
     let (mut jobs, mut errors) = (vec![], vec![]);
-    for path in &files {
-        let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
-        let Some((levels, model)) = s.store.levels(&s.files, path, text, &mut errors) else { continue };
-        jobs.extend(levels.levels.into_iter().map(|level| Job {
-            path: path.display().to_string(),
+    let mut take = |s: &mut Session, path: &Path, text: String, of: Option<&[PathBuf]>| {
+        let Some((levels, model)) = s.store.levels(&s.files, path, text, &mut errors) else { return };
+        jobs.extend(levels.levels.into_iter().enumerate().map(|(n, level)| Job {
+            path: of.and_then(|list| list.get(n)).map_or(path, PathBuf::as_path).display().to_string(),
             source: Source {
                 file: levels.file,
                 file_title: levels.title.clone(),
@@ -32,16 +46,26 @@ fn jobs_of(s: &mut Session, paths: &[PathBuf]) -> Result<(Vec<Job>, Vec<Diagnost
                 level,
             },
         }));
+    };
+    for path in &files {
+        let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
+        take(s, path, text, None);
+    }
+    if let (Some(model), Some(first)) = (pack.model, boards.first()) {
+        // They are read as one level file that lies beside the first of them.
+        let beside = first.with_file_name("boards.toml");
+        let text = super::making::boards(s, &boards, (model, &beside), pack.tiles)?;
+        take(s, &beside, text, Some(&boards));
     }
     Ok((jobs, errors))
 }
 
 /// Puts the levels side by side.
-pub fn profile(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> Ended {
+pub fn profile(s: &mut Session, pack: Pack<'_>, output: Option<&Path>) -> Ended {
     if let Some(path) = output {
         picture::may_write(&s.files, path, false)?;
     }
-    let (jobs, mut errors) = jobs_of(s, paths)?;
+    let (jobs, mut errors) = jobs_of(s, pack)?;
     let found = s.budget.pooled(|| ask_profile(&s.store, &jobs, &s.budget, &mut errors));
     if s.is_json() {
         s.json(&json!(found))?;
@@ -62,7 +86,7 @@ pub fn profile(s: &mut Session, paths: &[PathBuf], output: Option<&Path>) -> End
 /// Runs the command.
 pub fn run(
     s: &mut Session,
-    paths: &[PathBuf],
+    pack: Pack<'_>,
     (output, junit): (Option<&Path>, Option<&Path>),
     freeze: bool,
 ) -> Ended {
@@ -75,11 +99,11 @@ pub fn run(
     if let Some(path) = junit.filter(|path| ending(path) != "xml") {
         return Err(Trouble::words(format!("--junit wants a name ending in .xml, not {}", path.display())));
     }
-    let (jobs, mut errors) = jobs_of(s, paths)?;
+    let (jobs, mut errors) = jobs_of(s, pack)?;
     for path in output.into_iter().chain(junit) {
         s.files.may_write(path)?;
     }
-    let beside = frozen_file(paths);
+    let beside = frozen_file(pack.paths);
     let text = beside.as_ref().filter(|f| f.exists() && !freeze).map(|f| s.files.read(f));
     let frozen = match (text.transpose(), &beside) {
         (Ok(Some(text)), Some(file)) => {

@@ -10,7 +10,7 @@ use fendle_ask::making::boards::Template;
 use fendle_ask::making::depths::depths;
 use fendle_ask::making::draft::{By, Mirror, Order, Put, Safe, Tuned, draft as ask_draft};
 use fendle_ask::making::figures::NAMES;
-use fendle_ask::making::maps::{Tiles, imported};
+use fendle_ask::making::maps::{Tiles, imported, to_map, to_table};
 use fendle_ask::making::mend::{self, mend as ask_mend};
 use fendle_ask::making::source_of;
 use fendle_ask::making::wish::{Wish, figure};
@@ -419,6 +419,61 @@ pub fn mend(s: &mut Session, args: &LevelArgs, how: &Mending<'_>, output: &[Path
     Ok(end)
 }
 
+/// What the cells of other programs stand for, from the file that is given.
+fn tiles_of(s: &Session, tiles: Option<&Path>) -> Result<Tiles, Trouble> {
+    let Some(path) = tiles else { return Ok(Tiles::default()) };
+    let text = s.files.read(path).map_err(fendle_ask::Trouble::Message)?;
+    Tiles::read(&text).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))
+}
+
+/// The text of a level file with boards of other programs. `model` is named as in a level file at `output`.
+pub fn boards(
+    s: &mut Session,
+    files: &[PathBuf],
+    (model, output): (&str, &Path),
+    tiles: Option<&Path>,
+) -> Result<String, Trouble> {
+    let tiles = tiles_of(s, tiles)?;
+    let read = |path: &Path| s.files.read(path).map_err(fendle_ask::Trouble::Message);
+    let texts: Result<Vec<(String, String)>, Trouble> =
+        files.iter().map(|path| Ok((path.display().to_string(), read(path)?))).collect();
+    Ok(imported(&mut s.store, &s.files, (model, output), &texts?, &tiles)?)
+}
+
+/// Writes the board of a level for another program.
+pub fn export(
+    s: &mut Session,
+    args: &LevelArgs,
+    (tiles, like): (Option<&Path>, Option<&Path>),
+    output: &Path,
+) -> Ended {
+    let kind = ending(output);
+    if !matches!(kind.as_str(), "csv" | "xml") {
+        return Err(Trouble::words(format!(
+            "-o wants a table of cells (.csv) or a tile map (.xml), not {}",
+            output.display()
+        )));
+    }
+    let (level, mut template, _) = template_of(s, args)?;
+    template.board = template.drawn(&level.game.bound, &level.game.bound.position);
+    template.has_board()?;
+    let tiles = tiles_of(s, tiles)?;
+    let like = like.map(|path| s.files.read(path).map_err(fendle_ask::Trouble::Message)).transpose()?;
+    s.files.may_write(output)?;
+    let (rows, besides) = template.rows_of_board();
+    let text = match kind.as_str() {
+        "csv" => to_table(&rows, &tiles),
+        _ => to_map(template.model(), &rows, &tiles, like.as_deref()),
+    };
+    let text = text.map_err(Trouble::words)?;
+    s.files.write(output, |out| out.write_all(text.as_bytes()))?;
+    if !besides.is_empty() && !s.is_json() {
+        s.lines(text::wrapped(&format!("the board does not show {}: that is left out", besides.join(", "))))?;
+    }
+    s.wrote(&[output.to_path_buf()])?;
+    Ok(End::Yes)
+}
+
 /// Writes boards of other programs as a level file.
 pub fn import(s: &mut Session, files: &[PathBuf], model: &str, tiles: Option<&Path>, output: &Path) -> Ended {
     if ending(output) != "toml" {
@@ -428,16 +483,7 @@ pub fn import(s: &mut Session, files: &[PathBuf], model: &str, tiles: Option<&Pa
         )));
     }
     s.files.may_write(output)?;
-    let read = |path: &Path| s.files.read(path).map_err(fendle_ask::Trouble::Message);
-    let tiles = match tiles {
-        Some(path) => {
-            Tiles::read(&read(path)?).map_err(|e| Trouble::words(format!("{}: {e}", path.display())))?
-        }
-        None => Tiles::default(),
-    };
-    let texts: Result<Vec<(String, String)>, Trouble> =
-        files.iter().map(|path| Ok((path.display().to_string(), read(path)?))).collect();
-    let text = imported(&mut s.store, &s.files, (model, output), &texts?, &tiles)?;
+    let text = boards(s, files, (model, output), tiles)?;
     s.files.write(output, |out| out.write_all(text.as_bytes()))?;
     s.wrote(&[output.to_path_buf()])?;
     Ok(End::Yes)
