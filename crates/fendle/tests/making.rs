@@ -265,8 +265,8 @@ fn a_profile_puts_levels_side_by_side() {
     let run = fendle(dir.path(), &["audit", "pack.toml", "--profile", "-o", "profile.svg"]);
     assert_eq!(run.code, 0, "{}{}", run.out, run.err);
     // The second is the first one upside down.
-    assert!(run.out.contains("a and b have spaces of one shape"), "{}", run.out);
-    assert!(!run.out.contains("b and c have"), "{}", run.out);
+    assert!(run.out.contains("a and b have the same shape of space"), "{}", run.out);
+    assert!(run.out.contains("b and c have the same dead parts:"), "another shape: {}", run.out);
     assert!(dir.path().join("profile.svg").exists());
     let found = fendle(dir.path(), &["audit", "pack.toml", "--profile", "--format", "json"]).json();
     for (n, name) in ["a", "b", "c"].iter().enumerate() {
@@ -276,6 +276,35 @@ fn a_profile_puts_levels_side_by_side() {
             assert_eq!(row[figure].as_f64(), own[key].as_f64(), "{name} {figure}");
         }
     }
+}
+
+#[test]
+fn neighbours_that_ask_the_same_are_named() {
+    let level = |name: &str, rows: &str| {
+        format!("[[level]]\nname = \"{name}\"\nstart.yard = \"{}\"\n", rows.replace(' ', "/"))
+    };
+    let pack = [
+        "model = \"shove\"\n".to_string(),
+        // One barge in a room; the second room is another one of another size, with the same corners; the third has none.
+        level("room", "HHHHHHH H.....H H..o..H H..A_.H H.....H HHHHHHH"),
+        level("larger", "HHHHHHHH H......H H......H H..o.._H H..A...H H......H HHHHHHHH"),
+        level("passage", "HHHHHHHH HA.o.._H HHHHHHHH"),
+        // The same passage from the other end, with a bay that changes the space, but not when all have to pass.
+        level("bay", "HHHHHHHH H_..o.AH HHHHHH.H HHHHHHHH"),
+    ]
+    .concat();
+    let dir = dir_with(&[("pack.toml", &pack)]);
+    let found = fendle(dir.path(), &["audit", "pack.toml", "--profile", "--format", "json"]).json();
+    let alike = found["alike"].as_array().expect("pairs").clone();
+    let same = |a: &str, b: &str| {
+        let pair = alike.iter().find(|x| x["levels"][0] == a && x["levels"][1] == b);
+        pair.map_or(vec![], |x| {
+            x["same"].as_array().expect("words").iter().map(ToString::to_string).collect()
+        })
+    };
+    assert!(same("larger", "passage").is_empty(), "{found}");
+    assert!(same("passage", "bay").contains(&"\"must-pass pattern\"".to_string()), "{found}");
+    assert!(!same("passage", "bay").contains(&"\"shape of space\"".to_string()), "{found}");
 }
 
 #[test]

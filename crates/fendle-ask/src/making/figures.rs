@@ -16,7 +16,7 @@ use crate::fairness::{Report, played, played_with_clues};
 use crate::hunt::Promise;
 use crate::load::{Loaded, Store};
 use crate::solve::solve;
-use crate::structure::Idle;
+use crate::structure::{Idle, Parts};
 
 /// Figures by name. What there is not, such as the moves of a level that cannot be solved, is not a number; a move that never comes is infinitely
 /// far.
@@ -162,6 +162,20 @@ fn proved(store: &Store, level: &Loaded, figures: &mut Figures, limits: &Limits,
     Found::Known
 }
 
+/// The figures of a structure.
+pub(crate) fn structure_figures(parts: &Parts, figures: &mut Figures) {
+    let s = &parts.structure;
+    let shares = [("corridor", s.corridor), ("branching", s.branching)];
+    figures.extend(shares.map(|(name, s)| (name, s.part as f64 / (s.all.max(1)) as f64)));
+    let shortest = s.shortest.as_ref();
+    figures.insert("solutions", shortest.map_or(0.0, |s| s.count.parse().unwrap_or(f64::INFINITY)));
+    let unique = shortest.and_then(|s| s.up_to_swaps) == Some(1);
+    figures.insert("essentially_unique", f64::from(u8::from(unique)));
+    figures.insert("must_pass", parts.must_pass.len() as f64);
+    figures.insert("delay", s.delay.mean().unwrap_or(f64::NAN));
+    figures.insert("detours", parts.detours.as_ref().map_or(f64::NAN, |d| d.len() as f64));
+}
+
 /// Plays a level with certain steps, and counts its clues where that is wanted.
 fn play_out(level: &Loaded, count: bool, budget: &Budget) -> Result<(Report, Option<usize>), Stopped> {
     match count {
@@ -245,16 +259,7 @@ fn found(
             let how = How { structure: Some(group == Group::Idle), ..How::default() };
             let Ok(answer) = explore(store, level, how, &own) else { return Found::Breaks };
             let Some(Ok(parts)) = answer.found.structure.map(|s| s.0) else { return Found::Open };
-            let s = &parts.structure;
-            let shares = [("corridor", s.corridor), ("branching", s.branching)];
-            figures.extend(shares.map(|(name, s)| (name, s.part as f64 / (s.all.max(1)) as f64)));
-            let shortest = s.shortest.as_ref();
-            figures.insert("solutions", shortest.map_or(0.0, |s| s.count.parse().unwrap_or(f64::INFINITY)));
-            let unique = shortest.and_then(|s| s.up_to_swaps) == Some(1);
-            figures.insert("essentially_unique", f64::from(u8::from(unique)));
-            figures.insert("must_pass", parts.must_pass.len() as f64);
-            figures.insert("delay", s.delay.mean().unwrap_or(f64::NAN));
-            figures.insert("detours", parts.detours.as_ref().map_or(f64::NAN, |d| d.len() as f64));
+            structure_figures(&parts, figures);
             match &parts.idle {
                 Idle::Tried { idle, open: 0, .. } => {
                     figures.insert("idle_parts", idle.len() as f64);

@@ -8,6 +8,8 @@ use fendle_core::Exploration;
 use fendle_core::numbers::{counted, grouped};
 use fendle_view::text::table;
 
+use super::wrapped;
+
 /// How one level went, in words.
 pub fn went(a: &Audited) -> &'static str {
     match a.end {
@@ -78,8 +80,10 @@ pub fn profile(p: &Profile) -> Vec<String> {
             format!("  {}: {} {before} -> {after}", j.level, j.figure.replace('_', " "))
         }));
     }
-    for (a, b) in &p.alike {
-        out.push(format!("{a} and {b} have spaces of one shape: they ask the same of a player"));
+    for alike in &p.alike {
+        let [a, b] = &alike.levels;
+        let same = alike.same.join(", and the same ");
+        out.extend(wrapped(&format!("{a} and {b} have the same {same}: they ask the same of a player")));
     }
     out
 }

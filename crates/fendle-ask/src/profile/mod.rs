@@ -1,5 +1,7 @@
 //! A pack's levels side by side, in their order: figures of difficulty, where they jump, and neighbours that ask the same of a player.
 
+mod patterns;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -15,6 +17,7 @@ use crate::budget::Budget;
 use crate::load::{Loaded, Store, Want, load_source};
 use crate::making::figures::{Judged, judge};
 use crate::making::wish::{Wish, figures_json};
+use patterns::{Asks, asks};
 
 /// States of a level that is looked at whole.
 const STATES: u64 = 500_000;
@@ -70,8 +73,17 @@ pub struct Profile {
     pub levels: Vec<Profiled>,
     /// Where moves, branching or fatal moves are twice as many as in the level before, or half.
     pub jumps: Vec<Jump>,
-    /// Neighbours whose spaces have the same shape: they ask the same of a player.
-    pub alike: Vec<(String, String)>,
+    /// Neighbours that ask the same of a player.
+    pub alike: Vec<Alike>,
+}
+
+/// Two neighbours that ask the same of a player.
+#[derive(Clone, Debug, Serialize)]
+pub struct Alike {
+    /// The levels.
+    pub levels: [String; 2],
+    /// What is the same: `shape of space`, `dead parts`, `must-pass pattern`.
+    pub same: Vec<&'static str>,
 }
 
 /// Makes the profile of levels.
@@ -83,16 +95,16 @@ pub fn profile(store: &Store, jobs: &[Job], budget: &Arc<Budget>, errors: &mut V
         drop_edges: false,
         ..budget.limits()
     };
-    let found: Vec<(Profiled, Option<Loaded>, Vec<Diagnostic>)> = (jobs.par_iter())
+    let found: Vec<(One, Vec<Diagnostic>)> = (jobs.par_iter())
         .map(|job| {
             let mut own = vec![];
-            let (row, level) = one(store, job, &limits, budget, &mut own);
-            (row, level, own)
+            (one(store, job, &limits, budget, &mut own), own)
         })
         .collect();
     let mut out = Profile { levels: vec![], jumps: vec![], alike: vec![] };
     let mut before: Option<(Loaded, Explored)> = None;
-    for (row, level, own) in found {
+    let mut asked_before = Asks::default();
+    for (One { row, level, asks }, own) in found {
         errors.extend(own);
         if let Some(last) = out.levels.last() {
             out.jumps.extend(jumps(last, &row));
@@ -102,26 +114,31 @@ pub fn profile(store: &Store, jobs: &[Job], budget: &Arc<Budget>, errors: &mut V
             let space = fendle_core::explore(&level.game, limits, false, &**budget).ok()?;
             space.counts.complete.then_some((level, space))
         });
-        if let (Some((a, x)), Some((b, y))) = (&before, &here)
+        let mut same = asked_before.in_common(&asks);
+        if let (Some((_, x)), Some((_, y))) = (&before, &here)
             && x.counts.states == y.counts.states
             && x.counts.per_depth == y.counts.per_depth
             && matches!(likeness(&x.space, &y.space, SHAPE_STEPS, &**budget), Ok(Likeness::Same(_)))
         {
-            out.alike.push((a.name.clone(), b.name.clone()));
+            same.insert(0, "shape of space");
         }
-        before = here;
+        if let Some(last) = out.levels.last().filter(|_| !same.is_empty()) {
+            out.alike.push(Alike { levels: [last.level.clone(), row.level.clone()], same });
+        }
+        (before, asked_before) = (here, asks);
         out.levels.push(row);
     }
     out
 }
 
-fn one(
-    store: &Store,
-    job: &Job,
-    limits: &Limits,
-    budget: &Arc<Budget>,
-    errors: &mut Vec<Diagnostic>,
-) -> (Profiled, Option<Loaded>) {
+/// What was found of one level.
+struct One {
+    row: Profiled,
+    level: Option<Loaded>,
+    asks: Asks,
+}
+
+fn one(store: &Store, job: &Job, limits: &Limits, budget: &Arc<Budget>, errors: &mut Vec<Diagnostic>) -> One {
     let mut row = Profiled {
         file: job.path.clone(),
         level: job.source.level.name.clone(),
@@ -132,22 +149,18 @@ fn one(
         Ok(level) => level,
         Err(Trouble::Limit(limit)) => {
             row.missing = Some(format!("stopped by {}", budget.words(limit)));
-            return (row, None);
+            return One { row, level: None, asks: Asks::default() };
         }
         Err(_) => {
             row.missing = Some("it cannot be loaded".into());
-            return (row, None);
+            return One { row, level: None, asks: Asks::default() };
         }
     };
     let hides = level.game.bound.model.hides();
     // Each group of figures by itself: one that is not known does not take the others with it.
     let groups: &[&[&'static str]] = match hides {
         true => &[&["guesses", "moves"]],
-        false => &[
-            &["moves", "solvable"],
-            &["states", "fatal_moves", "first_fatal_depth"],
-            &["branching", "corridor", "delay", "detours"],
-        ],
+        false => &[&["moves", "solvable"], &["states", "fatal_moves", "first_fatal_depth"]],
     };
     for names in groups {
         let any = format!("{0} or not {0}", names[0]);
@@ -159,8 +172,17 @@ fn one(
             _ => row.missing = row.missing.or(Some("the level is too large to be seen whole".into())),
         }
     }
+    let mut asked = Asks::default();
+    if !hides && row.figures.contains_key("states") {
+        let (found, figures) = asks(store, &level, limits.max_states, budget);
+        asked = found;
+        match figures {
+            Some(figures) => row.figures.extend(figures_json(&figures)),
+            None => row.missing = row.missing.or(Some("its structure is not known".into())),
+        }
+    }
     row.figures.retain(|name, _| FIGURES.iter().any(|f| f.0 == *name));
-    (row, Some(level))
+    One { row, level: Some(level), asks: asked }
 }
 
 /// The figures that jump from one level to the next.
