@@ -163,6 +163,36 @@ fn shuffles_go_against_the_direction_of_play_too() {
 }
 
 #[test]
+fn mirrored_templates_have_mirrored_boards() {
+    let rows = ["HHHHHHH", "H._..HH", "H.H...H", "H...A.H", "HHHHHHH"];
+    let level = |rows: &[String]| {
+        format!("model = \"shove\"\n[[level]]\nname = \"a\"\nstart.yard = \"{}\"\n", rows.join("/"))
+    };
+    let plain: Vec<String> = rows.map(String::from).to_vec();
+    let mirrored: Vec<String> = rows.map(|r| r.chars().rev().collect()).to_vec();
+    let dir = dir_with(&[("a.toml", &level(&plain)), ("b.toml", &level(&mirrored))]);
+    let deepest = |file: &str| {
+        let args =
+            ["draft", file, "--by", "deepest", "--put", "o 1", "--keep", "50", "--format", "json"];
+        let run = fendle(dir.path(), &args);
+        let mut list: Vec<String> =
+            boards(&run).iter().map(|b| b["position"].as_str().expect("a line").to_string()).collect();
+        list.sort();
+        (run.json()["deepest"].clone(), list)
+    };
+    let (one, first) = deepest("a.toml");
+    let (other, second) = deepest("b.toml");
+    assert_eq!(one, other);
+    let turned = |line: &String| {
+        line.split('/').map(|r| r.chars().rev().collect::<String>()).collect::<Vec<_>>().join("/")
+    };
+    let mut turned: Vec<String> = second.iter().map(turned).collect();
+    turned.sort();
+    assert_eq!(first, turned);
+    assert!(one["moves"].as_u64() > Some(3), "{one}");
+}
+
+#[test]
 fn climbing_goes_on_from_an_earlier_draft() {
     let dir = dir_with(&[("level.toml", YARD)]);
     let fill = [

@@ -27,6 +27,8 @@ use crate::solve::solve;
 pub const BOARD_STATES: u64 = 300_000;
 /// States of a space whose distances serve all boards at once.
 pub(super) const SHARED_STATES: u64 = 4_000_000;
+/// Boards that came near to what is wanted, and are changed further.
+const NEAR: usize = 8;
 /// Boards that are judged together.
 const BATCH: u64 = 64;
 
@@ -252,6 +254,8 @@ struct Drafting<'d> {
     met: HashSet<Vec<String>>,
     /// Boards that were kept, with their rank.
     kept: Vec<(f64, Drafted)>,
+    /// Small changes that came nearest to what is wanted: how far they are off, and their numbers.
+    near: Vec<(f64, u64, Board)>,
     out: Draft,
 }
 
@@ -320,6 +324,7 @@ pub fn draft(
         budget,
         met,
         kept,
+        near: vec![],
         out,
     };
     making.run();
@@ -350,7 +355,8 @@ impl Drafting<'_> {
         while next < end && !self.budget.is_stopped() {
             let batch: Vec<u64> = (next..(next + BATCH).min(end)).collect();
             let parents: Vec<&Drafted> = self.kept.iter().map(|k| &k.1).collect();
-            let made = batch.par_iter().map(|n| (*n, self.maker.make(*n, &parents))).collect();
+            let near: Vec<&Board> = self.near.iter().map(|n| &n.2).collect();
+            let made = batch.par_iter().map(|n| (*n, self.maker.make(*n, &parents, &near))).collect();
             next += batch.len() as u64;
             self.take(made);
             self.out.tried = next - begun;
@@ -404,11 +410,18 @@ impl Drafting<'_> {
         for ((n, candidate, board), (judged, loaded)) in fresh.into_iter().zip(judged) {
             match judged {
                 Judged::Good(figures) => self.keep(n, &candidate, board, &figures, loaded),
-                Judged::Bad(why) => self.falls(why),
+                Judged::Bad(why, figures) => {
+                    self.falls(why);
+                    if self.order.by == By::Edit {
+                        self.near.push((self.wish.shortfall(&figures), n, board));
+                    }
+                }
                 Judged::Open => self.falls("not decided within the limits of a board"),
                 Judged::Breaks => self.falls("the model breaks on it, or reads it as another board"),
             }
         }
+        self.near.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+        self.near.truncate(NEAR);
         if self.order.most.is_some() {
             // The best first; of equal ones the one that was made first.
             self.kept.retain(|k| !k.0.is_nan());

@@ -85,8 +85,8 @@ fn group(name: &str) -> Group {
 pub enum Judged {
     /// It is as it is wanted; all wanted figures are known.
     Good(Figures),
-    /// It is not: why.
-    Bad(String),
+    /// It is not: why, and what was found out of it.
+    Bad(String, Figures),
     /// A limit kept it from being known.
     Open,
     /// The model breaks on it.
@@ -139,7 +139,8 @@ pub fn judge(
             Found::Breaks => return Judged::Breaks,
         }
         if wish.holds(&figures) == Some(false) {
-            return Judged::Bad(wish.failing(&figures).unwrap_or_else(|| format!("not {}", wish.words())));
+            let why = wish.failing(&figures).unwrap_or_else(|| format!("not {}", wish.words()));
+            return Judged::Bad(why, figures);
         }
     }
     match wish.holds(&figures) {

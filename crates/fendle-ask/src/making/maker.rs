@@ -156,13 +156,14 @@ impl<'m> Maker<'m> {
         (self.order.by == By::Tune).then(|| choices.fold(1u64, u64::saturating_mul))
     }
 
-    /// The candidate with a number; `parents`: boards that were kept, of which it may be a change.
-    pub fn make(&self, n: u64, parents: &[&Drafted]) -> Candidate {
+    /// The candidate with a number; `parents`: boards that were kept, of which it may be a change; `near`: boards that came near to what is wanted,
+    /// for small changes.
+    pub fn make(&self, n: u64, parents: &[&Drafted], near: &[&Board]) -> Candidate {
         let mut dice =
             Dice::new(self.seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ n.wrapping_mul(0xD1B5_4A32_D192_ED03));
-        let Some((first, safe)) = self.order.first else { return self.made(n, parents, &mut dice) };
+        let Some((first, safe)) = self.order.first else { return self.made(n, parents, near, &mut dice) };
         for _ in 0..MADE_AGAIN {
-            let candidate = self.made(n, parents, &mut dice);
+            let candidate = self.made(n, parents, near, &mut dice);
             if matches!(candidate, Candidate::None(_)) {
                 return candidate;
             }
@@ -203,7 +204,7 @@ impl<'m> Maker<'m> {
         None
     }
 
-    fn made(&self, n: u64, parents: &[&Drafted], dice: &mut Dice) -> Candidate {
+    fn made(&self, n: u64, parents: &[&Drafted], near: &[&Board], dice: &mut Dice) -> Candidate {
         // Where most of something is wanted, every second board is one of the best, changed.
         let fresh = if self.order.earlier.0.is_empty() { FRESH.min(self.order.tries / 4) } else { 0 };
         let climbs = self.order.most.is_some() && n >= fresh && n % 2 == 1;
@@ -238,6 +239,10 @@ impl<'m> Maker<'m> {
                 Some(board) => Candidate::Board(self.tuned(board, dice)),
                 None => Candidate::None("what is to be put does not fit, or floor was cut off"),
             },
+            // Every second one is a change of a board that came near.
+            By::Edit if !near.is_empty() && n % 2 == 1 => {
+                self.edited(near[dice.below(near.len() as u64) as usize], dice)
+            }
             By::Edit | By::Deepest => self.edited(&self.template.board, dice),
             By::Tune => {
                 let mut rest = n;
@@ -403,7 +408,7 @@ impl<'m> Maker<'m> {
                         Figures::from([("moves", moves), ("solvable", f64::from(u8::from(depth.is_some())))]);
                     return match wanted.0.holds(&figures) {
                         Some(true) => (Judged::Good(figures), None),
-                        _ => (Judged::Bad(wanted.0.failing(&figures).unwrap_or_default()), None),
+                        _ => (Judged::Bad(wanted.0.failing(&figures).unwrap_or_default(), figures), None),
                     };
                 }
                 let level = self.level.at(state);

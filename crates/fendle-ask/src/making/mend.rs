@@ -261,7 +261,7 @@ impl Judging<'_> {
         for (set, (board, judged)) in sets.iter().zip(judged) {
             match judged {
                 // What the model does not take is no board.
-                None | Some((Judged::Bad(_) | Judged::Breaks, _)) => {}
+                None | Some((Judged::Bad(..) | Judged::Breaks, _)) => {}
                 Some((Judged::Open, _)) => out.undecided += 1,
                 Some((Judged::Good(figures), level)) => {
                     if !met.insert(self.template.unturned(&board)) {

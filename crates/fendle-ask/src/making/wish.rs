@@ -182,6 +182,23 @@ impl Wish {
         }
     }
 
+    /// How far the figures are from the wish: 0 where it holds; a comparison that fails counts by how far its figure is off, in parts of the number
+    /// that is wanted, and 1 to 2 where the figure is not known or there is none.
+    #[must_use]
+    pub fn shortfall(&self, figures: &Figures) -> f64 {
+        match self {
+            Wish::And(a, b) => a.shortfall(figures) + b.shortfall(figures),
+            Wish::Or(a, b) => a.shortfall(figures).min(b.shortfall(figures)),
+            Wish::Not(a) => f64::from(u8::from(a.holds(figures) == Some(true))),
+            Wish::Compare(name, sign, number) => match figures.get(name) {
+                None => 1.0,
+                Some(x) if sign.holds(*x, *number) => 0.0,
+                Some(x) if x.is_nan() => 2.0,
+                Some(x) => ((x - number).abs() / (1.0 + number.abs())).clamp(0.01, 2.0),
+            },
+        }
+    }
+
     /// The first comparison that fails, in words; for counting why boards fell away.
     #[must_use]
     pub fn failing(&self, figures: &Figures) -> Option<String> {
@@ -265,5 +282,19 @@ mod tests {
         assert!(Wish::read("(moves > 3").unwrap_err().contains("`)` is missing"));
         assert!(Wish::read("moves > 3 dead").unwrap_err().contains("was not expected"));
         assert!(Wish::read("moves > much").unwrap_err().contains("no number"));
+    }
+
+    #[test]
+    fn a_wish_that_is_nearer_falls_less_short() {
+        let wish = Wish::read("moves >= 20 and (fatal_moves > 9 or dead == 0)").expect("it is one");
+        let of = |moves: f64, fatal: f64, dead: f64| {
+            wish.shortfall(&Figures::from([("moves", moves), ("fatal_moves", fatal), ("dead", dead)]))
+        };
+        assert_eq!(of(20.0, 10.0, 5.0), 0.0);
+        assert_eq!(of(25.0, 0.0, 0.0), 0.0);
+        assert!(of(19.0, 10.0, 5.0) < of(10.0, 10.0, 5.0));
+        assert!(of(10.0, 10.0, 5.0) < of(f64::NAN, 10.0, 5.0), "no solution is farther than any");
+        assert!(of(20.0, 8.0, 1.0) > 0.0);
+        assert_eq!(wish.shortfall(&Figures::new()), 2.0, "what is not known counts 1 each");
     }
 }
