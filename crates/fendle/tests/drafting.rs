@@ -172,8 +172,7 @@ fn mirrored_templates_have_mirrored_boards() {
     let mirrored: Vec<String> = rows.map(|r| r.chars().rev().collect()).to_vec();
     let dir = dir_with(&[("a.toml", &level(&plain)), ("b.toml", &level(&mirrored))]);
     let deepest = |file: &str| {
-        let args =
-            ["draft", file, "--by", "deepest", "--put", "o 1", "--keep", "50", "--format", "json"];
+        let args = ["draft", file, "--by", "deepest", "--put", "o 1", "--keep", "50", "--format", "json"];
         let run = fendle(dir.path(), &args);
         let mut list: Vec<String> =
             boards(&run).iter().map(|b| b["position"].as_str().expect("a line").to_string()).collect();

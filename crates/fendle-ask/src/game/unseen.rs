@@ -155,9 +155,9 @@ impl Lockstep<'_> {
                 ));
             }
             if let Some(at) = (0..ours.len()).find(|&i| list[i] != ours[i]) {
-                let cols = b.cols as usize;
+                let cols = b.cols;
                 let place = match tell.over {
-                    Some(_) if ours.len() == (b.rows * b.cols) as usize => {
+                    Some(_) if ours.len() == b.rows * b.cols => {
                         format!(" at r{}c{}", at / cols + 1, at % cols + 1)
                     }
                     Some(_) => format!(", value {}", at + 1),

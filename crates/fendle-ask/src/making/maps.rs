@@ -299,6 +299,9 @@ pub fn to_table(board: &[Vec<String>], tiles: &Tiles) -> Result<String, String> 
     Ok(rows.iter().map(|r| r.join(gap) + "\n").collect())
 }
 
+/// A tile: its number, and what it says.
+type Tile = (u32, BTreeSet<(usize, i64)>);
+
 /// A board as the numbers of tiles, layer by layer in the order of their names: what the tiles of a cell say together is what its glyph says.
 ///
 /// # Errors
@@ -306,7 +309,7 @@ pub fn to_table(board: &[Vec<String>], tiles: &Tiles) -> Result<String, String> 
 /// The cell that no tiles say, in words.
 fn to_layers(model: &Model, board: &[Vec<String>], tiles: &Tiles) -> Result<Vec<Layer>, String> {
     let drawing = drawing(model).ok_or("the model draws no board")?;
-    let mut said: Vec<(&String, Vec<(u32, BTreeSet<(usize, i64)>)>)> = vec![];
+    let mut said: Vec<(&String, Vec<Tile>)> = vec![];
     for (name, numbers) in &tiles.layers {
         let mut list = vec![(0, BTreeSet::new())];
         for (number, words) in numbers {
@@ -320,7 +323,7 @@ fn to_layers(model: &Model, board: &[Vec<String>], tiles: &Tiles) -> Result<Vec<
     }
     /// One tile of each layer from here on, so that they say these facts together.
     fn pick(
-        layers: &[(&String, Vec<(u32, BTreeSet<(usize, i64)>)>)],
+        layers: &[(&String, Vec<Tile>)],
         wanted: &BTreeSet<(usize, i64)>,
         open: &BTreeSet<(usize, i64)>,
     ) -> Option<Vec<u32>> {

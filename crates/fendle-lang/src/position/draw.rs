@@ -64,6 +64,9 @@ pub struct Drawn {
     pub values: Vec<(String, String)>,
 }
 
+/// The glyph of a cell, and whether it says everything of it.
+type Chosen = (Option<String>, bool);
+
 impl Bound {
     /// Whether something that a variable holds stands on a cell: a cell, a placed shape, or one of several.
     #[must_use]
@@ -127,7 +130,7 @@ impl Bound {
         }
 
         // The glyph for the values of a cell, and whether it says all of them. `at`: the value of a variable.
-        let choose = |open: &[&DrawRule], at: &dyn Fn(usize) -> i64| -> (Option<String>, bool) {
+        let choose = |open: &[&DrawRule], at: &dyn Fn(usize) -> i64| -> Chosen {
             let holds = |r: &DrawRule| r.facts.iter().all(|f| at(f.var) == f.value);
             let whole = |r: &DrawRule| {
                 vars.iter().all(|&v| {
@@ -152,7 +155,7 @@ impl Bound {
         let conditional = rules.iter().any(|r| r.when.is_some());
         let all: Vec<&DrawRule> = rules.iter().collect();
         // Where no glyph has a condition, cells with the same values look the same.
-        let mut met: Vec<(Vec<i64>, (Option<String>, bool))> = vec![];
+        let mut met: Vec<(Vec<i64>, Chosen)> = vec![];
         let mut values: Vec<i64> = vec![0; vars.len()];
         let mut rows = vec![];
         for r in 0..self.rows {
