@@ -19,13 +19,18 @@ pub enum Wish {
 
 /// How a figure is compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub enum Sign {
+    /// `<`
     Less,
+    /// `<=`
     AtMost,
+    /// `>`
     More,
+    /// `>=`
     AtLeast,
+    /// `==`
     Is,
+    /// `!=`
     IsNot,
 }
 

@@ -346,7 +346,7 @@ fn substitute(e: &A, given: &[(String, A)]) -> A {
         K::Cond(a, b, c) => K::Cond(boxed(a), boxed(b), boxed(c)),
         K::Call(n, args) => K::Call(n.clone(), list(args)),
         K::Can(n, args) => K::Can(n.clone(), list(args)),
-        K::Leads(every, n, args, c) => K::Leads(*every, n.clone(), list(args), boxed(c)),
+        K::Leads(wanted, n, args, c) => K::Leads(*wanted, n.clone(), list(args), boxed(c)),
         K::Method(a, n, args) => K::Method(boxed(a), n.clone(), list(args)),
         K::Record(n, parts) => K::Record(n.clone(), parts.iter().map(|(n, e)| (n.clone(), one(e))).collect()),
         K::Quant { kind, binder, body } => {

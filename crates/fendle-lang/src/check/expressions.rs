@@ -63,7 +63,7 @@ impl Checker<'_> {
                     Ty::Dir | Ty::Offset => {
                         let a = self.coerce(a, Ty::Offset);
                         let zero = make(Ek::Const(0), Ty::Offset);
-                        make(Ek::OffAdd(Box::new(zero), Box::new(a), true), Ty::Offset)
+                        make(Ek::OffAdd(Box::new(zero), Box::new(a), Sense::Minus), Ty::Offset)
                     }
                     _ => {
                         let a = self.coerce(a, Ty::Int);
@@ -117,12 +117,12 @@ impl Checker<'_> {
                     None => self.bad(span),
                 }
             }
-            K::Leads(every, name, args, cond) => {
+            K::Leads(wanted, name, args, cond) => {
                 let of = self.asked(name, args, span);
                 let cond = self.expr(cond);
                 let cond = self.coerce(cond, Ty::Bool);
                 match of {
-                    Some(of) => make(Ek::Leads(*every, of, Box::new(cond)), Ty::Bool),
+                    Some(of) => make(Ek::Leads(*wanted, of, Box::new(cond)), Ty::Bool),
                     None => self.bad(span),
                 }
             }
@@ -399,7 +399,8 @@ impl Checker<'_> {
         match ty {
             Ty::Bad => return self.bad(span),
             Ty::List(s, false) if field.text == "last" || field.text == "first" => {
-                let kind = Ek::End(Box::new(base), field.text == "last");
+                let end = if field.text == "last" { ListEnd::Last } else { ListEnd::First };
+                let kind = Ek::End(Box::new(base), end);
                 return Expr { kind, ty: s.ty(), span };
             }
             Ty::Record(r) => {

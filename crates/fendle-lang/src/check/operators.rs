@@ -67,23 +67,27 @@ impl Checker<'_> {
         }
         match op {
             BinOp::Add | BinOp::Sub => {
-                let minus = op == BinOp::Sub;
+                let sense = if op == BinOp::Sub { Sense::Minus } else { Sense::Plus };
                 match (a.ty, b.ty) {
                     (Ty::Cell | Ty::Place, Ty::Dir | Ty::Offset) => {
                         let (a, b) = (self.coerce(a, Ty::Place), self.coerce(b, Ty::Offset));
-                        return make(Ek::Shift(Box::new(a), Box::new(b), minus), Ty::Place);
+                        return make(Ek::Shift(Box::new(a), Box::new(b), sense), Ty::Place);
                     }
                     (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) => {
                         let (a, b) = (self.coerce(a, Ty::Offset), self.coerce(b, Ty::Offset));
-                        return make(Ek::OffAdd(Box::new(a), Box::new(b), minus), Ty::Offset);
+                        return make(Ek::OffAdd(Box::new(a), Box::new(b), sense), Ty::Offset);
                     }
                     (Ty::Placed(_), Ty::Dir | Ty::Offset) => {
                         let (ty, b) = (a.ty, self.coerce(b, Ty::Offset));
-                        return make(Ek::MoveShape(Box::new(a), Box::new(b), minus), ty);
+                        return make(Ek::MoveShape(Box::new(a), Box::new(b), sense), ty);
                     }
                     (Ty::Set | Ty::Grid(Scalar::Bool), Ty::Set | Ty::Grid(Scalar::Bool)) => {
                         let (a, b) = (Box::new(self.coerce(a, Ty::Set)), Box::new(self.coerce(b, Ty::Set)));
-                        return make(if minus { Ek::Minus(a, b) } else { Ek::Union(a, b) }, Ty::Set);
+                        let kind = match sense {
+                            Sense::Minus => Ek::Minus(a, b),
+                            Sense::Plus => Ek::Union(a, b),
+                        };
+                        return make(kind, Ty::Set);
                     }
                     _ => {}
                 }
@@ -100,10 +104,10 @@ impl Checker<'_> {
                 _ => {}
             },
             BinOp::Eq | BinOp::Ne => {
-                let negate = op == BinOp::Ne;
+                let sameness = if op == BinOp::Ne { Sameness::Unlike } else { Sameness::Same };
                 if a.ty.is_block() {
                     let b = self.coerce(b, a.ty);
-                    return make(Ek::SameBlock(Box::new(a), Box::new(b), negate), Ty::Bool);
+                    return make(Ek::SameBlock(Box::new(a), Box::new(b), sameness), Ty::Bool);
                 }
                 let ty = match (a.ty, b.ty) {
                     (Ty::Cell | Ty::Place, Ty::Cell | Ty::Place) if a.ty != b.ty => Ty::Place,
@@ -112,7 +116,7 @@ impl Checker<'_> {
                     _ => a.ty,
                 };
                 let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
-                let cmp = if negate { Cmp::Ne } else { Cmp::Eq };
+                let cmp = if sameness == Sameness::Unlike { Cmp::Ne } else { Cmp::Eq };
                 return make(Ek::Cmp(cmp, Box::new(a), Box::new(b)), Ty::Bool);
             }
             _ => {}

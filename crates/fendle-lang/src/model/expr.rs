@@ -26,38 +26,50 @@ pub struct Expr {
 
 /// Arithmetic.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Arith {
+    /// The sum.
     Add,
+    /// The difference.
     Sub,
+    /// The product.
     Mul,
+    /// The quotient, so that the rest is never negative; breaks on a division by zero.
     Div,
+    /// The rest of a division, from 0; breaks on a division by zero.
     Mod,
+    /// The power.
     Pow,
+    /// The lesser.
     Min,
+    /// The greater.
     Max,
 }
 
 /// Comparisons.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Cmp {
+    /// Equal.
     Eq,
+    /// Not equal.
     Ne,
+    /// Less.
     Lt,
+    /// Less or equal.
     Le,
 }
 
 /// Named operations.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Builtin {
     /// Row of a place, from 1.
     Row,
     /// Column of a place, from 1.
     Col,
+    /// The number without its sign.
     Abs,
+    /// The direction that points the other way.
     Opposite,
+    /// A direction, a quarter turn clockwise.
     Turned,
     /// 0 for an even arrangement of a grid's distinct values, 1 for an odd one.
     Parity,
@@ -65,7 +77,9 @@ pub enum Builtin {
     Distinct,
     /// Cells of a lane.
     Len,
+    /// Rows of the board.
     Rows,
+    /// Columns of the board.
     Cols,
     /// The place in a row and a column.
     PlaceAt,
@@ -91,64 +105,133 @@ pub enum Builtin {
 
 /// Questions about a state that only the analyses can answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[allow(missing_docs)]
 pub enum Asked {
+    /// Play has not ended.
     Running,
+    /// It has ended, won.
     Won,
+    /// It has ended, lost.
     Lost,
+    /// It has ended otherwise.
     Over,
+    /// Running, and no move is allowed.
     Stuck,
     /// Running, moves are left, and no goal can be reached.
     Dead,
+    /// Running, and a goal can be reached.
     Winnable,
     /// Some way of playing wins against every draw.
     Certain,
+    /// Moves from the start, the fewest.
     Depth,
+}
+
+/// Along an offset, or against it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Sense {
+    /// Along it.
+    Plus,
+    /// Against it.
+    Minus,
+}
+
+impl Sense {
+    /// A number with the sign of the sense.
+    #[must_use]
+    pub fn signed(self, n: i64) -> i64 {
+        if self == Sense::Minus { -n } else { n }
+    }
+}
+
+/// Whether two blocks are to hold the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Sameness {
+    /// They are.
+    Same,
+    /// They are to differ.
+    Unlike,
+}
+
+impl Sameness {
+    /// Whether it is as it is to be, where they hold the same or do not.
+    #[must_use]
+    pub fn fits(self, same: bool) -> bool {
+        same == (self == Sameness::Same)
+    }
+}
+
+/// An end of a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum ListEnd {
+    /// Its first entry.
+    First,
+    /// Its last entry.
+    Last,
 }
 
 /// Kinds of expressions.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Ek {
+    /// A number; truth values, directions, cells and names of enums are numbers, too.
     Const(i64),
+    /// A variable, by its number, in one of its copies.
     Var(When, usize),
+    /// A local name, by its number.
     Local(usize),
     /// Block at an index: a cell for grids and sets, the number of the key for arrays.
     Index(Box<Expr>, Box<Expr>),
     /// Grid or set at a place, with the value off the board.
     IndexOutside(Box<Expr>, Box<Expr>, Box<Expr>),
+    /// Not.
     Not(Box<Expr>),
+    /// The number with the other sign.
     Neg(Box<Expr>),
+    /// Arithmetic on two numbers.
     Arith(Arith, Box<Expr>, Box<Expr>),
+    /// A comparison of two numbers.
     Cmp(Cmp, Box<Expr>, Box<Expr>),
-    /// Equality of blocks; `true` negates.
-    SameBlock(Box<Expr>, Box<Expr>, bool),
+    /// Whether two blocks hold the same, or differ.
+    SameBlock(Box<Expr>, Box<Expr>, Sameness),
+    /// Both; the second is asked only where the first holds.
     And(Box<Expr>, Box<Expr>),
+    /// One of them; the second is asked only where the first does not hold.
     Or(Box<Expr>, Box<Expr>),
+    /// The second where the first holds, else the third.
     Cond(Box<Expr>, Box<Expr>, Box<Expr>),
-    /// Place plus or minus (`true`) an offset.
-    Shift(Box<Expr>, Box<Expr>, bool),
-    OffAdd(Box<Expr>, Box<Expr>, bool),
+    /// A place moved by an offset.
+    Shift(Box<Expr>, Box<Expr>, Sense),
+    /// The sum or the difference of two offsets.
+    OffAdd(Box<Expr>, Box<Expr>, Sense),
+    /// An offset, so many times.
     OffMul(Box<Expr>, Box<Expr>),
+    /// The offset of one step in a direction.
     DirOffset(Box<Expr>),
+    /// A cell as a place.
     ToPlace(Box<Expr>),
     /// The value, which must lie in a declared range.
     Within(Box<Expr>, Dom),
     /// A place that is known to be on the board.
     ToCell(Box<Expr>),
+    /// Whether a place is on the board.
     OnBoard(Box<Expr>),
     /// Set operations on blocks of cells.
     Union(Box<Expr>, Box<Expr>),
+    /// Cells of the first that are not in the second.
     Minus(Box<Expr>, Box<Expr>),
+    /// Cells of both.
     Both(Box<Expr>, Box<Expr>),
+    /// A function, by its number, with arguments.
     Call(usize, Vec<Expr>),
+    /// A named operation with arguments.
     Builtin(Builtin, Vec<Expr>),
+    /// A quantifier.
     Quant(Box<Quant>),
+    /// Cells reached from one cell.
     Flood(Box<Flood>),
     /// Entry of a list, from 1.
     Entry(Box<Expr>, Box<Expr>),
-    /// The last (`true`) or first entry of a list.
-    End(Box<Expr>, bool),
+    /// The first or the last entry of a list.
+    End(Box<Expr>, ListEnd),
     /// Whether a value is an entry of a list.
     InList(Box<Expr>, Box<Expr>),
     /// A record from its parts, in their order.
@@ -158,53 +241,68 @@ pub enum Ek {
     /// The value of a `maybe` that is not `none`.
     Given(Box<Expr>),
     /// A placed shape moved by an offset.
-    MoveShape(Box<Expr>, Box<Expr>, bool),
+    MoveShape(Box<Expr>, Box<Expr>, Sense),
     /// Whether a move is allowed: any, or the move with these parameters.
     Can(Option<(usize, Vec<Expr>)>),
-    /// Whether some (or every, `true`) outcome of a move leads to a state in which the condition
+    /// Whether some or every outcome of a move leads to a state in which the condition
     /// holds; without a move, of any allowed one.
-    Leads(bool, Option<(usize, Vec<Expr>)>, Box<Expr>),
+    Leads(HowMany, Option<(usize, Vec<Expr>)>, Box<Expr>),
     /// What an analysis says of the state.
     Asked(Asked),
 }
 
 /// A quantifier.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Quant {
+    /// Which one.
     pub kind: QuantKind,
+    /// The local name of the thing.
     pub local: usize,
+    /// What it runs over.
     pub over: Range,
+    /// Only those for which this holds.
     pub filter: Option<Expr>,
+    /// What is asked or taken of each; the thing itself without it.
     pub body: Option<Expr>,
 }
 
 /// Cells reached from one cell through a condition.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Flood {
+    /// The local name of the cell from which it goes on.
     pub local: usize,
     /// The neighbour, where the condition is about going from a cell to it; the first cell is always reached then.
     pub next: Option<usize>,
+    /// Where it begins.
     pub from: Expr,
+    /// The offsets by which it goes.
     pub by: Vec<Expr>,
+    /// What has to hold.
     pub cond: Expr,
+    /// Cells that do not satisfy the condition are reached, but not passed.
     pub rim: bool,
 }
 
 /// What a loop or quantifier runs over; fixed when it starts.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Range {
+    /// All cells of the board, row by row.
     Board,
+    /// The cells of a set, in the same order.
     Cells(Expr),
     /// The places at these offsets that are on the board.
     Around(Expr, Vec<Expr>),
+    /// The first so many directions: 4 or 8.
     Dirs(u8),
+    /// Whole numbers from the first to the last, both included.
     Ints(Expr, Expr),
+    /// The values of an enum, by its number.
     Enum(usize),
+    /// The lanes that begin at the wall that a direction points at.
     Lanes(Expr),
+    /// The cells of a lane, from its beginning.
     Lane(Expr),
+    /// The entries of a list.
     List(Expr),
     /// These offsets, in this order.
     Offsets(Vec<Expr>),
@@ -214,9 +312,10 @@ pub enum Range {
 
 /// An expression that stands alone, with its local names.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub struct Body {
+    /// The expression.
     pub expr: Expr,
+    /// Its local names.
     pub locals: Vec<LocalDef>,
 }
 

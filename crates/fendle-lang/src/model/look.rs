@@ -24,13 +24,30 @@ pub struct DrawRule {
 
 /// How something is drawn.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum Show {
     /// One grid, value by value.
-    Values { var: usize, glyphs: Vec<(i64, String)>, joined: bool },
+    Values {
+        /// The grid.
+        var: usize,
+        /// Its values with their glyphs.
+        glyphs: Vec<(i64, String)>,
+        /// Glyphs stand without blanks between them.
+        joined: bool,
+    },
     /// Several variables in one drawing, one glyph a cell.
     /// Where it is layered, the first glyph that fits is drawn, whatever lies under it.
-    Drawing { name: String, vars: Vec<usize>, rules: Vec<DrawRule>, layered: bool, span: Span },
+    Drawing {
+        /// Its name.
+        name: String,
+        /// The variables that it draws.
+        vars: Vec<usize>,
+        /// Its glyphs.
+        rules: Vec<DrawRule>,
+        /// The first glyph that fits is drawn, whatever lies under it.
+        layered: bool,
+        /// Where it stands in the text of the model.
+        span: Span,
+    },
 }
 
 /// Forms in which pictures draw things, by the words of the language.

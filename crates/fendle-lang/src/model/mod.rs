@@ -17,7 +17,7 @@ pub use stmt::*;
 pub use types::*;
 
 use crate::source::{FileId, Span};
-use crate::syntax::tree::{ExampleLine, QuantKind};
+use crate::syntax::tree::{ExampleLine, HowMany, QuantKind};
 
 /// A `level` or `state` variable.
 #[derive(Clone, Debug)]

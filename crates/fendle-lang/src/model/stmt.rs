@@ -42,9 +42,17 @@ pub enum Spot {
 /// What is drawn from.
 #[derive(Clone, Debug)]
 #[allow(clippy::large_enum_variant)]
-#[allow(missing_docs)]
 pub enum DrawFrom {
-    Range { over: Range, filter: Option<Expr>, weight: Option<Expr> },
+    /// One of what a range has, by weight.
+    Range {
+        /// What it runs over.
+        over: Range,
+        /// Only those for which this holds.
+        filter: Option<Expr>,
+        /// The weight of each; 1 without it.
+        weight: Option<Expr>,
+    },
+    /// One of these values, with their weights.
     Values(Vec<(Expr, Expr)>),
 }
 
@@ -59,42 +67,62 @@ pub struct Stmt {
 
 /// Kinds of statements.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum St {
     /// `let`, `var` and assignment.
     Assign(Target, Expr),
+    /// Exchanges two values.
     Swap(Target, Target),
+    /// A condition, what is done where it holds, and what where it does not.
     If(Expr, Vec<Stmt>, Vec<Stmt>),
+    /// Runs over things one after the other.
     For {
+        /// The local name of the thing.
         local: usize,
+        /// What it runs over.
         over: Range,
+        /// Only those for which this holds.
         filter: Option<Expr>,
+        /// What is done for each.
         body: Vec<Stmt>,
     },
+    /// Does something again while a condition holds.
     Repeat {
+        /// The most rounds.
         bound: Expr,
+        /// What is asked before each round.
         cond: Expr,
+        /// What is done in a round.
         body: Vec<Stmt>,
         /// Past the bound the branch is set aside, instead of breaking.
         cut: bool,
     },
     /// Draws a value into `local`, then runs `rest`; or `other` when there is nothing to draw.
     Draw {
+        /// The local name of what is drawn.
         local: usize,
+        /// What is drawn from.
         from: DrawFrom,
         /// The drawn value, read from `local`, is assigned to this.
         into: Option<Target>,
+        /// What is done with it: the rest of the block.
         rest: Vec<Stmt>,
+        /// What is done where there is nothing to draw.
         other: Option<Vec<Stmt>>,
     },
     /// A local list with its bound; empty without a value.
     NewList {
+        /// The local name of the list.
         local: usize,
+        /// Its first value.
         value: Option<Expr>,
+        /// The most entries.
         max: Expr,
     },
+    /// Appends a value to a list.
     Push(ListRef, Expr),
+    /// Takes the last entry out of a list, which must be there.
     Pop(ListRef),
+    /// Empties a list.
     Clear(ListRef),
     /// Takes the first entry of this value out; it must be there.
     Drop(ListRef, Expr),
@@ -102,38 +130,64 @@ pub enum St {
     Take(Expr, ListRef, ListRef),
     /// The values, then the filling, into a grid along a lane.
     Write {
+        /// Values and lists, one after the other.
         parts: Vec<Expr>,
+        /// What fills the rest.
         fill: Expr,
+        /// The grid.
         into: Target,
+        /// The lane.
         along: Expr,
     },
     /// The lanes that `filter` accepts are taken out of a grid, and filling comes from `from`.
     CutOut {
+        /// The local name of the lane.
         local: usize,
+        /// Lanes are columns; else rows.
         columns: bool,
+        /// Which lanes go.
         filter: Expr,
+        /// The grid.
         into: Target,
+        /// What comes in.
         fill: Expr,
+        /// The side from which it comes.
         from: Expr,
     },
     /// A row or column is pushed into a grid at a lane; what lies there moves away from `from`.
     Insert {
+        /// The lane that comes in.
         row: Expr,
+        /// The grid.
         into: Target,
+        /// Which lane it becomes.
         at: Expr,
+        /// The side from which it comes.
         from: Expr,
     },
+    /// Drops this start where the condition does not hold; with words.
     Require(Expr, Option<String>),
+    /// A step that players see by itself: its name, and what it does.
     Phase(String, Vec<Stmt>),
+    /// Refuses the move.
     Refuse {
+        /// The reason, by its number.
         site: usize,
+        /// Cells that are to blame.
         at: Vec<Expr>,
+        /// What must hold; always refused without it.
         unless: Option<Expr>,
     },
+    /// Asks the ends at once.
     Judge,
+    /// Ends the game, by the number of the ending.
     End(usize),
+    /// Something worth telling, and where.
     Note(String, Option<Expr>),
+    /// The move gains so much.
     Score(Expr),
+    /// Counts so much, under the number of a tally.
     Tally(usize, Expr),
+    /// Calls a procedure, by its number, with arguments.
     Call(usize, Vec<Expr>),
 }

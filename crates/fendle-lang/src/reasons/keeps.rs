@@ -190,7 +190,7 @@ fn goal_state(b: &Bound, quantity: &Expr) -> Option<Vec<i32>> {
     while let Some(e) = work.pop() {
         match &e.kind {
             Ek::And(x, y) => work.extend([&**x, &**y]),
-            Ek::SameBlock(x, y, false) | Ek::Cmp(Cmp::Eq, x, y) => {
+            Ek::SameBlock(x, y, Sameness::Same) | Ek::Cmp(Cmp::Eq, x, y) => {
                 for (x, y) in [(x, y), (y, x)] {
                     let Ek::Var(When::Now, v) = x.kind else { continue };
                     if !model.vars[v].state {
@@ -516,16 +516,15 @@ impl Prover<'_> {
                 }
                 _ => Sym::Unknown,
             },
-            Ek::Shift(p, o, minus) => match (self.eval(p, path), self.eval(o, path)) {
+            Ek::Shift(p, o, sense) => match (self.eval(p, path), self.eval(o, path)) {
                 (Sym::Cell(base, r, c), Sym::Known(o)) => {
                     let (dr, dc) = code::offset_parts(o);
-                    let sign = if *minus { -1 } else { 1 };
-                    Sym::Cell(base, r + sign * dr, c + sign * dc)
+                    Sym::Cell(base, r + sense.signed(dr), c + sense.signed(dc))
                 }
                 _ => Sym::Unknown,
             },
-            Ek::OffAdd(a, b, minus) => match (self.eval(a, path), self.eval(b, path)) {
-                (Sym::Known(a), Sym::Known(b)) => Sym::Known(if *minus { a - b } else { a + b }),
+            Ek::OffAdd(a, b, sense) => match (self.eval(a, path), self.eval(b, path)) {
+                (Sym::Known(a), Sym::Known(b)) => Sym::Known(a + sense.signed(b)),
                 _ => Sym::Unknown,
             },
             Ek::OffMul(a, b) => match (self.eval(a, path), self.eval(b, path)) {

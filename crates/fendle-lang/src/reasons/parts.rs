@@ -53,7 +53,7 @@ fn done(
             }
             Some(())
         }
-        Ek::SameBlock(x, y, false) => {
+        Ek::SameBlock(x, y, Sameness::Same) => {
             let values = |e: &Expr| -> Option<Vec<i32>> {
                 let Ek::Var(When::Now, v) = e.kind else { return None };
                 let slot = &b.slots[v];

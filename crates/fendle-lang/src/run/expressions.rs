@@ -183,16 +183,16 @@ impl<'b> Eval<'b> {
                     Cmp::Le => a <= b,
                 })
             }
-            Ek::SameBlock(a, b, negate) if self.open.is_some() => {
+            Ek::SameBlock(a, b, sameness) if self.open.is_some() => {
                 let same = self.asks_same_block(a, b, frame)?;
-                i64::from(same != *negate)
+                i64::from(sameness.fits(same))
             }
-            Ek::SameBlock(a, b, negate) => {
+            Ek::SameBlock(a, b, sameness) => {
                 let same = match (self.eval(a, frame)?, self.eval(b, frame)?) {
                     (V::List(a, _), V::List(b, _)) => a == b,
                     (a, b) => a == b,
                 };
-                i64::from(same != *negate)
+                i64::from(sameness.fits(same))
             }
             Ek::And(a, b) => {
                 if self.one(a, frame)? == 0 {
@@ -215,17 +215,17 @@ impl<'b> Eval<'b> {
                     self.one(b, frame)?
                 }
             }
-            Ek::Shift(p, o, minus) => {
+            Ek::Shift(p, o, sense) => {
                 let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
-                let moved = if *minus { p - o } else { p + o };
+                let moved = p + sense.signed(o);
                 if !code::is_place(moved) {
                     return Self::fault(FaultKind::TooFarAway, span, 0);
                 }
                 moved
             }
-            Ek::OffAdd(a, b, minus) => {
+            Ek::OffAdd(a, b, sense) => {
                 let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
-                let sum = if *minus { a - b } else { a + b };
+                let sum = a + sense.signed(b);
                 if !code::is_offset(sum) {
                     return Self::fault(FaultKind::TooFarAway, span, 0);
                 }
@@ -299,10 +299,10 @@ impl<'b> Eval<'b> {
                 }
                 items[i as usize - 1]
             }
-            Ek::End(list, last) => {
+            Ek::End(list, end) => {
                 let items = self.eval(list, frame)?.list();
-                let end = if *last { items.last() } else { items.first() };
-                match end {
+                let entry = if *end == ListEnd::Last { items.last() } else { items.first() };
+                match entry {
                     Some(v) => *v,
                     None => return Self::fault(FaultKind::ListEmpty, span, 0),
                 }
@@ -330,27 +330,27 @@ impl<'b> Eval<'b> {
                 }
                 v
             }
-            Ek::MoveShape(p, o, minus) => {
+            Ek::MoveShape(p, o, sense) => {
                 let Ty::Placed(s) = p.ty else { return Self::fault(FaultKind::TooFarAway, span, 0) };
                 let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
                 let (r, c) = code::offset_parts(o);
                 let (all, row, col) = self.b.shape_parts(s, p);
-                let sign = if *minus { -1 } else { 1 };
-                match self.b.shape_code(s, all, row + sign * r, col + sign * c) {
+                match self.b.shape_code(s, all, row + sense.signed(r), col + sense.signed(c)) {
                     Some(v) => v,
                     None => return Self::fault(FaultKind::TooFarAway, span, 0),
                 }
             }
             Ek::Can(of) => i64::from(!self.tried(of.as_ref(), frame)?.is_empty()),
-            Ek::Leads(every, of, cond) => {
+            Ek::Leads(wanted, of, cond) => {
                 let outcomes = self.tried(of.as_ref(), frame)?;
                 let (now, before) = (self.now.clone(), self.before.clone());
-                let mut holds = *every && !outcomes.is_empty();
+                let every = *wanted == HowMany::Every;
+                let mut holds = every && !outcomes.is_empty();
                 for state in outcomes {
                     self.now = state;
                     self.before = self.now.clone();
-                    if (self.one(cond, frame)? != 0) != *every {
-                        holds = !*every;
+                    if (self.one(cond, frame)? != 0) != every {
+                        holds = !every;
                         break;
                     }
                 }

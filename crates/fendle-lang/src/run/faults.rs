@@ -6,35 +6,62 @@ use super::*;
 
 /// Ways in which a model can break while it runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-#[allow(missing_docs)]
 pub enum FaultKind {
+    /// A value that a variable may not hold.
     OutOfDomain,
+    /// A place off the board, where a cell is wanted.
     OffBoard,
+    /// A number that grows too large.
     Overflow,
+    /// A division by zero.
     DivideByZero,
+    /// A `repeat` that is not done at its bound.
     RepeatBound,
+    /// A loop over too many numbers.
     LoopTooLong,
+    /// Nothing to choose from, and one is wanted.
     NoMatch,
+    /// Several to choose from, and exactly one is wanted.
     TwoMatches,
+    /// The parity of a grid in which a value stands twice.
     ParityOfEqual,
+    /// A place too far from the board.
     TooFarAway,
+    /// A grid that is no rearrangement of its start any more.
     NotRearranged,
+    /// Lists that no longer hold each of their values once.
     NotSpread,
+    /// A law that a state breaks.
     AlwaysBroken,
+    /// A quantity that a move changes, and should not.
     KeepsBroken,
+    /// A transition of too many steps.
     StepBudget,
+    /// A list without room.
     ListFull,
+    /// A list without entries.
     ListEmpty,
+    /// An entry that a list does not have.
     NoEntry,
+    /// A value that is no entry.
     NotInList,
+    /// A draw from nothing.
     NothingToDraw,
+    /// A weight that is none.
     BadWeight,
+    /// A number that a move cannot count.
     BadCount,
+    /// Chances that are too fine to be kept exactly: a limit of the machine.
     TooFine,
+    /// Somebody said stop.
     Stopped,
+    /// More outcomes than are kept: a limit of the machine.
     TooManyOutcomes,
+    /// `none`, where a value is wanted.
     NoneGiven,
+    /// A place that a shape does not cover.
     NotCovered,
+    /// More values than fit a lane.
     WrittenTooLong,
 }
 

@@ -29,7 +29,7 @@ use crate::model::*;
 use crate::source::Span;
 use crate::state::Bound;
 use crate::state::chance::Chance;
-use crate::syntax::tree::QuantKind;
+use crate::syntax::tree::{HowMany, QuantKind};
 use std::collections::HashMap;
 use std::fmt;
 

@@ -69,40 +69,73 @@ pub struct Type {
 
 /// Binary operators.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub enum BinOp {
+    /// `a + b`
     Add,
+    /// `a - b`
     Sub,
+    /// `a * b`
     Mul,
+    /// `a / b`: rounded so that the rest is never negative
     Div,
+    /// `a mod b`: from 0 to `abs(b) - 1`
     Mod,
+    /// `a ** b`
     Pow,
+    /// `a == b`
     Eq,
+    /// `a != b`
     Ne,
+    /// `a < b`
     Lt,
+    /// `a <= b`
     Le,
+    /// `a > b`
     Gt,
+    /// `a >= b`
     Ge,
+    /// `a and b`: the second is asked only where the first holds
     And,
+    /// `a or b`: the second is asked only where the first does not hold
     Or,
+    /// `a in b`: a member of a set, an entry of a list, a cell of a lane
     In,
+    /// `a on b`: a place on the board
     On,
 }
 
 /// Quantifiers: one bracketed form for all.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)]
 pub enum QuantKind {
+    /// How many there are.
     Count,
+    /// Whether the condition holds for all.
     All,
+    /// Whether it holds for one at least.
     Any,
+    /// The only one; breaks where there is none, or more than one.
     The,
+    /// The first one; breaks where there is none.
     First,
+    /// The sum of values.
     Sum,
+    /// The least value; breaks where there is none.
     Min,
+    /// The greatest value; breaks where there is none.
     Max,
+    /// The set of the cells.
     Set,
+    /// The list of the values.
     List,
+}
+
+/// How many outcomes of a move are asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum HowMany {
+    /// One at least.
+    Some,
+    /// All of them.
+    Every,
 }
 
 /// What a bound name runs over: `c on tile`, `d in dir4`, `i in 1..5`.
@@ -131,18 +164,28 @@ pub struct Expr {
 
 /// Kinds of expressions.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum ExprKind {
+    /// A whole number.
     Int(i64),
+    /// `true` or `false`
     Bool(bool),
+    /// A name.
     Name(String),
+    /// `a.part`
     Field(Box<Expr>, Name),
+    /// `a[b]`
     Index(Box<Expr>, Box<Expr>),
+    /// `a[p] outside v`: `v` for places off the board
     Outside(Box<Expr>, Box<Expr>),
+    /// `not a`
     Not(Box<Expr>),
+    /// `-a`
     Neg(Box<Expr>),
+    /// A binary operator between its operands.
     Bin(BinOp, Box<Expr>, Box<Expr>),
+    /// `if a then b else c`
     Cond(Box<Expr>, Box<Expr>, Box<Expr>),
+    /// `f(a, b)`
     Call(Name, Vec<Expr>),
     /// The empty list.
     Empty,
@@ -150,27 +193,39 @@ pub enum ExprKind {
     Lost,
     /// `can shift(left)`, `can any`
     Can(Name, Vec<Expr>),
-    /// `some outcome of shift(left): C`; `true` for every
-    Leads(bool, Name, Vec<Expr>, Box<Expr>),
+    /// `some outcome of shift(left): C`, `every outcome of shift(left): C`
+    Leads(HowMany, Name, Vec<Expr>, Box<Expr>),
     /// `x.push(v)`
     Method(Box<Expr>, Name, Vec<Expr>),
     /// `card(rank: 1, suit: tar)`
     Record(Name, Vec<(Name, Expr)>),
+    /// A quantifier: `count(c on tile where C)` and its like.
     Quant {
+        /// Which one.
         kind: QuantKind,
+        /// What it runs over.
         binder: Binder,
+        /// What is asked or taken of each, where that is not the thing itself.
         body: Option<Box<Expr>>,
     },
+    /// `flood(a to b from c by around8 while C)`
     Flood {
+        /// The cell from which it goes on.
         name: Name,
         /// `a to b`: the condition is about going from one cell to a neighbour.
         to: Option<Name>,
+        /// Where it begins.
         from: Box<Expr>,
+        /// The directions in which it goes, one by one.
         by: Vec<Expr>,
+        /// The name of a set of directions instead.
         by_name: Option<Name>,
+        /// What has to hold.
         cond: Box<Expr>,
+        /// Cells that do not satisfy the condition are reached, but not passed.
         rim: bool,
     },
+    /// A board drawn in quotes.
     Board(BoardText),
 }
 
@@ -185,10 +240,14 @@ pub struct Stmt {
 
 /// What is drawn from.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum DrawFrom {
     /// `draw on G where C weight W`, with the bound name
-    Range { binder: Binder, weight: Option<Expr> },
+    Range {
+        /// The bound name, and what it runs over.
+        binder: Binder,
+        /// The weight of each; 1 where none is written.
+        weight: Option<Expr>,
+    },
     /// `draw from (1 weight 9, 2)`
     Values(Vec<(Expr, Option<Expr>)>),
 }
@@ -198,96 +257,158 @@ pub type Block = Vec<Stmt>;
 
 /// Kinds of statements.
 #[derive(Clone, Debug)]
-#[allow(missing_docs)]
 pub enum StmtKind {
+    /// `let x: T = E`, or `var x = E`
     Let {
+        /// The name.
         name: Name,
+        /// Its type, where one is written.
         ty: Option<Type>,
+        /// Its value.
         value: Expr,
+        /// `var`: it may be assigned to later.
         mutable: bool,
     },
+    /// `TARGET = E`, `TARGET += E`
     Assign {
+        /// What is assigned to.
         target: Expr,
+        /// The operator of `+=` and its like.
         op: Option<BinOp>,
+        /// The value.
         value: Expr,
     },
+    /// `swap A, B`
     Swap(Expr, Expr),
+    /// `if C { } else { }`
     If {
+        /// The condition.
         cond: Expr,
+        /// Where it holds.
         then: Block,
+        /// Where it does not.
         other: Block,
     },
+    /// `for c on tile where C { }`
     For {
+        /// What it runs over.
         binder: Binder,
+        /// What is done for each.
         body: Block,
     },
+    /// `repeat N while C { }`
     Repeat {
+        /// The most rounds.
         bound: Expr,
+        /// What is asked before each round.
         cond: Expr,
+        /// What is done in a round.
         body: Block,
+        /// `else cut`: past the bound the branch is set aside, instead of breaking.
         cut: bool,
     },
     /// `let x = draw ...` or `TARGET = draw ...`, with what happens when there is nothing to draw
     Draw {
+        /// The name of what is drawn.
         name: Option<Name>,
+        /// Its type, where one is written.
         ty: Option<Type>,
+        /// What it is assigned to instead.
         target: Option<Expr>,
+        /// What is drawn from.
         from: DrawFrom,
+        /// What happens when there is nothing to draw.
         other: Option<Block>,
     },
     /// `write A, B, then V, into G along L`
     Write {
+        /// Values and lists that are written one after the other.
         parts: Vec<Expr>,
+        /// What fills the rest.
         fill: Expr,
+        /// The grid.
         into: Expr,
+        /// The lane.
         along: Expr,
     },
     /// `take last N of A onto B`
     Take {
+        /// How many.
         count: Expr,
+        /// The list that loses them.
         from: Expr,
+        /// The list that gets them.
         onto: Expr,
     },
     /// `cut r in rows where C out of G, V from DIR`
     CutOut {
+        /// The rows or columns that are taken out.
         binder: Binder,
+        /// The grid.
         grid: Expr,
+        /// What comes in.
         fill: Expr,
+        /// The side from which it comes.
         from: Expr,
     },
     /// `insert A into G at L, from DIR`
     Insert {
+        /// The row or column that comes in.
         row: Expr,
+        /// The grid.
         grid: Expr,
+        /// The lane that it becomes.
         at: Expr,
+        /// The side from which it comes.
         from: Expr,
     },
     /// `require C`: this start is dropped when it does not hold
     Require {
+        /// The condition.
         cond: Expr,
+        /// Words for it.
         why: Option<String>,
     },
+    /// `phase "name" { }`: a step that players see by itself
     Phase {
+        /// Its name.
         name: String,
+        /// What it does.
         body: Block,
     },
+    /// `offer C`: the move is no move where this does not hold
     Offer(Expr),
+    /// `refuse "why" at CELLS unless C`
     Refuse {
+        /// The reason, in words.
         why: String,
+        /// Cells that are to blame.
         at: Vec<Expr>,
+        /// What must hold; always refused without it.
         unless: Option<Expr>,
     },
+    /// `judge`: the ends are asked at once
     Judge,
+    /// `win`
     Win,
+    /// `lose "why"`
     Lose(String),
+    /// `stop "why"`: it ends neither won nor lost
     Stop(Option<String>),
+    /// `note "text" at CELL`: something worth telling
     Note {
+        /// The words.
         text: String,
+        /// Where.
         at: Option<Expr>,
     },
+    /// `score E`: what the move gains
     Score(Expr),
+    /// `add A to B`
     Add(Expr, Expr),
+    /// `remove A from B`
     Remove(Expr, Expr),
+    /// `p(a, b)`: a procedure
     Call(Name, Vec<Expr>),
     /// `x.push(v)` and its like
     Method(Expr),
@@ -415,130 +536,210 @@ pub enum Likeness {
 /// Items of a model. There are few of them: their size does not matter.
 #[derive(Clone, Debug)]
 #[allow(clippy::large_enum_variant)]
-#[allow(missing_docs)]
 pub enum Item {
+    /// `const NAME = E`
     Const(Name, Expr),
+    /// `enum NAME { A, B }`
     Enum(Name, Vec<Name>),
+    /// `state` or `level` variables
     Var {
+        /// It changes with moves; else the level gives it.
         state: bool,
+        /// Their names.
         names: Vec<Name>,
+        /// Their type.
         ty: Type,
+        /// `if C`: it is there only where this holds.
         when: Option<Expr>,
+        /// Its value where the level gives none.
         default: Option<Expr>,
         /// `= (KEY: V, ...)`: one value for each key of an array
         defaults: Vec<(Name, Expr)>,
+        /// Its value off the board.
         outside: Option<Expr>,
+        /// What is known beforehand of it, where it is hidden.
         hidden: Option<Prior>,
+        /// It is not hidden, but not told either.
         untold: bool,
     },
     /// `tell NAME: E for c on G where C`
     Tell {
+        /// Its name; that of its function where none is written.
         name: Option<Name>,
+        /// What is told.
         value: Expr,
+        /// For each of these.
         binder: Option<Binder>,
+        /// Only where this holds.
         when: Option<Expr>,
+        /// Where it stands.
         span: Span,
     },
+    /// `tally NAME, NAME`: things that analyses count
     Tally(Vec<Name>),
+    /// `show NAME { }`: how a board is drawn as text
     Show {
+        /// A variable, or a name for a drawing of several.
         name: Name,
+        /// Glyphs stand without blanks between them.
         joined: bool,
         /// Of several glyphs that fit, the first one is drawn.
         layered: bool,
         /// `at c`: the name of the cell in conditions.
         at: Option<Name>,
+        /// The glyphs.
         rules: Vec<ShowRule>,
     },
     /// `show board shifted`: every second row begins half a cell further to the right.
     Shifted(Span),
     /// `derived NAME: T = E`: follows from the rest of the state.
     Derived {
+        /// Its name.
         name: Name,
+        /// Its type, where one is written.
         ty: Option<Type>,
+        /// What it follows from.
         value: Expr,
     },
     /// How pictures draw things.
     Picture(Vec<LookRule>),
+    /// `fn NAME(...) = E`
     Fn {
+        /// Its name.
         name: Name,
+        /// Its parameters.
         params: Vec<Param>,
         /// The type of what it gives, where the model says it.
         result: Option<Type>,
+        /// What it gives.
         body: Expr,
     },
+    /// `proc NAME(...) { }`
     Proc {
+        /// Its name.
         name: Name,
+        /// Its parameters.
         params: Vec<Param>,
+        /// What it does.
         body: Block,
     },
+    /// `move NAME(...) { }`
     Move {
+        /// Its name.
         name: Name,
+        /// Its parameters.
         params: Vec<Param>,
+        /// What it does.
         body: Block,
+        /// `waiting`: it only lets time pass.
         waiting: bool,
     },
+    /// `record NAME { ... }`
     Record(Name, Vec<Param>),
+    /// `shapes NAME { ... }`
     Shapes {
+        /// The group.
         name: Name,
         /// `of ENUM`: what the letters of the drawings stand for.
         of: Option<Name>,
+        /// Mirrored shapes belong to it, too.
         mirrored: bool,
+        /// The shapes.
         shapes: Vec<ShapeDef>,
     },
     /// `tick every N moves { }` or `tick on MOVE { }`
     Tick {
+        /// After so many moves.
         every: Option<Expr>,
+        /// After this move.
         on: Option<Name>,
+        /// What it does.
         body: Block,
+        /// Where it stands.
         span: Span,
     },
+    /// `setup { }`: draws a start
     Setup {
+        /// How often it is tried until nothing is dropped.
         attempts: Option<Expr>,
+        /// What it does.
         body: Block,
+        /// Where it stands.
         span: Span,
     },
+    /// `aim most E`, `aim least score`
     Aim {
+        /// The most is wanted; else the least.
         most: bool,
+        /// Of this; of the score where nothing is written.
         what: Option<Expr>,
+        /// Where it stands.
         span: Span,
     },
     /// `spread LO..HI over VAR, VAR`, or `spread RECORD over VAR, VAR`
     Spread {
+        /// The values that the lists share.
         range: Option<(Expr, Expr)>,
+        /// The record type whose values they share instead.
         record: Option<Name>,
+        /// The lists.
         over: Vec<Name>,
+        /// Where it stands.
         span: Span,
     },
+    /// `law turned because "..."`: turning the board changes nothing
     Law {
+        /// Its words.
         title: String,
+        /// How the board is turned.
         turn: Name,
+        /// Where it stands.
         span: Span,
     },
     /// `law never C because "why"`: no reached state is so.
     Never {
+        /// What is never so.
         condition: Expr,
+        /// Its words.
         why: String,
+        /// Where it stands.
         span: Span,
     },
     /// `alike ...`: values or keys that the rules do not tell apart
     Alike {
+        /// What is interchangeable.
         what: Likeness,
+        /// Only where this holds.
         when: Option<Expr>,
+        /// Where it stands.
         span: Span,
     },
+    /// `after { }`: what happens behind every move
     After(Block, Span),
+    /// `goal C`
     Goal(Expr, Span),
+    /// `lost when C because "..."`
     Lost(Expr, String, Span),
+    /// `over when C because "..."`
     Over(Expr, Option<String>, Span),
+    /// `status goal, lost`: which end is asked first
     Status(Vec<Name>, Span),
+    /// `always C because "..."`: a law of every state
     Always(Expr, String, Span),
+    /// `keeps E because "..."`: a quantity that no move changes
     Keeps {
+        /// What is kept.
         quantity: Expr,
+        /// On levels where this holds.
         when: Option<Expr>,
+        /// Its value in every won state, where one is written.
         goal: Option<Expr>,
+        /// Its words.
         why: String,
+        /// Where it stands.
         span: Span,
     },
+    /// `bound E`: no solution has fewer moves
     Bound(Expr, Span),
     /// `promise E of M`
     Promise(Expr, Expr, Span),
@@ -555,9 +756,13 @@ pub enum Item {
         /// Where.
         span: Span,
     },
+    /// `example "..." { }`
     Example {
+        /// Its words.
         title: String,
+        /// Its lines.
         lines: Vec<ExampleLine>,
+        /// Where it stands.
         span: Span,
     },
 }

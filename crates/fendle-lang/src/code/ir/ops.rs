@@ -44,10 +44,10 @@ keeps_its_name!(Site, i64, i32, u32, u16, u8, bool);
 
 macro_rules! ops {
     ($($(#[$doc:meta])* $name:ident { $($field:ident : $ty:ty),* } => [$($role:expr),*];)*) => {
-        /// One operation. `d` is written, other registers are read.
+        /// One operation. `d` is the register that is written, except where it is a block; other registers are read. `site` is where a fault points,
+        /// `to` where it goes on, `list`, `shapes`, `memo` and `point` are numbers of what the code keeps beside its operations.
         #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
-        #[allow(missing_docs)]
-        pub enum Op { $($(#[$doc])* $name { $($field: $ty),* },)* }
+        pub enum Op { $($(#[$doc])* $name { $(#[doc = concat!("Operand `", stringify!($field), "`, as the operation says.")] $field: $ty),* },)* }
 
         impl Op {
             /// The names of all operations.
@@ -76,29 +76,53 @@ macro_rules! ops {
 }
 
 ops! {
+    /// `d = v`
     Const { d: R, v: i64 } => [Writes(d)];
+    /// `d = s`
     Copy { d: R, s: R } => [Reads(s), Writes(d)];
+    /// `d = a + b`; breaks when it grows too large.
     Add { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// `d = a - b`; breaks when it grows too large.
     Sub { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// `d = a * b`; breaks when it grows too large.
     Mul { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// `d = a / b`, so that the rest is never negative; breaks when `b` is 0.
     Div { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// `d = a mod b`, from 0 to `abs(b) - 1`; breaks when `b` is 0.
     Mod { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// `d = a ** b`; breaks when it grows too large.
     Pow { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// The lesser of two.
     Min { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// The greater of two.
     Max { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// `d = -a`; breaks when it grows too large.
     Neg { d: R, a: R, site: Site } => [Reads(a), Writes(d), Faults(site)];
+    /// `d = abs(a)`; breaks when it grows too large.
     Abs { d: R, a: R, site: Site } => [Reads(a), Writes(d), Faults(site)];
+    /// `d` is 1 where `a == b`, else 0.
     Eq { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// `d` is 1 where `a != b`, else 0.
     Ne { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// `d` is 1 where `a < b`, else 0.
     Lt { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// `d` is 1 where `a <= b`, else 0.
     Le { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// `d` is 1 where `a` is 0, else 0.
     Not { d: R, a: R } => [Reads(a), Writes(d)];
+    /// Goes on at `to`.
     Jump { to: To } => [Jumps(to)];
+    /// Goes on at `to` where `a` is not 0.
     JumpIf { a: R, to: To } => [Reads(a), Jumps(to)];
+    /// Goes on at `to` where `a` is 0.
     JumpUnless { a: R, to: To } => [Reads(a), Jumps(to)];
+    /// Goes on at `to` where `a == b`.
     JumpEq { a: R, b: R, to: To } => [Reads(a), Reads(b), Jumps(to)];
+    /// Goes on at `to` where `a != b`.
     JumpNe { a: R, b: R, to: To } => [Reads(a), Reads(b), Jumps(to)];
+    /// Goes on at `to` where `a < b`.
     JumpLt { a: R, b: R, to: To } => [Reads(a), Reads(b), Jumps(to)];
+    /// Goes on at `to` where `a <= b`.
     JumpLe { a: R, b: R, to: To } => [Reads(a), Reads(b), Jumps(to)];
     /// `d += 1`, without a check: loop counters.
     Inc { d: R } => [Reads(d), Writes(d)];
@@ -108,49 +132,81 @@ ops! {
     LoopTo { d: R, n: u32, to: To, site: Site } => [Reads(d), Writes(d), Jumps(to), Faults(site)];
     /// Breaks when `a..b` is too long to run over.
     CheckLoop { a: R, b: R, site: Site } => [Reads(a), Reads(b), Faults(site)];
+    /// `d` is value `i` of the block at `base`.
     Load { d: R, base: M, i: R } => [Reads(i), Block(base, Some(1)), Writes(d)];
+    /// `d` is the value at `from`.
     LoadAt { d: R, from: M } => [Block(from, Some(1)), Writes(d)];
+    /// Value `i` of the block at `base` becomes `s`: scratch, which is no part of the state.
     Store { base: M, i: R, s: R } => [Reads(i), Reads(s), Block(base, Some(1))];
+    /// The value at `to` becomes `s`: scratch.
     StoreAt { to: M, s: R } => [Reads(s), Block(to, Some(1))];
     /// A store into the state now, which is remembered so that it can be packed and undone.
     Put { base: M, i: R, s: R } => [Reads(i), Reads(s), Block(base, Some(1))];
+    /// The same at a known place.
     PutAt { to: M, s: R } => [Reads(s), Block(to, Some(1))];
     /// The same for a whole block.
     PutBlock { d: M, s: M, len: u32 } => [Block(d, Some(len)), Block(s, Some(len))];
+    /// Breaks unless `s` is in `lo..=hi`.
     Check { s: R, lo: i32, hi: i32, site: Site } => [Reads(s), Faults(site)];
+    /// Breaks unless each value of a block is in a domain, by its number.
     CheckBlock { base: M, len: u32, dom: u16, site: Site } => [Block(base, Some(len)), Faults(site)];
+    /// Copies a block into scratch.
     CopyBlock { d: M, s: M, len: u32 } => [Block(d, Some(len)), Block(s, Some(len))];
+    /// Empties a set of cells in scratch.
     ClearCells { d: M } => [Block(d, None)];
+    /// `d` is 1 where two blocks hold the same, else 0.
     SameBlock { d: R, a: M, b: M, len: u32 } => [Block(a, Some(len)), Block(b, Some(len)), Writes(d)];
+    /// The cells of one set or the other.
     Union { d: M, a: M, b: M } => [Block(d, None), Block(a, None), Block(b, None)];
+    /// The cells of one set that are not in the other.
     Minus { d: M, a: M, b: M } => [Block(d, None), Block(a, None), Block(b, None)];
+    /// The cells of both sets.
     Both { d: M, a: M, b: M } => [Block(d, None), Block(a, None), Block(b, None)];
+    /// The place of a cell.
     PlaceOf { d: R, c: R } => [Reads(c), Writes(d)];
+    /// The cell of a place; breaks when it is off the board.
     CellOf { d: R, p: R, site: Site } => [Reads(p), Writes(d), Faults(site)];
     /// The cell of a place, or a jump when it is off the board.
     CellOr { d: R, p: R, to: To } => [Reads(p), Writes(d), Jumps(to)];
+    /// `d` is 1 where a place is on the board, else 0.
     OnBoard { d: R, p: R } => [Reads(p), Writes(d)];
+    /// A place and an offset; breaks when that is too far away.
     Shift { d: R, p: R, o: R, site: Site } => [Reads(p), Reads(o), Writes(d), Faults(site)];
+    /// A place less an offset; breaks when that is too far away.
     ShiftBack { d: R, p: R, o: R, site: Site } => [Reads(p), Reads(o), Writes(d), Faults(site)];
     /// A place and an offset, unchecked: only for a place that is tested for the board next.
     Peek { d: R, p: R, o: R } => [Reads(p), Reads(o), Writes(d)];
+    /// The sum of two offsets.
     OffAdd { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// The difference of two offsets.
     OffSub { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// An offset, `b` times.
     OffMul { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// The offset of a step in a direction.
     DirOff { d: R, a: R } => [Reads(a), Writes(d)];
+    /// The row of a place, from 1.
     Row { d: R, p: R } => [Reads(p), Writes(d)];
+    /// The column of a place, from 1.
     Col { d: R, p: R } => [Reads(p), Writes(d)];
+    /// The place in row `a` and column `b`.
     PlaceAt { d: R, a: R, b: R, site: Site } => [Reads(a), Reads(b), Writes(d), Faults(site)];
+    /// The direction that points the other way.
     Opposite { d: R, a: R } => [Reads(a), Writes(d)];
+    /// A direction, a quarter clockwise.
     Turned { d: R, a: R } => [Reads(a), Writes(d)];
+    /// How many lanes begin at the wall that a direction points at; breaks for a slanting one.
     LanesLen { d: R, a: R, site: Site } => [Reads(a), Writes(d), Faults(site)];
     /// Lane number `i` at the wall that direction `a` points at.
     LaneAt { d: R, a: R, i: R } => [Reads(a), Reads(i), Writes(d)];
+    /// How many cells a lane has.
     LaneLen { d: R, a: R } => [Reads(a), Writes(d)];
     /// Whether a lane is a column.
     LaneVertical { d: R, a: R } => [Reads(a), Writes(d)];
+    /// Cell `i` of a lane.
     LaneCell { d: R, a: R, i: R } => [Reads(a), Reads(i), Writes(d)];
+    /// The parity of an arrangement; breaks when a value stands twice.
     Parity { d: R, base: M, len: u32, site: Site } => [Block(base, Some(len)), Writes(d), Faults(site)];
+    /// `d` is 1 where all values of a block differ, else 0.
     Distinct { d: R, base: M, len: u32 } => [Block(base, Some(len)), Writes(d)];
     /// Advances `d` to the next cell that is in the block, itself included; jumps when none is left.
     NextIn { d: R, base: M, to: To } => [Reads(d), Writes(d), Block(base, None), Jumps(to)];
@@ -166,11 +222,13 @@ ops! {
     CheckEntry { i: R, n: R, site: Site } => [Reads(i), Reads(n), Faults(site)];
     /// A load and a store at an address that a register holds, inside a list.
     LoadFrom { d: R, a: R, list: u16 } => [Reads(a), Writes(d)];
+    /// Stores `s` at the address `a`, inside a list.
     PutInto { a: R, s: R, list: u16 } => [Reads(a), Reads(s)];
     /// Copies the list at `s` to `d`; breaks when it does not fit.
     ListCopy { d: R, s: R, list: u16, from: u16, site: Site } => [Reads(d), Reads(s), Faults(site)];
     /// Breaks when an entry of the list at `s` is out of the range of list `list`.
     ListCheck { s: R, list: u16, site: Site } => [Reads(s), Faults(site)];
+    /// `d` is 1 where two lists hold the same, else 0.
     ListSame { d: R, a: R, b: R, list: u16, other: u16 } => [Reads(a), Reads(b), Writes(d)];
     /// The number, from 1, of the first entry that is `v`; 0 for none.
     ListFind { d: R, a: R, v: R, list: u16 } => [Reads(a), Reads(v), Writes(d)];
@@ -189,15 +247,23 @@ ops! {
     CutLanes { d: M, s: M, gone: M, fill: R, flags: u8 } => [Block(d, None), Block(s, None), Block(gone, Some(1)), Reads(fill)];
     /// Makes room for a lane: what lies from it on, seen from the side `flags` says, moves on by one.
     OpenLane { d: M, s: M, lane: R, flags: u8 } => [Block(d, None), Block(s, None), Reads(lane)];
+    /// A placed shape moved by an offset; breaks when that is too far away.
     ShapeMove { d: R, p: R, o: R, shapes: u16, site: Site } => [Reads(p), Reads(o), Writes(d), Faults(site)];
+    /// A placed shape turned by quarters, clockwise.
     ShapeTurn { d: R, p: R, by: R, shapes: u16 } => [Reads(p), Reads(by), Writes(d)];
+    /// A shape, unturned, at a place.
     ShapeMake { d: R, k: R, p: R, shapes: u16, site: Site } => [Reads(k), Reads(p), Writes(d), Faults(site)];
+    /// The place of a placed shape's anchor.
     ShapeAnchor { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// Which of its shapes a placed one is.
     ShapeKind { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// The turn of a placed shape, from 0.
     ShapeTurnOf { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// A placed shape with left and right exchanged.
     ShapeMirror { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     /// What the cell of a shape at a place is a part of.
     ShapePart { d: R, p: R, at: R, shapes: u16, site: Site } => [Reads(p), Reads(at), Writes(d), Faults(site)];
+    /// How many places a placed shape covers.
     ShapeLen { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     /// Place number `i` that the shape covers.
     ShapeCell { d: R, p: R, i: R, shapes: u16 } => [Reads(p), Reads(i), Writes(d)];
@@ -212,16 +278,25 @@ ops! {
     Cut { } => [];
     /// Takes a remembered value of this state, or goes on to compute it.
     Recall { d: R, memo: u16, to: To } => [Writes(d), Jumps(to)];
+    /// Remembers a value for this state.
     Remember { s: R, memo: u16 } => [Reads(s)];
+    /// The move gains `s`.
     Score { s: R, site: Site } => [Reads(s), Faults(site)];
+    /// Notes a cell that is to blame for the refusal that follows.
     RefuseAt { p: R } => [Reads(p)];
+    /// Notes the cells of a set for it.
     RefuseIn { base: M } => [Block(base, None)];
+    /// Refuses the move, for the reason of this number.
     Refuse { which: u32 } => [];
+    /// The move is none here.
     NotOffered { } => [];
+    /// Breaks.
     Fault { site: Site } => [Faults(site)];
+    /// Breaks, and tells the value `s`.
     FaultWith { s: R, site: Site } => [Reads(s), Faults(site)];
     /// Ends the program with a value.
     Give { s: R } => [Reads(s)];
+    /// Ends the program.
     Done { } => [];
 }
 

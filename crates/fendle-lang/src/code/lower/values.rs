@@ -171,19 +171,19 @@ impl Lower<'_> {
                     Cmp::Le => Op::Le { d, a, b },
                 })
             }
-            Ek::SameBlock(a, b, negate) if matches!(a.ty, Ty::List(..)) => {
+            Ek::SameBlock(a, b, sameness) if matches!(a.ty, Ty::List(..)) => {
                 let a = self.list_of(a);
                 let b = self.list_of(b);
                 let d = self.fresh();
                 self.emit(Op::ListSame { d, a: a.addr, b: b.addr, list: a.number, other: b.number });
-                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
+                if *sameness == Sameness::Unlike { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
             }
-            Ek::SameBlock(a, b, negate) => {
+            Ek::SameBlock(a, b, sameness) => {
                 let (a, len) = self.block_of(a);
                 let (b, _) = self.block_of(b);
                 let d = self.fresh();
                 self.emit(Op::SameBlock { d, a, b, len: len as u32 });
-                if *negate { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
+                if *sameness == Sameness::Unlike { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
             }
             Ek::And(..) | Ek::Or(..) => self.truth(e),
             Ek::Cond(c, a, b) => {
@@ -203,12 +203,12 @@ impl Lower<'_> {
                 self.here(end);
                 O::R(d)
             }
-            Ek::Shift(p, o, minus) => {
+            Ek::Shift(p, o, sense) => {
                 let (p, o) = (self.value(p), self.value(o));
                 // A step backwards by a known offset is a step by its opposite.
-                let (o, minus) = match o {
-                    O::K(v) => (O::K(if *minus { -v } else { v }), false),
-                    o => (o, *minus),
+                let (o, sense) = match o {
+                    O::K(v) => (O::K(sense.signed(v)), Sense::Plus),
+                    o => (o, *sense),
                 };
                 if let (O::K(p), O::K(o)) = (p, o)
                     && code::is_place(p + o)
@@ -217,14 +217,15 @@ impl Lower<'_> {
                 }
                 let (p, o) = (self.reg(p), self.reg(o));
                 let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(
-                    |d| if minus { Op::ShiftBack { d, p, o, site } } else { Op::Shift { d, p, o, site } },
-                )
+                self.unary(|d| match sense {
+                    Sense::Plus => Op::Shift { d, p, o, site },
+                    Sense::Minus => Op::ShiftBack { d, p, o, site },
+                })
             }
-            Ek::OffAdd(a, b, minus) => {
+            Ek::OffAdd(a, b, sense) => {
                 let (a, b) = (self.value(a), self.value(b));
                 if let (O::K(a), O::K(b)) = (a, b) {
-                    let sum = if *minus { a - b } else { a + b };
+                    let sum = a + sense.signed(b);
                     if code::is_offset(sum) {
                         return O::K(sum);
                     }
@@ -232,7 +233,10 @@ impl Lower<'_> {
                 let (a, b) = (self.reg(a), self.reg(b));
                 let site = self.site(FaultKind::TooFarAway, span);
                 self.unary(
-                    |d| if *minus { Op::OffSub { d, a, b, site } } else { Op::OffAdd { d, a, b, site } },
+                    |d| match sense {
+                        Sense::Plus => Op::OffAdd { d, a, b, site },
+                        Sense::Minus => Op::OffSub { d, a, b, site },
+                    },
                 )
             }
             Ek::OffMul(o, n) => {
@@ -321,9 +325,10 @@ impl Lower<'_> {
                 let a = self.entry_addr(at, i);
                 self.unary(|d| Op::LoadFrom { d, a, list: at.number })
             }
-            Ek::End(list, last) => {
+            Ek::End(list, end) => {
                 let at = self.list_of(list);
-                let i = self.spot(at, if *last { &Spot::Last } else { &Spot::First }, span);
+                let spot = if *end == ListEnd::Last { &Spot::Last } else { &Spot::First };
+                let i = self.spot(at, spot, span);
                 let a = self.entry_addr(at, i);
                 self.unary(|d| Op::LoadFrom { d, a, list: at.number })
             }
@@ -365,12 +370,12 @@ impl Lower<'_> {
                 self.here(fine);
                 O::R(v)
             }
-            Ek::MoveShape(p, o, minus) => {
+            Ek::MoveShape(p, o, sense) => {
                 let shapes = self.shapes_of(p);
                 let (p, o) = (self.value(p), self.value(o));
                 let o = match o {
-                    O::K(v) => O::K(if *minus { -v } else { v }),
-                    O::R(a) if *minus => {
+                    O::K(v) => O::K(sense.signed(v)),
+                    O::R(a) if *sense == Sense::Minus => {
                         let zero = self.reg(O::K(0));
                         let site = self.site(FaultKind::TooFarAway, span);
                         self.unary(|d| Op::OffSub { d, a: zero, b: a, site })

@@ -271,7 +271,8 @@ impl Parser<'_> {
                 let (name, args) = self.asked_move()?;
                 self.op(":")?;
                 let cond = Box::new(self.expr()?);
-                ExprKind::Leads(n == "every", name, args, cond)
+                let of = if n == "every" { HowMany::Every } else { HowMany::Some };
+                ExprKind::Leads(of, name, args, cond)
             }
             Tok::Name(_) => ExprKind::Name(self.name("a value")?.text),
             _ => return self.fail("a value"),
