@@ -240,7 +240,7 @@ impl Prover<'_> {
             Ek::Local(l) => fl.get(*l).copied().unwrap_or(Plain),
             Ek::Within(a, _) | Ek::Given(a) => self.flavour(a, fl),
             Ek::Cond(_, a, b) => self.flavour(a, fl).max(self.flavour(b, fl)),
-            Ek::Call(f, _) => self.fns[*f],
+            Ek::Call(f, _) => self.fns[f.0],
             Ek::Quant(q) => match q.kind {
                 crate::syntax::tree::QuantKind::First | crate::syntax::tree::QuantKind::The => {
                     fl.get(q.local).copied().unwrap_or(Plain)

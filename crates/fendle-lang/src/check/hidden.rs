@@ -47,7 +47,7 @@ impl<'m> Depends<'m> {
                 false
             }
             Ek::Local(l) => tainted.get(*l).copied().unwrap_or(false),
-            Ek::Call(f, args) => self.fns[*f] || args.iter().any(|a| self.expr(a, tainted)),
+            Ek::Call(f, args) => self.fns[f.0] || args.iter().any(|a| self.expr(a, tainted)),
             // Whether a move is possible never depends on it; what it leads to may.
             Ek::Can(_) => e.parts().into_iter().any(|p| self.expr(p, tainted)),
             Ek::Leads(..) => true,
@@ -59,7 +59,7 @@ impl<'m> Depends<'m> {
     fn stmt(&self, s: &Stmt, tainted: &mut Vec<bool>) -> bool {
         let mut depends = s.exprs().into_iter().any(|e| self.expr(e, tainted));
         match &s.kind {
-            St::Call(p, _) => depends |= self.procs[*p],
+            St::Call(p, _) => depends |= self.procs[p.0],
             // What is taken from a hidden list is not known beforehand.
             St::Take(_, from, _) => depends |= from.var().is_some_and(|v| self.is_hidden(v)),
             _ => {}
@@ -159,7 +159,7 @@ fn refusals(
                 d.model.procs[*p].body.iter().for_each(|s| {
                     s.each(&mut |s| refuses |= matches!(s.kind, St::Refuse { .. }));
                 });
-                if refuses && (*behind || d.procs[*p]) {
+                if refuses && (*behind || d.procs[p.0]) {
                     say(s.span, "a procedure that refuses depends on what is hidden");
                 }
                 *behind |= d.stmt(s, tainted);

@@ -247,7 +247,7 @@ impl Checker<'_> {
             fns: self.fns.iter().flatten().cloned().collect(),
             derived: (0..self.fn_asts.len())
                 .filter(|f| self.derived.contains(f))
-                .map(|f| (self.fn_asts[f].name.text.clone(), f))
+                .map(|f| (self.fn_asts[f].name.text.clone(), FnId(f)))
                 .collect(),
             shifted,
             procs: self.procs.iter().flatten().cloned().collect(),

@@ -164,7 +164,7 @@ impl Checker<'_> {
             let Some(ty) = self.function(f, Some(name.span)) else { return self.bad(span) };
             let params = self.fn_asts[f].params.clone();
             let args = self.args(name, &params, args);
-            return make(Ek::Call(f, args), ty);
+            return make(Ek::Call(FnId(f), args), ty);
         }
         if matches!(name.text.as_str(), "min" | "max") {
             let op = if name.text == "min" { Arith::Min } else { Arith::Max };

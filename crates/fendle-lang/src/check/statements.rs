@@ -426,7 +426,7 @@ impl Checker<'_> {
                 self.drawn |= self.proc_draws[p];
                 let params = self.proc_asts[p].1.clone();
                 let args = self.args(name, &params, args);
-                St::Call(p, args)
+                St::Call(ProcId(p), args)
             }
         })
     }

@@ -35,7 +35,7 @@ impl<'m> Danger<'m> {
                 // Whether the move is allowed at all is asked here too.
                 St::Refuse { .. } => true,
                 St::Judge => self.read.iter().any(|r| *r),
-                St::Call(p, _) => self.procs[*p],
+                St::Call(p, _) => self.procs[p.0],
                 _ => s.written().into_iter().any(|v| self.read[v]),
             };
         });

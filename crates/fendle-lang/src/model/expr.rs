@@ -221,7 +221,7 @@ pub enum Ek {
     /// Cells of both.
     Both(Box<Expr>, Box<Expr>),
     /// A function, by its number, with arguments.
-    Call(usize, Vec<Expr>),
+    Call(FnId, Vec<Expr>),
     /// A named operation with arguments.
     Builtin(Builtin, Vec<Expr>),
     /// A quantifier.

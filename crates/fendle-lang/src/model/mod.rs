@@ -5,6 +5,7 @@
 
 mod expr;
 mod geometry;
+mod ids;
 mod look;
 mod stmt;
 mod types;
@@ -12,6 +13,7 @@ mod walk;
 
 pub use expr::*;
 pub use geometry::*;
+pub use ids::*;
 pub use look::*;
 pub use stmt::*;
 pub use types::*;
@@ -402,7 +404,7 @@ pub struct Model {
     /// The functions.
     pub fns: Vec<FnDef>,
     /// What follows from the rest of the state and is shown: names, and functions without parameters by their numbers.
-    pub derived: Vec<(String, usize)>,
+    pub derived: Vec<(String, FnId)>,
     /// Every second row of the board is drawn half a cell further to the right.
     pub shifted: bool,
     /// The procedures.
@@ -537,7 +539,7 @@ impl Model {
 
     /// The functions that an expression calls, through calls as well.
     #[must_use]
-    pub fn calls(&self, e: &Expr) -> Vec<usize> {
+    pub fn calls(&self, e: &Expr) -> Vec<FnId> {
         let mut out = vec![];
         e.each(&mut |e| {
             if let Ek::Call(f, _) = e.kind {
@@ -564,7 +566,7 @@ impl Model {
         let mut see = |e: &Expr| out.extend(self.reads(e));
         let mut blocks: Vec<&[Stmt]> = self.moves.iter().map(|m| m.body.as_slice()).collect();
         blocks.extend(self.after.iter().chain(self.ticks.iter().map(|t| &t.body)).map(|p| p.body.as_slice()));
-        let mut called: Vec<usize> = vec![];
+        let mut called: Vec<ProcId> = vec![];
         while let Some(block) = blocks.pop() {
             for stmt in block {
                 stmt.each(&mut |s| {

@@ -189,5 +189,5 @@ pub enum St {
     /// Counts so much, under the number of a tally.
     Tally(usize, Expr),
     /// Calls a procedure, by its number, with arguments.
-    Call(usize, Vec<Expr>),
+    Call(ProcId, Vec<Expr>),
 }

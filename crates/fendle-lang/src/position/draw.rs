@@ -217,7 +217,7 @@ impl Bound {
 
     /// The cells of a derived set, by the number of its function; `None` where it is none, or breaks.
     #[must_use]
-    pub fn derived_set(&self, state: &[i32], function: usize) -> Option<Vec<bool>> {
+    pub fn derived_set(&self, state: &[i32], function: FnId) -> Option<Vec<bool>> {
         let def = &self.model.fns[function];
         if def.body.ty != Ty::Set {
             return None;
@@ -228,7 +228,7 @@ impl Bound {
     }
 
     /// The same as a board.
-    pub(crate) fn derived_rows(&self, state: &[i32], function: usize) -> Option<Vec<Vec<String>>> {
+    pub(crate) fn derived_rows(&self, state: &[i32], function: FnId) -> Option<Vec<Vec<String>>> {
         let cells = self.derived_set(state, function)?;
         let row = |r: &[bool]| r.iter().map(|x| if *x { "x" } else { "." }.to_string()).collect();
         Some(cells.chunks(self.cols.max(1)).map(row).collect())

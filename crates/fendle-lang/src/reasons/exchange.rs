@@ -66,8 +66,8 @@ struct Walk<'b> {
     b: &'b Bound,
     eval: RefCell<Eval<'b>>,
     /// Functions and procedures that were walked.
-    fns: RefCell<HashMap<usize, bool>>,
-    procs: RefCell<HashMap<usize, bool>>,
+    fns: RefCell<HashMap<FnId, bool>>,
+    procs: RefCell<HashMap<ProcId, bool>>,
     /// The variable that may hold names, and whether it is used as anything else.
     names: Option<usize>,
     plain: Cell<bool>,

@@ -83,7 +83,7 @@ fn may_break(e: &Expr) -> bool {
 struct Making<'m> {
     model: &'m mut Model,
     /// For a function, and whether it is to hold, the one that says how far it looks.
-    known: Vec<(usize, bool, usize)>,
+    known: Vec<(FnId, bool, FnId)>,
     locals: Vec<LocalDef>,
 }
 
@@ -203,7 +203,7 @@ impl Making<'_> {
     }
 
     /// The function that says how far another one looks.
-    fn function(&mut self, f: usize, wanted: bool) -> Option<usize> {
+    fn function(&mut self, f: FnId, wanted: bool) -> Option<FnId> {
         if let Some(known) = self.known.iter().find(|k| k.0 == f && k.1 == wanted) {
             return Some(known.2);
         }
@@ -213,7 +213,7 @@ impl Making<'_> {
         let locals = std::mem::replace(&mut self.locals, kept);
         let name = format!("how far {}{}", if wanted { "" } else { "not " }, def.name);
         self.model.fns.push(FnDef { name, params: def.params, locals, body });
-        let new = self.model.fns.len() - 1;
+        let new = FnId(self.model.fns.len() - 1);
         self.known.push((f, wanted, new));
         Some(new)
     }

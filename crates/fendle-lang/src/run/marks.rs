@@ -83,7 +83,7 @@ impl All<'_> {
                 }
                 St::Refuse { .. } => can(Way::Refused),
                 St::End(_) | St::Judge | St::Note(..) => can(Way::Reached),
-                St::Call(proc, _) if !std::mem::replace(&mut self.seen[*proc], true) => {
+                St::Call(proc, _) if !std::mem::replace(&mut self.seen[proc.0], true) => {
                     let model = self.model;
                     self.block(&model.procs[*proc].body);
                 }

@@ -72,7 +72,7 @@ struct Lower<'b> {
     entry: usize,
     labels: Vec<Option<u32>>,
     sites: HashMap<FaultSite, Site>,
-    memos: HashMap<(usize, Vec<i64>), u16>,
+    memos: HashMap<(FnId, Vec<i64>), u16>,
     doms: HashMap<(i32, i32, bool), u16>,
     frame: Vec<Local>,
     mutable: Vec<bool>,

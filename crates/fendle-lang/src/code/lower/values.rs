@@ -434,7 +434,7 @@ impl Lower<'_> {
         })
     }
 
-    pub(super) fn call(&mut self, f: usize, args: &[Expr]) -> O {
+    pub(super) fn call(&mut self, f: FnId, args: &[Expr]) -> O {
         let model = self.b.model.clone();
         let def = &model.fns[f];
         let args = self.args(args);
