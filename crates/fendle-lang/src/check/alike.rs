@@ -18,6 +18,8 @@ pub struct Finding {
     pub how: String,
 }
 
+crate::model::frames!(Flavour);
+
 /// What is known of a number: whether it is one of the like things.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum Flavour {
@@ -237,17 +239,17 @@ impl Prover<'_> {
             Ek::Var(..) if except.iter().any(|x| x.says_same(e)) => Other,
             Ek::Index(b, _) | Ek::Entry(b, _) | Ek::End(b, _) => self.flavour(b, fl),
             Ek::IndexOutside(b, _, out) => self.flavour(b, fl).max(self.flavour(out, fl)),
-            Ek::Local(l) => fl.get(*l).copied().unwrap_or(Plain),
+            Ek::Local(l) => fl.get(l.0).copied().unwrap_or(Plain),
             Ek::Within(a, _) | Ek::Given(a) => self.flavour(a, fl),
             Ek::Cond(_, a, b) => self.flavour(a, fl).max(self.flavour(b, fl)),
             Ek::Call(f, _) => self.fns[f.0],
             Ek::Quant(q) => match q.kind {
                 crate::syntax::tree::QuantKind::First | crate::syntax::tree::QuantKind::The => {
-                    fl.get(q.local).copied().unwrap_or(Plain)
+                    fl.get(q.local.0).copied().unwrap_or(Plain)
                 }
                 crate::syntax::tree::QuantKind::List => match &q.body {
                     Some(b) => self.flavour(b, fl),
-                    None => fl.get(q.local).copied().unwrap_or(Plain),
+                    None => fl.get(q.local.0).copied().unwrap_or(Plain),
                 },
                 _ => Plain,
             },
@@ -263,8 +265,8 @@ impl Prover<'_> {
         }
         loop {
             let old = fl.clone();
-            let mut put = |l: usize, f: Flavour| {
-                if let Some(x) = fl.get_mut(l) {
+            let mut put = |l: LocalId, f: Flavour| {
+                if let Some(x) = fl.get_mut(l.0) {
                     *x = (*x).max(f);
                 }
             };
@@ -645,7 +647,7 @@ impl Prover<'_> {
     }
 
     /// Whether each round of a loop touches only what belongs to its own key.
-    fn is_apart(&self, local: usize, body: &[Stmt]) -> bool {
+    fn is_apart(&self, local: LocalId, body: &[Stmt]) -> bool {
         let own = |e: &Expr| matches!(key(e).kind, Ek::Local(l) if l == local);
         let mut good = true;
         let mut written: Vec<usize> = vec![];

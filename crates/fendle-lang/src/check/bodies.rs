@@ -184,7 +184,7 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn bind(&mut self, name: &Name, ty: Ty, mutable: bool, dom: Option<Dom>) -> usize {
+    pub(super) fn bind(&mut self, name: &Name, ty: Ty, mutable: bool, dom: Option<Dom>) -> LocalId {
         let file = self.file;
         let clash = self
             .scope
@@ -201,7 +201,7 @@ impl Checker<'_> {
         } else if self.is_taken(&name.text, true) {
             self.say_taken(name);
         }
-        let local = self.scope.locals.len();
+        let local = LocalId(self.scope.locals.len());
         self.scope.locals.push(LocalDef { name: name.text.clone(), ty, mutable, dom, span: name.span });
         self.scope.visible.push(local);
         local

@@ -173,8 +173,8 @@ impl Checker<'_> {
             return self.bad(span);
         }
         let Ek::Index(array, first) = e.kind else { return self.bad(span) };
-        let local = self.scope.locals.len();
-        let name = format!("cell {local}");
+        let local = LocalId(self.scope.locals.len());
+        let name = format!("cell {local:?}");
         self.scope.locals.push(LocalDef { name, ty: Ty::Cell, mutable: false, dom: None, span });
         let cell = Expr { kind: Ek::Local(local), ty: Ty::Int, span };
         let at = Expr { kind: Ek::Arith(Arith::Add, first, Box::new(cell)), ty: Ty::Int, span };

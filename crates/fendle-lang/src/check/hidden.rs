@@ -46,7 +46,7 @@ impl<'m> Depends<'m> {
             Ek::Builtin(Builtin::ListLen, args) if matches!(&args[0].kind, Ek::Var(_, v) if self.model.vars[*v].shuffled.is_some()) => {
                 false
             }
-            Ek::Local(l) => tainted.get(*l).copied().unwrap_or(false),
+            Ek::Local(l) => tainted.get(l.0).copied().unwrap_or(false),
             Ek::Call(f, args) => self.fns[f.0] || args.iter().any(|a| self.expr(a, tainted)),
             // Whether a move is possible never depends on it; what it leads to may.
             Ek::Can(_) => e.parts().into_iter().any(|p| self.expr(p, tainted)),

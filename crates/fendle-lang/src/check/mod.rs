@@ -74,7 +74,7 @@ enum Place {
 #[derive(Default)]
 struct Scope {
     locals: Vec<LocalDef>,
-    visible: Vec<usize>,
+    visible: Vec<LocalId>,
     /// Places that are known to be cells.
     on_board: Vec<OnBoard>,
 }

@@ -440,13 +440,13 @@ impl Checker<'_> {
             return None;
         }
         let mut fresh = |what: &str, ty| {
-            let local = self.scope.locals.len();
-            let name = format!("{what} {local}");
+            let local = LocalId(self.scope.locals.len());
+            let name = format!("{what} {local:?}");
             self.scope.locals.push(LocalDef { name, ty, mutable: false, dom: None, span });
             local
         };
         let (at, set, cell) = (fresh("at", Ty::Int), fresh("set", Ty::Set), fresh("cell", Ty::Cell));
-        let read = |l: usize, ty| Expr { kind: Ek::Local(l), ty, span };
+        let read = |l: LocalId, ty| Expr { kind: Ek::Local(l), ty, span };
         let index = Ek::Arith(Arith::Add, Box::new(read(at, Ty::Int)), Box::new(read(cell, Ty::Int)));
         let entry = Ek::Index(Box::new(read(set, Ty::Set)), Box::new(read(cell, Ty::Cell)));
         let put = St::Assign(

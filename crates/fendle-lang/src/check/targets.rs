@@ -250,7 +250,7 @@ impl Checker<'_> {
         self.coerce(index, Ty::Cell)
     }
 
-    pub(super) fn local(&self, name: &str) -> Option<usize> {
+    pub(super) fn local(&self, name: &str) -> Option<LocalId> {
         self.scope.visible.iter().rev().copied().find(|&l| self.scope.locals[l].name == name)
     }
 
@@ -289,7 +289,7 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn binder(&mut self, b: &tree::Binder) -> (usize, Range, Option<Expr>) {
+    pub(super) fn binder(&mut self, b: &tree::Binder) -> (LocalId, Range, Option<Expr>) {
         let (over, ty) = self.range(b);
         let local = self.bind(&b.name, ty, false, None);
         let filter = b.filter.as_ref().map(|e| {

@@ -177,7 +177,7 @@ pub enum Ek {
     /// A variable, by its number, in one of its copies.
     Var(When, usize),
     /// A local name, by its number.
-    Local(usize),
+    Local(LocalId),
     /// Block at an index: a cell for grids and sets, the number of the key for arrays.
     Index(Box<Expr>, Box<Expr>),
     /// Grid or set at a place, with the value off the board.
@@ -257,7 +257,7 @@ pub struct Quant {
     /// Which one.
     pub kind: QuantKind,
     /// The local name of the thing.
-    pub local: usize,
+    pub local: LocalId,
     /// What it runs over.
     pub over: Range,
     /// Only those for which this holds.
@@ -270,9 +270,9 @@ pub struct Quant {
 #[derive(Clone, Debug)]
 pub struct Flood {
     /// The local name of the cell from which it goes on.
-    pub local: usize,
+    pub local: LocalId,
     /// The neighbour, where the condition is about going from a cell to it; the first cell is always reached then.
-    pub next: Option<usize>,
+    pub next: Option<LocalId>,
     /// Where it begins.
     pub from: Expr,
     /// The offsets by which it goes.

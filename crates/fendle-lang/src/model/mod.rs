@@ -82,7 +82,7 @@ pub struct TellDef {
     /// What is told.
     pub value: Expr,
     /// For each of these: the local name, what it runs over, and for which of them.
-    pub over: Option<(usize, Range)>,
+    pub over: Option<(LocalId, Range)>,
     /// It is told only where this holds.
     pub filter: Option<Expr>,
     /// Its local names, parameters first.

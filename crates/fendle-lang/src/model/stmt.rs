@@ -6,9 +6,9 @@ use super::*;
 #[derive(Clone, Debug)]
 pub enum Target {
     /// A local name.
-    Local(usize),
+    Local(LocalId),
     /// A cell of a local set, or an entry by its key.
-    LocalAt(usize, Expr),
+    LocalAt(LocalId, Expr),
     /// A variable of the state.
     Var(usize),
     /// One value of a variable, by its cell or key.
@@ -21,7 +21,7 @@ pub enum Target {
 #[derive(Clone, Debug)]
 pub enum ListRef {
     /// A local list.
-    Local(usize),
+    Local(LocalId),
     /// A variable of the state.
     Var(usize),
     /// One of several, by the number of its key.
@@ -77,7 +77,7 @@ pub enum St {
     /// Runs over things one after the other.
     For {
         /// The local name of the thing.
-        local: usize,
+        local: LocalId,
         /// What it runs over.
         over: Range,
         /// Only those for which this holds.
@@ -99,7 +99,7 @@ pub enum St {
     /// Draws a value into `local`, then runs `rest`; or `other` when there is nothing to draw.
     Draw {
         /// The local name of what is drawn.
-        local: usize,
+        local: LocalId,
         /// What is drawn from.
         from: DrawFrom,
         /// The drawn value, read from `local`, is assigned to this.
@@ -112,7 +112,7 @@ pub enum St {
     /// A local list with its bound; empty without a value.
     NewList {
         /// The local name of the list.
-        local: usize,
+        local: LocalId,
         /// Its first value.
         value: Option<Expr>,
         /// The most entries.
@@ -142,7 +142,7 @@ pub enum St {
     /// The lanes that `filter` accepts are taken out of a grid, and filling comes from `from`.
     CutOut {
         /// The local name of the lane.
-        local: usize,
+        local: LocalId,
         /// Lanes are columns; else rows.
         columns: bool,
         /// Which lanes go.

@@ -130,7 +130,7 @@ impl Target {
 
     /// The local name that is written, if it is one.
     #[must_use]
-    pub fn local(&self) -> Option<usize> {
+    pub fn local(&self) -> Option<LocalId> {
         match self {
             Target::Local(l) | Target::LocalAt(l, _) | Target::Entry(ListRef::Local(l), _) => Some(*l),
             _ => None,

@@ -358,7 +358,7 @@ fn is_place(ty: Ty) -> bool {
 
 /// Whether each round of a loop touches only what belongs to its own cell, and reads of what is written only that: then
 /// the order of the rounds does not matter.
-fn is_apart(local: usize, filter: Option<&Expr>, body: &[Stmt]) -> bool {
+fn is_apart(local: LocalId, filter: Option<&Expr>, body: &[Stmt]) -> bool {
     let own = |e: &Expr| matches!(e.kind, Ek::Local(l) if l == local);
     let (mut good, mut written, mut exprs) = (true, vec![], vec![]);
     exprs.extend(filter);

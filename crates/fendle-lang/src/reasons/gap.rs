@@ -127,10 +127,10 @@ impl Making<'_> {
             }
             (Ek::SameBlock(a, b, sameness), _) if sameness.fits(true) == wanted && matches!(a.ty, Ty::Grid(_)) => {
                 let ty = if let Ty::Grid(s) = a.ty { s.ty() } else { Ty::Int };
-                let local = self.locals.len();
+                let local = LocalId(self.locals.len());
                 let dom = Some(Dom::Cell);
                 self.locals.push(LocalDef {
-                    name: format!("cell {local}"),
+                    name: format!("cell {local:?}"),
                     ty: Ty::Cell,
                     mutable: false,
                     dom,

@@ -242,6 +242,8 @@ enum Base {
     Param(usize),
 }
 
+crate::model::frames!(Sym);
+
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Sym {
     Known(i64),

@@ -53,6 +53,8 @@ const STOP_STRIDE: i64 = 1 << 13;
 /// Most ways through one move that this executor tries.
 const SCRIPTS_MAX: usize = 1 << 16;
 
+crate::model::frames!(V);
+
 /// A value: one number, or a block of them.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum V {

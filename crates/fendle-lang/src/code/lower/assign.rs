@@ -24,7 +24,7 @@ impl Lower<'_> {
         out
     }
 
-    pub(super) fn local_value(&mut self, l: usize) -> O {
+    pub(super) fn local_value(&mut self, l: LocalId) -> O {
         match self.frame[l] {
             Local::Val(o) => o,
             Local::Var(r) => O::R(r),

@@ -123,7 +123,7 @@ impl Lower<'_> {
 
     pub(super) fn cut_out(
         &mut self,
-        local: usize,
+        local: LocalId,
         columns: bool,
         filter: &Expr,
         into: &Target,

@@ -258,7 +258,7 @@ impl Lower<'_> {
         }
     }
 
-    pub(super) fn new_list(&mut self, local: usize, value: Option<&Expr>, max: &Expr, span: Span) {
+    pub(super) fn new_list(&mut self, local: LocalId, value: Option<&Expr>, max: &Expr, span: Span) {
         let value = value.map(|e| self.list_of(e));
         let max_value = self.value(max);
         let room = match max_value {

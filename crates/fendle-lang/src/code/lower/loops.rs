@@ -9,7 +9,7 @@ impl Lower<'_> {
     /// `f` may jump to the label it is given, which lies behind the loop.
     pub(super) fn each(
         &mut self,
-        local: usize,
+        local: LocalId,
         over: &Range,
         fixed: Option<M>,
         filter: Option<&Expr>,
@@ -22,7 +22,7 @@ impl Lower<'_> {
     #[allow(clippy::too_many_arguments)]
     pub(super) fn each_inner(
         &mut self,
-        local: usize,
+        local: LocalId,
         over: &Range,
         fixed: Option<M>,
         filter: Option<&Expr>,
@@ -215,7 +215,7 @@ impl Lower<'_> {
 
     pub(super) fn unroll(
         &mut self,
-        local: usize,
+        local: LocalId,
         over: &Range,
         n: usize,
         filter: Option<&Expr>,
@@ -277,7 +277,7 @@ impl Lower<'_> {
     }
 
     /// `block[c]` and `block[c] == constant` over all cells are one scanning operation.
-    pub(super) fn scan(&mut self, e: &Expr, local: usize) -> Option<(M, Option<i32>)> {
+    pub(super) fn scan(&mut self, e: &Expr, local: LocalId) -> Option<(M, Option<i32>)> {
         let is_element = |i: &Expr| matches!(i.kind, Ek::Local(l) if l == local);
         match &e.kind {
             Ek::Index(block, i) if e.ty == Ty::Bool && is_element(i) => {

@@ -45,6 +45,8 @@ enum O {
     R(R),
 }
 
+crate::model::frames!(Local);
+
 #[derive(Clone, Copy, Debug)]
 enum Local {
     Unset,

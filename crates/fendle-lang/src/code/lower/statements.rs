@@ -226,7 +226,7 @@ impl Lower<'_> {
 
     pub(super) fn draw(
         &mut self,
-        local: usize,
+        local: LocalId,
         from: &DrawFrom,
         into: Option<&Target>,
         rest: &[Stmt],
@@ -314,7 +314,7 @@ impl Lower<'_> {
 
     pub(super) fn for_stmt(
         &mut self,
-        local: usize,
+        local: LocalId,
         over: &Range,
         filter: Option<&Expr>,
         body: &[Stmt],
