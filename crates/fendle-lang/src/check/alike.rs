@@ -696,7 +696,7 @@ pub(crate) fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bo
 }
 
 /// Whether a record has a part that is a value of an enum.
-fn holds(model: &Model, record: usize, of: usize) -> bool {
+fn holds(model: &Model, record: RecordId, of: usize) -> bool {
     model.records[record].parts.iter().any(|(_, d)| d.scalar() == Scalar::Enum(of))
 }
 

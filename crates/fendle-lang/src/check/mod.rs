@@ -36,7 +36,7 @@ enum Global {
     Tally(usize),
     Fn(usize),
     Proc(usize),
-    Record(usize),
+    Record(RecordId),
 }
 
 impl Global {

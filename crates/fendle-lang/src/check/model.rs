@@ -563,7 +563,7 @@ impl Checker<'_> {
                     self.declare_enum(name, &shapes.iter().map(|d| &d.name).collect::<Vec<_>>());
                 }
                 Item::Record(name, _) => {
-                    self.declare(name, Global::Record(self.records.len()));
+                    self.declare(name, Global::Record(RecordId(self.records.len())));
                     self.records.push(RecordDef { name: name.text.clone(), parts: vec![] });
                 }
                 Item::Tally(names) => {

@@ -235,9 +235,9 @@ pub enum Ek {
     /// Whether a value is an entry of a list.
     InList(Box<Expr>, Box<Expr>),
     /// A record from its parts, in their order.
-    MakeRecord(usize, Vec<Expr>),
+    MakeRecord(RecordId, Vec<Expr>),
     /// A part of a record.
-    Part(Box<Expr>, usize, usize),
+    Part(Box<Expr>, RecordId, usize),
     /// The value of a `maybe` that is not `none`.
     Given(Box<Expr>),
     /// A placed shape moved by an offset.

@@ -34,7 +34,7 @@ pub enum Ty {
     /// The part of an array of arrays, of grids or of sets at its first key; only read further, or taken for the set that it is.
     Part(usize, Scalar),
     /// A record of this type, by its number.
-    Record(usize),
+    Record(RecordId),
     /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
     /// One of these, or `none`.
@@ -59,7 +59,7 @@ pub enum Scalar {
     /// A cell of the board.
     Cell,
     /// A record of this type, by its number.
-    Record(usize),
+    Record(RecordId),
     /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
     /// One of these, or `none`.
@@ -78,7 +78,7 @@ pub enum Base {
     /// A cell of the board.
     Cell,
     /// A record of this type, by its number.
-    Record(usize),
+    Record(RecordId),
     /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
 }
@@ -189,7 +189,7 @@ pub enum Dom {
     /// A cell of the board.
     Cell,
     /// A record of this type, by its number.
-    Record(usize),
+    Record(RecordId),
     /// A shape of this group, by its number, with its turn and place.
     Placed(usize),
     /// One of these, or `none`.

@@ -125,7 +125,9 @@ impl Making<'_> {
                 let by = two(Arith::Sub, (**b).clone(), (**a).clone());
                 at_least_0(two(Arith::Add, by, int(Ek::Const(1), span)))
             }
-            (Ek::SameBlock(a, b, sameness), _) if sameness.fits(true) == wanted && matches!(a.ty, Ty::Grid(_)) => {
+            (Ek::SameBlock(a, b, sameness), _)
+                if sameness.fits(true) == wanted && matches!(a.ty, Ty::Grid(_)) =>
+            {
                 let ty = if let Ty::Grid(s) = a.ty { s.ty() } else { Ty::Int };
                 let local = LocalId(self.locals.len());
                 let dom = Some(Dom::Cell);

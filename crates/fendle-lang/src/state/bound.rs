@@ -55,6 +55,8 @@ impl Slot {
     }
 }
 
+crate::model::indexed!(RecordId => Vec<PartSlot>);
+
 /// A part of a record: least value, number of values, and what one step of it counts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct PartSlot {
@@ -300,7 +302,7 @@ impl Bound {
             Dom::Dir8 => (0, 7),
             Dom::Cell => (0, self.cells() as i64 - 1),
             Dom::Record(r) => {
-                (0, self.records.get(*r).map_or(1, |p| p.iter().map(|p| p.count).product()) - 1)
+                (0, self.records.get(r.0).map_or(1, |p| p.iter().map(|p| p.count).product()) - 1)
             }
             Dom::Placed(s) => {
                 let def = &self.model.shapes[*s];

@@ -232,12 +232,10 @@ impl Lower<'_> {
                 }
                 let (a, b) = (self.reg(a), self.reg(b));
                 let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(
-                    |d| match sense {
-                        Sense::Plus => Op::OffAdd { d, a, b, site },
-                        Sense::Minus => Op::OffSub { d, a, b, site },
-                    },
-                )
+                self.unary(|d| match sense {
+                    Sense::Plus => Op::OffAdd { d, a, b, site },
+                    Sense::Minus => Op::OffSub { d, a, b, site },
+                })
             }
             Ek::OffMul(o, n) => {
                 let (a, b) = (self.value(o), self.value(n));

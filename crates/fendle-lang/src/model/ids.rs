@@ -1,0 +1,77 @@
+//! Numbers that are told apart by their types: of functions, procedures, records and local names. Each is an index into the list that its doc names, and
+//! such a list is indexed by it.
+
+use std::fmt;
+
+use super::*;
+
+/// Makes a list be indexed by numbers of a type.
+macro_rules! indexed {
+    ($id:ty => $of:ty) => {
+        impl std::ops::Index<$id> for Vec<$of> {
+            type Output = $of;
+            fn index(&self, at: $id) -> &$of {
+                &self[at.0]
+            }
+        }
+
+        impl std::ops::IndexMut<$id> for Vec<$of> {
+            fn index_mut(&mut self, at: $id) -> &mut $of {
+                &mut self[at.0]
+            }
+        }
+    };
+}
+
+pub(crate) use indexed;
+
+macro_rules! ids {
+    ($($(#[$doc:meta])* $name:ident => $of:ty;)*) => {$(
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $name(pub usize);
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.fmt(f)
+            }
+        }
+
+        indexed!($name => $of);
+    )*};
+}
+
+ids! {
+    /// A function, in [`Model::fns`].
+    FnId => FnDef;
+    /// A procedure, in [`Model::procs`].
+    ProcId => ProcDef;
+    /// A record type, in [`Model::records`].
+    RecordId => RecordDef;
+    /// A local name, in the `locals` of whatever it is local to.
+    LocalId => LocalDef;
+}
+
+/// Makes lists of what local names hold be indexed by the names.
+macro_rules! frames {
+    ($($of:ty),*) => {$(
+        impl std::ops::Index<$crate::model::LocalId> for [$of] {
+            type Output = $of;
+            fn index(&self, at: $crate::model::LocalId) -> &$of {
+                &self[at.0]
+            }
+        }
+
+        impl std::ops::IndexMut<$crate::model::LocalId> for [$of] {
+            fn index_mut(&mut self, at: $crate::model::LocalId) -> &mut $of {
+                &mut self[at.0]
+            }
+        }
+
+        $crate::model::indexed!($crate::model::LocalId => $of);
+    )*};
+}
+
+pub(crate) use frames;
+
+frames!(i64, bool);
