@@ -94,6 +94,8 @@ fn a_folder_of_boards_is_a_pack() {
     );
     let run = fendle(dir.path(), &[&args[..], &["--profile"]].concat());
     assert!(run.code == 0 && run.out.contains("same"), "{}{}", run.out, run.err);
+    let run = fendle(dir.path(), &["audit", "yards/a.csv"]);
+    assert!(run.code == 2 && run.err.contains("--model says by which rules"), "{}{}", run.out, run.err);
     fs::write(dir.path().join("yards/b.xml"), MAP.replace("0,0,5,0", "0,0,9,0")).expect("writable");
     let run = fendle(dir.path(), &args);
     assert!(run.code == 2 && run.err.contains("b.xml: r2c3: tile 9"), "{}{}", run.out, run.err);

@@ -33,7 +33,14 @@ fn jobs_of(s: &mut Session, pack: Pack<'_>) -> Result<(Vec<Job>, Vec<Diagnostic>
     let same = |a: &Path, b: &Path| a.canonicalize().ok().is_some_and(|a| b.canonicalize().ok() == Some(a));
     let mut files = collect(pack.paths, endings)?;
     files.retain(|f| pack.tiles.is_none_or(|tiles| !same(f, tiles)));
-    let (files, boards): (Vec<_>, Vec<_>) = files.into_iter().partition(|f| ending(f) == "toml");
+    let is_board = |f: &PathBuf| matches!(ending(f).as_str(), "csv" | "xml");
+    let (boards, files): (Vec<_>, Vec<_>) = files.into_iter().partition(is_board);
+    if let (None, Some(board)) = (pack.model, boards.first()) {
+        return Err(Trouble::words(format!(
+            "{} is a board of another program: --model says by which rules it is played",
+            board.display()
+        )));
+    }
     let (mut jobs, mut errors) = (vec![], vec![]);
     let mut take = |s: &mut Session, path: &Path, text: String, of: Option<&[PathBuf]>| {
         let Some((levels, model)) = s.store.levels(&s.files, path, text, &mut errors) else { return };
