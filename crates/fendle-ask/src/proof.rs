@@ -1,6 +1,10 @@
 //! Proof files: made from an answer, and rechecked by the reference executor alone.
 
+use std::collections::{BTreeMap, HashSet};
+
 use fendle_core::proof::{StateSet, fingerprint, open, pack_states, seal};
+use fendle_core::relaxed::bounds::NoWay;
+use fendle_core::relaxed::closed::{Alone, Kept, NotClosed, Spots};
 use fendle_core::{Model as _, Progress, Space, Watch as _};
 use fendle_lang::play::{Tried, is_won};
 use fendle_lang::reasons::invariant::Quantity;
@@ -12,11 +16,16 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, Trouble, Verdict};
+use crate::bound::{alone_words, no_way_words, puzzle};
 use crate::budget::Budget;
+use crate::hunt::first_relaxed;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::solve::Solved;
 use fendle_core::numbers::counted;
+
+/// Positions of some things alone that are written to a file, at the most.
+const ALONE_MAX: usize = 1 << 18;
 
 /// A term of a found quantity: kind, variable, key or cell, value, weight.
 type Weighed = (String, String, usize, i32, i64);
@@ -47,6 +56,17 @@ pub enum Claim {
         /// How many.
         states: u64,
     },
+    /// The same of some things alone, wherever the rest stands.
+    RelaxedPuzzle {
+        /// Kinds of things by their numbers, and how many of each are kept.
+        kinds: Vec<(u32, u32)>,
+        /// Other places of the state that are kept.
+        places: Vec<u32>,
+        /// The places of the kept things at the start.
+        things: Vec<u32>,
+        /// How many positions of them there are.
+        positions: u64,
+    },
 }
 
 impl Claim {
@@ -67,6 +87,7 @@ impl Claim {
             Claim::Solution { .. } => "a solution",
             Claim::DeclaredQuantity { .. } | Claim::FoundQuantity { .. } => "a kept quantity",
             Claim::ClosedSet { .. } => "a closed set",
+            Claim::RelaxedPuzzle { .. } => "a closed set of a relaxed puzzle",
         }
     }
 }
@@ -133,6 +154,7 @@ pub fn proof_of(
     level: &Loaded,
     answer: &Answer<Solved>,
     closed: Option<Vec<u8>>,
+    budget: &Budget,
 ) -> Option<Sealed> {
     let b = &level.game.bound;
     let solved = &answer.found;
@@ -153,6 +175,7 @@ pub fn proof_of(
             (Claim::FoundQuantity { quantities: list.iter().map(|a| one(&a.quantity)).collect() }, vec![])
         }
         (None, None, Some(payload)) => (Claim::ClosedSet { states: solved.states }, payload),
+        (None, None, None) if answer.holds == Verdict::Fails => alone_claim(level, budget)?,
         (None, None, None) => return None,
     };
     let what = claim.what();
@@ -166,6 +189,76 @@ pub fn proof_of(
     };
     let text = serde_json::to_string(&header).expect("values have text keys");
     Some(Sealed { bytes: seal(&text, &payload), what })
+}
+
+/// The proof that some things alone have no way, where relaxed puzzles say so and the set is small.
+fn alone_claim(level: &Loaded, budget: &Budget) -> Option<(Claim, Vec<u8>)> {
+    let task = puzzle(&level.game, budget)?;
+    let relaxed = first_relaxed(&level.game, task, budget).ok()?;
+    let task = &relaxed.task;
+    let no_way = relaxed.bounds.judge(task).no_way(&task.start)?;
+    no_way.table?;
+    let mut kinds: BTreeMap<u32, u32> = BTreeMap::new();
+    for place in &no_way.things {
+        let kind = task.kind_of(*place, task.start[*place as usize])?;
+        *kinds.entry(kind as u32).or_default() += 1;
+    }
+    let kept = Kept { kinds: kinds.into_iter().collect(), places: no_way.places.clone() };
+    let alone = Alone::new(task, &kept)?;
+    let start = alone.position(&task.start, &no_way.things)?;
+    let set = alone.closure(start, ALONE_MAX, &|| budget.is_stopped())?;
+    let bytes = set.iter().flatten().flat_map(|n| n.to_le_bytes()).collect();
+    let claim = Claim::RelaxedPuzzle {
+        kinds: kept.kinds,
+        places: kept.places,
+        things: no_way.things,
+        positions: set.len() as u64,
+    };
+    Some((claim, bytes))
+}
+
+/// Rechecks that some things alone have no way; the error says what does not hold.
+fn alone_holds(
+    level: &Loaded,
+    (kept, things, positions): (Kept, &[u32], u64),
+    payload: &[u8],
+    budget: &Budget,
+) -> Result<String, String> {
+    let game = &level.game;
+    if !game.is_sure() || game.bound.model.hides() || game.bound.model.cuts {
+        return Err("a relaxed puzzle says nothing of a level that draws, hides or sets aside".into());
+    }
+    let task = puzzle(game, budget).ok_or("the rules of this level are not followed")?;
+    let alone = Alone::new(&task, &kept).ok_or("it names things that this level does not have")?;
+    let start = alone.position(&task.start, things).ok_or("the things that it names do not lie there")?;
+    let width = alone.width() * 4;
+    if width == 0 {
+        return Err("it names nothing".into());
+    }
+    if positions > ALONE_MAX as u64 || payload.len() as u64 != positions * width as u64 {
+        return Err("it does not hold as many positions as it says".into());
+    }
+    let number = |b: &[u8]| i32::from_le_bytes([b[0], b[1], b[2], b[3]]);
+    let set: HashSet<Spots> =
+        payload.chunks_exact(width).map(|p| p.chunks_exact(4).map(number).collect()).collect();
+    if set.len() as u64 != positions {
+        return Err("it holds a position twice".into());
+    }
+    match alone.check(&start, &set, &|| budget.is_stopped()) {
+        Ok(ways) => {
+            let no_way = NoWay { table: None, things: things.to_vec(), places: vec![] };
+            let part = alone_words(&no_way_words(&task, &task.start, &no_way), "the goal");
+            Ok(format!(
+                "unsolvable: {part}, wherever the rest stands; of {} of them none can be won, and all {} lead back among them",
+                counted(positions, "position", "positions"),
+                counted(ways, "way", "ways")
+            ))
+        }
+        Err(NotClosed::Start) => Err("the start is not among its positions".into()),
+        Err(NotClosed::Won) => Err("one of its positions can be won".into()),
+        Err(NotClosed::Leads) => Err("a move leads out of its positions".into()),
+        Err(NotClosed::Stopped) => Err("stopped before it was checked".into()),
+    }
 }
 
 /// The states of an exhausted space, for the file.
@@ -270,7 +363,7 @@ fn claimed(
     budget: &Budget,
 ) -> Result<Result<String, String>, Trouble> {
     let mut stop = || budget.is_stopped();
-    if !matches!(claim, Claim::ClosedSet { .. }) && !payload.is_empty() {
+    if !matches!(claim, Claim::ClosedSet { .. } | Claim::RelaxedPuzzle { .. }) && !payload.is_empty() {
         return Ok(Err("it holds more than its claim needs".into()));
     }
     let several = level.game.starts.len() > 1;
@@ -293,6 +386,13 @@ fn claimed(
                     format!("unsolvable, since no move changes {}", words.join(" or "))
                 }),
             }
+        }
+        Claim::RelaxedPuzzle { .. } if several => {
+            Err("a relaxed puzzle of one start says nothing of the others".into())
+        }
+        Claim::RelaxedPuzzle { kinds, places, things, positions } => {
+            let kept = Kept { kinds: kinds.clone(), places: places.clone() };
+            alone_holds(level, (kept, things, *positions), payload, budget)
         }
         Claim::ClosedSet { states } => {
             let layout = level.game.layout();

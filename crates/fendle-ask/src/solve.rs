@@ -331,7 +331,8 @@ fn seen_or_hunted(
     };
     // What is proved without a search comes before it.
     let mut relaxed = None;
-    if let Some(task) = task.filter(|_| most != u64::MAX) {
+    let is_large = bits.is_some_and(|b| b > FEW_BITS);
+    if let Some(task) = task.filter(|_| most != u64::MAX || is_filed && is_large) {
         match first_relaxed(game, task, budget) {
             Ok(found) => relaxed = Some(found),
             Err(_) if budget.is_stopped() => {}

@@ -152,7 +152,7 @@ fn a_dead_start_is_proved_and_the_proof_is_rechecked() {
     let mut see = |space: &fendle_core::Space| closed = Some(payload(space));
     let answer = solve(&store, &level, Promise::Best, &budget, Some(&mut see)).expect("an answer");
     assert_eq!(answer.end(), End::No);
-    let sealed = proof_of(&store, &level, &answer, closed).expect("it is proved");
+    let sealed = proof_of(&store, &level, &answer, closed, &budget).expect("it is proved");
     let proof = opened(&sealed.bytes).expect("a proof file");
     assert_eq!(recheck(&mut store, &level, &proof, &budget).expect("an answer").end(), End::Yes);
     // For a level that is won it says nothing.

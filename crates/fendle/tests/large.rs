@@ -184,6 +184,21 @@ fn a_spoiled_yard_is_refuted_with_the_part_that_is_dead() {
         assert!(j["reasons"][0]["part"].as_array().is_some_and(|p| p.len() <= 2), "{}", r.out);
         let r = fendle(dir.path(), &["bound", "yard.toml"]);
         assert!(r.code == 1 && r.out.contains("no goal can be reached"), "{}", r.out);
+        // The proof is a small set of positions of these things alone, and is rechecked without the tables that found it.
+        let r = fendle(dir.path(), &["solve", "yard.toml", "--brief", "--proof", "yard.proof"]);
+        assert!(r.code == 1 && r.out.contains("a closed set of a relaxed puzzle"), "{}{}", r.out, r.err);
+        let check = |file: &str| fendle(dir.path(), &["check", "--proof", "yard.proof", file]);
+        let r = check("yard.toml");
+        assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+        assert!(r.out.contains(words) && r.out.contains("wherever the rest stands"), "{}", r.out);
+        std::fs::write(dir.path().join("other.toml"), yard_file(YARD)).expect("writable");
+        let r = check("other.toml");
+        assert!(r.code == 1 && r.out.contains("made for another level"), "{}{}", r.out, r.err);
+        let mut bytes = std::fs::read(dir.path().join("yard.proof")).expect("it was written");
+        let last = bytes.len() - 40;
+        bytes[last] ^= 1;
+        std::fs::write(dir.path().join("yard.proof"), bytes).expect("writable");
+        assert_ne!(check("yard.toml").code, 0, "a damaged file");
     }
 }
 

@@ -9,6 +9,7 @@
 //! bounds    several patterns together: the greatest, or the sum where no move is counted twice
 //! choose    which patterns, by what they add on positions that were met
 //! cache     tables as bytes, with what they were made for and a checksum
+//! closed    the proof that there is no way, position by position, without any of these
 //! ```
 //!
 //! A pattern leaves things out. Every play of the puzzle is a play of the pattern, so what the pattern needs at the least
@@ -20,6 +21,7 @@ mod backwards;
 pub mod bounds;
 pub mod cache;
 pub mod choose;
+pub mod closed;
 pub(crate) mod numbers;
 pub mod pattern;
 pub mod task;

@@ -119,7 +119,7 @@ fn write_proof(
     (path, file): (&Path, &Path),
     closed: Option<Vec<u8>>,
 ) -> Result<String, Trouble> {
-    let Some(sealed) = proof_of(&s.store, level, answer, closed) else {
+    let Some(sealed) = proof_of(&s.store, level, answer, closed, &s.budget) else {
         return Ok(match answer.holds {
             Verdict::Fails => "no proof written: proofs of this kind are not written to files".into(),
             _ => "no proof written: nothing is proved".into(),
