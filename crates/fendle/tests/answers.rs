@@ -210,3 +210,27 @@ fn a_limit_is_never_a_no() {
         }
     }
 }
+
+#[test]
+fn boards_may_have_blanks_between_their_cells() {
+    let reef = |board: &str| {
+        format!(
+            "model = \"sweep\"\n[[level]]\nname = \"a\"\nvalues.rocks = 2\nstart.reef = '''\n{board}\n'''\n"
+        )
+    };
+    let yard =
+        |board: &str| format!("model = \"shove\"\n[[level]]\nname = \"a\"\nstart.yard = '''\n{board}\n'''\n");
+    for (text, line) in [
+        (reef(".x..\n...x"), "-^--/---^\n"),
+        (reef(". x . .\n. . . x"), "-^--/---^\n"),
+        (yard("H H H H H\nHAo_H\nH H H H H"), "HHHHH/HAo_H/HHHHH\n"),
+    ] {
+        let dir = dir_with(&[("a.toml", &text)]);
+        let run = fendle(dir.path(), &["show", "a.toml", "--line"]);
+        assert_eq!((run.code, run.out.as_str()), (0, line), "{}", run.err);
+    }
+    // A blank where a cell should be is a mistake all the same.
+    let dir = dir_with(&[("a.toml", &reef(".x..\n.. x"))]);
+    let run = fendle(dir.path(), &["show", "a.toml"]);
+    assert!(run.code == 2 && run.err.contains("` ` is no value of `reef`"), "{}", run.err);
+}

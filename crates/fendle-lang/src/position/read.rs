@@ -53,9 +53,13 @@ pub(crate) fn lines(text: &str) -> Vec<(usize, &str)> {
     out
 }
 
-/// The parts of one line with their offsets: characters, or words.
+/// The parts of one line with their offsets: characters, or words. Where characters are wanted and each but the last has one blank behind it, these blanks
+/// are no cells: boards are often written so.
 pub(crate) fn parts(line: &str, joined: bool) -> Vec<(usize, &str)> {
-    if joined {
+    let is_apart = |(i, c): (usize, char)| c.is_whitespace() == (i % 2 == 1);
+    let count = line.chars().count();
+    let apart = count >= 3 && count % 2 == 1 && line.chars().enumerate().all(is_apart);
+    if joined && !apart {
         return line.char_indices().map(|(i, c)| (i, &line[i..i + c.len_utf8()])).collect();
     }
     let mut out = vec![];
