@@ -66,7 +66,7 @@ pub struct Found {
 }
 
 /// Reads a condition; where it tells apart what is alike, the level does so from now on.
-fn read(store: &mut Store, level: &mut Loaded, condition: &str) -> Result<Body, Trouble> {
+pub(crate) fn read(store: &mut Store, level: &mut Loaded, condition: &str) -> Result<Body, Trouble> {
     needs_layout(level, "find")?;
     let model_file = level.game.bound.model.file;
     let file = store.sources.add("CONDITION", condition);

@@ -34,6 +34,7 @@ pub mod light;
 pub mod load;
 pub mod making;
 pub mod moves;
+pub mod near;
 pub mod numbers;
 pub mod odds;
 pub mod playing;

@@ -33,6 +33,8 @@ pub enum Limit {
 pub enum Stop {
     /// Nothing was left to do.
     Complete,
+    /// All that was wanted was seen, and there is more.
+    Enough,
     /// A limit was hit with work left.
     Hit(Limit),
     /// The model broke; see the fault that came with it.

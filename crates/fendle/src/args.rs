@@ -614,7 +614,7 @@ pub enum Command {
         /// `can shift(left)`, `depth > 3`, `every outcome of shift(left): stuck`.
         #[arg(value_name = "CONDITION")]
         condition: String,
-        /// Whether every draw, or some draw, has to lead there; for --moves-before.
+        /// Whether every draw, or some draw, has to lead there; for --moves-before and --within.
         #[arg(long = "for", value_enum, default_value_t = DrawsArg::SomeDraw, value_name = "DRAWS")]
         draws: DrawsArg,
         /// Positions from which this many moves can lead to such a position.
@@ -623,6 +623,12 @@ pub enum Command {
         /// Take the first such position that a guided search meets, on boards too large to be seen whole.
         #[arg(long, conflicts_with_all = ["draws", "moves_before"])]
         any: bool,
+        /// Ask only whether it can be brought about within the next N moves: exact on any board, however large its space.
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000), conflicts_with_all = ["any", "moves_before"])]
+        within: Option<u32>,
+        /// Whatever the player does: every move has to lead there, not only one of them; for --within.
+        #[arg(long, requires = "within")]
+        whatever: bool,
     },
     /// Why a position cannot be won: kept quantities, a minimal part of it that is already dead; or what its fatal
     /// moves destroy.

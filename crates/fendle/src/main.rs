@@ -178,7 +178,10 @@ fn run(command: Command, s: &mut Session) -> Ended {
         Command::Explore { level, past_goals, structure, idle, chart, picture } => {
             cmd::explore::run(s, &level, past_goals, structure.then_some(idle), (&picture, chart))
         }
-        Command::Find { level, condition, draws, moves_before, any } => {
+        Command::Find { level, condition, draws, within: Some(moves), whatever, .. } => {
+            cmd::find::near(s, &level, &condition, (moves, whatever, draws))
+        }
+        Command::Find { level, condition, draws, moves_before, any, .. } => {
             cmd::find::run(s, &level, &condition, (draws, moves_before, any))
         }
         Command::Why { level, all, typed, most, picture } => {

@@ -319,3 +319,78 @@ fn estimates_of_a_told_board_hold_the_exact_chances() {
     }
     assert_eq!(compared, 4, "{estimate}");
 }
+
+/// Two ways of counting down agree: what `odds` says of the next moves, and what `find` says of conditions within them.
+#[test]
+fn a_condition_within_some_moves_is_what_the_odds_of_these_moves_say() {
+    let coil = |start: &str, top: u32| {
+        format!(
+            "model = \"merge\"\n[[level]]\nname = \"a\"\nvalues = {{ high = 2, wide = 2, top = {top} }}\nstart.tile = \"{start}\"\n"
+        )
+    };
+    let (mut sure, mut forced) = (0, 0);
+    for start in
+        ["2 2/. .", "2 4/4 .", "2 4/4 2", "4 4/8 .", "4 4/8 2", "2 8/8 .", "2 4/8 16", ". 2/. 4", "8 8/4 2"]
+    {
+        for top in [3, 4] {
+            let dir = dir_with(&[("a.toml", &coil(start, top))]);
+            let odds = fendle(dir.path(), &["odds", "a.toml", "--within", "4", "--format", "json"]);
+            if odds.code == 2 {
+                continue;
+            }
+            let odds = odds.json();
+            let find = |condition: &str, more: &[&str]| {
+                let args =
+                    [&["find", "a.toml", condition, "--within", "4", "--format", "json"], more].concat();
+                let run = fendle(dir.path(), &args);
+                let found = run.json();
+                assert_eq!(run.code == 0, found["after"].is_u64(), "{}{}", run.out, run.err);
+                found["after"].clone()
+            };
+            let won = find("won", &["--for", "every-draw"]);
+            assert_eq!(won, odds["sure_win"], "{start} {top}");
+            let ruin = find("lost or stuck or over", &["--whatever"]);
+            assert_eq!(ruin, odds["forced_ruin"], "{start} {top}");
+            sure += u32::from(won.as_u64() > Some(0));
+            forced += u32::from(ruin.as_u64() > Some(0));
+            // The nearest of all is the one that some play and some draws come to.
+            let nearest = fendle(dir.path(), &["find", "a.toml", "won", "--format", "json"]).json();
+            let here = find("won", &[]);
+            assert_eq!(here.as_u64(), nearest["depth"].as_u64().filter(|d| *d <= 4), "{start} {top}");
+        }
+    }
+    assert!(sure > 0 && forced > 0, "{sure} {forced}");
+}
+
+#[test]
+fn a_few_moves_of_a_board_of_full_size_are_seen_whole() {
+    let level = "model = \"merge\"\n[[level]]\nname = \"a\"\nvalues = { high = 4, wide = 4, top = 11 }\nstart.tile = '''\n2 4 8 16\n4 8 16 32\n8 16 32 64\n16 32 64 .\n'''\n";
+    let dir = dir_with(&[("a.toml", level)]);
+    let find = |more: &[&str]| fendle(dir.path(), &[&["find", "a.toml"], more].concat());
+    // One cell is free: after the move that fills it nothing merges, for some draw at least.
+    let run = find(&["stuck", "--within", "3", "--whatever"]);
+    assert!(
+        run.code == 0 && run.out.contains("whatever the player does, play comes to such a position within"),
+        "{}{}",
+        run.out,
+        run.err
+    );
+    let run = find(&["won", "--within", "2", "--for", "every-draw"]);
+    assert!(
+        run.code == 1
+            && run.out.contains(
+                "no way of playing comes to such a position against every draw within 2 moves: proved"
+            ),
+        "{}{}",
+        run.out,
+        run.err
+    );
+    let run = find(&["dead", "--within", "2"]);
+    assert!(
+        run.code == 2 && run.err.contains("`dead` is known only when all positions are seen"),
+        "{}",
+        run.err
+    );
+    let run = find(&["tile[r1c1] == 3", "--within", "6", "--max-states", "50"]);
+    assert!(run.code == 3 && run.out.contains("undecided"), "{}{}", run.out, run.err);
+}

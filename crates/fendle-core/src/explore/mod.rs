@@ -46,6 +46,8 @@ pub(crate) enum Until {
     Everything,
     /// The first depth with a goal.
     FirstGoal,
+    /// All that so many moves lead to; what can be done there, too.
+    Moves(u32),
 }
 
 struct Lane<'m> {
@@ -183,6 +185,11 @@ impl<'m> Sweep<'m> {
                 && let Some(stop) = self.look_for_goals(depth, watch)
             {
                 return stop;
+            }
+            if let Until::Moves(last) = until
+                && depth > last
+            {
+                return Stop::Enough;
             }
             let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
             let stop = self.expand_level(depth, &ends, watch);
@@ -762,8 +769,33 @@ pub fn explore(
     past_goals: bool,
     watch: &dyn Watch,
 ) -> Result<Explored, Fault> {
+    explore_until(model, limits, past_goals, Until::Everything, watch)
+}
+
+/// Visits what so many moves lead to, and tries all moves there. What lies behind is not looked at, so that no state is told to be dead or winnable on
+/// good grounds; edges are kept where `limits` does not drop them. [`Exploration::complete`] says whether there is no more.
+///
+/// # Errors
+///
+/// A [`Fault`] when a start cannot be built. A fault met later is part of the result.
+pub fn explore_near(
+    model: &dyn Model,
+    limits: Limits,
+    moves: u32,
+    watch: &dyn Watch,
+) -> Result<Explored, Fault> {
+    explore_until(model, limits, false, Until::Moves(moves), watch)
+}
+
+fn explore_until(
+    model: &dyn Model,
+    limits: Limits,
+    past_goals: bool,
+    until: Until,
+    watch: &dyn Watch,
+) -> Result<Explored, Fault> {
     let mut sweep = Sweep::new(model, limits, past_goals)?;
-    let stop = sweep.run(Until::Everything, watch);
+    let stop = sweep.run(until, watch);
     let fault = sweep.first_fault();
     let mut counts = Exploration {
         complete: stop == Stop::Complete,

@@ -2,10 +2,24 @@
 
 use fendle_ask::Want;
 use fendle_ask::find::{find, find_any};
+use fendle_ask::near::{Plays, near as ask_near};
 
 use crate::args::{DrawsArg, LevelArgs};
 use crate::session::{Ended, Session};
 use crate::{json, text};
+
+/// Whether the condition can be brought about within the next moves.
+pub fn near(
+    s: &mut Session,
+    args: &LevelArgs,
+    condition: &str,
+    (moves, whatever, draws): (u32, bool, DrawsArg),
+) -> Ended {
+    let mut level = s.load(args, Want::All)?;
+    let plays = if whatever { Plays::Every } else { Plays::Some };
+    let answer = ask_near(&mut s.store, &mut level, condition, (moves, plays, draws.draws()), &s.budget)?;
+    s.give(&answer, json::answer, text::find::near)
+}
 
 /// Runs the command.
 pub fn run(

@@ -1,10 +1,59 @@
 //! `find` as text.
 
 use fendle_ask::Answer;
-use fendle_ask::find::Found;
+use fendle_ask::find::{Draws, Found};
+use fendle_ask::near::{Near, Plays};
 use fendle_core::numbers::{counted, grouped};
 
 use super::{beside, move_lines, named, position_lines, wrapped};
+
+/// Whether a condition is brought about within the next moves.
+pub fn near(a: &Answer<Near>) -> Vec<String> {
+    let n = &a.found;
+    let mut out = named(&a.asked);
+    let who = match n.plays {
+        Plays::Some => "some way of playing comes to such a position",
+        Plays::Every => "whatever the player does, play comes to such a position",
+    };
+    let draws = match (n.chance, n.draws) {
+        (false, _) => "",
+        (true, Draws::Some) => ", if the draws fall so",
+        (true, Draws::Every) => ", whatever is drawn",
+    };
+    let states = counted(n.states, "state", "states");
+    let within = counted(n.within.into(), "move", "moves");
+    out.extend(wrapped(&match (n.after, n.complete) {
+        (Some(0), _) => "it is such a position already".to_string(),
+        (Some(k), true) => {
+            format!("{who} within {}{draws}, and not sooner; {states}", counted(k.into(), "move", "moves"))
+        }
+        (Some(k), false) => format!(
+            "{who} within {}{draws}, as far as was seen; {states}",
+            counted(k.into(), "move", "moves")
+        ),
+        (None, true) => {
+            let none = match n.plays {
+                Plays::Some => "no way of playing comes to such a position",
+                Plays::Every => "the player can keep from such a position",
+            };
+            let draws = match (n.chance, n.plays, n.draws) {
+                (false, ..) | (true, Plays::Some, Draws::Some) => "",
+                (true, Plays::Some, Draws::Every) => " against every draw",
+                (true, Plays::Every, Draws::Every) => ", or some draws do,",
+                (true, Plays::Every, Draws::Some) => ", whatever is drawn,",
+            };
+            format!("{none}{draws} within {within}: proved by looking at all {states} of these moves")
+        }
+        (None, false) => format!("undecided: none among the {states} that were seen"),
+    }));
+    if !n.first.is_empty() {
+        out.extend(wrapped(&format!("it begins with: {}", n.first.join(", or "))));
+    }
+    if let Some(by) = &a.stopped_by {
+        out.push(format!("not seen whole: {}", by.words));
+    }
+    out
+}
 
 /// The nearest position in which a condition holds.
 pub fn lines(a: &Answer<Found>) -> Vec<String> {
