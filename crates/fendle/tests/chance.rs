@@ -364,13 +364,14 @@ fn a_condition_within_some_moves_is_what_the_odds_of_these_moves_say() {
 
 #[test]
 fn a_few_moves_of_a_board_of_full_size_are_seen_whole() {
-    let level = "model = \"merge\"\n[[level]]\nname = \"a\"\nvalues = { high = 4, wide = 4, top = 11 }\nstart.tile = '''\n2 4 8 16\n4 8 16 32\n8 16 32 64\n16 32 64 .\n'''\n";
+    let level = "model = \"merge\"\n[[level]]\nname = \"a\"\nvalues = { high = 4, wide = 4, top = 11 }\nstart.tile = '''\n2 4 8 16\n32 64 128 256\n512 2 4 8\n16 32 64 .\n'''\n";
     let dir = dir_with(&[("a.toml", level)]);
     let find = |more: &[&str]| fendle(dir.path(), &[&["find", "a.toml"], more].concat());
-    // One cell is free: after the move that fills it nothing merges, for some draw at least.
-    let run = find(&["stuck", "--within", "3", "--whatever"]);
+    // Neighbours all differ, and go on differing when the free cell is filled, by either move and by any tile.
+    let run = find(&["stuck", "--within", "3", "--whatever", "--for", "every-draw"]);
     assert!(
-        run.code == 0 && run.out.contains("whatever the player does, play comes to such a position within"),
+        run.code == 0
+            && run.out.contains("whatever the player does, play comes to such a position within 1 move"),
         "{}{}",
         run.out,
         run.err
@@ -391,6 +392,6 @@ fn a_few_moves_of_a_board_of_full_size_are_seen_whole() {
         "{}",
         run.err
     );
-    let run = find(&["tile[r1c1] == 3", "--within", "6", "--max-states", "50"]);
+    let run = find(&["tile[r1c1] == 3", "--within", "6", "--max-states", "3"]);
     assert!(run.code == 3 && run.out.contains("undecided"), "{}{}", run.out, run.err);
 }
