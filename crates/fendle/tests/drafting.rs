@@ -63,6 +63,12 @@ fn a_first_move_never_loses() {
             assert_eq!(board.iter().flatten().filter(|g| **g == '^').count(), 20, "{board:?}");
         }
     }
+    // A cell that is open already: said at once, for every board.
+    let open = chart.replace("values.rocks = 20", "values = { rocks = 20, shown = \"r3c3\" }");
+    std::fs::write(dir.path().join("open.toml"), open).expect("writable");
+    let refused = ["draft", "open.toml", "--by", "setup", "--first", "sound r3c3", "--tries", "64"];
+    let run = fendle(dir.path(), &refused);
+    assert!(run.code == 1 && run.out.contains("64  the first move is refused"), "{}{}", run.out, run.err);
     let run = fendle(dir.path(), &["draft", "chart.toml", "--first", "sound r9c9"]);
     assert!(run.code == 2 && run.err.contains("is no move of this level"), "{}", run.err);
 }

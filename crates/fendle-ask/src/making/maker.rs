@@ -98,6 +98,16 @@ pub(super) enum Candidate {
     None(&'static str),
 }
 
+/// What became of a first move.
+enum Opened {
+    /// It was made: the board after it.
+    Plays(Board),
+    /// It loses.
+    Loses,
+    /// It cannot be made, or the board is none.
+    Refused,
+}
+
 /// Makes candidates: the same one for the same number, whoever asks.
 pub(super) struct Maker<'m> {
     level: &'m Loaded,
@@ -162,46 +172,54 @@ impl<'m> Maker<'m> {
         let mut dice =
             Dice::new(self.seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ n.wrapping_mul(0xD1B5_4A32_D192_ED03));
         let Some((first, safe)) = self.order.first else { return self.made(n, parents, near, &mut dice) };
-        for _ in 0..MADE_AGAIN {
+        // What would lose is moved on one board; or whole boards are made until one does not lose.
+        let boards = if safe == Safe::Again { MADE_AGAIN } else { 1 };
+        for _ in 0..boards {
+            if self.budget.is_stopped() {
+                break;
+            }
             let candidate = self.made(n, parents, near, &mut dice);
             if matches!(candidate, Candidate::None(_)) {
                 return candidate;
             }
-            if let Some(opened) = self.opened(&candidate, first, safe, &mut dice) {
-                return opened;
+            match self.opened(&candidate, first, safe, &mut dice) {
+                Opened::Plays(board) => return Candidate::Board(board),
+                Opened::Refused => return Candidate::None("the first move is refused"),
+                Opened::Loses => {}
             }
         }
-        Candidate::None("the first move loses, or is refused")
+        Candidate::None("the first move loses")
     }
 
-    /// A candidate after its first move, which does not lose.
-    fn opened(&self, candidate: &Candidate, first: usize, safe: Safe, dice: &mut Dice) -> Option<Candidate> {
+    /// A candidate after its first move.
+    fn opened(&self, candidate: &Candidate, first: usize, safe: Safe, dice: &mut Dice) -> Opened {
         let own;
         let (level, start, values) = match candidate {
             Candidate::State(state) => (self.level, state.clone(), vec![]),
             Candidate::Board(board) => {
-                own = self.template.load(board, "draft", self.budget)?;
+                let Some(loaded) = self.template.load(board, "draft", self.budget) else {
+                    return Opened::Refused;
+                };
+                own = loaded;
                 (&own, own.game.bound.position.clone(), board.values.clone())
             }
-            Candidate::None(_) => return None,
+            Candidate::None(_) => return Opened::Refused,
         };
         let b = &level.game.bound;
         let lost = |e: usize| b.model.endings[e].kind == EndKind::Lost;
         let mut state = start.clone();
-        for _ in 0..MOVED {
-            let made = step_drawn(b, &level.moves, &state, first, false, dice);
-            let Ok(Tried::Made(list)) = made else { return None };
-            let played = list.into_iter().next()?;
+        for _ in 0..if safe == Safe::Again { 1 } else { MOVED } {
+            let Ok(Tried::Made(list)) = step_drawn(b, &level.moves, &state, first, false, dice) else {
+                return Opened::Refused;
+            };
+            let Some(played) = list.into_iter().next() else { return Opened::Refused };
             if !played.ended.is_some_and(lost) {
                 let board = self.template.drawn(b, &played.made.state);
-                return Some(Candidate::Board(Board { values, ..board }));
+                return Opened::Plays(Board { values, ..board });
             }
-            if safe == Safe::Again {
-                return None;
-            }
-            state = another_layout(b, &start, dice).ok()?.unwrap_or_else(|| start.clone());
+            state = another_layout(b, &start, dice).ok().flatten().unwrap_or_else(|| start.clone());
         }
-        None
+        Opened::Loses
     }
 
     fn made(&self, n: u64, parents: &[&Drafted], near: &[&Board], dice: &mut Dice) -> Candidate {
