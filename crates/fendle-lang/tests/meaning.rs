@@ -263,3 +263,27 @@ fn a_grid_that_is_no_rearrangement_any_more_is_a_fault() {
         "the first in move order"
     );
 }
+
+/// What the level and the parameters alone decide against a move takes it out of what is tried in each state, unless
+/// something that may break stands before it.
+#[test]
+fn moves_that_are_never_offered_are_not_tried() {
+    let text = |offer: &str| {
+        format!(
+            "model m\nlevel far: bool = false\nstate at: 0..9 = 3\nmove go(a: 1..3, b: 1..3) {{\n    offer {offer}\n    at = b\n}}\ngoal at == 9"
+        )
+    };
+    let tried = |offer: &str| {
+        let game = common::game(&text(offer), "name = 'a'");
+        game.code.tried.iter().map(|m| game.code.moves[*m as usize].params.clone()).collect::<Vec<_>>()
+    };
+    let unequal = vec![vec![1, 2], vec![1, 3], vec![2, 1], vec![2, 3], vec![3, 1], vec![3, 2]];
+    assert_eq!(tried("a != b"), unequal);
+    // What reads the state decides nothing, and cannot break.
+    assert_eq!(tried("at + a < 9 and a != b"), unequal);
+    assert_eq!(tried("at > 2 and (far or b == 2)").len(), 3);
+    // This may break: it has to be asked.
+    assert_eq!(tried("9 / at > 0 and a != b").len(), 9);
+    assert_eq!(tried("a == b or at > 4").len(), 9);
+    assert!(tried("far").is_empty());
+}

@@ -5,7 +5,7 @@
 
 use rayon::prelude::*;
 
-use super::ground::{Ground, Reach, Reached, Scout};
+use super::ground::{Ground, Reach, Reached, Scout, Wanted};
 use super::{Found, Steps, scouts};
 use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::Stopped;
@@ -212,11 +212,16 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         }
         let parts = if batch.len() < SHARED_FROM { 1 } else { scouts.len() };
         let each = batch.len().div_ceil(parts);
+        let met = |state: &[u64]| {
+            let node = &s.nodes[s.table.find(state, hash(state))? as usize];
+            Some((node.least.into(), node.guess.into()))
+        };
+        let wanted = Wanted { met: &met, guess: ask.order.guess > 0 };
         let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> = if parts == 1 {
-            vec![expand(&mut *scouts[0], &packed, words, &mut reaches[0])]
+            vec![expand(&mut *scouts[0], &packed, words, wanted, &mut reaches[0])]
         } else {
             (scouts.par_iter_mut().zip(&mut reaches).zip(packed.par_chunks(each * words)))
-                .map(|((scout, reach), states)| expand(&mut **scout, states, words, reach))
+                .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
                 .collect()
         };
         let mut from = batch.iter();
@@ -284,12 +289,13 @@ pub(super) fn expand(
     scout: &mut dyn Scout,
     states: &[u64],
     words: usize,
+    wanted: Wanted<'_>,
     reach: &mut Reach,
 ) -> Result<Vec<u32>, (usize, Stopped)> {
     let mut counts = Vec::with_capacity(states.len() / words);
     for state in states.chunks_exact(words) {
         let before = reach.list.len();
-        scout.reach(state, reach).map_err(|stopped| (counts.len(), stopped))?;
+        scout.reach(state, wanted, reach).map_err(|stopped| (counts.len(), stopped))?;
         counts.push((reach.list.len() - before) as u32);
     }
     Ok(counts)

@@ -39,6 +39,27 @@ impl Reach {
     }
 }
 
+/// What a search remembers of a state: what a goal still costs from it at the least, and by the guess. `None`: it was not met.
+/// Only states that are no goal are remembered.
+pub type Memory<'a> = dyn Fn(&[u64]) -> Option<(u32, u32)> + Sync + 'a;
+
+/// What is wanted to be known of the states that one state leads to.
+#[derive(Clone, Copy)]
+pub struct Wanted<'a> {
+    /// Of these it is known already; nothing is asked of them.
+    pub met: &'a Memory<'a>,
+    /// Whether the guess is wanted.
+    pub guess: bool,
+}
+
+impl Wanted<'_> {
+    /// A state that is remembered, reached by a step.
+    pub(super) fn remembered(&self, state: &[u64], label: u32, cost: u32) -> Option<Reached> {
+        let (least, guess) = (self.met)(state)?;
+        Some(Reached { label, cost, least, guess, goal: false })
+    }
+}
+
 /// Looks at states, with memory of its own: one for each thread.
 pub trait Scout: Send {
     /// Appends what a state leads to.
@@ -46,7 +67,7 @@ pub trait Scout: Send {
     /// # Errors
     ///
     /// A fault of the model, or a limit.
-    fn reach(&mut self, state: &[u64], out: &mut Reach) -> Result<(), Stopped>;
+    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped>;
 
     /// What the start is.
     ///
@@ -122,8 +143,13 @@ impl Ground for Moves<'_> {
 
 impl MovesScout<'_> {
     /// What a state is; `None`: no goal can be reached from it.
-    fn seen(&mut self, state: &[u64], label: u32) -> Result<Option<Reached>, Stopped> {
-        let goal = match self.worker.status(state)? {
+    fn seen(&mut self, state: &[u64], label: u32, guess: bool) -> Result<Option<Reached>, Stopped> {
+        // A promise proves nothing: where it cannot be asked, the state looks far away.
+        let (status, looks) = match guess && self.asks_promise {
+            true => self.worker.status_and_promise(state)?,
+            false => (self.worker.status(state)?, Some(0.0)),
+        };
+        let goal = match status {
             Status::Running => false,
             Status::Goal => true,
             Status::Cut => return Err(Limit::SetAside.into()),
@@ -140,17 +166,13 @@ impl MovesScout<'_> {
                 Some(least) => out.least = least,
             }
         }
-        if self.asks_promise {
-            // It proves nothing: where it cannot be asked, the state looks far away.
-            let looks = self.worker.promise(state).map_or(FAR_AWAY, |p| p.unwrap_or(0.0));
-            out.guess = looks.clamp(0.0, FAR_AWAY) as u32;
-        }
+        out.guess = looks.unwrap_or(FAR_AWAY).clamp(0.0, FAR_AWAY) as u32;
         Ok(Some(out))
     }
 }
 
 impl Scout for MovesScout<'_> {
-    fn reach(&mut self, state: &[u64], out: &mut Reach) -> Result<(), Stopped> {
+    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped> {
         let mut made = std::mem::take(&mut self.out);
         made.clear();
         self.worker.expand(state, false, &mut made);
@@ -176,7 +198,12 @@ impl Scout for MovesScout<'_> {
             for _ in 0..run.outcomes {
                 let next = &made.outcomes[at * words..(at + 1) * words];
                 at += 1;
-                match self.seen(next, run.of.0) {
+                if let Some(known) = wanted.remembered(next, run.of.0, cost) {
+                    out.states.extend_from_slice(next);
+                    out.list.push(known);
+                    continue;
+                }
+                match self.seen(next, run.of.0, wanted.guess) {
                     Ok(Some(reached)) => {
                         out.states.extend_from_slice(next);
                         out.list.push(Reached { cost, ..reached });
@@ -194,6 +221,6 @@ impl Scout for MovesScout<'_> {
     }
 
     fn start(&mut self, state: &[u64]) -> Result<Option<Reached>, Stopped> {
-        self.seen(state, u32::MAX)
+        self.seen(state, u32::MAX, true)
     }
 }

@@ -3,7 +3,7 @@
 
 use std::collections::HashMap;
 
-use super::ground::{Ground, Reach, Reached, Scout};
+use super::ground::{Ground, Reach, Reached, Scout, Wanted};
 use crate::model::{Layout, MoveId, Stopped};
 use crate::relaxed::bounds::Judge;
 use crate::relaxed::task::Link;
@@ -293,7 +293,7 @@ impl WaysScout<'_> {
 }
 
 impl Scout for WaysScout<'_> {
-    fn reach(&mut self, state: &[u64], out: &mut Reach) -> Result<(), Stopped> {
+    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped> {
         let ground = self.ground;
         let mut values = std::mem::take(&mut self.values);
         ground.unpack(state, &mut values);
@@ -316,10 +316,10 @@ impl Scout for WaysScout<'_> {
             next.copy_from_slice(&values);
             way.changes.iter().for_each(|c| next[c.0 as usize] = c.2);
             self.settle(&mut next);
-            match self.seen(&next, step) {
+            ground.pack(&next, &mut words);
+            match wanted.remembered(&words, step, 1).or_else(|| self.seen(&next, step)) {
                 None => out.cut += 1,
                 Some(reached) => {
-                    ground.pack(&next, &mut words);
                     out.states.extend_from_slice(&words);
                     out.list.push(reached);
                 }

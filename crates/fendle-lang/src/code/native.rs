@@ -25,7 +25,7 @@ struct Slot {
 }
 
 /// Expanded states after which native code is made, for each operation of the code.
-const STATES_AN_OPERATION: u64 = 8;
+const STATES_AN_OPERATION: u64 = 1;
 
 impl WhenItPays {
     /// Native code that this makes.

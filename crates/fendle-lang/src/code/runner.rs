@@ -259,6 +259,16 @@ impl<'g> Runner<'g> {
     }
 }
 
+impl Runner<'_> {
+    /// What the model promises of the loaded state.
+    fn loaded_promise(&mut self) -> Result<Option<f64>, Fault> {
+        let Some((program, of)) = self.game.code.promise else { return Ok(None) };
+        let mut ask = |p| self.machine.ask(p).map_err(|b| broken(b, None));
+        let (e, of) = (ask(program)?, ask(of)?);
+        Ok(Some(if of == 0 { 0.0 } else { e as f64 / of as f64 }))
+    }
+}
+
 impl Worker for Runner<'_> {
     fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
         self.machine.load(state);
@@ -369,8 +379,9 @@ impl Worker for Runner<'_> {
                 self.machine.pack_loaded(&mut self.source);
             }
             let mut fault = self.quantities();
-            for number in 0..self.game.code.moves.len() {
-                let of = MoveId(number as u32);
+            for &number in &self.game.code.tried {
+                let of = MoveId(number);
+                let number = number as usize;
                 let mut tried = self.machine.try_move(number);
                 if let Ok(halt) = tried
                     && self.machine.is_before_draw(halt)
@@ -460,12 +471,20 @@ impl Worker for Runner<'_> {
         }
     }
 
-    fn promise(&mut self, state: &[u64]) -> Result<Option<f64>, Fault> {
-        let Some((program, of)) = self.game.code.promise else { return Ok(None) };
+    fn status_and_promise(&mut self, state: &[u64]) -> Result<(Status, Option<f64>), Fault> {
         self.machine.load(state);
-        let mut ask = |p| self.machine.ask(p).map_err(|b| broken(b, None));
-        let (e, of) = (ask(program)?, ask(of)?);
-        Ok(Some(if of == 0 { 0.0 } else { e as f64 / of as f64 }))
+        let status = self.loaded_status()?;
+        let promise = if status == Status::Running {
+            self.loaded_promise().ok().map(|p| p.unwrap_or(0.0))
+        } else {
+            None
+        };
+        Ok((status, promise))
+    }
+
+    fn promise(&mut self, state: &[u64]) -> Result<Option<f64>, Fault> {
+        self.machine.load(state);
+        self.loaded_promise()
     }
 
     fn counts(&mut self, state: &[u64], of: MoveId) -> Result<u32, Fault> {
@@ -523,8 +542,8 @@ impl Worker for Runner<'_> {
         }
         self.machine.forget_ended();
         let mut out = vec![];
-        for number in 0..self.game.code.moves.len() {
-            let of = MoveId(number as u32);
+        for &number in &self.game.code.tried {
+            let (of, number) = (MoveId(number), number as usize);
             match self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
                 // A refusal cannot follow a draw.
                 Halt::Done | Halt::Paused(_) | Halt::Cut => out.push(of),
@@ -539,8 +558,8 @@ impl Worker for Runner<'_> {
         // Native code names no places.
         self.machine.set_native(None);
         let mut out = vec![];
-        for number in 0..self.game.code.moves.len() {
-            let of = MoveId(number as u32);
+        for &number in &self.game.code.tried {
+            let (of, number) = (MoveId(number), number as usize);
             if let Halt::Refused(site) = self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
                 let at = self
                     .machine

@@ -80,7 +80,8 @@ impl Writer<'_> {
         let states = field(self, at::OUT_STATES);
         let moves = field(self, at::OUT_MOVES);
         let scores = field(self, at::OUT_SCORES);
-        let blocks: Vec<Block> = (0..=code.moves.len())
+        let tried = &code.tried;
+        let blocks: Vec<Block> = (0..=tried.len())
             .map(|_| {
                 let block = self.b.create_block();
                 self.b.append_block_param(block, I64);
@@ -89,15 +90,19 @@ impl Writer<'_> {
             .collect();
         let zero = self.number(0);
         let budget = self.number(STEP_BUDGET as u64);
-        if code.moves.is_empty() {
+        if tried.is_empty() {
             self.b.ins().jump(blocks[0], &[BlockArg::Value(zero)]);
         } else {
             // To the first move that is wanted.
             let mut switch = cranelift_frontend::Switch::new();
             let mut entries = vec![];
-            for (i, block) in blocks.iter().enumerate().take(code.moves.len()) {
+            for (i, (number, block)) in tried.iter().zip(&blocks).enumerate() {
                 let entry = self.b.create_block();
-                switch.set_entry(i as u128, entry);
+                switch.set_entry(u128::from(*number), entry);
+                if i == 0 && *number != 0 {
+                    // Who asks for all moves begins at 0.
+                    switch.set_entry(0, entry);
+                }
                 entries.push((entry, *block));
             }
             let none = self.b.create_block();
@@ -107,9 +112,10 @@ impl Writer<'_> {
                 self.b.ins().jump(block, &[BlockArg::Value(zero)]);
             }
             self.b.switch_to_block(none);
-            self.b.ins().jump(blocks[code.moves.len()], &[BlockArg::Value(zero)]);
+            self.b.ins().jump(blocks[tried.len()], &[BlockArg::Value(zero)]);
         }
-        for (i, entry) in code.moves.iter().enumerate() {
+        for (i, &of) in tried.iter().enumerate() {
+            let entry = &code.moves[of as usize];
             self.b.switch_to_block(blocks[i]);
             let count = self.b.block_params(blocks[i])[0];
             let program = &code.programs[entry.program as usize];
@@ -145,7 +151,7 @@ impl Writer<'_> {
             let at = self.b.ins().iadd(states, eight);
             self.b.ins().store(flags, new, at, 0);
             let at = self.b.ins().iadd(moves, four);
-            let number = self.number(i as u64);
+            let number = self.number(of.into());
             self.b.ins().istore32(flags, number, at, 0);
             let gained = if self.scores { self.b.ins().load(I64, table(), score, 0) } else { zero };
             let at = self.b.ins().iadd(scores, eight);
@@ -165,11 +171,11 @@ impl Writer<'_> {
             self.b.ins().call(restore, &[self.context]);
             self.b.ins().jump(on, &[]);
             self.b.switch_to_block(on);
-            let last = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, to, i as i64);
-            let end = blocks[code.moves.len()];
+            let last = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, to, i64::from(of));
+            let end = blocks[tried.len()];
             self.b.ins().brif(last, end, &[BlockArg::Value(count)], blocks[i + 1], &[BlockArg::Value(count)]);
         }
-        let end = blocks[code.moves.len()];
+        let end = blocks[tried.len()];
         self.b.switch_to_block(end);
         let count = self.b.block_params(end)[0];
         self.finish(count);

@@ -17,10 +17,13 @@
 mod live;
 mod ops;
 mod positions;
+mod tidy;
 mod verify;
 
 pub use ops::Op;
+pub(crate) use ops::Renaming;
 pub use positions::{Held, Positions};
+pub(crate) use tidy::tidy;
 
 use crate::run::FaultKind;
 use crate::source::Span;
@@ -196,6 +199,8 @@ pub struct Code {
     pub programs: Vec<Program>,
     /// The moves, in move order.
     pub moves: Vec<MoveEntry>,
+    /// The numbers of the moves that may be offered in some state; whatever the state is, the others are not.
+    pub tried: Vec<u32>,
     /// The program that gives the ending + 1, or 0.
     pub status: u32,
     /// The same on a state that has been changed: nothing remembered is used.

@@ -315,7 +315,16 @@ impl Lower<'_> {
         let site = self.site(FaultKind::ListFull, span);
         let range = self.site(FaultKind::OutOfDomain, span);
         self.emit(Op::ListCopy { d: d.addr, s: s.addr, list: d.number, from: s.number, site });
-        self.emit(Op::ListCheck { s: d.addr, list: d.number, site: range });
+        self.check_entries(d, s.number, range);
+    }
+
+    /// Breaks when an entry of a list that came from another one is out of range, if that can be.
+    pub(super) fn check_entries(&mut self, list: ListAt, from: u16, site: Site) {
+        let (to, from) = (self.code.lists[usize::from(list.number)], self.code.lists[usize::from(from)]);
+        let holds = to.holds(from.lo.into()) && to.holds(from.hi.into()) && (to.maybe || !from.maybe);
+        if !holds {
+            self.emit(Op::ListCheck { s: list.addr, list: list.number, site });
+        }
     }
 
     pub(super) fn assign_list(&mut self, target: &Target, value: &Expr, span: Span) {

@@ -1,6 +1,50 @@
 //! Programs: one for each value of a move's small parameters, for the status, for laws and quantities.
 
 use super::*;
+use crate::code::ir::{Renaming, tidy};
+
+/// Other numbers for the places that jumps lead to.
+struct Placed<'f>(&'f dyn Fn(u32) -> u32);
+
+impl Renaming for Placed<'_> {
+    fn register(&mut self, r: R) -> R {
+        r
+    }
+    fn block(&mut self, m: M) -> M {
+        m
+    }
+    fn jump(&mut self, to: To) -> To {
+        To((self.0)(to.0))
+    }
+}
+
+/// Most operations of a condition behind which more is looked at.
+const CONDITION_MAX: usize = 16;
+
+/// Whether an operation cannot break, among few others: sums of a few numbers of 32 bits fit into 64.
+fn cannot_break(op: &Op) -> bool {
+    matches!(
+        op,
+        Op::Const { .. }
+            | Op::Copy { .. }
+            | Op::Add { .. }
+            | Op::Sub { .. }
+            | Op::Eq { .. }
+            | Op::Ne { .. }
+            | Op::Lt { .. }
+            | Op::Le { .. }
+            | Op::Not { .. }
+            | Op::Jump { .. }
+            | Op::JumpIf { .. }
+            | Op::JumpUnless { .. }
+            | Op::JumpEq { .. }
+            | Op::JumpNe { .. }
+            | Op::JumpLt { .. }
+            | Op::JumpLe { .. }
+            | Op::LoadAt { .. }
+            | Op::LoadFrom { .. }
+    )
+}
 
 impl Lower<'_> {
     pub(super) fn begin(&mut self, locals: &[LocalDef], clean: bool) {
@@ -21,25 +65,20 @@ impl Lower<'_> {
 
     pub(super) fn end(&mut self, name: String, params: Vec<R>) -> u32 {
         let labels = std::mem::take(&mut self.labels);
-        let at = |to: &mut To| to.0 = labels[to.0 as usize].unwrap_or(0);
-        for op in &mut self.code.ops[self.entry..] {
-            match op {
-                Op::Jump { to }
-                | Op::JumpIf { to, .. }
-                | Op::JumpUnless { to, .. }
-                | Op::JumpEq { to, .. }
-                | Op::JumpNe { to, .. }
-                | Op::JumpLt { to, .. }
-                | Op::JumpLe { to, .. }
-                | Op::Loop { to, .. }
-                | Op::LoopTo { to, .. }
-                | Op::CellOr { to, .. }
-                | Op::NextIn { to, .. }
-                | Op::NextEq { to, .. }
-                | Op::Recall { to, .. } => at(to),
-                _ => {}
+        let entry = self.entry as u32;
+        let mut ops = self.code.ops.split_off(self.entry);
+        if !self.full {
+            // Labels to places, counted from the first operation.
+            let at = |label: u32| labels[label as usize].expect("every label was placed") - entry;
+            for op in &mut ops {
+                *op = op.renamed(&mut Placed(&at));
+            }
+            tidy(&mut ops, &params);
+            for op in &mut ops {
+                *op = op.renamed(&mut Placed(&|to| to + entry));
             }
         }
+        self.code.ops.append(&mut ops);
         let program = Program { name, entry: self.entry as u32, end: self.code.ops.len() as u32, params };
         self.code.programs.push(program);
         self.code.programs.len() as u32 - 1
@@ -67,25 +106,30 @@ impl Lower<'_> {
     pub(super) fn moves(&mut self) -> Result<(), TooLarge> {
         let list = move_list(self.b)?;
         let model = self.b.model.clone();
+        let offered: Vec<bool> =
+            list.iter().map(|(of, params)| self.may_be_offered(&model.moves[*of], params)).collect();
+        let fixed: Vec<Vec<bool>> = (0..model.moves.len())
+            .map(|of| {
+                let these = list.iter().zip(&offered).filter(|((n, _), _)| *n == of);
+                let many = these.filter(|(_, offered)| **offered).count() as u64;
+                self.known_params(&model.moves[of], many)
+            })
+            .collect();
         let mut programs: HashMap<(usize, Vec<Option<i64>>), u32> = HashMap::new();
-        for (of, params) in list {
+        let mut never = None;
+        for ((of, params), offered) in list.into_iter().zip(offered) {
             let def = &model.moves[of];
-            // Small parameters are known in the code, large ones come in registers.
-            let mut variants = 1u64;
-            let fixed: Vec<bool> = def
-                .params
-                .iter()
-                .map(|d| {
-                    let (lo, hi) = range_of(self.b, d);
-                    let len = (hi - lo + 1) as u64;
-                    let fits = !matches!(d, Dom::Cell) && variants * len <= VARIANTS_MAX;
-                    if fits {
-                        variants *= len;
-                    }
-                    fits
-                })
-                .collect();
-            let key: Vec<Option<i64>> = params.iter().zip(&fixed).map(|(&p, &f)| f.then_some(p)).collect();
+            if !offered {
+                let program = *never.get_or_insert_with(|| {
+                    self.begin(&[], true);
+                    self.emit(Op::NotOffered {});
+                    self.end("never offered".into(), vec![])
+                });
+                self.code.moves.push(MoveEntry { of: of as u32, program, args: vec![], params });
+                continue;
+            }
+            let fixed = &fixed[of];
+            let key: Vec<Option<i64>> = params.iter().zip(fixed).map(|(&p, &f)| f.then_some(p)).collect();
             let program = match programs.get(&(of, key.clone())) {
                 Some(&p) => p,
                 None => {
@@ -94,13 +138,72 @@ impl Lower<'_> {
                     p
                 }
             };
-            let args = params.iter().zip(&fixed).filter(|(_, f)| !**f).map(|(&p, _)| p).collect();
+            let args = params.iter().zip(fixed).filter(|(_, f)| !**f).map(|(&p, _)| p).collect();
+            self.code.tried.push(self.code.moves.len() as u32);
             self.code.moves.push(MoveEntry { of: of as u32, program, args, params });
             if self.full {
                 return Err(TooLarge::Operations);
             }
         }
         Ok(())
+    }
+
+    /// Which parameters of a move are known in its code; the others come in registers. `many` moves can be offered.
+    fn known_params(&self, def: &MoveDef, many: u64) -> Vec<bool> {
+        let mut variants = 1u64;
+        def.params
+            .iter()
+            .map(|d| {
+                let (lo, hi) = range_of(self.b, d);
+                let len = (hi - lo + 1) as u64;
+                let fits =
+                    !matches!(d, Dom::Cell) && (variants * len <= VARIANTS_MAX || many <= VARIANTS_MAX);
+                if fits {
+                    variants *= len;
+                }
+                fits
+            })
+            .collect()
+    }
+
+    /// Whether a move may be offered in some state: no condition of its offer is decided against it by the level and the
+    /// parameters alone. What stands before such a condition must not break.
+    fn may_be_offered(&mut self, def: &MoveDef, params: &[i64]) -> bool {
+        if def.offers.is_empty() {
+            return true;
+        }
+        let mut all = vec![];
+        def.offers.iter().for_each(|offer| conjuncts(offer, &mut all));
+        let code = &self.code;
+        let (memory, scratch, lists, points, registers) =
+            (code.memory, code.scratch.len(), code.lists.len(), code.points.len(), code.registers);
+        self.begin(&def.locals, false);
+        for (local, p) in self.frame.iter_mut().zip(params) {
+            *local = Local::Val(O::K(*p));
+        }
+        let no = self.label();
+        let mut may = true;
+        for condition in all {
+            let from = self.code.ops.len();
+            self.cond(condition, no, false);
+            let made = &self.code.ops[from..];
+            if made.first() == Some(&Op::Jump { to: To(no) }) {
+                may = false;
+                break;
+            }
+            if made.len() > CONDITION_MAX || !made.iter().all(cannot_break) {
+                break;
+            }
+        }
+        // Nothing of this stays.
+        self.code.ops.truncate(self.entry);
+        self.labels.clear();
+        let code = &mut self.code;
+        (code.memory, code.registers) = (memory, registers);
+        code.scratch.truncate(scratch);
+        code.lists.truncate(lists);
+        code.points.truncate(points);
+        may
     }
 
     pub(super) fn move_program(&mut self, def: &MoveDef, key: &[Option<i64>]) -> u32 {

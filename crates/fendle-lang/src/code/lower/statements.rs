@@ -151,7 +151,7 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::ListFull, span);
                 let check = self.site(FaultKind::OutOfDomain, span);
                 self.emit(Op::ListJoin { d: onto.addr, n, from: to, list: onto.number, site });
-                self.emit(Op::ListCheck { s: onto.addr, list: onto.number, site: check });
+                self.check_entries(onto, from.number, check);
             }
             St::Write { parts, fill, into, along } => self.write_lane(parts, fill, into, along, span),
             St::CutOut { local, columns, filter, into, fill, from } => {

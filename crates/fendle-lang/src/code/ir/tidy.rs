@@ -1,0 +1,405 @@
+//! Makes one program shorter without changing what it does.
+
+use std::collections::HashMap;
+
+use super::ops::Renaming;
+use super::*;
+
+/// Rounds after which a program is left as it is.
+const ROUNDS: usize = 6;
+
+/// Gives each register the name of another one.
+struct Renames(HashMap<R, R>);
+
+impl Renaming for Renames {
+    fn register(&mut self, r: R) -> R {
+        self.0.get(&r).copied().unwrap_or(r)
+    }
+    fn block(&mut self, m: M) -> M {
+        m
+    }
+    fn jump(&mut self, to: To) -> To {
+        to
+    }
+}
+
+/// Gives each place in the code another number.
+struct Moved<'a>(&'a [u32]);
+
+impl Renaming for Moved<'_> {
+    fn register(&mut self, r: R) -> R {
+        r
+    }
+    fn block(&mut self, m: M) -> M {
+        m
+    }
+    fn jump(&mut self, to: To) -> To {
+        To(self.0[to.0 as usize])
+    }
+}
+
+/// Shortens a program whose jumps are counted from its first operation: what depends on the level alone is decided, jumps
+/// lead where they end, a number that is needed twice is written once, and what no way leads to, or nobody reads, is left out.
+///
+/// Values, faults and their places stay the same, and so does the order of all stores. O(operations) a round, a few rounds.
+pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R]) {
+    for _ in 0..ROUNDS {
+        let before = ops.len();
+        let decided = decide(ops, params);
+        let threaded = thread(ops);
+        turn_round(ops);
+        drop_unreached(ops);
+        let merged = one_constant_each(ops, params);
+        drop_unread(ops);
+        if !decided && !threaded && !merged && ops.len() == before {
+            break;
+        }
+    }
+}
+
+/// How often each register is written; what is given before the program runs counts as twice.
+fn writes(ops: &[Op], params: &[R]) -> HashMap<R, u32> {
+    let mut count: HashMap<R, u32> = params.iter().map(|r| (*r, 2)).collect();
+    for op in ops {
+        op.visit(&mut |r, written| {
+            if written {
+                *count.entry(r).or_insert(0) += 1;
+            }
+        });
+    }
+    count
+}
+
+/// The places that some jump leads to.
+fn targets(ops: &[Op]) -> Vec<bool> {
+    let mut out = vec![false; ops.len()];
+    for op in ops {
+        op.jumps(&mut |to| out[to.0 as usize] = true);
+    }
+    out
+}
+
+/// Whether a program may be suspended here, or another one may go on from here.
+fn is_point(op: &Op) -> bool {
+    matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. })
+}
+
+/// Decides comparisons of known numbers. A number is known where its register is written once, or last in the same
+/// straight piece of code.
+fn decide(ops: &mut [Op], params: &[R]) -> bool {
+    let count = writes(ops, params);
+    let mut once: HashMap<R, i64> = HashMap::new();
+    for op in ops.iter() {
+        if let Op::Const { d, v } = *op
+            && count[&d] == 1
+        {
+            once.insert(d, v);
+        }
+    }
+    let targets = targets(ops);
+    let mut here: HashMap<R, i64> = HashMap::new();
+    let mut changed = false;
+    for i in 0..ops.len() {
+        if targets[i] || is_point(&ops[i]) {
+            here.clear();
+        }
+        let of = |r: R| once.get(&r).or_else(|| here.get(&r)).copied();
+        let jump = |yes: bool, to: To| if yes { Op::Jump { to } } else { Op::Jump { to: To(i as u32 + 1) } };
+        let two = |a: R, b: R| Some((of(a)?, of(b)?));
+        let truth = |d: R, yes: bool| Op::Const { d, v: yes.into() };
+        let new = match ops[i] {
+            Op::JumpIf { a, to } => of(a).map(|v| jump(v != 0, to)),
+            Op::JumpUnless { a, to } => of(a).map(|v| jump(v == 0, to)),
+            Op::JumpEq { a, b, to } => two(a, b).map(|(a, b)| jump(a == b, to)),
+            Op::JumpNe { a, b, to } => two(a, b).map(|(a, b)| jump(a != b, to)),
+            Op::JumpLt { a, b, to } => two(a, b).map(|(a, b)| jump(a < b, to)),
+            Op::JumpLe { a, b, to } => two(a, b).map(|(a, b)| jump(a <= b, to)),
+            Op::Eq { d, a, b } => two(a, b).map(|(a, b)| truth(d, a == b)),
+            Op::Ne { d, a, b } => two(a, b).map(|(a, b)| truth(d, a != b)),
+            Op::Lt { d, a, b } => two(a, b).map(|(a, b)| truth(d, a < b)),
+            Op::Le { d, a, b } => two(a, b).map(|(a, b)| truth(d, a <= b)),
+            Op::Not { d, a } => of(a).map(|v| truth(d, v == 0)),
+            Op::Copy { d, s } => of(s).map(|v| Op::Const { d, v }),
+            Op::Sum { d, a, b } => two(a, b).and_then(|(a, b)| a.checked_add(b)).map(|v| Op::Const { d, v }),
+            _ => None,
+        };
+        if let Some(new) = new
+            && (i + 1 < ops.len() || !matches!(new, Op::Jump { to } if to.0 as usize > i))
+        {
+            ops[i] = new;
+            changed = true;
+        }
+        let op = ops[i];
+        op.visit(&mut |r, written| {
+            if written {
+                here.remove(&r);
+            }
+        });
+        if let Op::Const { d, v } = op {
+            here.insert(d, v);
+        }
+        if op.ends() {
+            here.clear();
+        }
+    }
+    changed
+}
+
+/// Where a jump to a place ends, other jumps followed.
+fn end_of(ops: &[Op], mut at: u32) -> u32 {
+    for _ in 0..ops.len() {
+        match ops[at as usize] {
+            Op::Jump { to } if to.0 != at => at = to.0,
+            _ => break,
+        }
+    }
+    at
+}
+
+/// Lets jumps lead where they end. A jump behind a known number, to a test of that number, leads past the test.
+fn thread(ops: &mut [Op]) -> bool {
+    let mut changed = false;
+    let targets = targets(ops);
+    for i in 0..ops.len() {
+        let mut op = ops[i];
+        if let Op::Jump { to } = &mut op {
+            let mut at = end_of(ops, to.0);
+            if i > 0
+                && !targets[i]
+                && let Op::Const { d, v } = ops[i - 1]
+            {
+                at = match ops[at as usize] {
+                    Op::JumpIf { a, to } if a == d => {
+                        if v != 0 {
+                            to.0
+                        } else {
+                            at + 1
+                        }
+                    }
+                    Op::JumpUnless { a, to } if a == d => {
+                        if v == 0 {
+                            to.0
+                        } else {
+                            at + 1
+                        }
+                    }
+                    _ => at,
+                };
+            }
+            to.0 = at;
+        } else {
+            let mut last = Followed(ops);
+            op = op.renamed(&mut last);
+        }
+        changed |= op != ops[i];
+        ops[i] = op;
+    }
+    changed
+}
+
+/// Tests the opposite where a test only leads past a jump, which then goes.
+fn turn_round(ops: &mut [Op]) {
+    let targets = targets(ops);
+    for i in 0..ops.len().saturating_sub(2) {
+        let (Op::Jump { to: there }, false) = (ops[i + 1], targets[i + 1]) else { continue };
+        let past = To(i as u32 + 2);
+        let opposite = match ops[i] {
+            Op::JumpIf { a, to } if to == past => Op::JumpUnless { a, to: there },
+            Op::JumpUnless { a, to } if to == past => Op::JumpIf { a, to: there },
+            Op::JumpEq { a, b, to } if to == past => Op::JumpNe { a, b, to: there },
+            Op::JumpNe { a, b, to } if to == past => Op::JumpEq { a, b, to: there },
+            Op::JumpLt { a, b, to } if to == past => Op::JumpLe { a: b, b: a, to: there },
+            Op::JumpLe { a, b, to } if to == past => Op::JumpLt { a: b, b: a, to: there },
+            _ => continue,
+        };
+        ops[i] = opposite;
+        ops[i + 1] = Op::Jump { to: past };
+    }
+}
+
+/// Lets each jump lead where it ends.
+struct Followed<'a>(&'a [Op]);
+
+impl Renaming for Followed<'_> {
+    fn register(&mut self, r: R) -> R {
+        r
+    }
+    fn block(&mut self, m: M) -> M {
+        m
+    }
+    fn jump(&mut self, to: To) -> To {
+        To(end_of(self.0, to.0))
+    }
+}
+
+/// Leaves out what no way leads to, and jumps to what comes next anyway.
+fn drop_unreached(ops: &mut Vec<Op>) {
+    let mut reached = vec![false; ops.len()];
+    let mut work = vec![0u32];
+    while let Some(i) = work.pop() {
+        if std::mem::replace(&mut reached[i as usize], true) {
+            continue;
+        }
+        let op = ops[i as usize];
+        op.jumps(&mut |to| work.push(to.0));
+        if !op.ends() {
+            work.push(i + 1);
+        }
+    }
+    // What is kept next, behind each place.
+    let mut next = vec![ops.len() as u32; ops.len() + 1];
+    for i in (0..ops.len()).rev() {
+        let idle = match ops[i] {
+            Op::Jump { to }
+            | Op::JumpIf { to, .. }
+            | Op::JumpUnless { to, .. }
+            | Op::JumpEq { to, .. }
+            | Op::JumpNe { to, .. }
+            | Op::JumpLt { to, .. }
+            | Op::JumpLe { to, .. } => {
+                to.0 as usize > i && next[to.0 as usize] == next[i + 1] && (next[i + 1] as usize) < ops.len()
+            }
+            _ => false,
+        };
+        reached[i] &= !idle;
+        next[i] = if reached[i] { i as u32 } else { next[i + 1] };
+    }
+    keep(ops, &reached);
+}
+
+/// Keeps the marked operations; jumps to others lead to what is kept next.
+fn keep(ops: &mut Vec<Op>, kept: &[bool]) {
+    let mut at = Vec::with_capacity(ops.len() + 1);
+    let mut n = 0;
+    for &k in kept {
+        at.push(n);
+        n += u32::from(k);
+    }
+    let mut marks = kept.iter();
+    ops.retain(|_| *marks.next().expect("a mark for each"));
+    for op in ops {
+        *op = op.renamed(&mut Moved(&at));
+    }
+}
+
+/// Writes a number once in a straight piece of code.
+fn one_constant_each(ops: &mut Vec<Op>, params: &[R]) -> bool {
+    let count = writes(ops, params);
+    let targets = targets(ops);
+    let mut here: HashMap<i64, R> = HashMap::new();
+    let mut names = Renames(HashMap::new());
+    let mut kept = vec![true; ops.len()];
+    for (i, op) in ops.iter().enumerate() {
+        if targets[i] || is_point(op) {
+            here.clear();
+        }
+        if let Op::Const { d, v } = *op
+            && count[&d] == 1
+        {
+            match here.get(&v) {
+                Some(first) => {
+                    names.0.insert(d, *first);
+                    kept[i] = false;
+                }
+                None => {
+                    here.insert(v, d);
+                }
+            }
+        }
+    }
+    if names.0.is_empty() {
+        return false;
+    }
+    keep(ops, &kept);
+    for op in ops.iter_mut() {
+        *op = op.renamed(&mut names);
+    }
+    true
+}
+
+/// Leaves out what only writes a register that nobody reads.
+fn drop_unread(ops: &mut Vec<Op>) {
+    let mut reads: HashMap<R, u32> = HashMap::new();
+    for op in ops.iter() {
+        op.visit(&mut |r, written| {
+            if !written {
+                *reads.entry(r).or_insert(0) += 1;
+            }
+        });
+    }
+    let unread = |d: R| reads.get(&d).is_none_or(|n| *n == 0);
+    let kept: Vec<bool> = ops
+        .iter()
+        .map(|op| match *op {
+            Op::Const { d, .. }
+            | Op::Copy { d, .. }
+            | Op::Min { d, .. }
+            | Op::Max { d, .. }
+            | Op::Eq { d, .. }
+            | Op::Ne { d, .. }
+            | Op::Lt { d, .. }
+            | Op::Le { d, .. }
+            | Op::Not { d, .. }
+            | Op::Sum { d, .. }
+            | Op::LoadAt { d, .. } => !unread(d),
+            _ => true,
+        })
+        .collect();
+    if kept.contains(&false) {
+        keep(ops, &kept);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_level_decides_is_left_out() {
+        let r = |n| R(n);
+        let mut ops = vec![
+            Op::Const { d: r(0), v: 1 },
+            Op::Const { d: r(1), v: 2 },
+            Op::JumpLt { a: r(1), b: r(0), to: To(6) },
+            Op::Const { d: r(2), v: 1 },
+            Op::Jump { to: To(7) },
+            Op::Fault { site: Site(0) },
+            Op::Const { d: r(2), v: 0 },
+            Op::JumpUnless { a: r(2), to: To(9) },
+            Op::Give { s: r(1) },
+            Op::NotOffered {},
+        ];
+        tidy(&mut ops, &[]);
+        assert_eq!(ops, vec![Op::Const { d: r(1), v: 2 }, Op::Give { s: r(1) }]);
+    }
+
+    #[test]
+    fn a_truth_is_tested_where_it_is_found() {
+        let r = |n| R(n);
+        // r2 = r0 == r1; if r2 { give r0 } else { give r1 }
+        let mut ops = vec![
+            Op::JumpNe { a: r(0), b: r(1), to: To(3) },
+            Op::Const { d: r(2), v: 1 },
+            Op::Jump { to: To(4) },
+            Op::Const { d: r(2), v: 0 },
+            Op::JumpUnless { a: r(2), to: To(6) },
+            Op::Give { s: r(0) },
+            Op::Give { s: r(1) },
+        ];
+        tidy(&mut ops, &[r(0), r(1)]);
+        assert_eq!(
+            ops,
+            vec![Op::JumpNe { a: r(0), b: r(1), to: To(2) }, Op::Give { s: r(0) }, Op::Give { s: r(1) }]
+        );
+    }
+
+    #[test]
+    fn a_loop_without_an_end_stays_one() {
+        let mut ops = vec![Op::Jump { to: To(0) }];
+        tidy(&mut ops, &[]);
+        assert_eq!(ops, vec![Op::Jump { to: To(0) }]);
+        let mut ops = vec![Op::Jump { to: To(1) }, Op::Jump { to: To(0) }];
+        tidy(&mut ops, &[]);
+        assert!(!ops.is_empty() && ops.iter().all(|op| matches!(op, Op::Jump { .. })));
+    }
+}
