@@ -433,18 +433,32 @@ impl<'b> Hunt<'b> {
         if relaxed.is_none_or(|r| r.bounds.is_empty()) {
             return self.look_through(states);
         }
-        self.budget.note("shortest ways first");
+        // Where boards that are turned or mirrored are the same, one of them is enough; the ways know nothing of other ends.
+        if let Some(r) = relaxed.filter(|r| r.task.exact && !r.task.turns.is_empty() && !ends_otherwise(game))
+        {
+            let ground = WaysGround::new(&r.task, &r.bounds);
+            if !ground.is_folded() {
+                let own = game.apart();
+                return self.prove_on(&ground, (&own, &|steps: &Steps| ground.moves(steps)), states);
+            }
+        }
         let unpack = |state: &[u64], values: &mut Vec<i32>| unpacked(game, state, values);
         let bounds = relaxed.map(|r| (&r.task, &r.bounds, &unpack as &Unpack));
         let start = game.pack(&game.bound.position);
         let ground = Moves { model: game, start, bounds, asks_promise: false, counts: false };
+        self.prove_on(&ground, (game, &moves_of), states);
+    }
+
+    /// The same on one ground.
+    fn prove_on(&mut self, ground: &dyn Ground, (game, moves): Names, states: Option<u64>) {
+        self.budget.note("shortest ways first");
         let ask = Ask {
             order: Order::SHORTEST,
             any: false,
             below: self.below(),
             states: states.unwrap_or(u64::MAX),
         };
-        let found = best::search(&ground, ask, &self.limits(), self.budget);
+        let found = best::search(ground, ask, &self.limits(), self.budget);
         self.out.states += found.states;
         self.note_end("shortest ways first", &found);
         match found.least {
@@ -455,7 +469,7 @@ impl<'b> Hunt<'b> {
             Some(least) => self.rise(least),
         }
         if let Some(steps) = found.steps
-            && let Some(route) = route_of(game, &moves_of(&steps))
+            && let Some(route) = route_of(game, &moves(&steps))
         {
             self.budget.note_best(route.moves.len());
             self.out.route = Some((game.clone(), route));

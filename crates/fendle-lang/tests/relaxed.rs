@@ -523,3 +523,91 @@ fn kept_tables_are_what_was_made_and_damaged_ones_are_refused() {
         assert!(cache::read(&bytes, &own, &task, &pattern).is_none(), "another name");
     }
 }
+
+/// A rack of pegs: what lies beside it is told by dots.
+fn rack(drawn: &str, values: &str) -> Game {
+    let hop = model(include_str!("../../../models/hop.fendle"));
+    games(&hop, &format!("model = 'hop'\n[[level]]\nvalues = {{ {values} }}\nstart.rack = '''\n{drawn}\n'''"))
+        .remove(0)
+}
+
+/// Of the eight ways to turn or mirror a square those are found after which the level is the same puzzle: board and goal, whatever
+/// lies on it at the start.
+#[test]
+fn boards_that_are_the_same_when_turned_are_found_from_the_ways() {
+    let turns = |drawn: &str, values: &str| {
+        task_of(&rack(drawn, values), 60_000, &mut || false).expect("its ways are followed").turns.len()
+    };
+    let cross = ".oo.\n_ooo\nooo_\n.oo.";
+    assert_eq!(turns(cross, ""), 7);
+    assert_eq!(turns(cross, "last = 'r2c2'"), 1, "only along the diagonal through that place");
+    assert_eq!(turns("ooo_\noooo\nooo.\noo..", ""), 1);
+    assert_eq!(turns("o_oo\noo_o\noooo", ""), 3, "a board that is no square is turned by half or mirrored");
+    assert_eq!(turns("ooo_\n.ooo\noo_o", ""), 1, "upside down, the places are the same");
+    assert_eq!(turns(".oo_\n.ooo\noo_o", ""), 0);
+    // What the goal tells apart is not exchanged.
+    let slide = model(common::SLIDE);
+    let deck = |target: &str, tiles: &str| {
+        let text = format!(
+            "model = 'slide'\n[[level]]\nvalues.target = '''\n{target}\n'''\nstart.tile = '''\n{tiles}\n'''"
+        );
+        task_of(&games(&slide, &text).remove(0), 60_000, &mut || false).expect("ways").turns.len()
+    };
+    assert_eq!(deck("1 2 3\n4 5 6\n7 8 .", "1 2 3\n4 . 5\n7 8 6"), 0);
+    assert_eq!(deck("1 2 1\n3 . 3\n1 2 1", "1 2 1\n3 1 3\n1 2 ."), 3);
+}
+
+/// A search that takes turned positions for one finds ways that are as short, and sees a part of the states; the ways it finds are
+/// played by the reference executor.
+#[test]
+fn a_search_that_turns_boards_finds_ways_as_short() {
+    let mut rng = SmallRng::seed_from_u64(77);
+    let (mut solved, mut turned_seen, mut all_seen) = (0, 0, 0);
+    for _ in 0..60 {
+        let shapes = [
+            ".ooo.\nooooo\nooooo\nooooo\n.ooo.",
+            "oooo\noooo\noooo\noooo",
+            ".oo.\noooo\noooo\n.oo.",
+            "ooo\nooo\nooo\nooo",
+        ];
+        let shape = shapes[rng.random_range(0..shapes.len())];
+        // Left and right alike at the start: then turned positions are reached, too.
+        let half = |row: &str, rng: &mut SmallRng| -> String {
+            let (n, mut out) = (row.len(), row.as_bytes().to_vec());
+            for c in 0..n.div_ceil(2) {
+                if out[c] == b'o' && rng.random_range(0..100) < 25 {
+                    (out[c], out[n - 1 - c]) = (b'_', b'_');
+                }
+            }
+            String::from_utf8(out).expect("letters")
+        };
+        let drawn = shape.lines().map(|row| half(row, &mut rng)).collect::<Vec<_>>().join("\n");
+        let left = rng.random_range(1..3);
+        let game = rack(&drawn, &format!("left_over = {left}"));
+        let Some(task) = task_of(&game, 60_000, &mut || false) else { continue };
+        if task.goals.is_empty() || !task.exact {
+            continue;
+        }
+        let bounds = relax(&task, Effort { positions: 1 << 10, all: 1 << 12 });
+        let ask = Ask { order: Order::SHORTEST, any: false, below: u32::MAX, states: u64::MAX };
+        let limits = Limits { threads: 1, ..Limits::default() };
+        let plain = Task { turns: vec![], ..task.clone() };
+        let search = |task: &Task| {
+            let ground = WaysGround::new(task, &bounds);
+            let found = best::search(&ground, ask, &limits, &NoWatch);
+            let moves = found.steps.as_ref().map(|s| ground.moves(s));
+            (found.states, moves)
+        };
+        let ((with, short), (without, plain)) = (search(&task), search(&plain));
+        assert_eq!(short.as_ref().map(Vec::len), plain.as_ref().map(Vec::len), "{drawn}");
+        assert!(with <= without, "{drawn}: {with} states turned, {without} else");
+        turned_seen += with;
+        all_seen += without;
+        if let Some(moves) = short {
+            assert!(wins(&game, &moves), "{drawn}");
+            solved += 1;
+        }
+    }
+    assert!(solved > 10, "{solved}");
+    assert!(turned_seen * 3 < all_seen * 2, "{turned_seen} of {all_seen}");
+}

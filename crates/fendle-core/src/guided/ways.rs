@@ -8,7 +8,7 @@ use crate::model::{Layout, MoveId, Stopped};
 use crate::relaxed::bounds::Judge;
 use crate::relaxed::task::Link;
 use crate::relaxed::tree::{Ask, Tree};
-use crate::relaxed::{Bounds, Task};
+use crate::relaxed::{Bounds, Task, Turn};
 
 /// Steps of the agent alone, by the value that says where it is.
 type Walks = HashMap<i32, Vec<(i32, Vec<(u32, i32)>)>>;
@@ -25,6 +25,8 @@ pub struct WaysGround<'t> {
     steps: Vec<u32>,
     /// Where the agent is, and how it walks, where walks are folded.
     agent: Option<(u32, Walks)>,
+    /// For each way to turn the board, and each field: the first bit of the field that it becomes, and its code there for each code.
+    turns: Vec<Vec<(u32, Vec<u64>)>>,
 }
 
 impl<'t> WaysGround<'t> {
@@ -50,7 +52,16 @@ impl<'t> WaysGround<'t> {
         let steps: Vec<u32> = (0..task.ways.len() as u32).filter(|w| !is_walk(*w)).collect();
         let asks = |w: &u32| task.ways[*w as usize].reads.iter().map(|(p, v)| Ask::Holds(*p, *v)).collect();
         let tree = Tree::new(steps.iter().map(asks));
-        WaysGround { task, bounds, fields, layout: Layout::new(bit), tree, steps, agent }
+        let bit_of = |place: u32| fields.iter().find(|f| f.0 == place).map_or(0, |f| f.1);
+        let turned = |turn: &Turn, place: u32| {
+            let there = turn.to[place as usize];
+            let names = &task.values[there as usize];
+            let codes =
+                turn.values[place as usize].iter().map(|v| names.binary_search(v).unwrap_or(0) as u64);
+            (bit_of(there), codes.collect())
+        };
+        let turns = task.turns.iter().map(|t| fields.iter().map(|f| turned(t, f.0)).collect()).collect();
+        WaysGround { task, bounds, fields, layout: Layout::new(bit), tree, steps, agent, turns }
     }
 
     /// Whether walks are folded.
@@ -75,23 +86,57 @@ impl<'t> WaysGround<'t> {
         }
     }
 
+    /// Turns a packed state to the one that stands for all that only are turned or mirrored: the least. `near` holds what the
+    /// agent's place may hold within its reach. Gives which turn that was, if any.
+    fn turn(&self, words: &mut [u64], near: &[i32], scratch: &mut Vec<u64>) -> Option<usize> {
+        let mut best = None;
+        scratch.clear();
+        scratch.extend_from_slice(words);
+        let mut image = vec![0; words.len()];
+        for (number, turn) in self.turns.iter().enumerate() {
+            image.fill(0);
+            for (&(place, bit, bits), (there, codes)) in self.fields.iter().zip(turn) {
+                let code = match &self.agent {
+                    Some((agent, _)) if *agent == place => {
+                        let list = &self.task.values[place as usize];
+                        let codes = near.iter().map(|v| codes[list.binary_search(v).unwrap_or(0)]);
+                        codes.min().unwrap_or(0)
+                    }
+                    _ => {
+                        codes[(scratch[bit as usize / 64] >> (bit % 64) & (u64::MAX >> (64 - bits))) as usize]
+                    }
+                };
+                image[*there as usize / 64] |= code << (there % 64);
+            }
+            if *image < *words {
+                words.copy_from_slice(&image);
+                best = Some(number);
+            }
+        }
+        best
+    }
+
     /// The moves of steps that were found, walks between them.
     #[must_use]
     pub fn moves(&self, steps: &[u32]) -> Vec<MoveId> {
+        // The position as the search saw it, and for each way there the way on the board as it lies.
         let mut values = self.task.start.clone();
+        let mut board: Vec<u32> = (0..self.task.ways.len() as u32).collect();
+        let mut scout = self.make();
         let mut out = vec![];
-        let take = |way: u32, values: &mut Vec<i32>, out: &mut Vec<MoveId>| {
-            let way = &self.task.ways[way as usize];
-            way.changes.iter().for_each(|c| values[c.0 as usize] = c.2);
-            out.push(way.of);
-        };
+        let mut list = vec![];
+        self.turn_along(&mut scout, &mut values, &mut board);
         for &step in steps {
+            list.clear();
             let way = self.steps[step as usize];
             if let Some((place, walks)) = &self.agent {
                 let wanted = self.task.ways[way as usize].reads.iter().find(|r| r.0 == *place).map(|r| r.1);
-                self.walk(*place, walks, wanted, &mut values, &mut out);
+                self.walk(*place, walks, wanted, &mut values, &mut list);
             }
-            take(way, &mut values, &mut out);
+            self.task.ways[way as usize].changes.iter().for_each(|c| values[c.0 as usize] = c.2);
+            list.push(way);
+            out.extend(list.iter().map(|w| self.task.ways[board[*w as usize] as usize].of));
+            self.turn_along(&mut scout, &mut values, &mut board);
         }
         if let Some((place, walks)) = &self.agent
             && !self.task.is_goal(&values)
@@ -101,13 +146,31 @@ impl<'t> WaysGround<'t> {
                     && g.iter().any(|p| p.0 == *place)
             });
             let wanted = goal.and_then(|g| g.iter().find(|p| p.0 == *place)).map(|p| p.1);
-            self.walk(*place, walks, wanted, &mut values, &mut out);
+            list.clear();
+            self.walk(*place, walks, wanted, &mut values, &mut list);
+            out.extend(list.iter().map(|w| self.task.ways[board[*w as usize] as usize].of));
         }
         out
     }
 
-    /// Walks to where the agent is wanted, on a shortest way.
-    fn walk(&self, place: u32, walks: &Walks, to: Option<i32>, values: &mut [i32], out: &mut Vec<MoveId>) {
+    /// Turns a position as the search does, and what ways are called on the board with it.
+    fn turn_along(&self, scout: &mut WaysScout<'_>, values: &mut Vec<i32>, board: &mut Vec<u32>) {
+        if self.turns.is_empty() {
+            return;
+        }
+        let mut settled = values.clone();
+        scout.settle(&mut settled);
+        let mut words = vec![0; self.layout.words()];
+        self.pack(&settled, &mut words);
+        if let Some(turn) = self.turn(&mut words, &scout.near, &mut vec![]) {
+            let turn = &self.task.turns[turn];
+            *values = turn.position(self.task, values);
+            *board = turn.back.iter().map(|w| board[*w as usize]).collect();
+        }
+    }
+
+    /// Walks to where the agent is wanted, on a shortest way; gives the ways.
+    fn walk(&self, place: u32, walks: &Walks, to: Option<i32>, values: &mut [i32], out: &mut Vec<u32>) {
         let from = values[place as usize];
         let Some(to) = to.filter(|t| *t != from) else { return };
         let mut before: HashMap<i32, i32> = HashMap::from([(from, from)]);
@@ -136,8 +199,8 @@ impl<'t> WaysGround<'t> {
                         .iter()
                         .all(|(p, v)| if *p == place { *v == a } else { values[*p as usize] == *v })
             };
-            if let Some(way) = self.task.ways.iter().find(fits) {
-                out.push(way.of);
+            if let Some(way) = self.task.ways.iter().position(|w| fits(&w)) {
+                out.push(way as u32);
             }
         }
         values[place as usize] = to;
@@ -197,6 +260,7 @@ struct WaysScout<'g> {
     reach: Vec<i32>,
     near: Vec<i32>,
     met: Vec<bool>,
+    turning: Vec<u64>,
     found: Vec<u32>,
 }
 
@@ -211,6 +275,7 @@ impl Ground for WaysGround<'_> {
         let mut scout = self.make();
         scout.settle(&mut values);
         self.pack(&values, &mut out);
+        self.turn(&mut out, &scout.near, &mut vec![]);
         out
     }
 
@@ -230,6 +295,7 @@ impl<'g> WaysGround<'g> {
             reach: vec![],
             near: vec![],
             met: vec![],
+            turning: vec![],
             found: vec![],
         }
     }
@@ -317,6 +383,7 @@ impl Scout for WaysScout<'_> {
             way.changes.iter().for_each(|c| next[c.0 as usize] = c.2);
             self.settle(&mut next);
             ground.pack(&next, &mut words);
+            ground.turn(&mut words, &self.near, &mut self.turning);
             match wanted.remembered(&words, step, 1).or_else(|| self.seen(&next, step)) {
                 None => out.cut += 1,
                 Some(reached) => {

@@ -26,7 +26,9 @@ pub(crate) mod numbers;
 pub mod pattern;
 pub mod task;
 pub mod tree;
+pub mod turns;
 
 pub use bounds::{Bounds, Says};
 pub use pattern::{Pattern, Table};
 pub use task::{Kind, Task, TaskWay};
+pub use turns::Turn;

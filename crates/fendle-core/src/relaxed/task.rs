@@ -1,5 +1,6 @@
 //! A puzzle as places that hold values, and the ways in which its moves can run.
 
+use super::turns::Turn;
 use crate::model::MoveId;
 
 /// One way in which a move can run.
@@ -53,6 +54,8 @@ pub struct Task {
     /// Each way can be taken in every running state that holds what it reads, and the states that hold what one of the goals says
     /// are those that are won.
     pub exact: bool,
+    /// The ways to turn or mirror it after which it is the same puzzle.
+    pub turns: Vec<Turn>,
 }
 
 /// A place outside any group that says where one thing is, or a kind of one thing: what takes part in all ways.

@@ -12,4 +12,5 @@ pub mod numbering;
 pub mod parts;
 pub mod recheck;
 pub mod relaxed;
+pub mod turned;
 pub mod wanted;

@@ -8,6 +8,7 @@ use fendle_core::relaxed::task::Link;
 use fendle_core::relaxed::{Kind, Pattern, Task, TaskWay};
 
 use super::effects::{Form, goal_ways_told, var_of_places};
+use super::turned::turns_of;
 use crate::code::Game;
 use crate::model::{EndKind, Extent};
 use crate::run::ways::{Count, Ways};
@@ -100,6 +101,7 @@ pub fn task_of(game: &Game, most: usize, stop: &mut dyn FnMut() -> bool) -> Opti
             groups += 1;
         }
     }
+    task.turns = turns_of(b, &task);
     Some(task)
 }
 

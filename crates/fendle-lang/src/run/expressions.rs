@@ -170,6 +170,9 @@ impl<'b> Eval<'b> {
                 let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
                 arith(*op, a, b, span)?
             }
+            Ek::Cmp(op, a, b) if self.open.is_some() && (as_count(a).is_some() != as_count(b).is_some()) => {
+                i64::from(self.asks_count(*op, a, b, span, frame)?)
+            }
             Ek::Cmp(op @ (Cmp::Eq | Cmp::Ne), a, b) if self.open.is_some() => {
                 let same = self.asks_same(a, b, frame)?;
                 i64::from(same == (*op == Cmp::Eq))

@@ -2,6 +2,7 @@
 //! So the effects of a move are found that reads a few cells of a board of any size.
 
 use super::*;
+use std::cmp::Ordering;
 use std::sync::Arc;
 
 /// Most values among which one place of an open state is pinned in every way.
@@ -66,6 +67,67 @@ pub(crate) struct LosingWay {
 }
 
 impl<'b> Eval<'b> {
+    /// Compares how many there are of something with a number, and asks no more than decides it: `at most one` is decided when
+    /// two were met. Of a state of which nothing is known all values would be asked else, in every way that they can be.
+    pub(super) fn asks_count(
+        &mut self,
+        op: Cmp,
+        a: &Expr,
+        b: &Expr,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<bool> {
+        let (q, other, count_first) = match (as_count(a), as_count(b)) {
+            (Some(q), _) => (q, b, true),
+            (_, Some(q)) => (q, a, false),
+            _ => unreachable!("one of the two is a count"),
+        };
+        let other = self.one(other, frame)?;
+        let holds = |n: i64| {
+            let (a, b) = if count_first { (n, other) } else { (other, n) };
+            match op {
+                Cmp::Eq => a == b,
+                Cmp::Ne => a != b,
+                Cmp::Lt => a < b,
+                Cmp::Le => a <= b,
+            }
+        };
+        // Whether a cell is in a set is asked cell by cell.
+        let set = match &q.over {
+            Range::Cells(Expr { kind: Ek::Var(when, v), .. }) => Some((*when, *v)),
+            _ => None,
+        };
+        let list =
+            if set.is_some() { (0..self.b.cells() as i64).collect() } else { self.range(&q.over, frame)? };
+        let (mut n, mut left) = (0, list.len() as i64);
+        for x in list {
+            // All that it can still become is the same. That few enough are left is no reason to stop: what holds would depend on
+            // the order in which cells are asked, and no turned board would be like this one.
+            let (least, most) = (n.cmp(&other), (n + left).cmp(&other));
+            let ordered = matches!(op, Cmp::Lt | Cmp::Le);
+            let same = least == most && least != Ordering::Equal || ordered && holds(n) == holds(n + left);
+            if same && (!holds(n) || holds(i64::MAX)) {
+                break;
+            }
+            self.burn(span)?;
+            left -= 1;
+            if let Some((when, v)) = set
+                && self.element(when, v, x as usize) == 0
+            {
+                continue;
+            }
+            frame[q.local] = V::One(x);
+            if let Some(f) = &q.filter
+                && self.one(f, frame)? == 0
+            {
+                continue;
+            }
+            n += 1;
+        }
+        // On the same side as all that it can still become.
+        Ok(holds(n))
+    }
+
     /// A hidden value that nobody knows: each in turn, as if it were drawn.
     pub(super) fn guessed(&mut self, v: usize, at: usize) -> i64 {
         let slot = &self.b.slots[v];
@@ -452,5 +514,13 @@ impl<'b> Eval<'b> {
                 return Ok(Some(out));
             }
         }
+    }
+}
+
+/// A count of things without a value of their own, if an expression is one.
+pub(super) fn as_count(e: &Expr) -> Option<&Quant> {
+    match &e.kind {
+        Ek::Quant(q) if q.kind == QuantKind::Count => Some(q),
+        _ => None,
     }
 }
