@@ -21,6 +21,8 @@ pub struct Effort {
 
 /// Positions that are met on walks from the start.
 const SAMPLES: usize = 240;
+/// Most choices of like things in one table: a state asks for all of them, and few tell as much.
+const CHOICES_MAX: u64 = 1_000;
 /// Most things whose pairs are compared.
 const PAIRED_MAX: usize = 40;
 /// Tables of single places tell little for their size: they get this part of what one table may have.
@@ -194,6 +196,11 @@ fn several(
         }
     }
     for keep in 1..=kind.count.min(SOME_MAX) {
+        // Each state asks for all choices of so many things.
+        let choices = (0..keep).fold(1u64, |n, i| n * u64::from(kind.count - i) / u64::from(i + 1));
+        if choices > CHOICES_MAX {
+            break;
+        }
         let mut pattern =
             Pattern { kinds: vec![(k as u32, keep)], places: vec![], counts: Counts::All, to: None };
         add_links(task, &mut pattern);

@@ -320,6 +320,7 @@ mod tests {
                 falls: false,
             }],
             exact: true,
+            turns: vec![],
         }
     }
 

@@ -125,10 +125,15 @@ impl Task {
                 |k: &&&Kind| k.group == kind.group && k.places.iter().all(|p| kind.places.contains(p));
             let taken: u32 =
                 kinds[..n].iter().filter(within).map(|k| if k.falls { 0 } else { k.count }).sum();
+            // So many of them there are; where they fall, each smaller number counts as well.
+            let (mut placements, mut all) = (0.0f64, 0.0f64);
             for i in 0..kind.count {
                 let free = (kind.places.len() as f64 - f64::from(taken + i)).max(1.0);
-                out += (free / f64::from(i + 1)).log2();
+                placements += (free / f64::from(i + 1)).log2();
+                let (more, less) = if all > placements { (all, placements) } else { (placements, all) };
+                all = more + (1.0 + (less - more).exp2()).log2();
             }
+            out += if kind.falls { all } else { placements };
         }
         let values = self.values.iter().zip(&self.group).filter(|v| v.1.is_none()).map(|v| v.0);
         out + values.map(|v| (v.len().max(1) as f64).log2()).sum::<f64>()
@@ -138,5 +143,28 @@ impl Task {
     #[must_use]
     pub fn is_goal(&self, values: &[i32]) -> bool {
         self.goals.iter().any(|g| g.iter().all(|&(place, value)| values[place as usize] == value))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_size_of_a_puzzle_counts_all_placements() {
+        let task = |count: u32, falls: bool| {
+            let kind =
+                Kind { name: "peg".into(), group: 0, value: 1, places: (0..33).collect(), count, falls };
+            Task {
+                values: vec![vec![0, 1]; 33],
+                group: vec![Some(0); 33],
+                kinds: vec![kind],
+                ..Task::default()
+            }
+        };
+        // 33 places of which 32 are taken, and all sets but the full one.
+        assert!((task(32, false).size_log2() - 33f64.log2()).abs() < 1e-9);
+        assert!((task(32, true).size_log2() - (2f64.powi(33) - 1.0).log2()).abs() < 1e-6);
+        assert!((task(2, true).size_log2() - (1.0 + 33.0 + 528.0f64).log2()).abs() < 1e-9);
     }
 }
