@@ -47,6 +47,10 @@ impl Marks {
         for part in parts.iter() {
             pace.step(part.len() as u64)?;
             wake_idle(g, part);
+            if !parts.has_cycle(part) {
+                marks.alone(g, part[0]);
+                continue;
+            }
             let mut reach = 0;
             for &v in part {
                 reach |= marks.own(g, v);
@@ -54,14 +58,6 @@ impl Marks {
             }
             for &v in part {
                 marks.of[v as usize] |= reach & (REACHES | OPEN);
-            }
-            if !Parts::has_cycle(g, part) {
-                let v = part[0];
-                let of = &marks.of;
-                let all = |mark: u8| follows(g, v, |t| of[t as usize] & mark != 0);
-                let found = [CERTAIN, ALMOST, ENDS].into_iter().filter(|m| all(*m)).fold(0, |a, m| a | m);
-                marks.of[v as usize] |= found;
-                continue;
             }
             local.take(g, part);
             marks.attract(g, &local, pace)?;
@@ -80,6 +76,25 @@ impl Marks {
         }
         marks.count_fatal(g, pace)?;
         Ok(marks)
+    }
+
+    /// Gives a vertex that is a part by itself its marks: what some of those behind it have, and of a node what all have.
+    fn alone(&mut self, g: &Graph, v: u32) {
+        self.own(g, v);
+        let (mut some, mut all) = (0, u8::MAX);
+        g.each(v, |t| {
+            let mark = self.of[t as usize];
+            some |= mark;
+            all &= mark;
+        });
+        let follows = if g.is_state(v) {
+            some
+        } else if g.leads_on(v) {
+            all
+        } else {
+            0
+        };
+        self.of[v as usize] |= some & (REACHES | OPEN) | follows & (CERTAIN | ALMOST | ENDS);
     }
 
     /// Gives a vertex the marks that it has of itself, and tells those that say what can be reached.

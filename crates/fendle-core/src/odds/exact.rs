@@ -81,7 +81,7 @@ impl Task<'_> {
             let members: Vec<u32> =
                 part.iter().copied().filter(|v| self.is_open(*v) && sure(*v as usize).is_none()).collect();
             let Some(&v) = members.first() else { continue };
-            if Parts::has_cycle(g, part) {
+            if parts.has_cycle(part) {
                 // All of a part is solved together, whatever the bounds say of single vertices.
                 let members: Vec<u32> = part.iter().copied().filter(|v| self.is_open(*v)).collect();
                 local.take(g, &members);

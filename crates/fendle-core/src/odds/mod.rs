@@ -462,7 +462,7 @@ impl Asking<'_> {
             at_end: &nothing,
         };
         answers.acyclic =
-            !self.parts.iter().any(|p| Parts::has_cycle(g, p) && p.iter().any(|v| task.is_open(*v)));
+            !self.parts.iter().any(|p| self.parts.has_cycle(p) && p.iter().any(|v| task.is_open(*v)));
         let found = self.found(&task, &mut answers.no_fractions, pace)?;
         answers.win = Some(self.weighted(&found));
         if let Some(s) = self.only_start() {

@@ -9,6 +9,8 @@ pub(super) struct Parts {
     order: Vec<u32>,
     /// Where each part begins, with one entry more; empty where every part is one vertex.
     first: Vec<u32>,
+    /// Vertices with an arrow to themselves, ascending.
+    round: Vec<u32>,
 }
 
 impl Parts {
@@ -16,7 +18,16 @@ impl Parts {
     pub(super) fn of(g: &Graph, pace: &mut Pace<'_>) -> Result<Parts, Limit> {
         let found = components(g, 0..g.vertices_len() as u32, |_| true, pace)?;
         let (order, first) = found.in_order();
-        Ok(Parts { order, first })
+        // In the order of the tables, which is many times faster than part by part.
+        let mut round = vec![];
+        for v in 0..g.vertices_len() as u32 {
+            pace.step(1)?;
+            let (from, to) = g.arrows(v);
+            if (from..to).any(|a| g.target(a) == v) {
+                round.push(v);
+            }
+        }
+        Ok(Parts { order, first, round })
     }
 
     /// How many there are.
@@ -40,12 +51,8 @@ impl Parts {
 
     /// Whether a part holds a cycle.
     #[inline]
-    pub(super) fn has_cycle(g: &Graph, part: &[u32]) -> bool {
-        if part.len() > 1 {
-            return true;
-        }
-        let (from, to) = g.arrows(part[0]);
-        (from..to).any(|a| g.target(a) == part[0])
+    pub(super) fn has_cycle(&self, part: &[u32]) -> bool {
+        part.len() > 1 || !self.round.is_empty() && self.round.binary_search(&part[0]).is_ok()
     }
 }
 

@@ -166,7 +166,7 @@ impl Task<'_> {
         let mut local = Local::default();
         for part in parts.iter() {
             pace.step(2 * part.len() as u64)?;
-            if !Parts::has_cycle(g, part) {
+            if !parts.has_cycle(part) {
                 let v = part[0];
                 if self.is_open(v) {
                     solved.values[v as usize] = self.clamp(self.value(v, &solved.values));

@@ -23,7 +23,7 @@ mod verify;
 pub use ops::Op;
 pub(crate) use ops::Renaming;
 pub use positions::{Held, Positions};
-pub(crate) use tidy::tidy;
+pub(crate) use tidy::{keep_in_code, tidy};
 
 use crate::run::FaultKind;
 use crate::source::Span;

@@ -43,6 +43,7 @@ impl Renaming for Moved<'_> {
 ///
 /// Values, faults and their places stay the same, and so does the order of all stores. O(operations) a round, a few rounds.
 pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R]) {
+    drop_pauses(ops);
     for _ in 0..ROUNDS {
         let before = ops.len();
         let decided = decide(ops, params);
@@ -54,6 +55,58 @@ pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R]) {
         if !decided && !threaded && !merged && ops.len() == before {
             break;
         }
+    }
+}
+
+/// Leaves out pauses that do nothing: where branches would wait for each other just before all of them end, since equal outcomes
+/// become one anyway; and the places before a draw that no way comes to without a draw before, since moves stop before their
+/// first draw alone.
+fn drop_pauses(ops: &mut Vec<Op>) {
+    let mut kept = vec![true; ops.len()];
+    let at =
+        |wanted: fn(&Op) -> bool| ops.iter().enumerate().filter(move |o| wanted(o.1)).map(|o| o.0).collect();
+    let merges: Vec<usize> = at(|op| matches!(op, Op::Merge { .. }));
+    let ends: Vec<usize> = at(|op| matches!(op, Op::Done {} | Op::Cut {}));
+    // A program ends in one place, after the merge and nowhere else.
+    if let ([merge], [end]) = (merges.as_slice(), ends.as_slice())
+        && merge + 1 == *end
+        && !targets(ops)[*end]
+    {
+        kept[*merge] = false;
+    }
+    let mut undrawn = vec![false; ops.len()];
+    let mut work = vec![0u32];
+    while let Some(i) = work.pop() {
+        if std::mem::replace(&mut undrawn[i as usize], true) {
+            continue;
+        }
+        let op = ops[i as usize];
+        op.jumps(&mut |to| work.push(to.0));
+        if !op.ends() && !matches!(op, Op::Draw { .. }) {
+            work.push(i + 1);
+        }
+    }
+    for (i, op) in ops.iter().enumerate() {
+        if matches!(op, Op::BeforeDraw { .. }) && !undrawn[i] {
+            kept[i] = false;
+        }
+    }
+    if kept.contains(&false) {
+        keep(ops, &kept);
+    }
+}
+
+/// Leaves some operations of a whole code out.
+pub(crate) fn keep_in_code(code: &mut Code, kept: &[bool]) {
+    let before: Vec<u32> = std::iter::once(0)
+        .chain(kept.iter().scan(0, |n, k| {
+            *n += u32::from(*k);
+            Some(*n)
+        }))
+        .collect();
+    keep(&mut code.ops, kept);
+    for p in &mut code.programs {
+        (p.entry, p.end) = (before[p.entry as usize], before[p.end as usize]);
     }
 }
 
@@ -391,6 +444,33 @@ mod tests {
             ops,
             vec![Op::JumpNe { a: r(0), b: r(1), to: To(2) }, Op::Give { s: r(0) }, Op::Give { s: r(1) }]
         );
+    }
+
+    #[test]
+    fn pauses_that_do_nothing_are_left_out() {
+        let r = |n| R(n);
+        let draw = |point| Op::Draw { d: r(1), n: r(0), base: M(0), weights: M(0), point };
+        let ops = vec![
+            Op::BeforeDraw { point: 0 },
+            draw(1),
+            Op::BeforeDraw { point: 2 },
+            draw(3),
+            Op::Merge { point: 4 },
+            Op::Done {},
+        ];
+        let mut short = ops.clone();
+        tidy(&mut short, &[r(0)]);
+        assert_eq!(short, vec![Op::BeforeDraw { point: 0 }, draw(1), draw(3), Op::Done {}]);
+        // A branch that ends without waiting for the others comes before them: the order would change.
+        let mut other = ops.clone();
+        other.insert(0, Op::JumpIf { a: r(0), to: To(6) });
+        tidy(&mut other, &[r(0)]);
+        assert!(other.contains(&Op::Merge { point: 4 }), "{other:?}");
+        // The first draw may be passed over.
+        let mut past = ops;
+        past.insert(1, Op::JumpIf { a: r(0), to: To(3) });
+        tidy(&mut past, &[r(0)]);
+        assert!(past.contains(&Op::BeforeDraw { point: 2 }), "{past:?}");
     }
 
     #[test]

@@ -264,7 +264,10 @@ impl Lower<'_> {
         let room = match max_value {
             O::K(k) => k.clamp(0, crate::state::LIST_MAX) as usize,
             // Only the lengths of lanes and lists are not known before.
-            O::R(_) => self.b.rows.max(self.b.cols).max(64),
+            O::R(_) => match &max.kind {
+                Ek::Builtin(Builtin::Len, _) => self.b.rows.max(self.b.cols),
+                _ => self.b.rows.max(self.b.cols).max(64),
+            },
         };
         let limit = match max_value {
             O::K(k) if (0..=crate::state::LIST_MAX).contains(&k) => O::K(k),

@@ -25,7 +25,7 @@ use crate::run::{Eval, FaultKind, KEPT_MAX, WEIGHT_MAX};
 use crate::source::Span;
 use crate::state::Bound;
 use crate::syntax::tree::QuantKind;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Most operations of one model.
 pub const OPS_MAX: usize = 1 << 21;
@@ -89,6 +89,8 @@ struct Lower<'b> {
     full: bool,
     /// The program draws: scratch must not remember what other branches left there.
     draws: bool,
+    /// Scratch that is emptied for no other reason.
+    emptied: Vec<M>,
 }
 
 /// Makes and verifies the code of a bound model.
@@ -142,6 +144,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     }
     l.code.memos = l.memos.len() as u32;
     l.code.find_live();
+    l.forget_emptied();
     if let Err(bad) = l.code.verify() {
         panic!("the code does not verify:\n{}\n{}", bad.join("\n"), l.code.print());
     }
@@ -303,6 +306,7 @@ impl<'b> Lower<'b> {
             finish: 0,
             full: false,
             draws: false,
+            emptied: vec![],
         }
     }
 }
@@ -359,8 +363,20 @@ impl Lower<'_> {
         let d = self.scratch(len);
         if self.draws {
             self.emit(Op::Reset { d, len: len as u32 });
+            self.emptied.push(d);
         }
         d
+    }
+
+    /// What no branch carries along need not be emptied, so that equal branches look equal.
+    fn forget_emptied(&mut self) {
+        let carried: HashSet<u32> = self.code.points.iter().flat_map(|p| &p.blocks).map(|b| b.0).collect();
+        let idle: HashSet<u32> = self.emptied.iter().map(|m| m.0).filter(|m| !carried.contains(m)).collect();
+        let is_needed = |op: &Op| !matches!(op, Op::Reset { d, .. } if idle.contains(&d.0));
+        let kept: Vec<bool> = self.code.ops.iter().map(is_needed).collect();
+        if kept.contains(&false) {
+            keep_in_code(&mut self.code, &kept);
+        }
     }
 
     fn shape_tables(&mut self) {

@@ -247,10 +247,16 @@ impl<'c> Machine<'c> {
                             return Err(Break { site: too_many, value: 0 });
                         }
                         // The last first, so that the first is taken first.
+                        let before = chance;
+                        let (mut chance, mut last) = (before, None);
                         for i in (0..n).rev() {
                             let v = entry(&self.mem, base, i);
                             let w = weight(&self.mem, i);
-                            let chance = chance.then(w, total).ok_or(Break { site: too_fine, value: 0 })?;
+                            if last != Some(w) {
+                                last = Some(w);
+                                let then = before.then(w, total);
+                                chance = then.ok_or(Break { site: too_fine, value: 0 })?;
+                            }
                             let at = out.stack.values.len();
                             self.save(point, Some(v), &mut out.stack.values);
                             let (fuel, len) = (self.fuel, out.stack.values.len() - at);
