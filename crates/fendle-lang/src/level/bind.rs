@@ -6,21 +6,15 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use super::binding::Binding;
 use super::likeness::{NotAlike, canon};
 use crate::model::*;
-use crate::position::read::{Binder, Text, cell_list, is_without_blanks, lines, parts, unknown_key};
+use crate::position::read::{Binder, Text, cell_list, is_without_blanks, lines, parts};
 use crate::run::Eval;
-use crate::source::{Diagnostic, FileId, Span};
+use crate::source::{Diagnostic, FileId};
 use crate::state::{Bound, Codec, LIST_MAX, PartSlot, SIDE_MAX, Slot, Stop, TABLE_MAX};
 use crate::syntax::level::{CELLS_MAX, Key, Level, Raw, RawKind};
 use crate::syntax::tree::{BoardText, Name, ShapeDef};
-
-/// The mistake that a level gives nothing for a variable without a default.
-fn missing(binder: &mut Binder<'_>, file: FileId, level: &Level, def: &VarDef, hint: String) {
-    let error = Diagnostic::error("L033", file, level.span, format!("this level gives no `{}`", def.name));
-    let error = error.also(binder.model.file, def.span, "declared here, without a default");
-    binder.errors.push(error.note(hint));
-}
 
 /// Binds a model to a level. `sets` are values that win over the level's (`--set`).
 ///
@@ -109,7 +103,7 @@ pub fn bind_until(
     let model = redrawn.as_ref().unwrap_or(model);
     let mut binder = Binder { model, errors };
     let (rows, cols) = binder.find_size(file, level)?;
-    let mut b = Bound {
+    let b = Bound {
         model: Arc::clone(model),
         name: level.name.clone(),
         rows,
@@ -130,384 +124,37 @@ pub fn bind_until(
         canon: None,
         stop: stop.clone(),
     };
-    for (key, _, at) in sets {
-        if !model.vars.iter().any(|v| !v.state && v.name == key.text) {
-            unknown_key(&mut binder, *at, key, false);
-        }
-    }
-    for (list, state) in [(&level.values, false), (&level.start, true)] {
-        for (key, _) in list {
-            let drawing = state
-                && model.shows.iter().any(|s| matches!(s, Show::Drawing { name, .. } if *name == key.text));
-            if !drawing && !model.vars.iter().any(|v| v.state == state && v.name == key.text) {
-                unknown_key(&mut binder, file, key, state);
-            }
-        }
-    }
-    // What seems to be missing may be what was given under another name.
-    let misnamed = binder.errors.len() > before;
-    let mut undrawn: Vec<usize> = vec![];
-    // Variables with a mistake in what is given for them: they stand empty, so that one run shows every mistake.
-    let mut wrong: Vec<usize> = vec![];
-    let mut drawn: Vec<(usize, Vec<Option<i64>>)> = vec![];
-    let mut drawn_read = false;
+    let mut binding = Binding::new(binder, b, (file, level), sets);
+    binding.names();
+    binding.misnamed = binding.binder.errors.len() > before;
     // Level values first: ranges and sizes may depend on those declared above.
-    let order: Vec<usize> = (0..model.vars.len())
-        .filter(|&v| !model.vars[v].state)
-        .chain((0..model.vars.len()).filter(|&v| model.vars[v].state))
-        .collect();
-    for var in order {
-        let def = &model.vars[var];
-        let cells = b.rows * b.cols;
-        if let Some((r, c)) = &def.sized {
-            let (r, c) = (constant(&mut binder, &b, r)?, constant(&mut binder, &b, c)?);
-            if r < 1 || c < 1 || r as usize * c as usize > CELLS_MAX {
-                binder.error(
-                    "L022",
-                    file,
-                    level.span,
-                    format!("`{}` would be {r} x {c} cells; 1 to {CELLS_MAX} are allowed", def.name),
-                );
-                return None;
-            }
-            if b.rows == 0 {
-                (b.rows, b.cols) = (r as usize, c as usize);
-            } else if (b.rows, b.cols) != (r as usize, c as usize) {
-                let message =
-                    format!("`{}` is {r} x {c}, the level's board is {} x {}", def.name, b.rows, b.cols);
-                binder.error("L023", file, level.span, message);
-                return None;
-            }
+    for state in [false, true] {
+        for var in (0..model.vars.len()).filter(|&v| model.vars[v].state == state) {
+            binding.variable(var)?;
         }
-        let keyed_by_side = matches!(
-            def.shape,
-            Extent::Array(Keyed::Row | Keyed::Column) | Extent::Lists(Keyed::Row | Keyed::Column, _)
-        ) || matches!(def.shape, Extent::Array(Keyed::Pair(p)) if model.pairs[p].1 == Keyed::Cell);
-        if matches!(def.shape, Extent::Grid | Extent::Set) || is_placed(&def.dom) || keyed_by_side {
-            if b.rows == 0 {
-                let message = format!("nothing says how large the board of `{}` is", def.name);
-                binder
-                    .error("L029", file, level.span, message)
-                    .notes
-                    .push("give a text board, or `size = [rows, columns]`".into());
-                return None;
-            }
-            if !drawn_read {
-                drawn_read = true;
-                for (key, raw) in &level.start {
-                    let named = |s: &&Show| matches!(s, Show::Drawing { name, .. } if *name == key.text);
-                    let Some(show) = model.shows.iter().find(named) else { continue };
-                    let Show::Drawing { vars, .. } = show else { continue };
-                    let RawKind::Text(text, at) = &raw.kind else {
-                        binder.error("L030", file, raw.span, "a drawing is a text board in '''");
-                        wrong.extend(vars);
-                        continue;
-                    };
-                    // Slots of later variables are not known yet; glyph values are plain numbers.
-                    let text = Text { text, at: *at, span: raw.span, file };
-                    match binder.drawing(&b, show, text, false) {
-                        Some(list) => drawn.extend(list),
-                        None => wrong.extend(vars),
-                    }
-                }
-            }
-        }
-        let cells = if b.rows > 0 { b.rows * b.cols } else { cells };
-        binder.side_types(&mut b, def)?;
-        let cap = match &def.max {
-            None => 0,
-            Some(max) => {
-                let n = constant(&mut binder, &b, max)?;
-                if !(0..=LIST_MAX).contains(&n) {
-                    let message = format!("a list of {n} entries; 0 to {LIST_MAX} are allowed");
-                    binder.error("L031", model.file, max.span, message);
-                    return None;
-                }
-                n as usize
-            }
-        };
-        let len = match def.shape {
-            Extent::One => 1,
-            Extent::Grid | Extent::Set => cells,
-            Extent::Array(key) => b.keys_len(key),
-            Extent::List(_) => 1 + cap,
-            Extent::Lists(key, _) => b.keys_len(key) * (1 + cap),
-        };
-        let maybe = matches!(def.dom, Dom::Maybe(_));
-        let active = match &def.when {
-            None => true,
-            Some(when) => constant(&mut binder, &b, when)? != 0,
-        };
-        let (mut lo, mut hi) = binder.dom_range(&b, &def.dom)?;
-        if !active {
-            // It holds one value only.
-            hi = hi.max(lo);
-        }
-        if lo > hi || lo < -(1 << 30) || hi > 1 << 30 {
-            binder.error(
-                "L031",
-                file,
-                level.span,
-                format!("`{}` would hold {lo} to {hi}: empty, or too wide", def.name),
-            );
-            return None;
-        }
-        if let Some(target) = def.rearranged {
-            let t = &b.slots[target];
-            let values = &b.data[t.base..t.base + t.len];
-            lo = values.iter().copied().min().unwrap_or(0).into();
-            hi = values.iter().copied().max().unwrap_or(0).into();
-        }
-        b.slots[var] = Slot { active, lo, hi, base: 0, len, cap, maybe };
-        let slot = b.slots[var].clone();
-        let given = if def.state {
-            level.start.iter().rev().find(|(k, _)| k.text == def.name).map(|(_, r)| (r, file))
-        } else {
-            sets.iter().rev().find(|(k, ..)| k.text == def.name).map(|(_, r, f)| (r, *f)).or_else(|| {
-                level.values.iter().rev().find(|(k, _)| k.text == def.name).map(|(_, r)| (r, file))
-            })
-        };
-        let from_drawing = drawn.iter().find(|(v, _)| *v == var);
-        if let (Some((raw, at)), Some(_)) = (given, from_drawing) {
-            binder.error("L032", at, raw.span, format!("`{}` is in the drawing already", def.name));
-            wrong.push(var);
-        }
-        let twice = given.is_some() && from_drawing.is_some();
-        let empty = || -> Vec<i64> {
-            let mut out = vec![slot.pad(); len];
-            if cap + 1 > 0 && matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
-                out.iter_mut().step_by(cap + 1).for_each(|n| *n = 0);
-            }
-            out
-        };
-        let values: Vec<i64> = if let Some(of) = def.shadow_of {
-            // Declared behind what it keeps.
-            let from = b.slots[of].clone();
-            b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect()
-        } else if def.rearranged.is_some_and(|target| wrong.contains(&target)) {
-            // What it may hold is not known.
-            wrong.push(var);
-            empty()
-        } else if !active || twice || given.is_none() && wrong.contains(&var) {
-            empty()
-        } else if let Some((raw, at)) = given {
-            raw_values(&mut binder, &b, var, raw, at).unwrap_or_else(|| {
-                wrong.push(var);
-                empty()
-            })
-        } else if let Some((_, values)) = from_drawing {
-            let values: Vec<i64> = values.iter().map(|v| v.expect("read without `?`")).collect();
-            match values.iter().find(|v| !slot.holds(**v)) {
-                Some(v) => {
-                    let message = format!("`{}` holds {lo} to {hi}, a glyph says {v}", def.name);
-                    binder.error("L025", file, level.span, message);
-                    wrong.push(var);
-                    empty()
-                }
-                None => values,
-            }
-        } else if let Some(opened) = binder.opened(&b, var, file, level)? {
-            opened
-        } else if !def.defaults.is_empty() {
-            let mut values = vec![];
-            for e in &def.defaults {
-                let value = constant(&mut binder, &b, e)?;
-                if !slot.holds(value) {
-                    binder.error("L025", model.file, e.span, format!("{value} is not in {lo} to {hi}"));
-                    return None;
-                }
-                values.push(value);
-            }
-            values
-        } else if let Some(default) = &def.default {
-            let value = constant(&mut binder, &b, default)?;
-            if !slot.holds(value) {
-                binder.error("L025", model.file, default.span, format!("{value} is not in {lo} to {hi}"));
-                return None;
-            }
-            vec![value; len]
-        } else if let Some(target) = def.rearranged {
-            if def.hidden {
-                b.scattered.push(var);
-            }
-            let t = &b.slots[target];
-            b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
-        } else if let Some(target) = def.shuffled {
-            b.scattered.push(var);
-            let t = &b.slots[target];
-            b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect()
-        } else if matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
-            // A list that is not given is empty.
-            empty()
-        } else if def.hidden {
-            // Drawn from what is known of it.
-            b.scattered.push(var);
-            empty()
-        } else if def.state && model.setup.is_some() {
-            // What the setup does not draw has its least value: nothing of it can be forgotten,
-            // since a level that gives a part of the start gives all of it.
-            undrawn.push(var);
-            empty()
-        } else if misnamed {
-            wrong.push(var);
-            empty()
-        } else {
-            let what = if def.state { "start" } else { "values" };
-            missing(&mut binder, file, level, def, format!("add `{what}.{} = ...`", def.name));
-            wrong.push(var);
-            empty()
-        };
-        if let Some(target) = def
-            .rearranged
-            .or(def.shuffled)
-            .filter(|target| active && !wrong.contains(target) && !wrong.contains(&var))
-        {
-            let t = &b.slots[target];
-            let mut want: Vec<i64> = b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect();
-            let mut have = values.clone();
-            if def.shuffled.is_some() {
-                for list in [&mut want, &mut have] {
-                    list.truncate(1 + list[0] as usize);
-                    list.remove(0);
-                }
-            }
-            want.sort_unstable();
-            have.sort_unstable();
-            if want != have {
-                let name = &model.vars[target].name;
-                let extra = have.iter().find(|v| count(&have, **v) > count(&want, **v)).copied();
-                let message = match extra {
-                    Some(v) => format!(
-                        "`{}` must hold the values of `{name}` in another order; {v} is there {} times instead of {}",
-                        def.name,
-                        count(&have, v),
-                        count(&want, v)
-                    ),
-                    None => format!("`{}` must hold the values of `{name}` in another order", def.name),
-                };
-                let (span, at) = given.map_or((level.span, file), |(raw, at)| {
-                    (spot_of(&binder, &b, var, raw, at, extra).unwrap_or(raw.span), at)
-                });
-                binder.error("L034", at, span, message);
-                wrong.push(var);
-            }
-        }
-        let region = if def.state { &mut b.start } else { &mut b.data };
-        b.slots[var].base = region.len();
-        region.extend(values.iter().map(|&v| v as i32));
     }
-    if binder.errors.len() > before {
+    if binding.binder.errors.len() > before {
         // A size that fits no board is one mistake.
-        let found = binder.errors.split_off(before);
+        let found = binding.binder.errors.split_off(before);
         let mut sizes = BTreeSet::new();
         let mut is_new = |d: &Diagnostic| d.code != "L023" || sizes.insert(d.message.clone());
-        binder.errors.extend(found.into_iter().filter(|d| is_new(d)));
+        binding.binder.errors.extend(found.into_iter().filter(|d| is_new(d)));
         return None;
     }
-    if model.moves.iter().any(|m| m.params.iter().any(|d| matches!(d, Dom::Cell))) && b.rows == 0 {
-        binder
-            .error("L029", file, level.span, "nothing says how large the board is, and a move takes a cell")
-            .notes
-            .push("give a text board, or `size = [rows, columns]`".into());
-        return None;
-    }
-    let says = |key: &Key| {
-        let drawing = model.shows.iter().find_map(|s| match s {
-            Show::Drawing { name, vars, .. } if *name == key.text => Some(vars),
-            _ => None,
-        });
-        match drawing {
-            Some(vars) => vars.iter().any(|v| !model.vars[*v].hidden),
-            None => !model.vars.iter().any(|v| v.hidden && v.name == key.text),
-        }
-    };
-    b.drawn = model.setup.is_some() && level.told.is_empty() && !level.start.iter().any(|(k, _)| says(k));
-    binder.told(&mut b, file, level)?;
-    binder.layouts(&b, file, level)?;
-    if let (false, Some(&v)) = (b.drawn, undrawn.first()) {
-        let def = &model.vars[v];
-        let hint =
-            format!("add `start.{} = ...`, or leave out the whole start: then the setup draws it", def.name);
-        missing(&mut binder, file, level, def, hint);
-        return None;
-    }
-    for (i, spread) in model.spreads.iter().enumerate() {
-        let (lo, hi) = match &spread.range {
-            Some((lo, hi)) => (constant(&mut binder, &b, lo)?, constant(&mut binder, &b, hi)?),
-            None => (b.slots[spread.vars[0]].lo, b.slots[spread.vars[0]].hi),
-        };
-        b.collections.push((lo, hi));
-        if let [var] = spread.vars.as_slice()
-            && matches!(model.vars[*var].shape, Extent::Lists(..))
-        {
-            b.spreads[*var] = Some((lo, hi));
-        }
-        let start = b.start.clone();
-        if !b.drawn && !b.is_spread(i, &start) {
-            let mut error = b.not_spread(i, &start, file, level.span);
-            let text = "declared here".into();
-            error.labels.push(crate::source::Label { file: model.file, span: spread.span, text });
-            binder.errors.push(error);
-            return None;
-        }
-    }
-    // The ended part.
-    let ended = b.start.len();
-    b.start.push(0);
-    for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state) {
-        let slot = &b.slots[v];
-        // What a given start was costs no bits.
-        if !slot.active || def.shadow_of.is_some() && !b.drawn {
-            for i in 0..slot.len {
-                let value = i64::from(b.start[slot.base + i]);
-                b.codec.plain(slot.base + i, 1, value, value);
-            }
-            continue;
-        }
-        if let Some((lo, hi)) = b.spreads[v]
-            && b.codec.spread(slot.base, slot.len / (slot.cap + 1), slot.cap, (lo, hi), slot.pad(), v)
-        {
-            continue;
-        }
-        let of = model.spreads.iter().position(|s| s.vars.contains(&v));
-        if let Some(i) = of {
-            // The first one of them packs all.
-            let vars = &model.spreads[i].vars;
-            let part = |v: &usize| {
-                let slot = &b.slots[*v];
-                (slot.base, slot.len / (slot.cap + 1), slot.cap)
-            };
-            let parts: Vec<_> = vars.iter().map(part).collect();
-            if vars[0] != v || b.codec.heaps(&parts, b.collections[i], slot.pad(), v) {
-                continue;
-            }
-        }
-        if let Extent::List(_) | Extent::Lists(..) = def.shape {
-            b.codec.has_gaps();
-            for list in 0..slot.len / (slot.cap + 1) {
-                let base = slot.base + list * (slot.cap + 1);
-                b.codec.plain(base, 1, 0, slot.cap as i64);
-                if slot.maybe {
-                    b.codec.maybe(base + 1, slot.cap, slot.lo, slot.hi);
-                } else {
-                    b.codec.plain(base + 1, slot.cap, slot.lo, slot.hi);
-                }
-            }
-            continue;
-        }
-        if slot.maybe {
-            b.codec.maybe(slot.base, slot.len, slot.lo, slot.hi);
-            continue;
-        }
-        let packed = def.rearranged.is_some()
-            && b.codec.rearranged(slot.base, &b.start[slot.base..slot.base + slot.len], v);
-        if !packed {
-            b.codec.plain(slot.base, slot.len, slot.lo, slot.hi);
-        }
-    }
-    b.codec.plain(ended, 1, 0, model.ended_codes());
+    binding.starts()?;
+    binding.spreads()?;
+    binding.codec();
+    let mut b = binding.b;
     b.position = b.start.clone();
-    match canon(&b) {
+    likeness(&mut b, errors, file, level);
+    (errors.len() == before).then_some(b)
+}
+
+/// How states that differ only in names are brought to one form; what keeps them apart is told.
+fn likeness(b: &mut Bound, errors: &mut Vec<Diagnostic>, file: FileId, level: &Level) {
+    let model = Arc::clone(&b.model);
+    let mut binder = Binder { model: &model, errors };
+    match canon(b) {
         Ok(found) => b.canon = found,
         Err(NotAlike::LevelTells(v, at)) => {
             let message = format!("`{}` tells apart what the model declares to be alike", model.vars[v].name);
@@ -523,39 +170,10 @@ pub fn bind_until(
             binder.error("L081", model.file, at, message);
         }
     }
-    (binder.errors.len() == before).then_some(b)
-}
-
-fn count(list: &[i64], v: i64) -> usize {
-    list.iter().filter(|x| **x == v).count()
-}
-
-/// Where in a text board a value stands for the last time.
-fn spot_of(
-    binder: &Binder<'_>,
-    b: &Bound,
-    var: usize,
-    raw: &Raw,
-    file: FileId,
-    v: Option<i64>,
-) -> Option<Span> {
-    let RawKind::Text(text, at) = &raw.kind else { return None };
-    let mut quiet = vec![];
-    let mut inner = Binder { model: binder.model, errors: &mut quiet };
-    let text = Text { text, at: *at, span: raw.span, file };
-    let joined = inner.is_joined(var);
-    let rows = inner.board(text, joined, None)?;
-    let mut last = None;
-    for (part, span) in rows.into_iter().flatten() {
-        if inner.value(b, var, part, file, span) == v {
-            last = Some(span);
-        }
-    }
-    last
 }
 
 /// The value of an expression that only the level decides.
-fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i64> {
+pub(super) fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i64> {
     match Eval::new(b).lone(e) {
         Ok(v) => Some(v),
         Err(fault) => {
@@ -566,7 +184,13 @@ fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i64> {
     }
 }
 
-fn raw_values(binder: &mut Binder<'_>, b: &Bound, var: usize, raw: &Raw, file: FileId) -> Option<Vec<i64>> {
+pub(super) fn raw_values(
+    binder: &mut Binder<'_>,
+    b: &Bound,
+    var: usize,
+    raw: &Raw,
+    file: FileId,
+) -> Option<Vec<i64>> {
     let def = &binder.model.vars[var];
     let words = match (&raw.kind, def.shape) {
         (RawKind::Text(text, at), _) => {
@@ -641,7 +265,13 @@ fn raw_words(binder: &mut Binder<'_>, raw: &Raw, file: FileId, shape: &Extent) -
 impl Binder<'_> {
     /// The values of a variable that decides what is told, from what the level says is seen.
     #[allow(clippy::option_option)]
-    fn opened(&mut self, b: &Bound, var: usize, file: FileId, level: &Level) -> Option<Option<Vec<i64>>> {
+    pub(super) fn opened(
+        &mut self,
+        b: &Bound,
+        var: usize,
+        file: FileId,
+        level: &Level,
+    ) -> Option<Option<Vec<i64>>> {
         for tell in self.model.tells.iter().filter(|t| t.opened() == Some(var)) {
             if let Some((_, raw)) = level.told.iter().find(|(k, _)| k.text == tell.name) {
                 let told = self.told_board(b, tell, raw, file)?;
@@ -652,7 +282,7 @@ impl Binder<'_> {
     }
 
     /// Reads what the level says is seen.
-    fn told(&mut self, b: &mut Bound, file: FileId, level: &Level) -> Option<()> {
+    pub(super) fn told(&mut self, b: &mut Bound, file: FileId, level: &Level) -> Option<()> {
         for (key, raw) in &level.told {
             let Some(t) = self.model.tells.iter().position(|t| t.name == key.text) else {
                 let known: Vec<String> = self.model.tells.iter().map(|t| t.name.clone()).collect();
@@ -678,7 +308,7 @@ impl Binder<'_> {
     }
 
     /// A layout that the level gives must be one that can be drawn.
-    fn layouts(&mut self, b: &Bound, file: FileId, level: &Level) -> Option<()> {
+    pub(super) fn layouts(&mut self, b: &Bound, file: FileId, level: &Level) -> Option<()> {
         for (v, def) in self.model.vars.iter().enumerate() {
             if !def.hidden || b.scattered.contains(&v) || !b.slots[v].active {
                 continue;
@@ -784,7 +414,7 @@ impl Binder<'_> {
     }
 
     /// Least and greatest value of a domain; `none` aside.
-    fn dom_range(&mut self, b: &Bound, dom: &Dom) -> Option<(i64, i64)> {
+    pub(super) fn dom_range(&mut self, b: &Bound, dom: &Dom) -> Option<(i64, i64)> {
         Some(match dom {
             Dom::Range(lo, hi) => (constant(self, b, lo)?, constant(self, b, hi)?),
             Dom::First(e, count) => {
@@ -805,7 +435,7 @@ impl Binder<'_> {
     }
 
     /// The record and the key range that a variable is made of; what they name is known by now.
-    fn side_types(&mut self, b: &mut Bound, def: &VarDef) -> Option<()> {
+    pub(super) fn side_types(&mut self, b: &mut Bound, def: &VarDef) -> Option<()> {
         b.records.resize(self.model.records.len(), vec![]);
         b.ranges.resize(self.model.ranges.len(), (0, -1));
         let inner = match &def.dom {
