@@ -201,19 +201,30 @@ impl StateTable {
         self.index = vec![];
         self.index = vec![0; room];
         self.number_bits = (usize::BITS - room.leading_zeros()).max(24);
+        // Of a group all slots are looked at before any is filled, so that the memory answers them together.
+        const GROUP: usize = 32;
         let mut state = Vec::with_capacity(self.words);
-        for local in 0..self.len {
-            state.clear();
-            self.push_state(local, &mut state);
-            let hash = hash(&state);
-            let mut slot = self.slot(hash);
-            while self.index[slot] != 0 {
-                slot += 1;
-                if slot == room {
-                    slot = 0;
-                }
+        let mut hashes = [0u64; GROUP];
+        for first in (0..self.len).step_by(GROUP) {
+            let n = GROUP.min(self.len - first);
+            let mut taken = 0;
+            for (i, hash_of) in hashes[..n].iter_mut().enumerate() {
+                state.clear();
+                self.push_state(first + i, &mut state);
+                *hash_of = hash(&state);
+                taken |= self.index[self.slot(*hash_of)];
             }
-            self.index[slot] = self.tag(hash) | (local as u32 + 1);
+            std::hint::black_box(taken);
+            for (i, &hash) in hashes[..n].iter().enumerate() {
+                let mut slot = self.slot(hash);
+                while self.index[slot] != 0 {
+                    slot += 1;
+                    if slot == room {
+                        slot = 0;
+                    }
+                }
+                self.index[slot] = self.tag(hash) | ((first + i) as u32 + 1);
+            }
         }
     }
 
