@@ -322,3 +322,25 @@ fn a_level_with_several_mistakes_tells_them_all() {
     let v = fendle(dir.path(), &["check", "m.toml", "--format", "json"]).json();
     assert_eq!(v["diagnostics"].as_array().map(Vec::len), Some(1), "{v}");
 }
+
+/// A board drawn with glyphs of another game has one mistake a glyph, however many cells hold it.
+#[test]
+fn a_mistake_that_fills_a_board_is_told_once() {
+    let yard = "model = 'shove'\n[[level]]\nstart.yard = '''\n######\n#A.o.#\n#.xx_#\n######\n'''\n";
+    let deck =
+        "model = 'slide'\nvalues.target = '''\n1 2\n3 .\n'''\n[[level]]\nstart.tile = '''\n1 7\n7 7\n'''\n";
+    let dir = dir_with(&[("yard.toml", yard), ("deck.toml", deck)]);
+    let r = fendle(dir.path(), &["show", "yard.toml"]);
+    assert_eq!(r.code, 2, "{}{}", r.out, r.err);
+    assert_eq!(r.err.matches("error[").count(), 2, "{}", r.err);
+    let said = flat(&r.err);
+    // Twice six and twice two of the one, two of the other.
+    assert!(said.contains("`#` is no glyph of `yard` --> yard.toml:4:1"), "{said}");
+    assert!(said.contains("the same in 15 other cells"), "{said}");
+    assert!(said.contains("`x` is no glyph of `yard` --> yard.toml:6:3"), "{said}");
+    assert!(said.contains("the same in 1 other cell"), "{said}");
+    let r = fendle(dir.path(), &["show", "deck.toml"]);
+    assert_eq!(r.code, 2, "{}{}", r.out, r.err);
+    assert_eq!(r.err.matches("error[").count(), 1, "{}", r.err);
+    assert!(flat(&r.err).contains("the same in 2 other cells"), "{}", r.err);
+}

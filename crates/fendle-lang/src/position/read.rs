@@ -1,5 +1,7 @@
 //! Boards and values as text, read into the values of variables. Errors point at the character.
 
+use fendle_core::numbers::counted;
+
 use crate::model::*;
 use crate::run::Eval;
 use crate::source::{Diagnostic, FileId, Label, Span};
@@ -303,18 +305,18 @@ impl Binder<'_> {
                 }
                 let rows = self.board(text, joined, Some((b.rows, b.cols)))?;
                 let mut out = vec![];
-                let mut good = true;
+                let before = self.errors.len();
                 for (part, span) in rows.into_iter().flatten() {
                     if open && part == "?" {
                         out.push(None);
                         continue;
                     }
-                    match self.value(b, var, part, text.file, span) {
-                        Some(v) => out.push(Some(v)),
-                        None => good = false,
+                    if let Some(v) = self.value(b, var, part, text.file, span) {
+                        out.push(Some(v));
                     }
                 }
-                good.then_some(out)
+                self.told_once(before);
+                (self.errors.len() == before).then_some(out)
             }
             Extent::Array(Keyed::Pair(p)) => self.pair_block(b, var, self.model.pairs[p], text, open),
             Extent::Array(_) | Extent::List(_) if self.is_standing_board(b, var, text) => {
@@ -498,6 +500,25 @@ impl Binder<'_> {
         glyph || b.parse_scalar(self.model.vars[var].dom.scalar(), text).is_some()
     }
 
+    /// Tells a mistake that stands in several cells of a board once, and in how many others it stands. The mistakes of the board are
+    /// those behind the first `before`.
+    fn told_once(&mut self, before: usize) {
+        let mut others: Vec<u64> = vec![];
+        for error in self.errors.split_off(before) {
+            let same = |e: &Diagnostic| e.code == error.code && e.message == error.message;
+            match self.errors[before..].iter().position(same) {
+                Some(first) => others[first] += 1,
+                None => {
+                    self.errors.push(error);
+                    others.push(0);
+                }
+            }
+        }
+        for (error, n) in self.errors[before..].iter_mut().zip(others).filter(|e| e.1 > 0) {
+            error.notes.push(format!("the same in {}", counted(n, "other cell", "other cells")));
+        }
+    }
+
     /// The entries of a list: values separated by blanks, or `empty`.
     pub(crate) fn entries(
         &mut self,
@@ -552,7 +573,7 @@ impl Binder<'_> {
             })
             .collect();
         let mut spots: Vec<Vec<(i64, Span)>> = vec![vec![]; vars.len()];
-        let mut unknown = false;
+        let before = self.errors.len();
         let mut opens = false;
         for (cell, (part, span)) in rows.into_iter().flatten().enumerate() {
             if open && part == "?" {
@@ -565,7 +586,6 @@ impl Binder<'_> {
                 continue;
             }
             let Some(DrawRule { facts, .. }) = rules.iter().find(|r| part.starts_with(r.glyph)) else {
-                unknown = true;
                 let glyphs = rules.iter().map(|r| r.glyph.to_string()).collect::<Vec<_>>().join(" ");
                 self.error("L027", text.file, span, format!("`{part}` is no glyph of `{name}`"))
                     .notes
@@ -604,7 +624,8 @@ impl Binder<'_> {
                 }
             }
         }
-        if unknown {
+        if self.errors.len() > before {
+            self.told_once(before);
             return None;
         }
         for (i, (var, values)) in out.iter_mut().enumerate() {
