@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::ops::Renaming;
 use super::*;
+use crate::model::code::lane_parts;
 
 /// Rounds after which a program is left as it is.
 const ROUNDS: usize = 6;
@@ -173,6 +174,7 @@ fn decide(ops: &mut [Op], params: &[R]) -> bool {
             Op::Le { d, a, b } => two(a, b).map(|(a, b)| truth(d, a <= b)),
             Op::Not { d, a } => of(a).map(|v| truth(d, v == 0)),
             Op::Copy { d, s } => of(s).map(|v| Op::Const { d, v }),
+            Op::LaneLen { d, a } => of(a).map(|lane| Op::Const { d, v: lane_parts(lane).2 }),
             Op::Sum { d, a, b } => two(a, b).and_then(|(a, b)| a.checked_add(b)).map(|v| Op::Const { d, v }),
             _ => None,
         };

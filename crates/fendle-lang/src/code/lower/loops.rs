@@ -41,7 +41,15 @@ impl Lower<'_> {
             && n <= UNROLL_MAX
             && self.unrolled * n.max(1) <= 64
         {
-            self.unroll(local, over, n, filter, exit, f);
+            let elements = (0..n as i64).collect();
+            self.unroll(local, over, elements, filter, exit, f);
+            self.here(exit);
+            return;
+        }
+        if let Some(elements) = self.known_lanes(over)
+            && self.unrolled * elements.len().max(1) <= LANES_UNROLLED
+        {
+            self.unroll(local, over, elements, filter, exit, f);
             self.here(exit);
             return;
         }
@@ -213,11 +221,33 @@ impl Lower<'_> {
         self.here(exit);
     }
 
+    /// The lanes at a wall that is known here, or the cells of a lane that is.
+    fn known_lanes(&mut self, over: &Range) -> Option<Vec<i64>> {
+        let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
+        let (Range::Lanes(e) | Range::Lane(e)) = over else { return None };
+        let Ek::Local(l) = e.kind else { return None };
+        let Local::Val(O::K(known)) = self.frame[l] else { return None };
+        if let Range::Lane(_) = over {
+            let (first, dir, len) = code::lane_parts(known);
+            let step = [-cols, 1, cols, -1][dir as usize];
+            return Some((0..len).map(|i| first + i * step).collect());
+        }
+        let away = |first: i64, len: i64| code::lane(first, (known + 2) % 4, len);
+        Some(match known {
+            0 => (0..cols).map(|c| away(c, rows)).collect(),
+            1 => (0..rows).map(|r| away(r * cols + cols - 1, cols)).collect(),
+            2 => (0..cols).map(|c| away((rows - 1) * cols + c, rows)).collect(),
+            3 => (0..rows).map(|r| away(r * cols, cols)).collect(),
+            // Slanting: refused when it runs.
+            _ => return None,
+        })
+    }
+
     pub(super) fn unroll(
         &mut self,
         local: LocalId,
         over: &Range,
-        n: usize,
+        elements: Vec<i64>,
         filter: Option<&Expr>,
         exit: Label,
         f: &mut dyn FnMut(&mut Self, Label),
@@ -243,8 +273,9 @@ impl Lower<'_> {
         } else {
             None
         };
+        let n = elements.len();
         self.unrolled *= n.max(1);
-        for k in 0..n {
+        for (k, element) in elements.into_iter().enumerate() {
             let again = self.label();
             let next = self.next;
             let known = self.cells.len();
@@ -258,7 +289,7 @@ impl Lower<'_> {
                     self.emit(Op::CellOr { d, p: q, to: To(again) });
                     O::R(d)
                 }
-                None => O::K(k as i64),
+                None => O::K(element),
             };
             self.frame[local] = Local::Val(element);
             if let Some(filter) = filter {

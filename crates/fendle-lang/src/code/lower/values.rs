@@ -523,6 +523,9 @@ impl Lower<'_> {
             let by = if op == Builtin::Opposite { 2 } else { 1 };
             return O::K(v / 4 * 4 + (v + by) % 4);
         }
+        if let (Builtin::Len, O::K(lane)) = (op, a) {
+            return O::K(code::lane_parts(lane).2);
+        }
         let a = self.reg(a);
         match op {
             Builtin::Row => self.unary(|d| Op::Row { d, p: a }),
