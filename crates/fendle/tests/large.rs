@@ -422,3 +422,20 @@ fn any_position_is_found_where_there_is_one() {
     assert_eq!(asks.code, 2);
     assert!(asks.err.contains("leave --any out"), "{}", asks.err);
 }
+
+/// A yard whose walls and berths are alike on all sides is searched once for all of them; the way that is told is one on the
+/// board as it lies: each of its moves is allowed when it is played.
+#[test]
+fn a_yard_that_can_be_turned_is_solved_on_the_board_as_it_lies() {
+    let drawn =
+        ".........\n.o.....o.\n...H.H...\n_......._\n....A....\n_......._\n...H.H...\n.o.....o.\n.........";
+    let dir = dir_with(&[("yard.toml", &yard_file(drawn))]);
+    let found = fendle(dir.path(), &["solve", "yard.toml", "--any", "--format", "json"]);
+    assert_eq!(found.code, 0, "{}{}", found.out, found.err);
+    let v = found.json();
+    let moves: Vec<&str> =
+        v["solution"].as_array().expect("moves").iter().map(|m| m.as_str().expect("words")).collect();
+    let traced = fendle(dir.path(), &["trace", "yard.toml", &moves.join("; ")]);
+    assert_eq!(traced.code, 0, "{}{}", traced.out, traced.err);
+    assert!(traced.out.trim_end().ends_with("won"), "{}", traced.out);
+}
