@@ -451,16 +451,6 @@ pub trait Worker: Send {
     /// [`Status::Goal`]).
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion);
 
-    /// The status of a state and what the model promises of it, `None` where that cannot be asked; looked at once.
-    ///
-    /// # Errors
-    ///
-    /// A fault of the status.
-    fn status_and_promise(&mut self, state: &[u64]) -> Result<(Status, Option<f64>), Fault> {
-        let status = self.status(state)?;
-        Ok((status, self.promise(state).ok().map(|p| p.unwrap_or(0.0))))
-    }
-
     /// The same, but a move may stop before its first draw: its [`Run`] then has no outcomes, and the next entry of
     /// [`Expansion::positions`], in the shape of [`Model::positions`], says what [`Worker::draw`] goes on from. Moves of any
     /// states that come to the same position have the same outcomes from there, with the same chances.
@@ -551,6 +541,16 @@ pub trait Worker: Send {
     /// A [`Fault`] when the model breaks on it.
     fn promise(&mut self, _state: &[u64]) -> Result<Option<f64>, Fault> {
         Ok(None)
+    }
+
+    /// The status of a state and what the model promises of it, `None` where that cannot be asked; looked at once.
+    ///
+    /// # Errors
+    ///
+    /// A fault of the status.
+    fn status_and_promise(&mut self, state: &[u64]) -> Result<(Status, Option<f64>), Fault> {
+        let status = self.status(state)?;
+        Ok((status, self.promise(state).ok().map(|p| p.unwrap_or(0.0))))
     }
 
     /// How much an allowed move counts in a state, where something else than moves is counted.

@@ -58,6 +58,19 @@ pub enum Cmp {
     Le,
 }
 
+impl Cmp {
+    /// Whether it holds of two numbers.
+    #[must_use]
+    pub fn holds(self, a: i64, b: i64) -> bool {
+        match self {
+            Cmp::Eq => a == b,
+            Cmp::Ne => a != b,
+            Cmp::Lt => a < b,
+            Cmp::Le => a <= b,
+        }
+    }
+}
+
 /// Named operations.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Builtin {

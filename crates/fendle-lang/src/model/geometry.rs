@@ -112,6 +112,23 @@ pub mod code {
     pub fn lane(first: i64, dir: i64, len: i64) -> i64 {
         first << 40 | dir << 32 | len
     }
+    /// Lane number `i` at the wall that a straight direction points at, on a board of so many rows and columns.
+    #[must_use]
+    pub fn lane_at(wall: i64, i: i64, (rows, cols): (i64, i64)) -> i64 {
+        match wall {
+            0 => lane(i, 2, rows),
+            1 => lane(i * cols + cols - 1, 3, cols),
+            2 => lane((rows - 1) * cols + i, 0, rows),
+            _ => lane(i * cols, 1, cols),
+        }
+    }
+    /// Cell `i` of a lane.
+    #[must_use]
+    pub fn lane_cell(lane: i64, i: i64, cols: i64) -> i64 {
+        let (first, dir, _) = lane_parts(lane);
+        let (dr, dc) = super::DIR_STEPS[dir as usize];
+        first + i * (dr * cols + dc)
+    }
     /// First cell, direction and length of a lane.
     #[must_use]
     pub fn lane_parts(lane: i64) -> (i64, i64, i64) {

@@ -6,6 +6,7 @@
 
 use std::collections::BTreeMap;
 
+use super::turned::Exchange;
 use crate::model::*;
 use crate::run::move_list;
 use crate::run::{Eval, Outcome, RunFault};
@@ -29,10 +30,6 @@ pub struct Broken {
     /// What happens on the board, and on the turned one.
     pub words: (String, String),
 }
-
-/// Directions after a quarter turn clockwise, and after mirroring left and right.
-const TURNED: [i64; 8] = [1, 2, 3, 0, 5, 6, 7, 4];
-const MIRRORED: [i64; 8] = [0, 3, 2, 1, 7, 6, 5, 4];
 
 impl<'b> Turner<'b> {
     /// `None` where the board is not square, or holds what cannot be turned.
@@ -66,25 +63,17 @@ impl<'b> Turner<'b> {
         Some(turner)
     }
 
+    /// A quarter turn clockwise, or left and right mirrored.
+    fn exchange(&self) -> Exchange {
+        Exchange { across: !self.mirrored, rows: false, columns: true }
+    }
+
     fn cell(&self, c: i64) -> i64 {
-        let (n, cols) = (self.b.rows as i64, self.b.cols as i64);
-        let (row, col) = (c / cols, c % cols);
-        if self.mirrored { row * cols + cols - 1 - col } else { col * cols + n - 1 - row }
+        self.exchange().cell(self.b, c as i32).into()
     }
 
     fn scalar(&self, s: Scalar, v: i64) -> i64 {
-        match s {
-            Scalar::Cell => self.cell(v),
-            Scalar::Dir => {
-                if self.mirrored {
-                    MIRRORED[v as usize]
-                } else {
-                    TURNED[v as usize]
-                }
-            }
-            Scalar::Maybe(base) if v != NONE => self.scalar(base.scalar(), v),
-            _ => v,
-        }
+        self.exchange().value(self.b, s, v as i32).map_or(v, i64::from)
     }
 
     fn variable(&self, v: usize, def: &VarDef, from: &[i32], to: &mut [i32]) {

@@ -3,22 +3,19 @@
 use fendle_core::relaxed::{Task, Turn};
 
 use super::effects::var_of_places;
-use crate::model::{Base, Extent, Keyed, NONE, Scalar};
+use crate::model::{Base, DIR_STEPS, Extent, Keyed, NONE, Scalar};
 use crate::state::Bound;
 
 /// How cells are exchanged: rows with columns first, then rows from the other end, then columns.
 #[derive(Clone, Copy)]
-struct Exchange {
-    across: bool,
-    rows: bool,
-    columns: bool,
+pub(super) struct Exchange {
+    pub(super) across: bool,
+    pub(super) rows: bool,
+    pub(super) columns: bool,
 }
 
-/// Rows and columns of a step in each direction, in the order of directions.
-const STEPS: [(i32, i32); 8] = [(-1, 0), (0, 1), (1, 0), (0, -1), (-1, 1), (1, 1), (1, -1), (-1, -1)];
-
 impl Exchange {
-    fn cell(self, b: &Bound, cell: i32) -> i32 {
+    pub(super) fn cell(self, b: &Bound, cell: i32) -> i32 {
         let (n, cols) = (b.rows as i32, b.cols as i32);
         let (mut row, mut col) = (cell / cols, cell % cols);
         if self.across {
@@ -34,7 +31,7 @@ impl Exchange {
     }
 
     fn direction(self, dir: i32) -> Option<i32> {
-        let (mut row, mut col) = *STEPS.get(usize::try_from(dir).ok()?)?;
+        let (mut row, mut col) = *DIR_STEPS.get(usize::try_from(dir).ok()?)?;
         if self.across {
             (row, col) = (col, row);
         }
@@ -44,10 +41,11 @@ impl Exchange {
         if self.columns {
             col = -col;
         }
-        STEPS.iter().position(|s| *s == (row, col)).map(|d| d as i32)
+        DIR_STEPS.iter().position(|s| *s == (row, col)).map(|d| d as i32)
     }
 
-    fn value(self, b: &Bound, scalar: Scalar, value: i32) -> Option<i32> {
+    /// What a value is called afterwards; `None` for values that are not followed.
+    pub(super) fn value(self, b: &Bound, scalar: Scalar, value: i32) -> Option<i32> {
         match scalar {
             Scalar::Maybe(_) if i64::from(value) == NONE => Some(value),
             Scalar::Cell | Scalar::Maybe(Base::Cell) => Some(self.cell(b, value)),

@@ -179,12 +179,7 @@ impl<'b> Eval<'b> {
             }
             Ek::Cmp(op, a, b) => {
                 let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
-                i64::from(match op {
-                    Cmp::Eq => a == b,
-                    Cmp::Ne => a != b,
-                    Cmp::Lt => a < b,
-                    Cmp::Le => a <= b,
-                })
+                i64::from(op.holds(a, b))
             }
             Ek::SameBlock(a, b, sameness) if self.open.is_some() => {
                 let same = self.asks_same_block(a, b, frame)?;

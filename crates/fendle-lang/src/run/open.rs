@@ -83,15 +83,7 @@ impl<'b> Eval<'b> {
             _ => unreachable!("one of the two is a count"),
         };
         let other = self.one(other, frame)?;
-        let holds = |n: i64| {
-            let (a, b) = if count_first { (n, other) } else { (other, n) };
-            match op {
-                Cmp::Eq => a == b,
-                Cmp::Ne => a != b,
-                Cmp::Lt => a < b,
-                Cmp::Le => a <= b,
-            }
-        };
+        let holds = |n: i64| if count_first { op.holds(n, other) } else { op.holds(other, n) };
         // Whether a cell is in a set is asked cell by cell.
         let set = match &q.over {
             Range::Cells(Expr { kind: Ek::Var(when, v), .. }) => Some((*when, *v)),

@@ -20,8 +20,8 @@ mod positions;
 mod tidy;
 mod verify;
 
+pub(crate) use ops::Jumps;
 pub use ops::Op;
-pub(crate) use ops::Renaming;
 pub use positions::{Held, Positions};
 pub(crate) use tidy::{keep_in_code, tidy};
 

@@ -4,9 +4,24 @@ use super::*;
 
 /// Other names for what an operation names.
 pub(crate) trait Renaming {
-    fn register(&mut self, r: R) -> R;
-    fn block(&mut self, m: M) -> M;
-    fn jump(&mut self, to: To) -> To;
+    fn register(&mut self, r: R) -> R {
+        r
+    }
+    fn block(&mut self, m: M) -> M {
+        m
+    }
+    fn jump(&mut self, to: To) -> To {
+        to
+    }
+}
+
+/// Other places for jumps alone.
+pub(crate) struct Jumps<F>(pub F);
+
+impl<F: FnMut(u32) -> u32> Renaming for Jumps<F> {
+    fn jump(&mut self, to: To) -> To {
+        To((self.0)(to.0))
+    }
 }
 
 trait Renamed {

@@ -2,40 +2,19 @@
 
 use std::collections::HashMap;
 
-use super::ops::Renaming;
+use super::ops::{Jumps, Renaming};
 use super::*;
 use crate::model::code::lane_parts;
 
 /// Rounds after which a program is left as it is.
 const ROUNDS: usize = 6;
 
-/// Gives each register the name of another one.
+/// Gives registers the names of others.
 struct Renames(HashMap<R, R>);
 
 impl Renaming for Renames {
     fn register(&mut self, r: R) -> R {
         self.0.get(&r).copied().unwrap_or(r)
-    }
-    fn block(&mut self, m: M) -> M {
-        m
-    }
-    fn jump(&mut self, to: To) -> To {
-        to
-    }
-}
-
-/// Gives each place in the code another number.
-struct Moved<'a>(&'a [u32]);
-
-impl Renaming for Moved<'_> {
-    fn register(&mut self, r: R) -> R {
-        r
-    }
-    fn block(&mut self, m: M) -> M {
-        m
-    }
-    fn jump(&mut self, to: To) -> To {
-        To(self.0[to.0 as usize])
     }
 }
 
@@ -75,18 +54,7 @@ fn drop_pauses(ops: &mut Vec<Op>) {
     {
         kept[*merge] = false;
     }
-    let mut undrawn = vec![false; ops.len()];
-    let mut work = vec![0u32];
-    while let Some(i) = work.pop() {
-        if std::mem::replace(&mut undrawn[i as usize], true) {
-            continue;
-        }
-        let op = ops[i as usize];
-        op.jumps(&mut |to| work.push(to.0));
-        if !op.ends() && !matches!(op, Op::Draw { .. }) {
-            work.push(i + 1);
-        }
-    }
+    let undrawn = reached(ops, |op| matches!(op, Op::Draw { .. }));
     for (i, op) in ops.iter().enumerate() {
         if matches!(op, Op::BeforeDraw { .. }) && !undrawn[i] {
             kept[i] = false;
@@ -122,6 +90,23 @@ fn writes(ops: &[Op], params: &[R]) -> HashMap<R, u32> {
         });
     }
     count
+}
+
+/// The operations that some way leads to from the first one; ways do not go on behind what `stops` them.
+fn reached(ops: &[Op], stops: impl Fn(&Op) -> bool) -> Vec<bool> {
+    let mut out = vec![false; ops.len()];
+    let mut work = vec![0u32];
+    while let Some(i) = work.pop() {
+        if std::mem::replace(&mut out[i as usize], true) {
+            continue;
+        }
+        let op = ops[i as usize];
+        op.jumps(&mut |to| work.push(to.0));
+        if !op.ends() && !stops(&op) {
+            work.push(i + 1);
+        }
+    }
+    out
 }
 
 /// The places that some jump leads to.
@@ -243,8 +228,7 @@ fn thread(ops: &mut [Op]) -> bool {
             }
             to.0 = at;
         } else {
-            let mut last = Followed(ops);
-            op = op.renamed(&mut last);
+            op = op.renamed(&mut Jumps(|to| end_of(ops, to)));
         }
         changed |= op != ops[i];
         ops[i] = op;
@@ -272,35 +256,9 @@ fn turn_round(ops: &mut [Op]) {
     }
 }
 
-/// Lets each jump lead where it ends.
-struct Followed<'a>(&'a [Op]);
-
-impl Renaming for Followed<'_> {
-    fn register(&mut self, r: R) -> R {
-        r
-    }
-    fn block(&mut self, m: M) -> M {
-        m
-    }
-    fn jump(&mut self, to: To) -> To {
-        To(end_of(self.0, to.0))
-    }
-}
-
 /// Leaves out what no way leads to, and jumps to what comes next anyway.
 fn drop_unreached(ops: &mut Vec<Op>) {
-    let mut reached = vec![false; ops.len()];
-    let mut work = vec![0u32];
-    while let Some(i) = work.pop() {
-        if std::mem::replace(&mut reached[i as usize], true) {
-            continue;
-        }
-        let op = ops[i as usize];
-        op.jumps(&mut |to| work.push(to.0));
-        if !op.ends() {
-            work.push(i + 1);
-        }
-    }
+    let mut reached = reached(ops, |_| false);
     // What is kept next, behind each place.
     let mut next = vec![ops.len() as u32; ops.len() + 1];
     for i in (0..ops.len()).rev() {
@@ -333,7 +291,7 @@ fn keep(ops: &mut Vec<Op>, kept: &[bool]) {
     let mut marks = kept.iter();
     ops.retain(|_| *marks.next().expect("a mark for each"));
     for op in ops {
-        *op = op.renamed(&mut Moved(&at));
+        *op = op.renamed(&mut Jumps(|to| at[to as usize]));
     }
 }
 

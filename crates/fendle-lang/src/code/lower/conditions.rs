@@ -44,7 +44,7 @@ impl Lower<'_> {
             Ek::Cmp(op, a, b) => {
                 let (a, b) = (self.value(a), self.value(b));
                 if let (O::K(a), O::K(b)) = (a, b) {
-                    if compare(*op, a, b) == when {
+                    if op.holds(a, b) == when {
                         self.emit(Op::Jump { to: To(to) });
                     }
                     return;

@@ -228,19 +228,12 @@ impl Lower<'_> {
         let Ek::Local(l) = e.kind else { return None };
         let Local::Val(O::K(known)) = self.frame[l] else { return None };
         if let Range::Lane(_) = over {
-            let (first, dir, len) = code::lane_parts(known);
-            let step = [-cols, 1, cols, -1][dir as usize];
-            return Some((0..len).map(|i| first + i * step).collect());
+            return Some((0..code::lane_parts(known).2).map(|i| code::lane_cell(known, i, cols)).collect());
         }
-        let away = |first: i64, len: i64| code::lane(first, (known + 2) % 4, len);
-        Some(match known {
-            0 => (0..cols).map(|c| away(c, rows)).collect(),
-            1 => (0..rows).map(|r| away(r * cols + cols - 1, cols)).collect(),
-            2 => (0..cols).map(|c| away((rows - 1) * cols + c, rows)).collect(),
-            3 => (0..rows).map(|r| away(r * cols, cols)).collect(),
-            // Slanting: refused when it runs.
-            _ => return None,
-        })
+        // A slanting one is refused when it runs.
+        let sides = [cols, rows, cols, rows];
+        let n = *sides.get(known as usize)?;
+        Some((0..n).map(|i| code::lane_at(known, i, (rows, cols))).collect())
     }
 
     pub(super) fn unroll(

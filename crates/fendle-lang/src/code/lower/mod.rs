@@ -17,7 +17,7 @@ mod values;
 use crate::run::moves::range_of;
 use crate::run::{TooLarge, move_list};
 use conditions::conjuncts;
-use values::{compare, inside};
+use values::inside;
 
 use crate::code::ir::*;
 use crate::model::*;

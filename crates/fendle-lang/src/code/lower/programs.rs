@@ -1,22 +1,7 @@
 //! Programs: one for each value of a move's small parameters, for the status, for laws and quantities.
 
 use super::*;
-use crate::code::ir::{Renaming, tidy};
-
-/// Other numbers for the places that jumps lead to.
-struct Placed<'f>(&'f dyn Fn(u32) -> u32);
-
-impl Renaming for Placed<'_> {
-    fn register(&mut self, r: R) -> R {
-        r
-    }
-    fn block(&mut self, m: M) -> M {
-        m
-    }
-    fn jump(&mut self, to: To) -> To {
-        To((self.0)(to.0))
-    }
-}
+use crate::code::ir::{Jumps, tidy};
 
 /// Most operations of a condition behind which more is looked at.
 const CONDITION_MAX: usize = 16;
@@ -71,11 +56,11 @@ impl Lower<'_> {
             // Labels to places, counted from the first operation.
             let at = |label: u32| labels[label as usize].expect("every label was placed") - entry;
             for op in &mut ops {
-                *op = op.renamed(&mut Placed(&at));
+                *op = op.renamed(&mut Jumps(at));
             }
             tidy(&mut ops, &params);
             for op in &mut ops {
-                *op = op.renamed(&mut Placed(&|to| to + entry));
+                *op = op.renamed(&mut Jumps(|to| to + entry));
             }
         }
         self.code.ops.append(&mut ops);

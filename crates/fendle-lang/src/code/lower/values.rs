@@ -10,15 +10,6 @@ pub(super) fn inside(index: O, len: usize) -> O {
     }
 }
 
-pub(super) fn compare(op: Cmp, a: i64, b: i64) -> bool {
-    match op {
-        Cmp::Eq => a == b,
-        Cmp::Ne => a != b,
-        Cmp::Lt => a < b,
-        Cmp::Le => a <= b,
-    }
-}
-
 impl Lower<'_> {
     /// The address of a block of cells that needs no work.
     pub(super) fn plain_block(&mut self, e: &Expr) -> Option<M> {
@@ -161,7 +152,7 @@ impl Lower<'_> {
             Ek::Cmp(op, a, b) => {
                 let (a, b) = (self.value(a), self.value(b));
                 if let (O::K(a), O::K(b)) = (a, b) {
-                    return O::K(i64::from(compare(*op, a, b)));
+                    return O::K(i64::from(op.holds(a, b)));
                 }
                 let (a, b) = (self.reg(a), self.reg(b));
                 self.unary(|d| match op {

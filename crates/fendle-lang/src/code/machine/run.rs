@@ -277,15 +277,7 @@ impl<'c> Machine<'c> {
                     v => return Err(Break { site, value: v }),
                 },
                 Op::LaneAt { d, a, i } => {
-                    let i = self.r(i);
-                    let (rows, cols) = (self.rows, self.cols);
-                    let lane = match self.r(a) {
-                        0 => code::lane(i, 2, rows),
-                        1 => code::lane(i * cols + cols - 1, 3, cols),
-                        2 => code::lane((rows - 1) * cols + i, 0, rows),
-                        _ => code::lane(i * cols, 1, cols),
-                    };
-                    self.w(d, lane);
+                    self.w(d, code::lane_at(self.r(a), self.r(i), (self.rows, self.cols)));
                 }
                 Op::LaneVertical { d, a } => {
                     let dir = code::lane_parts(self.r(a)).1;
@@ -474,10 +466,7 @@ impl<'c> Machine<'c> {
                 Op::Cut {} => return Ok(Flow::Ends(Halt::Cut)),
                 Op::LaneLen { d, a } => self.w(d, code::lane_parts(self.r(a)).2),
                 Op::LaneCell { d, a, i } => {
-                    let (first, dir, _) = code::lane_parts(self.r(a));
-                    let (dr, dc) = DIR_STEPS[dir as usize];
-                    let i = self.r(i);
-                    self.w(d, first + i * (dr * self.cols + dc));
+                    self.w(d, code::lane_cell(self.r(a), self.r(i), self.cols));
                 }
                 Op::Parity { d, base, len, site } => {
                     let v = &self.mem[base.0 as usize..(base.0 + len) as usize];
