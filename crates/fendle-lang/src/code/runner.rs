@@ -191,7 +191,7 @@ impl<'g> Runner<'g> {
         first: Halt,
         out: &mut Expansion,
     ) -> Result<Option<Fault>, Result<Limit, Fault>> {
-        if let Err(b) = self.machine.all_outcomes(first, &mut self.outcomes) {
+        if let Err(b) = self.machine.all_outcomes(first, &self.source, &mut self.outcomes) {
             return Err(self.limit_of(b).ok_or(broken(b, Some(of))));
         }
         let parts = &self.outcomes.parts;
@@ -286,7 +286,10 @@ impl Worker for Runner<'_> {
         self.watched.clear();
         for words in positions.chunks_exact(form.layout().words()) {
             let made = match self.machine.enter_position(form, words) {
-                Ok(halt) => self.drawn(MoveId(0), halt, out),
+                Ok(halt) => {
+                    self.source.copy_from_slice(self.machine.entered());
+                    self.drawn(MoveId(0), halt, out)
+                }
                 Err(b) => Err(self.limit_of(b).ok_or(broken(b, None))),
             };
             match made {

@@ -107,7 +107,7 @@ pub fn compare(
                 }
                 Halt::Refused(site) => Tried::Refused(site as usize, machine.places.clone()),
                 Halt::Paused(_) | Halt::Cut => {
-                    machine.all_outcomes(halt, &mut outcomes)?;
+                    machine.all_outcomes(halt, &source, &mut outcomes)?;
                     let states = outcomes.states.chunks_exact(words.len());
                     let mut list: Vec<_> = states
                         .zip(&outcomes.parts)
@@ -198,7 +198,7 @@ pub fn compare_native(game: &Game, [slow, fast]: &mut [Machine<'_>; 2], state: &
             let mut words = source.clone();
             match halt {
                 Halt::Done => machine.pack(&mut words)?,
-                Halt::Paused(_) | Halt::Cut => machine.all_outcomes(halt, out)?,
+                Halt::Paused(_) | Halt::Cut => machine.all_outcomes(halt, &source, out)?,
                 _ => {}
             }
             Ok::<_, Break>((halt, words, machine.score))

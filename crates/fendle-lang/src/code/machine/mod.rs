@@ -160,8 +160,6 @@ pub struct Machine<'c> {
     /// One bit for each value of the state now that has been stored since it was last restored.
     changed: Vec<u64>,
     native: Option<&'c dyn Native>,
-    /// Branches ran: anything may have been.
-    all_changed: bool,
     /// Moves stop before their first draw.
     stops: bool,
     /// Most outcomes of a move that are written down.
@@ -200,7 +198,6 @@ impl<'c> Machine<'c> {
             known: vec![0; (code.memos as usize).div_ceil(64)],
             changed: vec![0; (code.state_len as usize).div_ceil(64)],
             native: None,
-            all_changed: false,
             stops: false,
             outcomes_max: OUTCOMES_MAX,
             entered: vec![],
@@ -333,7 +330,6 @@ impl<'c> Machine<'c> {
         }
         self.known.fill(0);
         self.changed.fill(0);
-        self.all_changed = false;
         self.mem.copy_within(before..before + len, self.code.now as usize);
     }
 
@@ -361,10 +357,6 @@ impl<'c> Machine<'c> {
     #[inline]
     fn restore(&mut self) {
         let (before, now) = (self.code.before as usize, self.code.now as usize);
-        if self.all_changed {
-            self.mem.copy_within(before..before + self.code.state_len as usize, now);
-            self.all_changed = false;
-        }
         for (w, bits) in self.changed.iter_mut().enumerate() {
             let mut left = std::mem::take(bits);
             while left != 0 {

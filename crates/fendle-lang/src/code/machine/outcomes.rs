@@ -27,7 +27,11 @@ pub struct Mean {
 impl Mean {
     const ZERO: Mean = Mean { num: 0, den: 1, least: 0, most: 0 };
 
+    #[inline]
     fn plus(self, score: i64) -> Option<Mean> {
+        if score == 0 {
+            return Some(self);
+        }
         Some(Mean {
             num: self.num.checked_add(i128::from(score).checked_mul(self.den)?)?,
             den: self.den,
@@ -55,24 +59,93 @@ impl Mean {
     }
 }
 
-/// A branch of a move that was suspended.
+/// A place where a move was suspended, with the ways in which it goes on from there: the values of a draw that were not drawn
+/// yet, or the one way of a branch that waited for others.
 #[derive(Clone, Copy)]
-pub(super) struct Branch {
-    pub(super) point: u16,
-    pub(super) pc: u32,
-    /// Where its values begin, and how many there are.
-    pub(super) at: usize,
-    pub(super) len: usize,
-    pub(super) chance: Chance,
-    pub(super) score: Mean,
-    pub(super) fuel: i64,
+struct Frame {
+    point: u16,
+    pc: u32,
+    /// Where its numbers begin in [`Saved`].
+    at: Marker,
+    /// How many ways there are, and which one is next.
+    len: u32,
+    next: u32,
+    /// The sum of the weights.
+    total: u64,
+    /// The chance of coming here, and that of the last way, which had this weight.
+    chance: Chance,
+    last: (u64, Chance),
+    score: Mean,
+    fuel: i64,
 }
 
-/// Branches and their values. The values of a branch: live registers, the state, live scratch.
+/// The ends of the lists of [`Saved`].
+#[derive(Clone, Copy, Default)]
+struct Marker {
+    regs: usize,
+    cells: usize,
+    marks: usize,
+    draws: usize,
+}
+
+/// What suspended branches need to go on, one behind the other.
 #[derive(Default)]
-pub(super) struct Branches {
-    pub(super) list: Vec<Branch>,
-    pub(super) values: Vec<i64>,
+struct Saved {
+    /// Live registers.
+    regs: Vec<i64>,
+    /// The state, and live scratch.
+    cells: Vec<i32>,
+    /// Which values of the state were stored to, one bit each.
+    marks: Vec<u64>,
+    /// The values of draws, and their weights.
+    draws: Vec<(i64, u64)>,
+}
+
+impl Saved {
+    fn end(&self) -> Marker {
+        Marker {
+            regs: self.regs.len(),
+            cells: self.cells.len(),
+            marks: self.marks.len(),
+            draws: self.draws.len(),
+        }
+    }
+
+    fn truncate(&mut self, at: Marker) {
+        self.regs.truncate(at.regs);
+        self.cells.truncate(at.cells);
+        self.marks.truncate(at.marks);
+        self.draws.truncate(at.draws);
+    }
+
+    /// How many numbers there are.
+    fn len(&self) -> usize {
+        self.regs.len() + self.cells.len() + self.draws.len()
+    }
+}
+
+/// Branches that wait.
+#[derive(Default)]
+struct Branches {
+    list: Vec<Frame>,
+    saved: Saved,
+    /// The ways of all of them that were not gone yet.
+    ways: usize,
+}
+
+impl Branches {
+    fn clear(&mut self) {
+        self.list.clear();
+        self.saved.truncate(Marker::default());
+        self.ways = 0;
+    }
+
+    /// Live registers, the state and live scratch of branch number `n`.
+    fn held(&self, n: usize) -> (&[i64], &[i32]) {
+        let at = self.list[n].at;
+        let end = self.list.get(n + 1).map_or_else(|| self.saved.end(), |f| f.at);
+        (&self.saved.regs[at.regs..end.regs], &self.saved.cells[at.cells..end.cells])
+    }
 }
 
 /// The outcomes of one move, and what they were made with.
@@ -89,9 +162,9 @@ pub struct Outcomes {
 }
 
 /// Looks for equal things among few one by one, among many in a table.
-pub(super) const SCAN_MAX: usize = 32;
+const SCAN_MAX: usize = 32;
 
-pub(super) fn mixed(words: impl Iterator<Item = u64>) -> u64 {
+fn mixed(words: impl Iterator<Item = u64>) -> u64 {
     words.fold(0x9e37_79b9_7f4a_7c15, |h, w| {
         let h = (h ^ w).wrapping_mul(0xff51_afd7_ed55_8ccd);
         h ^ h >> 32
@@ -160,35 +233,41 @@ impl Outcomes {
 
     /// Joins the waiting branches that are equal, and lets them go on.
     fn merge(&mut self, too_fine: Site) -> Result<(), Break> {
-        let Branches { list, values } = &mut self.parked;
-        let mut merged: Vec<Branch> = vec![];
+        let Outcomes { stack, parked, .. } = self;
+        let mut merged: Vec<(usize, Frame)> = vec![];
         let mut table = vec![];
-        let of = |b: &Branch| &values[b.at..b.at + b.len];
-        for b in list.iter() {
-            let hash = |b: &Branch| mixed(of(b).iter().map(|&x| x as u64).chain([b.pc.into()]));
-            let hash_of = |k: usize| hash(&merged[k]);
-            let same = |k: usize| merged[k].pc == b.pc && of(&merged[k]) == of(b);
-            match Self::find(&mut table, merged.len(), hash_of, same, hash(b)) {
+        for (n, b) in parked.list.iter().enumerate() {
+            let hash = |n: usize| {
+                let (regs, cells) = parked.held(n);
+                let cells = cells.iter().map(|x| *x as u64);
+                mixed(regs.iter().map(|x| *x as u64).chain(cells).chain([parked.list[n].pc.into()]))
+            };
+            let hash_of = |k: usize| hash(merged[k].0);
+            let same = |k: usize| merged[k].1.pc == b.pc && parked.held(merged[k].0) == parked.held(n);
+            match Self::find(&mut table, merged.len(), hash_of, same, hash(n)) {
                 Some(k) => {
-                    let m = &mut merged[k];
+                    let m = &mut merged[k].1;
                     let joined = m.score.joined(m.chance, b.score, b.chance);
                     let (Some(score), Some(chance)) = (joined, m.chance.or(b.chance)) else {
                         return Err(Break { site: too_fine, value: 0 });
                     };
                     (m.score, m.chance, m.fuel) = (score, chance, m.fuel.min(b.fuel));
                 }
-                None => merged.push(*b),
+                None => merged.push((n, *b)),
             }
         }
         // The first goes on first: it lies last.
-        for m in merged.iter().rev() {
-            let of = |b: &Branch| &values[b.at..b.at + b.len];
-            let at = self.stack.values.len();
-            self.stack.values.extend_from_slice(of(m));
-            self.stack.list.push(Branch { at, ..*m });
+        for (n, frame) in merged.iter().rev() {
+            let at = stack.saved.end();
+            let (regs, cells) = parked.held(*n);
+            stack.saved.regs.extend_from_slice(regs);
+            stack.saved.cells.extend_from_slice(cells);
+            let words = if parked.list.is_empty() { 0 } else { parked.saved.marks.len() / parked.list.len() };
+            stack.saved.marks.extend_from_slice(&parked.saved.marks[frame.at.marks..frame.at.marks + words]);
+            stack.list.push(Frame { at, ..*frame });
         }
-        list.clear();
-        values.clear();
+        stack.ways += merged.len();
+        parked.clear();
         Ok(())
     }
 }
@@ -204,20 +283,16 @@ const VALUES_MAX: usize = 1 << 24;
 
 impl<'c> Machine<'c> {
     /// Makes a move that draws, in all ways that the draws can fall. Equal outcomes are one. `first`
-    /// is how [`Machine::try_move`] paused.
+    /// is how [`Machine::try_move`] paused, or [`Machine::enter_position`]; `source` is what was loaded, packed, as running.
     ///
     /// # Errors
     ///
     /// [`Break`] when the model breaks on one of the ways.
-    pub fn all_outcomes(&mut self, first: Halt, out: &mut Outcomes) -> Result<(), Break> {
+    pub fn all_outcomes(&mut self, first: Halt, source: &[u64], out: &mut Outcomes) -> Result<(), Break> {
         out.states.clear();
         out.parts.clear();
-        out.stack.list.clear();
-        out.stack.values.clear();
-        out.parked.list.clear();
-        out.parked.values.clear();
-        let words = self.words();
-        out.packed.resize(words, 0);
+        out.stack.clear();
+        out.parked.clear();
         let mut halt = first;
         let mut chance = Chance::SURE;
         let mut score = Mean::ZERO;
@@ -226,62 +301,64 @@ impl<'c> Machine<'c> {
         let mut work = 0;
         let most_work = WORK_MAX.min(OUTCOME_WORK * self.outcomes_max as u64);
         loop {
-            let fine = |x: Option<Mean>, site: Site| x.ok_or(Break { site, value: 0 });
+            // The first way of a draw that was just met goes on from where the machine is.
+            let mut here = false;
+            let gained = score.plus(self.score);
             match halt {
                 Halt::Paused(pc) => match self.code.ops[pc as usize] {
                     Op::Draw { n, base, weights, point, .. } => {
                         let p = &self.code.points[point as usize];
-                        too_fine = p.too_fine;
-                        score = fine(score.plus(self.score), too_fine)?;
-                        let n = self.r(n);
-                        let entry = |mem: &[i32], base: M, i: i64| {
-                            let at = base.0 as usize + 2 * i as usize;
-                            i64::from(mem[at] as u32) | i64::from(mem[at + 1]) << 32
-                        };
-                        let weight = |mem: &[i32], i: i64| {
-                            if weights.0 == 0 { 1 } else { entry(mem, weights, i) as u64 }
-                        };
-                        let total: u64 = (0..n).map(|i| weight(&self.mem, i)).sum();
-                        too_many = p.too_many;
-                        if out.stack.list.len() + out.parked.list.len() + n as usize > self.outcomes_max {
+                        (too_fine, too_many) = (p.too_fine, p.too_many);
+                        score = gained.ok_or(Break { site: too_fine, value: 0 })?;
+                        let n = self.r(n) as usize;
+                        if out.stack.ways + out.parked.list.len() + n > self.outcomes_max {
                             return Err(Break { site: too_many, value: 0 });
                         }
-                        // The last first, so that the first is taken first.
-                        let before = chance;
-                        let (mut chance, mut last) = (before, None);
-                        for i in (0..n).rev() {
-                            let v = entry(&self.mem, base, i);
-                            let w = weight(&self.mem, i);
-                            if last != Some(w) {
-                                last = Some(w);
-                                let then = before.then(w, total);
-                                chance = then.ok_or(Break { site: too_fine, value: 0 })?;
+                        let at = out.stack.saved.end();
+                        self.save(point, &mut out.stack.saved);
+                        let total = self.draws(n, base, weights, &mut out.stack.saved.draws);
+                        // Chances that no longer fit are told before anything is drawn; the last one first.
+                        let mut last = (0, Chance::SURE);
+                        for (_, w) in out.stack.saved.draws[at.draws..].iter().rev() {
+                            if *w != last.0 {
+                                let then = chance.then(*w, total);
+                                last = (*w, then.ok_or(Break { site: too_fine, value: 0 })?);
                             }
-                            let at = out.stack.values.len();
-                            self.save(point, Some(v), &mut out.stack.values);
-                            let (fuel, len) = (self.fuel, out.stack.values.len() - at);
-                            out.stack.list.push(Branch { point, pc, at, len, chance, score, fuel });
+                        }
+                        let (len, fuel) = (n as u32, self.fuel);
+                        out.stack.ways += n;
+                        if n > 0 {
+                            let next = 0;
+                            let frame = Frame { point, pc, at, len, next, total, chance, last, score, fuel };
+                            out.stack.list.push(frame);
+                            here = true;
+                        } else {
+                            out.stack.saved.truncate(at);
                         }
                     }
                     Op::Merge { point } => {
                         too_fine = self.code.points[point as usize].too_fine;
-                        score = fine(score.plus(self.score), too_fine)?;
-                        let at = out.parked.values.len();
-                        self.save(point, None, &mut out.parked.values);
-                        let (fuel, len) = (self.fuel, out.parked.values.len() - at);
-                        out.parked.list.push(Branch { point, pc, at, len, chance, score, fuel });
+                        score = gained.ok_or(Break { site: too_fine, value: 0 })?;
+                        let at = out.parked.saved.end();
+                        self.save(point, &mut out.parked.saved);
+                        let (fuel, last) = (self.fuel, (0, chance));
+                        let (len, next, total) = (1, 0, 1);
+                        let frame = Frame { point, pc, at, len, next, total, chance, last, score, fuel };
+                        out.parked.list.push(frame);
                     }
                     _ => unreachable!("programs that do not stop before draws pause at draws and merges"),
                 },
                 Halt::Done | Halt::Cut => {
-                    score = fine(score.plus(self.score), too_fine)?;
+                    score = gained.ok_or(Break { site: too_fine, value: 0 })?;
                     if halt == Halt::Cut {
                         self.set_cut();
                     } else {
                         self.settle_end()?;
                     }
-                    self.pack_now(&mut out.packed)?;
-                    out.add(words, chance, score).ok_or(Break { site: too_fine, value: 0 })?;
+                    out.packed.clear();
+                    out.packed.extend_from_slice(source);
+                    self.pack(&mut out.packed)?;
+                    out.add(source.len(), chance, score).ok_or(Break { site: too_fine, value: 0 })?;
                 }
                 // A refusal cannot follow a draw.
                 _ => return Ok(()),
@@ -290,17 +367,53 @@ impl<'c> Machine<'c> {
             if out.stack.list.is_empty() {
                 out.merge(too_fine)?;
             }
-            let Some(branch) = out.stack.list.pop() else { return Ok(()) };
-            self.resume(&branch, &out.stack.values);
-            out.stack.values.truncate(branch.at);
-            (chance, score) = (branch.chance, branch.score);
-            halt = self.go(branch.pc + 1, false)?;
-            let values = out.stack.values.len() + out.parked.values.len();
-            work += BRANCH_WORK + branch.len as u64 + 8 * (branch.fuel - self.fuel).unsigned_abs();
+            let Some(frame) = out.stack.list.last_mut() else { return Ok(()) };
+            if !here {
+                self.restore_branch(frame, &out.stack.saved);
+            }
+            chance = frame.chance;
+            let mut size = self.saved_len(frame.point);
+            if let Op::Draw { d, .. } = self.code.ops[frame.pc as usize] {
+                let (v, w) = out.stack.saved.draws[frame.at.draws + frame.next as usize];
+                self.w(d, v);
+                if w != frame.last.0 {
+                    // It was seen to fit when the draw was met.
+                    let then = frame.chance.then(w, frame.total);
+                    frame.last = (w, then.ok_or(Break { site: too_fine, value: 0 })?);
+                }
+                chance = frame.last.1;
+                size += 1;
+            }
+            self.fuel = frame.fuel;
+            self.score = 0;
+            score = frame.score;
+            frame.next += 1;
+            let (pc, fuel) = (frame.pc, frame.fuel);
+            if frame.next == frame.len {
+                let at = frame.at;
+                out.stack.list.pop();
+                out.stack.saved.truncate(at);
+            }
+            out.stack.ways -= 1;
+            halt = self.go(pc + 1, false)?;
+            let values = out.stack.saved.len() + out.parked.saved.len();
+            work += BRANCH_WORK + size as u64 + 8 * (fuel - self.fuel).unsigned_abs();
             if work > most_work || values > VALUES_MAX || out.parts.len() > self.outcomes_max {
                 return Err(Break { site: too_many, value: 0 });
             }
         }
+    }
+
+    /// Appends the values that can be drawn and their weights, and gives the sum of these.
+    fn draws(&self, n: usize, base: M, weights: M, out: &mut Vec<(i64, u64)>) -> u64 {
+        let entry = |base: M, i: usize| {
+            let at = base.0 as usize + 2 * i;
+            i64::from(self.mem[at] as u32) | i64::from(self.mem[at + 1]) << 32
+        };
+        let weight = |i: usize| if weights.0 == 0 { 1 } else { entry(weights, i) as u64 };
+        let first = out.len();
+        out.extend((0..n).map(|i| (entry(base, i), weight(i))));
+        out[first..].iter().map(|d| d.1).sum()
     }
 
     /// Makes a move that draws in one way, as the dice fall: they get weights and say which. `first` is how the move paused.
@@ -336,47 +449,51 @@ impl<'c> Machine<'c> {
         Ok(halt)
     }
 
-    /// Appends what a branch needs to go on.
-    pub(super) fn save(&self, point: u16, drawn: Option<i64>, values: &mut Vec<i64>) {
+    /// How many numbers a branch that is suspended at a point is.
+    fn saved_len(&self, point: u16) -> usize {
         let p = &self.code.points[point as usize];
-        values.extend(drawn);
-        values.extend(p.regs.iter().map(|r| self.regs[r.0 as usize]));
-        let now = self.code.now as usize..(self.code.now + self.code.state_len) as usize;
-        values.extend(self.mem[now].iter().map(|&v| i64::from(v)));
-        for &(at, len) in &p.blocks {
-            values.extend(self.mem[at as usize..(at + len) as usize].iter().map(|&v| i64::from(v)));
-        }
+        let blocks: u32 = p.blocks.iter().map(|b| b.1).sum();
+        p.regs.len() + (self.code.state_len + blocks) as usize
     }
 
-    pub(super) fn resume(&mut self, branch: &Branch, values: &[i64]) {
-        let p = &self.code.points[branch.point as usize];
-        let mut from = values[branch.at..].iter().copied();
-        if let Op::Draw { d, .. } = self.code.ops[branch.pc as usize] {
-            let v = from.next().unwrap_or(0);
-            self.w(d, v);
-        }
-        for r in &p.regs {
-            self.regs[r.0 as usize] = from.next().unwrap_or(0);
-        }
-        let now = self.code.now as usize..(self.code.now + self.code.state_len) as usize;
-        for (m, v) in self.mem[now].iter_mut().zip(&mut from) {
-            *m = v as i32;
-        }
+    /// Appends what a branch needs to go on.
+    fn save(&self, point: u16, saved: &mut Saved) {
+        let p = &self.code.points[point as usize];
+        saved.regs.extend(p.regs.iter().map(|r| self.regs[r.0 as usize]));
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        saved.cells.extend_from_slice(&self.mem[now..now + len]);
         for &(at, len) in &p.blocks {
-            for (m, v) in self.mem[at as usize..(at + len) as usize].iter_mut().zip(&mut from) {
-                *m = v as i32;
-            }
+            saved.cells.extend_from_slice(&self.mem[at as usize..(at + len) as usize]);
         }
-        self.fuel = branch.fuel;
-        self.score = 0;
-        self.all_changed = true;
+        saved.marks.extend_from_slice(&self.changed);
+    }
+
+    /// Takes up a suspended branch as it was saved.
+    fn restore_branch(&mut self, frame: &Frame, saved: &Saved) {
+        let p = &self.code.points[frame.point as usize];
+        for (r, v) in p.regs.iter().zip(&saved.regs[frame.at.regs..]) {
+            self.regs[r.0 as usize] = *v;
+        }
+        let (now, len) = (self.code.now as usize, self.code.state_len as usize);
+        let mut at = frame.at.cells;
+        self.mem[now..now + len].copy_from_slice(&saved.cells[at..at + len]);
+        at += len;
+        for &(block, len) in &p.blocks {
+            let len = len as usize;
+            self.mem[block as usize..block as usize + len].copy_from_slice(&saved.cells[at..at + len]);
+            at += len;
+        }
+        let words = self.changed.len();
+        self.changed.copy_from_slice(&saved.marks[frame.at.marks..frame.at.marks + words]);
     }
 
     /// The state that stands for what was set aside.
-    pub(super) fn set_cut(&mut self) {
+    fn set_cut(&mut self) {
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
         self.mem[now..now + len].copy_from_slice(&self.start);
         self.mem[now + len - 1] = self.cut;
-        self.all_changed = true;
+        for (w, bits) in self.changed.iter_mut().enumerate() {
+            *bits = u64::MAX >> (64 - (len - w * 64).min(64));
+        }
     }
 }

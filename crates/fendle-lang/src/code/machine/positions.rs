@@ -83,6 +83,12 @@ impl Machine<'_> {
         Ok(halt)
     }
 
+    /// The state of the position that was entered last, packed.
+    #[must_use]
+    pub fn entered(&self) -> &[u64] {
+        &self.entered
+    }
+
     /// Takes a position before a draw as the state that play is in, and goes on to the draw.
     ///
     /// # Errors
@@ -103,7 +109,6 @@ impl Machine<'_> {
         self.mem.copy_within(before..before + len, now);
         self.known.fill(0);
         self.changed.fill(0);
-        self.all_changed = true;
         let number = get(words, &mut bit, Positions::continuation_bits());
         let (pc, held) = positions.continuation(number as u16);
         for r in &held.regs {
