@@ -216,6 +216,9 @@ pub struct Expansion {
     pub positions: Vec<u64>,
     /// The score gained on the way to each of them.
     pub position_scores: Vec<i64>,
+    /// Where states are given by number and the numbering is narrow ([`Model::narrowed`]): states that were met and have no
+    /// number, packed, at most one for each source state. If there are any, all else that was written is void.
+    pub strays: Vec<u64>,
     outcomes_len: usize,
     open_run: usize,
     open_head: usize,
@@ -232,6 +235,7 @@ impl Expansion {
         self.odds.clear();
         self.positions.clear();
         self.position_scores.clear();
+        self.strays.clear();
         self.outcomes_len = 0;
         self.open_run = 0;
         self.open_head = 0;
@@ -383,7 +387,15 @@ pub trait Model: Sync {
         None
     }
 
-    /// A worker to which a state is one word, its number. Only asked for after [`Model::numbering`] gave one.
+    /// The same puzzle with a *narrow* numbering, which is asked for with [`Model::numbering`]: its range is as small as these
+    /// packed states allow, and all that an earlier narrow numbering of this model allowed. It holds the states of which each
+    /// value was seen in one of them; workers name states that they meet and that have no number ([`Expansion::strays`]). By
+    /// default none.
+    fn narrowed(&self, _states: &mut dyn Iterator<Item = Vec<u64>>) -> Option<Box<dyn Model + '_>> {
+        None
+    }
+
+    /// A worker to which a state is one word, its number; and a position before a draw, if [`Numbering::positions`] says so. Only asked for after [`Model::numbering`] gave one.
     fn worker_by_number(&self) -> Box<dyn Worker + '_> {
         self.worker()
     }
@@ -393,6 +405,20 @@ pub trait Model: Sync {
 pub trait Numbering: fmt::Debug + Send + Sync {
     /// Numbers are below this.
     fn range(&self) -> u64;
+
+    /// Numbers of positions before a draw are below this, where moves stop there: see [`Worker::expand_to_draws`].
+    fn positions(&self) -> Option<u64> {
+        None
+    }
+
+    /// The values that a state with a number is made of, in an order that is the same for all numberings of a model.
+    fn values(&self, number: u64, out: &mut Vec<i32>);
+
+    /// A divisor such that what `n / divisor` and `n % divisor` say of a state is about different values; near the root of the range.
+    fn divisor(&self) -> u64;
+
+    /// The number of the state of these values, if it has one.
+    fn number_of(&self, values: &[i32]) -> Option<u64>;
 
     /// Whether every move from a running state to a running one can be taken back by a move.
     fn can_return(&self) -> bool {

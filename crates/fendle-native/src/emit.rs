@@ -2,8 +2,8 @@
 
 use cranelift_codegen::ir::condcodes::IntCC;
 use cranelift_codegen::ir::{
-    AbiParam, AliasRegion, Block, BlockArg, Function, InstBuilder, MemFlags, SigRef, Signature, Type,
-    UserFuncName, Value,
+    AbiParam, AliasRegion, Block, BlockArg, Function, InstBuilder, InstructionData, MemFlags, Opcode, SigRef,
+    Signature, Type, UserFuncName, Value,
     types::{I32X4, I64},
 };
 use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext, Variable};
@@ -396,8 +396,21 @@ impl Emitter<'_> {
         }
     }
 
+    /// The number that a value always is, where that can be seen at once.
+    fn known(&self, value: Value) -> Option<i64> {
+        let dfg = &self.b.func.dfg;
+        let inst = dfg.value_def(dfg.resolve_aliases(value)).inst()?;
+        match dfg.insts[inst] {
+            InstructionData::UnaryImm { opcode: Opcode::Iconst, imm } => Some(imm.bits()),
+            _ => None,
+        }
+    }
+
     /// The address of number `index` of the memory, which is checked against its end.
     pub(crate) fn address(&mut self, index: Value) -> Value {
+        if let Some(known) = self.known(index).filter(|n| (0..i64::from(self.code.memory)).contains(n)) {
+            return self.b.ins().iadd_imm(self.mem, known * 4);
+        }
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, i64::from(self.code.memory));
         self.unless_stray(inside);
         let bytes = self.b.ins().ishl_imm(index, 2);

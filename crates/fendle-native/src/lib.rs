@@ -38,7 +38,7 @@ use cranelift_frontend::FunctionBuilderContext;
 use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
-use fendle_lang::code::ir::{Code, Site};
+use fendle_lang::code::ir::{Code, Positions, Site};
 use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
 use fendle_lang::state::Keys;
 
@@ -203,8 +203,13 @@ impl Native for NativeCode {
         }
     }
 
-    fn numbered(self: Arc<Self>, code: &Code, keys: &Keys) -> Result<Box<dyn NativeNumbers>, String> {
-        Ok(Box::new(numbers::compile(self, code, keys)?))
+    fn numbered(
+        self: Arc<Self>,
+        code: &Code,
+        keys: &Keys,
+        positions: Option<&Positions>,
+    ) -> Result<Box<dyn NativeNumbers>, String> {
+        Ok(Box::new(numbers::compile(self, code, keys, positions)?))
     }
 }
 

@@ -1,6 +1,8 @@
 //! What can be said of each vertex by the graph alone: whether a goal can be reached, whether some way of playing wins against
 //! every draw or with probability 1, whether some way of playing ends.
 
+use rayon::prelude::*;
+
 use super::graph::Graph;
 use super::order::{Local, Parts};
 use crate::limits::{Limit, Pace};
@@ -44,16 +46,26 @@ impl Marks {
     ) -> Result<Marks, Limit> {
         let mut marks = Marks { of: vec![SEEN; g.vertices_len()], fatal_moves: 0, fatal_draws: 0 };
         let mut local = Local::default();
+        if parts.has_none() && !g.classes.contains(&Class::Idle) {
+            let mut of = std::mem::take(&mut marks.of);
+            parts.fill(g, &mut of, |v, of| alone(g, v, of), pace)?;
+            marks.of = of;
+            marks.classify(g, has_goal);
+            marks.count_fatal(g, pace)?;
+            return Ok(marks);
+        }
         for part in parts.iter() {
             pace.step(part.len() as u64)?;
             wake_idle(g, part);
             if !parts.has_cycle(part) {
-                marks.alone(g, part[0]);
+                marks.of[part[0] as usize] = alone(g, part[0], &marks.of);
                 continue;
             }
             let mut reach = 0;
             for &v in part {
-                reach |= marks.own(g, v);
+                let own = own(g, v);
+                marks.of[v as usize] |= own;
+                reach |= own & (REACHES | OPEN);
                 g.each(v, |t| reach |= marks.of[t as usize] & (REACHES | OPEN));
             }
             for &v in part {
@@ -64,9 +76,16 @@ impl Marks {
             marks.stay(g, &local, ALMOST, pace)?;
             marks.stay(g, &local, ENDS, pace)?;
         }
+        marks.classify(g, has_goal);
+        marks.count_fatal(g, pace)?;
+        Ok(marks)
+    }
+
+    /// Gives every running state its class.
+    fn classify(&self, g: &mut Graph, has_goal: bool) {
         for s in 0..g.states_len() {
             if g.classes[s] == Class::Running {
-                g.classes[s] = match marks.of[s] {
+                g.classes[s] = match self.of[s] {
                     _ if !has_goal => Class::Free,
                     m if m & REACHES != 0 => Class::Winnable,
                     m if m & OPEN != 0 => Class::Open,
@@ -74,45 +93,6 @@ impl Marks {
                 };
             }
         }
-        marks.count_fatal(g, pace)?;
-        Ok(marks)
-    }
-
-    /// Gives a vertex that is a part by itself its marks: what some of those behind it have, and of a node what all have.
-    fn alone(&mut self, g: &Graph, v: u32) {
-        self.own(g, v);
-        let (mut some, mut all) = (0, u8::MAX);
-        g.each(v, |t| {
-            let mark = self.of[t as usize];
-            some |= mark;
-            all &= mark;
-        });
-        let follows = if g.is_state(v) {
-            some
-        } else if g.leads_on(v) {
-            all
-        } else {
-            0
-        };
-        self.of[v as usize] |= some & (REACHES | OPEN) | follows & (CERTAIN | ALMOST | ENDS);
-    }
-
-    /// Gives a vertex the marks that it has of itself, and tells those that say what can be reached.
-    fn own(&mut self, g: &Graph, v: u32) -> u8 {
-        let own = if g.is_state(v) {
-            match g.classes[v as usize] {
-                Class::Goal => REACHES | CERTAIN | ALMOST | ENDS,
-                Class::Lost | Class::Over | Class::Stuck => ENDS,
-                Class::Open => OPEN,
-                _ => 0,
-            }
-        } else if g.outcomes(v).0.is_empty() {
-            OPEN
-        } else {
-            0
-        };
-        self.of[v as usize] |= own;
-        own & (REACHES | OPEN)
     }
 
     /// Marks those vertices of a part from which play gets to a certain one against every draw.
@@ -199,28 +179,77 @@ impl Marks {
     fn count_fatal(&mut self, g: &Graph, pace: &mut Pace<'_>) -> Result<(), Limit> {
         // For each node how many outcomes are bad, and whether all are.
         let states = g.states_len() as u32;
+        let of_node = |v: u32| {
+            let out = g.outcomes(v).0;
+            let bad = out.iter().filter(|t| g.classes[**t as usize].is_bad()).count();
+            (bad as u32, bad == out.len() && bad > 0)
+        };
+        let mut bad: Vec<(u32, bool)> = vec![];
         let nodes = states..g.vertices_len() as u32;
-        let bad: Vec<(u32, bool)> = nodes
-            .map(|v| {
-                let out = g.outcomes(v).0;
-                let bad = out.iter().filter(|t| g.classes[**t as usize].is_bad()).count();
-                (bad as u32, bad == out.len() && bad > 0)
-            })
-            .collect();
-        for s in (0..states).filter(|s| g.classes[*s as usize] == Class::Winnable) {
-            pace.step(2)?;
+        g.on_threads(|| nodes.into_par_iter().with_min_len(PIECE).map(of_node).collect_into_vec(&mut bad));
+        let of_state = |s: u32| {
+            let (mut moves, mut draws) = (0u64, 0u64);
             for arc in g.arcs(s) {
                 let to = g.to(arc);
                 if g.is_state(to) {
-                    self.fatal_moves += u64::from(g.classes[to as usize].is_bad());
+                    moves += u64::from(g.classes[to as usize].is_bad());
                 } else {
                     let (bad, all) = bad[(to - states) as usize];
-                    self.fatal_moves += u64::from(all);
-                    self.fatal_draws += u64::from(if all { 0 } else { bad });
+                    moves += u64::from(all);
+                    draws += u64::from(if all { 0 } else { bad });
                 }
             }
+            (moves, draws)
+        };
+        let winnable = |s: &u32| g.classes[*s as usize] == Class::Winnable;
+        let mut from = 0;
+        while from < states {
+            let to = (from + 64 * PIECE as u32).min(states);
+            pace.step(2 * u64::from(to - from))?;
+            let piece = (from..to).into_par_iter().with_min_len(PIECE).filter(winnable).map(of_state);
+            let (moves, draws) = g.on_threads(|| piece.reduce(|| (0, 0), |a, b| (a.0 + b.0, a.1 + b.1)));
+            self.fatal_moves += moves;
+            self.fatal_draws += draws;
+            from = to;
         }
         Ok(())
+    }
+}
+
+/// Vertices that one thread works on at a time.
+const PIECE: usize = 1 << 13;
+
+/// The marks of a vertex that is a part by itself: its own, what some of those behind it have, and of a node what all have.
+fn alone(g: &Graph, v: u32, of: &[u8]) -> u8 {
+    let (mut some, mut all) = (0, u8::MAX);
+    g.each(v, |t| {
+        let mark = of[t as usize];
+        some |= mark;
+        all &= mark;
+    });
+    let follows = if g.is_state(v) {
+        some
+    } else if g.leads_on(v) {
+        all
+    } else {
+        0
+    };
+    of[v as usize] | own(g, v) | some & (REACHES | OPEN) | follows & (CERTAIN | ALMOST | ENDS)
+}
+
+/// The marks that a vertex has of itself.
+fn own(g: &Graph, v: u32) -> u8 {
+    if g.is_state(v) {
+        match g.classes[v as usize] {
+            Class::Goal => REACHES | CERTAIN | ALMOST | ENDS,
+            Class::Lost | Class::Over | Class::Stuck => ENDS,
+            Class::Open => OPEN,
+            _ => 0,
+        }
+    } else if g.outcomes(v).0.is_empty() {
+        OPEN
+    } else {
+        0
     }
 }
 

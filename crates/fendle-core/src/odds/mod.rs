@@ -30,6 +30,7 @@ mod within;
 
 use num_rational::BigRational;
 use num_traits::{ToPrimitive, Zero};
+use rayon::prelude::*;
 use serde::{Serialize, Serializer};
 
 use crate::explore::Exploration;
@@ -200,6 +201,8 @@ fn near(r: &BigRational) -> Bounds {
 
 /// Vertices and arrows of a space that is small enough for fractions.
 const SMALL: usize = 200_000;
+/// States that are looked at before the limits are looked at again.
+const PIECE: u32 = 1 << 18;
 /// Bytes that the fractions of a small space may take.
 const SMALL_BYTES: u64 = 64 << 20;
 
@@ -461,8 +464,8 @@ impl Asking<'_> {
             breaks_off: false,
             at_end: &nothing,
         };
-        answers.acyclic =
-            !self.parts.iter().any(|p| self.parts.has_cycle(p) && p.iter().any(|v| task.is_open(*v)));
+        answers.acyclic = self.parts.has_none()
+            || !self.parts.iter().any(|p| self.parts.has_cycle(p) && p.iter().any(|v| task.is_open(*v)));
         let found = self.found(&task, &mut answers.no_fractions, pace)?;
         answers.win = Some(self.weighted(&found));
         if let Some(s) = self.only_start() {
@@ -470,17 +473,26 @@ impl Asking<'_> {
                 m.win = Some(self.arc(&task, &found, a));
             }
         }
-        let mut blunders = 0;
-        for s in (0..g.states_len() as u32).filter(|s| g.classes[*s as usize] == Class::Winnable) {
-            pace.step(2)?;
-            // A move to what cannot be won is fatal, not a blunder.
-            for a in g.arcs(s).filter(|a| self.marks.has(g.to(*a), REACHES)) {
-                let lower = match &found.exact {
-                    Some(x) => x[g.to(a) as usize] < x[s as usize],
-                    None => found.solved.values[g.to(a) as usize].1 < found.solved.values[s as usize].0,
-                };
-                blunders += u64::from(lower);
+        let lowers = |s: u32, a: &usize| match &found.exact {
+            Some(x) => x[g.to(*a) as usize] < x[s as usize],
+            None => found.solved.values[g.to(*a) as usize].1 < found.solved.values[s as usize].0,
+        };
+        // A move to what cannot be won is fatal, not a blunder.
+        let of_state = |s: u32| match g.classes[s as usize] {
+            Class::Winnable => {
+                g.arcs(s).filter(|a| self.marks.has(g.to(*a), REACHES)).filter(|a| lowers(s, a)).count()
+                    as u64
             }
+            _ => 0,
+        };
+        let states = g.states_len() as u32;
+        let (mut blunders, mut from) = (0, 0);
+        while from < states {
+            let to = (from + PIECE).min(states);
+            pace.step(2 * u64::from(to - from))?;
+            let piece = (from..to).into_par_iter().with_min_len(1 << 12).map(of_state);
+            blunders += g.on_threads(|| piece.sum::<u64>());
+            from = to;
         }
         answers.blunders = Some(blunders);
         Ok(())

@@ -1,5 +1,7 @@
 //! The order in which vertices are valued: strongly connected parts, each after those that it leads to.
 
+use rayon::prelude::*;
+
 use super::graph::Graph;
 use crate::components::{Digraph, components};
 use crate::limits::{Limit, Pace};
@@ -7,6 +9,9 @@ use crate::limits::{Limit, Pace};
 /// All vertices, part by part.
 pub(super) struct Parts {
     order: Vec<u32>,
+    /// Without cycles: where each layer begins in the order, with one entry more. No arrow leads from one vertex of a layer to
+    /// another.
+    layers: Vec<u32>,
     /// Where each part begins, with one entry more; empty where every part is one vertex.
     first: Vec<u32>,
     /// Vertices with an arrow to themselves, ascending.
@@ -16,6 +21,9 @@ pub(super) struct Parts {
 impl Parts {
     /// Finds them. O(V + E) time, 13 bytes a vertex while it runs.
     pub(super) fn of(g: &Graph, pace: &mut Pace<'_>) -> Result<Parts, Limit> {
+        if let Some(layers) = Parts::layers(g, pace)? {
+            return Ok(layers);
+        }
         let found = components(g, 0..g.vertices_len() as u32, |_| true, pace)?;
         let (order, first) = found.in_order();
         // In the order of the tables, which is many times faster than part by part.
@@ -27,7 +35,76 @@ impl Parts {
                 round.push(v);
             }
         }
-        Ok(Parts { order, first, round })
+        Ok(Parts { order, layers: vec![], first, round })
+    }
+
+    /// The same where there is no cycle: again and again all vertices that nothing leads to any more are taken away (Kahn,
+    /// *Topological sorting of large networks*, Communications of the ACM 5, 1962). O(V + E) time, 8 bytes a vertex. `None`
+    /// where there is a cycle.
+    fn layers(g: &Graph, pace: &mut Pace<'_>) -> Result<Option<Parts>, Limit> {
+        let count = g.vertices_len();
+        let mut left = vec![0u32; count];
+        for v in 0..count as u32 {
+            pace.step(1)?;
+            g.each(v, |t| left[t as usize] += 1);
+        }
+        let mut order: Vec<u32> = Vec::with_capacity(count);
+        order.extend((0..count as u32).filter(|v| left[*v as usize] == 0));
+        let mut ends = vec![0];
+        let mut at = 0;
+        while at < order.len() {
+            let end = order.len();
+            ends.push(end as u32);
+            while at < end {
+                pace.step(1)?;
+                g.each(order[at], |t| {
+                    left[t as usize] -= 1;
+                    if left[t as usize] == 0 {
+                        order.push(t);
+                    }
+                });
+                at += 1;
+            }
+        }
+        if order.len() < count {
+            return Ok(None);
+        }
+        order.reverse();
+        let layers = ends.iter().rev().map(|e| count as u32 - e).collect();
+        Ok(Some(Parts { order, layers, first: vec![], round: vec![] }))
+    }
+
+    /// Whether no vertex lies on a cycle.
+    pub(super) fn has_none(&self) -> bool {
+        !self.layers.is_empty()
+    }
+
+    /// Without cycles: gives each vertex its entry in a list, when those behind it have theirs. `entry` is given the vertex and
+    /// the list; large layers are worked on by all threads.
+    pub(super) fn fill<T: Copy + Send + Sync>(
+        &self,
+        g: &Graph,
+        list: &mut [T],
+        entry: impl Fn(u32, &[T]) -> T + Sync,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), Limit> {
+        let mut made = vec![];
+        for ends in self.layers.windows(2) {
+            for piece in self.order[ends[0] as usize..ends[1] as usize].chunks(PIECE) {
+                pace.step(2 * piece.len() as u64)?;
+                if piece.len() < FEW {
+                    piece.iter().for_each(|v| list[*v as usize] = entry(*v, list));
+                    continue;
+                }
+                let all = &*list;
+                let one = |v: &u32| entry(*v, all);
+                g.on_threads(|| piece.par_iter().with_min_len(FEW / 2).map(one).collect_into_vec(&mut made));
+                for (v, x) in piece.iter().zip(&made) {
+                    list[*v as usize] = *x;
+                }
+            }
+        }
+        Ok(())
     }
 
     /// How many there are.
@@ -55,6 +132,11 @@ impl Parts {
         part.len() > 1 || !self.round.is_empty() && self.round.binary_search(&part[0]).is_ok()
     }
 }
+
+/// Vertices of a layer that are worked on before the limits are looked at again.
+const PIECE: usize = 1 << 17;
+/// Fewer vertices are worked on by one thread.
+const FEW: usize = 1 << 11;
 
 /// Arrows between some vertices, with numbers of their own.
 #[derive(Default)]

@@ -163,6 +163,14 @@ impl Task<'_> {
             cycle: None,
             unknown: false,
         };
+        if parts.has_none() {
+            let one = |v: u32, values: &[Bounds]| match self.is_open(v) {
+                true => self.clamp(self.value(v, values)),
+                false => values[v as usize],
+            };
+            parts.fill(g, &mut solved.values, one, pace)?;
+            return Ok(solved);
+        }
         let mut local = Local::default();
         for part in parts.iter() {
             pace.step(2 * part.len() as u64)?;

@@ -355,6 +355,15 @@ mod tests {
         fn state(&self, number: u64) -> Vec<u64> {
             vec![number]
         }
+        fn values(&self, number: u64, out: &mut Vec<i32>) {
+            *out = vec![number as i32];
+        }
+        fn divisor(&self) -> u64 {
+            self.0
+        }
+        fn number_of(&self, values: &[i32]) -> Option<u64> {
+            Some(values[0] as u64)
+        }
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! A bound model as the analyses see it: [`fendle_core::Model`] over the intermediate form.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use fendle_core as core;
@@ -13,6 +14,7 @@ use crate::code::runner::Runner;
 use crate::model::{EndKind, Keeps};
 use crate::run::{Eval, RunFault, TooLarge};
 use crate::state::Bound;
+use crate::state::keys::Described;
 
 /// A bound model and its code.
 #[derive(Clone, Debug)]
@@ -38,8 +40,14 @@ pub struct Game {
     positions: Arc<Option<Positions>>,
 }
 
-/// Finds numbers for the states of a game, by following no more ways than this, until it is told to stop.
-pub type FindNumbers = fn(&Game, usize, &mut dyn FnMut() -> bool) -> Option<Numbered>;
+/// Finds numbers for the states of a game.
+#[derive(Clone, Copy, Debug)]
+pub struct FindNumbers {
+    /// For all states that can be, by following no more ways than this, until it is told to stop.
+    pub proved: fn(&Game, usize, &mut dyn FnMut() -> bool) -> Option<Numbered>,
+    /// For states whose values are among those that each place held so far.
+    pub seen: fn(&Game, &[BTreeSet<i32>]) -> Option<Numbered>,
+}
 
 impl Game {
     /// Makes the code of a bound model.
@@ -234,9 +242,37 @@ impl core::Model for Game {
         Box::new(Runner::new(self))
     }
     fn numbering(&self, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
-        let find = self.numbering?;
+        let find = self.numbering?.proved;
         let found = self.numbered.get(|| find(self, effort, stop))?;
         Some(Arc::clone(found) as Arc<dyn Numbering>)
+    }
+    fn narrowed(&self, states: &mut dyn Iterator<Item = Vec<u64>>) -> Option<Box<dyn core::Model + '_>> {
+        let find = self.numbering?.seen;
+        let mut seen = vec![BTreeSet::new(); self.bound.start.len()];
+        let mut values = vec![0; self.bound.start.len()];
+        let mut note = |values: &[i32]| {
+            for (seen, value) in seen.iter_mut().zip(values) {
+                seen.insert(*value);
+            }
+        };
+        for state in states {
+            self.bound.codec.unpack(&state, &mut values);
+            note(&values);
+        }
+        for start in self.starts().ok()? {
+            self.bound.codec.unpack(&start.state, &mut values);
+            note(&values);
+        }
+        if let Some(before) = self.numbers().filter(|n| n.keys.is_narrow()) {
+            note(before.keys.base());
+            for (described, ..) in before.keys.describe() {
+                if let Described::Single { slot, values } = described {
+                    seen[slot].extend(values);
+                }
+            }
+        }
+        let numbered = WhenAsked::holding(find(self, &seen)?);
+        Some(Box::new(Game { numbered, ..self.clone() }))
     }
     fn worker_by_number(&self) -> Box<dyn Worker + '_> {
         match self.numbers() {

@@ -22,6 +22,8 @@ pub struct Numbered {
     pub undone: bool,
     /// Native code for them, where that is wanted and can be.
     pub native: Option<Box<dyn NativeNumbers>>,
+    /// Positions before a draw, where they have numbers: how many continuations there are.
+    pub continuations: Option<u64>,
 }
 
 impl Numbered {
@@ -37,6 +39,23 @@ impl Numbered {
 impl Numbering for Numbered {
     fn range(&self) -> u64 {
         self.keys.range()
+    }
+
+    fn positions(&self) -> Option<u64> {
+        self.keys.range().checked_mul(self.continuations?)
+    }
+
+    fn values(&self, number: u64, out: &mut Vec<i32>) {
+        out.resize(self.keys.values_len(), 0);
+        self.keys.write_all(number, out);
+    }
+
+    fn divisor(&self) -> u64 {
+        self.keys.divisor()
+    }
+
+    fn number_of(&self, values: &[i32]) -> Option<u64> {
+        self.keys.key(values)
     }
 
     fn is_fast(&self) -> bool {
@@ -129,6 +148,12 @@ impl Clone for WhenAsked {
 }
 
 impl WhenAsked {
+    /// One that was made.
+    #[must_use]
+    pub fn holding(numbered: Numbered) -> WhenAsked {
+        WhenAsked(OnceLock::from(Arc::new(numbered)))
+    }
+
     /// The numbering, made by `make` if that did not succeed before.
     pub fn get(&self, make: impl FnOnce() -> Option<Numbered>) -> Option<&Arc<Numbered>> {
         if self.0.get().is_none() {

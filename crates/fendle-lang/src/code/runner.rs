@@ -4,8 +4,8 @@ use fendle_core::numbers::{gcd, gcd64, lcm};
 use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
 
 use super::game::Game;
-use super::ir::CountOf;
-use super::machine::{Break, Halt, Machine, Outcome, Outcomes, Successors};
+use super::ir::{CountOf, Positions};
+use super::machine::{BEFORE_DRAW, Break, Halt, Machine, Outcome, Outcomes, Successors};
 use super::numbered::Numbered;
 use crate::model::{COUNT_MAX, EndKind, VarDef, code};
 use crate::run::Eval;
@@ -66,11 +66,14 @@ fn weigh(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
 /// The same where all numbers are small, which is several times faster.
 fn weigh_small(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
     out.clear();
-    let mut den = 1u64;
+    // Mostly all chances have one denominator.
+    let mut den = u64::try_from(parts.first()?.chance.den).ok()?;
+    let mut last = (den, 1);
     for p in parts {
         let each = u64::try_from(p.chance.den).ok()?;
-        if !den.is_multiple_of(each) {
+        if each != den && !den.is_multiple_of(each) {
             den = (den / gcd64(den, each)).checked_mul(each)?;
+            last.0 = 0;
         }
     }
     let mut g = 0;
@@ -78,7 +81,11 @@ fn weigh_small(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
         if p.score.den != 1 {
             return None;
         }
-        let weight = u64::try_from(p.chance.num).ok()?.checked_mul(den / p.chance.den as u64)?;
+        let each = p.chance.den as u64;
+        if each != last.0 {
+            last = (each, den / each);
+        }
+        let weight = u64::try_from(p.chance.num).ok()?.checked_mul(last.1)?;
         let score = i64::try_from(p.score.num).ok()?.checked_mul(i64::try_from(weight).ok()?)?;
         if g != 1 {
             g = gcd64(gcd64(g, weight), score.unsigned_abs());
@@ -104,6 +111,7 @@ fn machine_of<'g>(game: &'g Game, numbered: Option<&'g Numbered>) -> Machine<'g>
         Some(n) => Machine::numbered(&game.bound, &game.code, &n.keys),
     };
     machine.set_native(game.native.get());
+    machine.set_numbers(numbered.and_then(|n| n.native.as_deref()));
     machine
 }
 
@@ -181,7 +189,36 @@ impl<'g> Runner<'g> {
 
     /// The limit of the machine that a break stands for, if it is none of the model.
     fn limit_of(&self, b: Break) -> Option<Limit> {
-        self.game.code.sites[b.site.0 as usize].kind.limit()
+        self.game.code.sites.get(b.site.0 as usize)?.kind.limit()
+    }
+
+    /// How moves are written down that stop before their first draw, as this runner gives them.
+    fn positions(&self) -> Option<&'g Positions> {
+        let bare = self.numbered.is_none_or(|n| n.continuations.is_some());
+        self.game.positions().filter(|_| bare)
+    }
+
+    /// Writes down where the machine stopped before a draw, if that can be.
+    fn stopped(&mut self, halt: Halt, of: MoveId, out: &mut Expansion) -> bool {
+        let positions = self.positions().expect("a machine stops only where there are positions");
+        let written = if self.numbered.is_some() {
+            let number = self.machine.number_position(positions, halt, self.source[0]);
+            out.positions.extend(number);
+            number.is_some()
+        } else {
+            self.machine.write_position(positions, halt, &mut out.positions)
+        };
+        if written {
+            out.end_before_draw(of, self.machine.score);
+        }
+        written
+    }
+
+    /// Notes a state that has no number, if one was met.
+    fn note_stray(&mut self, out: &mut Expansion) {
+        if self.numbered.is_some_and(|n| n.keys.is_narrow()) {
+            out.strays.extend(self.machine.take_stray());
+        }
     }
 
     /// Writes the outcomes of a move that paused at a draw. The inner error tells a limit from a fault.
@@ -276,16 +313,21 @@ impl Worker for Runner<'_> {
     }
 
     fn expand_to_draws(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
-        self.machine.stop_before_draws(self.game.positions().is_some());
+        self.machine.stop_before_draws(self.positions().is_some());
         self.expand(states, past_goals, out);
         self.machine.stop_before_draws(false);
     }
 
     fn draw(&mut self, positions: &[u64], out: &mut Expansion) {
-        let Some(form) = self.game.positions() else { return };
+        let Some(form) = self.positions() else { return };
         self.watched.clear();
-        for words in positions.chunks_exact(form.layout().words()) {
-            let made = match self.machine.enter_position(form, words) {
+        let words = if self.numbered.is_some() { 1 } else { form.layout().words() };
+        for position in positions.chunks_exact(words) {
+            let entered = match self.numbered {
+                Some(_) => self.machine.enter_numbered(form, position[0]),
+                None => self.machine.enter_position(form, position),
+            };
+            let made = match entered {
                 Ok(halt) => {
                     self.source.copy_from_slice(self.machine.entered());
                     self.drawn(MoveId(0), halt, out)
@@ -300,6 +342,7 @@ impl Worker for Runner<'_> {
                     out.end_state(Status::Running, None);
                 }
             }
+            self.note_stray(out);
         }
     }
 
@@ -346,14 +389,23 @@ impl Worker for Runner<'_> {
         if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
             self.machine.set_native(Some(native));
         }
-        let native =
-            self.numbered.and_then(|n| n.native.as_deref()).filter(|_| !self.game.checked.contains(&true));
+        // Native code for numbers stops before draws, or does not draw.
+        let stops = self.game.code.points.is_empty() || self.machine.stops();
+        let native = self
+            .numbered
+            .and_then(|n| n.native.as_deref())
+            .filter(|_| stops && !self.game.checked.contains(&true));
         for state in states.chunks_exact(self.words.len()) {
             if let Some(native) = native {
                 let past: &[bool] = if past_goals { &self.goals } else { &[] };
                 if let Some(given) = native.expand(&mut self.machine, state[0], past, &mut self.successors) {
                     let made = &self.successors;
                     for i in 0..made.len {
+                        if made.moves[i] & BEFORE_DRAW != 0 {
+                            out.positions.push(made.states[i]);
+                            out.end_before_draw(MoveId(made.moves[i] & !BEFORE_DRAW), made.scores[i]);
+                            continue;
+                        }
                         match made.scores[i] {
                             0 => out.outcome(&made.states[i..=i]),
                             score => out.outcome_with(&made.states[i..=i], Odds::scored(1, score)),
@@ -389,9 +441,7 @@ impl Worker for Runner<'_> {
                 if let Ok(halt) = tried
                     && self.machine.is_before_draw(halt)
                 {
-                    let form = self.game.positions().expect("a machine stops only where there are positions");
-                    if self.machine.write_position(form, halt, &mut out.positions) {
-                        out.end_before_draw(of, self.machine.score);
+                    if self.stopped(halt, of, out) {
                         continue;
                     }
                     tried = self.machine.on_to_draw(halt);
@@ -434,6 +484,7 @@ impl Worker for Runner<'_> {
                 }
             }
             out.end_state(status, fault);
+            self.note_stray(out);
         }
     }
 

@@ -10,9 +10,9 @@
 
 use std::collections::HashMap;
 
-use super::numbering::numbering;
+use super::numbering::{numbering, numbering_seen};
 use crate::code::Game;
-use crate::code::game::is_claimed;
+use crate::code::game::{FindNumbers, is_claimed};
 use crate::code::machine::{Halt, Machine};
 use crate::model::*;
 use crate::reasons::effects::{Effects, Form, QUICK_WAYS, goal_ways};
@@ -90,7 +90,7 @@ pub fn kept(game: &Game) -> Vec<Kept> {
 pub fn game_of(bound: Bound) -> Result<Game, TooLarge> {
     let mut game = Game::new(bound)?;
     game.checked = from_rules(&game.bound).iter().map(|k| *k == Kept::Checked).collect();
-    game.numbering = Some(numbering);
+    game.numbering = Some(FindNumbers { proved: numbering, seen: numbering_seen });
     Ok(game)
 }
 

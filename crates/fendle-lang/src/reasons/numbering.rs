@@ -1,7 +1,10 @@
 //! Finds a small range of numbers for the states of a game: from what can be in play from its starts.
 
 use super::effects::{Form, values_of, var_of_places};
+use std::collections::BTreeSet;
+
 use crate::code::Game;
+use crate::code::ir::Positions;
 use crate::code::numbered::{Backward, Numbered};
 use crate::model::Extent;
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
@@ -68,16 +71,55 @@ pub fn what_can_be(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -
 /// `None` when no range is small enough; `stop` ends it.
 #[must_use]
 pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
-    let b = &game.bound;
     let found = what_can_be(game, effort, stop)?;
     let undone = found.can_return();
     let Found { ways, can, keys } = found;
     let keys = keys?;
     // Where moves draw, the way forwards is not one but many.
     let back = ways.filter(|_| game.code.points.is_empty()).map(|ways| Backward::new(&ways, &can));
-    // Who asks for numbers has many states to expand: native code pays.
-    let native = game.native.now(b, &game.code).and_then(|n| n.numbered(&game.code, &keys).ok());
-    Some(Numbered { keys, back, codec: b.codec.clone(), undone, native })
+    Some(with_native(game, keys, back, undone))
+}
+
+/// Who asks for numbers has many states to expand: native code pays.
+fn with_native(game: &Game, keys: Keys, back: Option<Backward>, undone: bool) -> Numbered {
+    let positions = game.positions().filter(|p| p.bare().is_some());
+    let native = game.native.now(&game.bound, &game.code);
+    let native = native.and_then(|n| n.numbered(&game.code, &keys, positions).ok());
+    let continuations = positions.and_then(Positions::bare);
+    Numbered { keys, back, codec: game.bound.codec.clone(), undone, native, continuations }
+}
+
+/// Values that a place was not seen to hold, and others of its variable were, up to which it is given those, too.
+const ALIKE_MAX: usize = 64;
+
+/// Numbers for states in which each place holds one of the values that it was seen to hold. Places of one variable that were
+/// seen to change are given each other's values: what one was seen to hold the others will hold, too. `None` when no range is
+/// small enough, or for a game with hidden things or branches that are set aside.
+#[must_use]
+pub fn numbering_seen(game: &Game, seen: &[BTreeSet<i32>]) -> Option<Numbered> {
+    let b = &game.bound;
+    if b.model.cuts || b.model.hides() {
+        return None;
+    }
+    let mut values: Vec<Vec<i32>> = seen.iter().map(|s| s.iter().copied().collect()).collect();
+    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        let places = b.slots[v].base..b.slots[v].base + b.slots[v].len;
+        let is_grid = !matches!(def.shape, Extent::List(_) | Extent::Lists(..));
+        let changing: Vec<usize> = places.filter(|at| seen[*at].len() > 1).collect();
+        let all: BTreeSet<i32> = changing.iter().flat_map(|at| &seen[*at]).copied().collect();
+        if is_grid && all.len() <= ALIKE_MAX {
+            changing.into_iter().for_each(|at| values[at] = all.iter().copied().collect());
+        }
+    }
+    let starts: Vec<Vec<i32>> = match game.starts.as_slice() {
+        [] => vec![game.settled(&b.position).into_owned()],
+        list => list.iter().map(|s| game.settled(&s.0).into_owned()).collect(),
+    };
+    let starts: Vec<&[i32]> = starts.iter().map(Vec::as_slice).collect();
+    let can = CanBe { values, open: vec![] };
+    let keys =
+        layout(game, &starts, &can, None, true).or_else(|| layout(game, &starts, &can, None, false))?;
+    Some(with_native(game, keys.as_narrow(), None, false))
 }
 
 /// What leads into a state, whatever the level begins with: of all that the types allow. Each way that it names has to be tried forwards. `None` for

@@ -40,6 +40,24 @@ impl Chance {
         Some(Chance { num: a.num.checked_mul(b.num)?, den: a.den.checked_mul(b.den)? })
     }
 
+    /// The same, in lowest terms only where it would not fit otherwise: faster by several divisions.
+    #[inline]
+    #[must_use]
+    pub(crate) fn then_as_it_is(self, weight: u64, total: u64) -> Option<Chance> {
+        const SMALL: u64 = 1 << 32;
+        if (self.num | self.den) < SMALL.into() && (weight | total) < SMALL {
+            let times = |x: u128, y: u64| u128::from(x as u64 * y);
+            return Some(Chance { num: times(self.num, weight), den: times(self.den, total) });
+        }
+        self.reduced().then(weight, total)
+    }
+
+    /// In lowest terms.
+    #[must_use]
+    pub fn reduced(self) -> Chance {
+        Chance::new(self.num, self.den)
+    }
+
     /// This or, exclusively, the other. `None` when it no longer fits.
     #[must_use]
     pub fn or(self, other: Chance) -> Option<Chance> {

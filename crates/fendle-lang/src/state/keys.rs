@@ -163,6 +163,8 @@ pub struct Keys {
     /// Values that never change, and room for the others.
     base: Vec<i32>,
     range: u64,
+    /// Not every state that can be has a key.
+    narrow: bool,
 }
 
 /// What is to become a field.
@@ -185,8 +187,14 @@ impl Keys {
     /// is too large.
     #[must_use]
     pub fn new(base: Vec<i32>, wanted: Vec<Wanted>) -> Option<Keys> {
-        let mut keys =
-            Keys { fields: vec![], strides: vec![], field_of: vec![NO_FIELD; base.len()], base, range: 1 };
+        let mut keys = Keys {
+            fields: vec![],
+            strides: vec![],
+            field_of: vec![NO_FIELD; base.len()],
+            base,
+            range: 1,
+            narrow: false,
+        };
         for w in wanted {
             let (field, total) = match w {
                 Wanted::Single(_, values) if values.len() <= 1 => continue,
@@ -214,6 +222,29 @@ impl Keys {
     #[must_use]
     pub fn range(&self) -> u64 {
         self.range
+    }
+
+    /// The same keys, of which it is only known that the states seen so far have one.
+    #[must_use]
+    pub fn as_narrow(self) -> Keys {
+        Keys { narrow: true, ..self }
+    }
+
+    /// Whether states may be met that have no key.
+    #[must_use]
+    pub fn is_narrow(&self) -> bool {
+        self.narrow
+    }
+
+    /// What the digit counts that is nearest to the root of the range: dividing by it tells digits from digits.
+    #[must_use]
+    pub fn divisor(&self) -> u64 {
+        let root = self.range.isqrt();
+        self.strides
+            .iter()
+            .copied()
+            .min_by_key(|s| if *s < root { root / s } else { s / root })
+            .unwrap_or(self.range)
     }
 
     /// Each field, what its digit counts, the places that it holds, and how many digits there are.
@@ -314,14 +345,28 @@ impl Keys {
     /// The state of a key below the range, and its digits.
     #[inline]
     pub fn unpack(&self, key: u64, values: &mut [i32], digits: &mut [u64]) {
+        let mut at = self.fields.len();
+        self.each_digit(key, values, |digit| {
+            at -= 1;
+            digits[at] = digit;
+        });
+    }
+
+    /// The same without the digits.
+    pub fn write_all(&self, key: u64, values: &mut [i32]) {
+        self.each_digit(key, values, |_| ());
+    }
+
+    /// Writes the state of a key, and tells its digits from the last to the first.
+    #[inline]
+    fn each_digit(&self, key: u64, values: &mut [i32], mut see: impl FnMut(u64)) {
         values.copy_from_slice(&self.base);
         let mut rest = key;
-        for (field, (stride, digit)) in
-            self.fields.iter().zip(self.strides.iter().zip(digits.iter_mut())).rev()
-        {
-            *digit = if *stride == 1 { rest } else { rest / stride };
-            rest -= *digit * stride;
-            field.write(*digit, values);
+        for (field, stride) in self.fields.iter().zip(&self.strides).rev() {
+            let digit = if *stride == 1 { rest } else { rest / stride };
+            rest -= digit * stride;
+            field.write(digit, values);
+            see(digit);
         }
     }
 }

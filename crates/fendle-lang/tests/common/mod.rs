@@ -5,9 +5,10 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
-use fendle_core::{Expansion, Model as _, MoveId, Numbering as _};
+use fendle_core::{Expansion, Model as _, MoveId, Numbering as _, Worker};
 use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
 use fendle_lang::code::native::WhenItPays;
+use fendle_lang::code::numbered::Numbered;
 use fendle_lang::model::Model;
 use fendle_lang::play::MoveTable;
 use fendle_lang::reasons::numbering::numbering;
@@ -112,7 +113,8 @@ pub fn compare(
                     let mut list: Vec<_> = states
                         .zip(&outcomes.parts)
                         .map(|(s, p)| {
-                            let chance = (p.chance.num, p.chance.den);
+                            let chance = p.chance.reduced();
+                            let chance = (chance.num, chance.den);
                             (game.unpack(s), chance, (p.score.num, p.score.den))
                         })
                         .collect();
@@ -360,6 +362,43 @@ pub fn afresh(game: &Game) -> Game {
     out
 }
 
+/// Moves of a state stop before the same draws, and these lead to the same states, whether states are packed or numbers; the
+/// workers are one for packed states and two for numbers.
+fn draws_by_number(
+    game: &Game,
+    keys: &Numbered,
+    workers: &mut [Box<dyn Worker + '_>; 3],
+    state: &[u64],
+    number: u64,
+) {
+    let words = game.layout().words();
+    let form = game.positions().expect("moves stop before draws").layout().words();
+    let number_of = |s: &[u64]| keys.number(s).expect("a state that can be reached has a number");
+    let mut made = vec![];
+    for (i, worker) in workers.iter_mut().enumerate() {
+        let mut out = Expansion::default();
+        worker.expand_to_draws(if i == 0 { state } else { std::slice::from_ref(&number) }, false, &mut out);
+        let outcomes: Vec<u64> = match i {
+            0 => out.outcomes.chunks_exact(words).map(number_of).collect(),
+            _ => out.outcomes.clone(),
+        };
+        let mut draws = vec![];
+        for position in out.positions.chunks_exact(if i == 0 { form } else { 1 }) {
+            assert!(i == 0 || position[0] < keys.positions().expect("they have numbers"));
+            let mut drawn = Expansion::default();
+            worker.draw(position, &mut drawn);
+            let to: Vec<u64> = match i {
+                0 => drawn.outcomes.chunks_exact(words).map(number_of).collect(),
+                _ => drawn.outcomes.clone(),
+            };
+            draws.push((to, drawn.odds, drawn.runs, drawn.faults));
+        }
+        made.push((outcomes, out.runs, out.heads, out.faults, out.odds, out.position_scores, draws));
+    }
+    assert_eq!(made[0], made[1], "{}", game.bound.name);
+    assert_eq!(made[0], made[2], "{}: native code", game.bound.name);
+}
+
 /// Every state that is met from the start, up to `most`, has a number of its own below the range, and comes back from it; the
 /// interpreter and native code lead to the same numbers, and from behind they find the same states.
 pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
@@ -369,9 +408,9 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
         (numbering(game, 1 << 17, &mut || false)?, numbering(&native, 1 << 17, &mut || false)?);
     native.numbering(1 << 17, &mut || false)?;
     game.numbering(1 << 17, &mut || false)?;
-    assert!(by_native.native.is_some() == game.code.points.is_empty());
-    let mut worker = game.worker();
-    let (mut slow, mut fast) = (game.worker_by_number(), native.worker_by_number());
+    let bare = game.code.points.is_empty() || keys.continuations.is_some();
+    assert_eq!(by_native.native.is_some(), bare, "{}", game.bound.name);
+    let mut workers = [game.worker(), game.worker_by_number(), native.worker_by_number()];
     let start = game.starts().expect("sound").remove(0).state;
     let mut seen: HashMap<u64, Vec<u64>> = HashMap::new();
     let mut queue = VecDeque::from([start]);
@@ -384,6 +423,7 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
             continue;
         }
         let (mut a, mut b, mut c) = (Expansion::default(), Expansion::default(), Expansion::default());
+        let [worker, slow, fast] = &mut workers;
         worker.expand(&state, false, &mut a);
         slow.expand(&[number], false, &mut b);
         fast.expand(&[number], false, &mut c);
@@ -398,15 +438,19 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
             );
             assert_eq!(a.odds, by_number.odds);
         }
+        if keys.continuations.is_some() {
+            draws_by_number(game, &keys, &mut workers, &state, number);
+        }
         if game.code.points.is_empty() {
             arrows.extend(a.runs.iter().zip(&numbers).map(|(r, to)| (number, r.of, *to)));
         }
         queue.extend(a.outcomes.chunks_exact(words).map(<[u64]>::to_vec));
     }
+    let [worker, slow, fast] = &mut workers;
     if slow.goes_back() {
         for to in arrows.iter().map(|a| a.2).collect::<HashSet<_>>() {
             let mut found = [vec![], vec![]];
-            for (worker, out) in [&mut slow, &mut fast].into_iter().zip(&mut found) {
+            for (worker, out) in [&mut *slow, &mut *fast].into_iter().zip(&mut found) {
                 worker.sources(to, out);
                 out.sort_unstable();
                 out.retain(|(from, of)| worker.leads(*from, *of, to));

@@ -25,14 +25,14 @@ use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext};
 use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_core::MoveId;
-use fendle_lang::code::ir::{Code, Op};
-use fendle_lang::code::machine::{Machine, NativeNumbers, Successors};
+use fendle_lang::code::ir::{Code, Op, Positions};
+use fendle_lang::code::machine::{BEFORE_DRAW, Machine, NativeNumbers, POSITION_STEPS, Successors};
 use fendle_lang::code::numbered::Backward;
 use fendle_lang::run::STEP_BUDGET;
 use fendle_lang::state::Keys;
 use fendle_lang::state::keys::Described;
 
-use crate::context::{Context, at, digit_field, fixed_field, write_field};
+use crate::context::{Context, Ended, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
 use crate::{NativeCode, Sizes, isa};
 
@@ -88,9 +88,15 @@ impl std::fmt::Debug for NumberCode {
     }
 }
 
-/// Makes the code. `None` when a model has something that is left to the machine: moves that draw, very many moves or values.
-pub(crate) fn compile(programs: Arc<NativeCode>, code: &Code, keys: &Keys) -> Result<NumberCode, String> {
-    if !code.points.is_empty() {
+/// Makes the code. With `positions` moves can stop before their first draw; without, levels with draws are left to the machine,
+/// as are those with very many moves or values.
+pub(crate) fn compile(
+    programs: Arc<NativeCode>,
+    code: &Code,
+    keys: &Keys,
+    positions: Option<&Positions>,
+) -> Result<NumberCode, String> {
+    if !code.points.is_empty() && positions.is_none() {
         return Err("moves draw".into());
     }
     if code.moves.len() > MOVES_MAX || code.state_len as usize > VALUES_MAX {
@@ -122,7 +128,7 @@ pub(crate) fn compile(programs: Arc<NativeCode>, code: &Code, keys: &Keys) -> Re
             1 => w.load(functions[0]),
             2 => w.key(),
             3 => w.restore(),
-            _ => w.moves(functions[2], functions[3]),
+            _ => w.moves(functions[2], functions[3], positions),
         }
         w.b.seal_all_blocks();
         w.b.finalize();
@@ -202,6 +208,21 @@ impl NativeNumbers for NumberCode {
     }
 
     #[inline]
+    fn load(&self, machine: &mut Machine<'_>, state: u64) {
+        let mut context = self.context(machine, state);
+        // SAFETY: as above.
+        unsafe { (self.unpack)(&raw mut context, state) };
+    }
+
+    #[inline]
+    fn number(&self, machine: &mut Machine<'_>, state: u64) -> Option<u64> {
+        let mut context = self.context(machine, state);
+        // SAFETY: as above; the machine holds the digits of the state that it loaded.
+        let key = unsafe { (self.key)(&raw mut context, state) };
+        (key != SLOW).then_some(key)
+    }
+
+    #[inline]
     fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64> {
         assert!((number as usize) < self.moves_len, "a move that there is");
         let mut context = self.context(machine, state);
@@ -216,7 +237,7 @@ impl NativeNumbers for NumberCode {
         };
         match made {
             0 => None,
-            1 => Some(states[0]),
+            1 => (moves[0] & BEFORE_DRAW == 0).then_some(states[0]),
             _ => {
                 // The machine may know more.
                 machine.load(&[state]);

@@ -1,5 +1,7 @@
 //! Laws, status and moves of a state in one call.
 
+use fendle_lang::code::ir::Program;
+
 use super::*;
 
 impl Writer<'_> {
@@ -69,6 +71,7 @@ impl Writer<'_> {
         &mut self,
         key: cranelift_codegen::ir::FuncRef,
         restore: cranelift_codegen::ir::FuncRef,
+        positions: Option<&Positions>,
     ) {
         let code = self.code;
         let &[_, state, from, to] = self.params.as_slice() else { unreachable!("four parameters") };
@@ -130,9 +133,16 @@ impl Writer<'_> {
             let ended = self.call_program(entry.program);
             let (done, other, back) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
             self.b.append_block_param(back, I64);
+            let made = self.b.create_block();
+            // What is added to the number of the state, and to that of the move.
+            self.b.append_block_param(made, I64);
+            self.b.append_block_param(made, I64);
             self.b.ins().brif(ended, other, &[], done, &[]);
-            // Refused or not offered: nothing is made of it.
             self.b.switch_to_block(other);
+            if let Some(positions) = positions {
+                self.before_draws(program, ended, fuel, positions, made);
+            }
+            // Refused or not offered: nothing is made of it.
             let kind = self.b.ins().band_imm(ended, 0xff);
             let kind = self.b.ins().iadd_imm(kind, -2);
             let refused = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, kind, 2);
@@ -142,16 +152,20 @@ impl Writer<'_> {
             if self.statement_ends {
                 self.settle_end();
             }
+            self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
+            self.b.switch_to_block(made);
+            let (above, mark) = (self.b.block_params(made)[0], self.b.block_params(made)[1]);
             let call = self.b.ins().call(key, &[self.context, state]);
             let new = self.b.inst_results(call)[0];
             let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
             self.unless_slow(known);
+            let new = self.b.ins().iadd(new, above);
             let eight = self.b.ins().ishl_imm(count, 3);
             let four = self.b.ins().ishl_imm(count, 2);
             let at = self.b.ins().iadd(states, eight);
             self.b.ins().store(flags, new, at, 0);
             let at = self.b.ins().iadd(moves, four);
-            let number = self.number(of.into());
+            let number = self.b.ins().iadd_imm(mark, i64::from(of));
             self.b.ins().istore32(flags, number, at, 0);
             let gained = if self.scores { self.b.ins().load(I64, table(), score, 0) } else { zero };
             let at = self.b.ins().iadd(scores, eight);
@@ -179,6 +193,33 @@ impl Writer<'_> {
         self.b.switch_to_block(end);
         let count = self.b.block_params(end)[0];
         self.finish(count);
+    }
+
+    /// Where a program stopped before a draw: goes to `made` with what is added to the numbers of its state and its move.
+    fn before_draws(
+        &mut self,
+        program: &Program,
+        ended: Value,
+        fuel: Value,
+        positions: &Positions,
+        made: Block,
+    ) {
+        for pc in program.entry..program.end {
+            let Op::BeforeDraw { point } = self.code.ops[pc as usize] else { continue };
+            let Some((continuation, _)) = positions.at(point) else { continue };
+            let (here, on) = (self.b.create_block(), self.b.create_block());
+            let is = self.b.ins().icmp_imm(IntCC::Equal, ended, Ended::Paused(pc).number());
+            self.b.ins().brif(is, here, &[], on, &[]);
+            self.b.switch_to_block(here);
+            // A move that took very many steps is for the machine.
+            let left = self.b.ins().load(I64, MemFlags::trusted(), fuel, 0);
+            let enough = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, left, POSITION_STEPS);
+            self.unless_slow(enough);
+            let above = self.number(self.keys.range() * u64::from(*continuation));
+            let mark = self.number(BEFORE_DRAW.into());
+            self.b.ins().jump(made, &[BlockArg::Value(above), BlockArg::Value(mark)]);
+            self.b.switch_to_block(on);
+        }
     }
 
     /// An ending that a statement wrote and a condition says as well is written once.

@@ -15,14 +15,19 @@
 //! bytes while it is made, some `5 (S + N)` less afterwards. The rules run on all threads; what they give is put into the tables
 //! by one, in a fixed order, so the numbers do not depend on the threads.
 
+mod by_number;
+mod found;
 mod write;
+
+use std::sync::OnceLock;
 
 use super::NoOdds;
 use crate::components::Digraph;
+use crate::explore::pool;
 use crate::limits::{Limit, Limits, Watch};
 use crate::model::{Fault, Layout, Model, MoveId};
 use crate::space::Class;
-use crate::space::table::StateTable;
+use found::States;
 use write::{Builder, Halted};
 
 /// The chances of the outcomes of a node.
@@ -101,7 +106,7 @@ fn make_room<T>(v: &mut Vec<T>, more: usize) {
 /// The graph. *Vertices* are the states, from 0, and then the nodes.
 pub(super) struct Graph {
     layout: Layout,
-    states: StateTable,
+    states: States,
     /// The starts, each once, and their weights.
     pub(super) starts: Vec<(u32, u64)>,
     /// What is known of each state.
@@ -125,6 +130,9 @@ pub(super) struct Graph {
     pub(super) set_aside: bool,
     /// States standing for what was set aside.
     pub(super) aside: Vec<u32>,
+    /// How many threads work on it, and these threads, when there was need of them.
+    threads: usize,
+    pool: OnceLock<rayon::ThreadPool>,
 }
 
 /// Why there is no graph: the model broke.
@@ -135,6 +143,11 @@ pub(super) struct Broke {
 }
 
 impl Graph {
+    /// Runs something on the threads that may work on it.
+    pub(super) fn on_threads<T: Send>(&self, run: impl FnOnce() -> T + Send) -> T {
+        pool(&self.pool, self.threads).install(run)
+    }
+
     /// How many states there are.
     pub(super) fn states_len(&self) -> usize {
         self.classes.len()
@@ -200,9 +213,7 @@ impl Graph {
 
     /// The packed words of a state.
     pub(super) fn state(&self, s: u32) -> Vec<u64> {
-        let mut out = Vec::with_capacity(self.layout.words());
-        self.states.push_state(s as usize, &mut out);
-        out
+        self.states.state(s as usize)
     }
 
     /// Triples of a state, an allowed move and an outcome.
@@ -282,13 +293,40 @@ impl Graph {
         let mut builder = Builder::new(model, limits, watch, apart);
         builder.most = most;
         builder.starts().map_err(|fault| Broke { fault, apart: false })?;
-        if let Err(stop) = builder.run() {
-            match stop {
-                Halted::Limit(limit) => builder.g.limit = Some(limit),
-                Halted::Fault(fault) => return Err(Broke { fault, apart: builder.form.is_some() }),
-            }
+        to_the_end(builder)
+    }
+}
+
+/// Writes out what is left, with states by number where that pays.
+fn to_the_end(mut builder: Builder<'_>) -> Result<Graph, Broke> {
+    let stop = match builder.run() {
+        Ok(()) => return Ok(builder.finish()),
+        Err(stop) => stop,
+    };
+    let begun = |fault| Broke { fault, apart: false };
+    match stop {
+        Halted::Fault(fault) => Err(Broke { fault, apart: builder.form.is_some() }),
+        Halted::Limit(limit) => {
+            builder.g.limit = Some(limit);
+            Ok(builder.finish())
         }
-        Ok(builder.finish())
+        Halted::ByNumber => match builder.numbers() {
+            None => to_the_end(builder),
+            Some((Some(narrow), numbering)) => {
+                to_the_end(builder.again(&*narrow, Some(numbering)).map_err(begun)?)
+            }
+            Some((None, numbering)) => {
+                let model = builder.model;
+                to_the_end(builder.again(model, Some(numbering)).map_err(begun)?)
+            }
+        },
+        Halted::NoNumber(strays) => match builder.wider(&strays) {
+            Some((wide, numbering)) => to_the_end(builder.renumbered(&*wide, numbering)),
+            None => {
+                let model = builder.model;
+                to_the_end(builder.again(model, None).map_err(begun)?)
+            }
+        },
     }
 }
 

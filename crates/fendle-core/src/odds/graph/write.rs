@@ -1,22 +1,20 @@
 //! Writes a space out: the rules run on all threads, batch by batch; what they give is put into the tables by one, in a fixed order.
 
 use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use rayon::prelude::*;
 
+use super::found::{NODE, Nodes, States, UNNUMBERED, close_nodes, put_places};
 use super::{Graph, Moves, Pattern, make_room};
-use crate::explore::{class_of, find_idle, pool};
+use crate::explore::{class_of, find_idle};
 use crate::limits::{Limit, Limits, Progress, Watch};
-use crate::model::{Expansion, Fault, Layout, Model, MoveId, Odds, Status, Worker};
+use crate::model::{Expansion, Fault, Layout, Model, MoveId, Numbering, Odds, Status, Worker};
 use crate::space::Class;
-use crate::space::hash;
 use crate::space::table::StateTable;
 
-/// Marks an arc to a node while the number of states is not known.
-const NODE: u32 = 1 << 31;
 /// Most states, and most nodes.
-const MOST: usize = (1 << 30) - 2;
+pub(super) const MOST: usize = (1 << 30) - 2;
 /// States or positions that one thread works on at a time.
 const CHUNK: usize = 64;
 /// Outcomes after which a chunk is broken off: states with thousands of outcomes fill the memory else.
@@ -31,6 +29,10 @@ const SMALL: usize = 256;
 pub(super) enum Halted {
     Limit(Limit),
     Fault(Fault),
+    /// It may pay to begin again with states by number.
+    ByNumber,
+    /// These states were met, packed, and have no number.
+    NoNumber(Vec<u64>),
 }
 
 impl From<Limit> for Halted {
@@ -49,12 +51,23 @@ enum Fresh {
 
 /// One chunk of a batch, and what the rules gave.
 #[derive(Default)]
-struct Lane {
+pub(super) struct Lane {
     states: Vec<u64>,
-    out: Expansion,
+    pub(super) out: Expansion,
     idle: Vec<u32>,
     /// It was broken off: what follows belongs to a later batch.
     early: bool,
+}
+
+/// A batch whose states were put into the tables, and not yet all that is drawn from them.
+pub(super) struct Pending {
+    pub(super) lanes: Vec<Lane>,
+    fresh: Vec<Fresh>,
+    /// The positions of the fresh nodes.
+    pub(super) positions: Vec<u64>,
+    /// How many fresh nodes are done, and how many positions.
+    done: usize,
+    drawn: usize,
 }
 
 /// A chunk of positions whose outcomes were made, and the next one to be put into the tables.
@@ -69,27 +82,34 @@ struct Drawn {
 }
 
 pub(super) struct Builder<'m> {
-    model: &'m dyn Model,
-    watch: &'m dyn Watch,
-    limits: Limits,
+    pub(super) model: &'m dyn Model,
+    pub(super) watch: &'m dyn Watch,
+    pub(super) limits: Limits,
+    /// Moves stop before their draws where that can be.
+    pub(super) apart: bool,
     pub(super) g: Graph,
     /// The shape of positions before a draw, where moves stop there.
     pub(super) form: Option<Layout>,
-    positions: StateTable,
-    /// The node of each position.
-    node_of: Vec<u32>,
-    index: HashMap<Pattern, u32>,
+    pub(super) nodes: Nodes,
+    /// How states are numbered, where they are given by number.
+    pub(super) numbering: Option<Arc<dyn Numbering>>,
+    /// States after which numbers are asked for.
+    pub(super) ask_at: usize,
+    /// The level that is being expanded ends here.
+    pub(super) end: usize,
+    pub(super) pending: Option<Pending>,
+    pub(super) index: HashMap<Pattern, u32>,
     /// Bytes that the patterns take, about.
-    pattern_bytes: u64,
+    pub(super) pattern_bytes: u64,
     /// The pattern met last, by its number of outcomes.
-    recent: Vec<u32>,
-    scored: bool,
+    pub(super) recent: Vec<u32>,
+    pub(super) scored: bool,
     /// Moves after which states are not gone on from.
     pub(super) most: Option<u32>,
-    waiting: Vec<bool>,
-    workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
-    threads: OnceLock<rayon::ThreadPool>,
-    expanded: u64,
+    pub(super) waiting: Vec<bool>,
+    pub(super) workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
+    /// States that were expanded.
+    pub(super) expanded: usize,
 }
 
 impl<'m> Builder<'m> {
@@ -110,9 +130,10 @@ impl<'m> Builder<'m> {
             model,
             watch,
             limits: *limits,
+            apart,
             g: Graph {
                 layout,
-                states: StateTable::new(layout, MOST),
+                states: States::packed(layout, MOST),
                 starts: vec![],
                 classes: vec![],
                 levels: vec![0],
@@ -128,10 +149,15 @@ impl<'m> Builder<'m> {
                 limit: None,
                 set_aside: false,
                 aside: vec![],
+                threads: limits.threads,
+                pool: OnceLock::new(),
             },
-            positions: StateTable::new(form.unwrap_or(layout), MOST),
+            nodes: Nodes::Table(StateTable::new(form.unwrap_or(layout), MOST), vec![]),
             form,
-            node_of: vec![],
+            numbering: None,
+            ask_at: usize::try_from(limits.number_from).unwrap_or(usize::MAX),
+            end: 0,
+            pending: None,
             index: HashMap::new(),
             pattern_bytes: 0,
             recent: vec![0; CHUNK],
@@ -139,20 +165,23 @@ impl<'m> Builder<'m> {
             most: None,
             waiting,
             workers: Mutex::default(),
-            threads: OnceLock::new(),
             expanded: 0,
         }
     }
 
     pub(super) fn starts(&mut self) -> Result<(), Fault> {
         for start in self.model.starts()? {
+            let mut state = start.state;
+            if let Some(numbering) = &self.numbering {
+                let number = numbering.number(&state).expect("starts have numbers");
+                state = vec![number];
+            }
             let full = self.g.states.len() as u64 >= self.limits.max_states;
-            let hash = hash(&start.state);
-            if full && self.g.states.find(&start.state, hash).is_none() {
+            if full && self.g.states.find(&state).is_none() {
                 self.g.limit = Some(Limit::MaxStates);
                 continue;
             }
-            let Some((s, new)) = self.g.states.insert(&start.state, hash) else { continue };
+            let Some((s, new)) = self.g.states.insert(&state) else { continue };
             if new {
                 self.g.starts.push((s, start.weight));
                 self.g.classes.push(Class::Open);
@@ -163,61 +192,67 @@ impl<'m> Builder<'m> {
         Ok(())
     }
 
-    fn progress(&self) -> Progress {
+    pub(super) fn progress(&self) -> Progress {
         Progress {
             states: self.g.states.len() as u64,
-            expanded: self.expanded,
-            depth: self.g.levels.len() as u32 - 1,
+            expanded: self.expanded as u64,
+            depth: (self.g.levels.len() as u32).saturating_sub(1),
             bytes: self.bytes(),
             numbers: None,
         }
     }
 
     fn bytes(&self) -> u64 {
-        self.g.bytes()
-            + self.pattern_bytes
-            + self.positions.bytes()
-            + 4 * self.node_of.capacity() as u64
-            + self.model.bytes()
+        self.g.bytes() + self.pattern_bytes + self.nodes.bytes() + self.model.bytes()
     }
 
+    /// Writes down everything, or goes on with it.
     pub(super) fn run(&mut self) -> Result<(), Halted> {
         if let Some(limit) = self.g.limit {
             return Err(limit.into());
         }
         let batch = 32 * self.model.batch().max(1) as usize;
-        let mut at = 0;
         loop {
-            let end = self.g.states.len();
-            if at == end {
-                return Ok(());
+            if self.pending.is_some() {
+                self.draw()?;
             }
-            self.g.levels.push(end as u32);
-            let last = self.most.is_some_and(|m| self.g.levels.len() as u32 - 2 == m);
-            while at < end {
-                let progress = self.progress();
-                if let Some(limit) = self.watch.look(&progress) {
-                    return Err(limit.into());
+            if self.expanded == self.end {
+                let end = self.g.states.len();
+                if !self.g.states.is_numbered() && end >= self.ask_at {
+                    self.ask_at = end.saturating_mul(4);
+                    return Err(Halted::ByNumber);
                 }
-                // Room for the next batch; and for the values, which come when what finds states is gone.
-                let found_by =
-                    self.positions.bytes() + self.g.states.index_bytes() + 4 * self.node_of.len() as u64;
-                let valued = progress.bytes - found_by + VALUED_BYTES * self.g.vertices_len() as u64;
-                if (progress.bytes + progress.bytes / 6).max(valued) > self.limits.memory_bytes {
-                    return Err(Limit::Memory.into());
+                if self.g.levels.len() > 1 {
+                    self.g.node_levels.push(self.g.pattern.len() as u32);
                 }
-                at += self.batch(at, (at + batch).min(end), last, &progress)?;
-                self.expanded = at as u64;
+                if self.expanded == end || self.is_last() {
+                    return Ok(());
+                }
+                self.g.levels.push(end as u32);
+                self.end = end;
             }
-            self.g.node_levels.push(self.g.pattern.len() as u32);
-            if last {
-                return Ok(());
+            let progress = self.progress();
+            if let Some(limit) = self.watch.look(&progress) {
+                return Err(limit.into());
             }
+            // Room for the next batch; and for the values, which come when what finds states is gone.
+            let found_by = self.nodes.bytes() + self.g.states.index_bytes();
+            let valued = progress.bytes - found_by + VALUED_BYTES * self.g.vertices_len() as u64;
+            if (progress.bytes + progress.bytes / 6).max(valued) > self.limits.memory_bytes {
+                return Err(Limit::Memory.into());
+            }
+            self.batch((self.expanded + batch).min(self.end), &progress)?;
         }
     }
 
-    /// Expands states from `from` to `to`, or the first of them. Returns how many.
-    fn batch(&mut self, from: usize, to: usize, last: bool, progress: &Progress) -> Result<usize, Halted> {
+    /// Whether states of the level that is being expanded are not gone on from.
+    fn is_last(&self) -> bool {
+        self.most.is_some_and(|m| self.g.levels.len() as u32 == m + 2)
+    }
+
+    /// Expands states up to `to`, or the first of them.
+    fn batch(&mut self, to: usize, progress: &Progress) -> Result<(), Halted> {
+        let from = self.expanded;
         let words = self.g.layout.words();
         let states = &self.g.states;
         let push = |i: usize, out: &mut Vec<u64>| states.push_state(from + i, out);
@@ -229,15 +264,17 @@ impl<'m> Builder<'m> {
             }
         };
         let lanes = self.in_chunks(to - from, words, push, expand, !self.waiting.is_empty(), progress)?;
+        no_strays(&lanes)?;
         let runs: usize = lanes.iter().map(|l| l.out.runs.len()).sum();
         make_room(&mut self.g.arc_to, runs);
         make_room(&mut self.g.arc_first, to - from);
         self.g.arc_of.make_room(runs);
         make_room(&mut self.g.pattern, runs);
-        make_room(&mut self.node_of, runs);
-        let mut fresh: Vec<Fresh> = vec![];
-        let mut positions: Vec<u64> = vec![];
-        let mut done = 0;
+        match &mut self.nodes {
+            Nodes::Table(_, list) | Nodes::Numbers(_, list) => make_room(list, runs),
+        }
+        let (mut fresh, mut positions) = (vec![], vec![]);
+        let (last, mut done) = (self.is_last(), 0);
         for (number, lane) in lanes.iter().enumerate() {
             if last {
                 self.put_classes(from + done, lane)?;
@@ -249,8 +286,9 @@ impl<'m> Builder<'m> {
                 break;
             }
         }
-        self.draw(&lanes, &fresh, &positions, progress)?;
-        Ok(done)
+        self.expanded += done;
+        self.pending = Some(Pending { lanes, fresh, positions, done: 0, drawn: 0 });
+        Ok(())
     }
 
     /// Runs the rules on so many states or positions, chunk by chunk, on all threads. A chunk that was broken off is marked.
@@ -272,7 +310,10 @@ impl<'m> Builder<'m> {
                 push(i, &mut lane.states);
             }
             let taken = self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
-            let mut worker = taken.unwrap_or_else(|| self.model.worker());
+            let mut worker = taken.unwrap_or_else(|| match self.numbering {
+                None => self.model.worker(),
+                Some(_) => self.model.worker_by_number(),
+            });
             for states in lane.states.chunks(slice * words) {
                 if lane.out.outcomes_len() > CHUNK_OUTCOMES {
                     lane.early = true;
@@ -297,8 +338,7 @@ impl<'m> Builder<'m> {
         let lanes = if count < SMALL {
             (0..chunks).map(one).collect()
         } else {
-            let threads = pool(&self.threads, self.limits.threads);
-            threads.install(|| (0..chunks).into_par_iter().map(one).collect())
+            self.g.on_threads(|| (0..chunks).into_par_iter().map(one).collect())
         };
         match hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
             Some(limit) => Err(limit),
@@ -336,15 +376,8 @@ impl<'m> Builder<'m> {
         if let Some((_, fault)) = out.faults.first() {
             return Err(Halted::Fault(*fault));
         }
-        let mut met: Vec<(u32, bool)> = Vec::with_capacity(out.position_scores.len());
-        let all = self.positions.insert_all(&out.positions, |number, new| {
-            met.push((number, new));
-            true
-        });
-        if !all {
-            return Err(Limit::TableFull.into());
-        }
-        let form = self.form.map_or(1, Layout::words);
+        let form = self.position_words();
+        let met = self.nodes_of(&out.positions)?;
         let mut unfinished = out.unfinished.iter().peekable();
         let (mut run, mut outcome, mut position) = (0, 0, 0);
         for (k, head) in out.heads.iter().enumerate() {
@@ -357,16 +390,14 @@ impl<'m> Builder<'m> {
                 let whole = odds.score % odds.weight.max(1) as i64 == 0;
                 let (to, score) = match r.outcomes {
                     0 => {
-                        let (number, new) = met[position];
+                        let (node, new) = met[position];
                         if new {
-                            let node = self.new_node()?;
-                            self.node_of.push(node);
                             fresh.push(Fresh::Position);
                             positions
                                 .extend_from_slice(&out.positions[position * form..(position + 1) * form]);
                         }
                         position += 1;
-                        (self.node_of[number as usize], out.position_scores[position - 1])
+                        (node, out.position_scores[position - 1])
                     }
                     1 if whole => {
                         let to = self.state(&out.outcomes[outcome * words..(outcome + 1) * words])?;
@@ -374,7 +405,7 @@ impl<'m> Builder<'m> {
                     }
                     n => {
                         fresh.push(Fresh::Drawn(chunk, outcome, n));
-                        (self.new_node()?, 0)
+                        (self.unnumbered_node()?, 0)
                     }
                 };
                 outcome += r.outcomes as usize;
@@ -416,15 +447,15 @@ impl<'m> Builder<'m> {
         self.g.arc_score.push(score);
     }
 
-    /// The number of a state, new or not.
+    /// What stands for a state in the tables, new or not.
     fn state(&mut self, state: &[u64]) -> Result<u32, Halted> {
         let full = self.g.states.len() as u64 >= self.limits.max_states;
-        let hash = hash(state);
         if full {
-            return self.g.states.find(state, hash).ok_or(Limit::MaxStates.into());
+            return self.g.states.find(state).ok_or(Limit::MaxStates.into());
         }
-        let (s, new) = self.g.states.insert(state, hash).ok_or(Limit::TableFull)?;
+        let (s, new) = self.g.states.insert(state).ok_or(Limit::TableFull)?;
         if new {
+            make_room(&mut self.g.classes, 1);
             self.g.classes.push(Class::Open);
         }
         Ok(s)
@@ -436,62 +467,99 @@ impl<'m> Builder<'m> {
             return Err(Limit::TableFull.into());
         }
         self.g.pattern.push(0);
-        Ok(NODE | n as u32)
+        Ok(n as u32)
     }
 
-    /// Puts the outcomes of the nodes that were met in this batch into the tables.
-    fn draw(
-        &mut self,
-        lanes: &[Lane],
-        fresh: &[Fresh],
-        positions: &[u64],
-        progress: &Progress,
-    ) -> Result<(), Halted> {
-        let form = self.form.map_or(1, Layout::words);
-        let count = positions.len() / form;
+    /// A node that stands for no position: what stands for it in the tables.
+    fn unnumbered_node(&mut self) -> Result<u32, Halted> {
+        let n = self.new_node()?;
+        match &mut self.nodes {
+            Nodes::Table(..) => Ok(NODE | n),
+            Nodes::Numbers(_, list) => {
+                list.push(NODE);
+                Ok(NODE | UNNUMBERED | n)
+            }
+        }
+    }
+
+    /// Words of a position before a draw, as it is kept.
+    fn position_words(&self) -> usize {
+        if self.numbering.is_some() { 1 } else { self.form.map_or(1, Layout::words) }
+    }
+
+    /// What stands for the nodes of positions, and whether each is new.
+    fn nodes_of(&mut self, positions: &[u64]) -> Result<Vec<(u32, bool)>, Halted> {
+        let mut out: Vec<(u32, bool)> = Vec::with_capacity(positions.len());
+        match &mut self.nodes {
+            Nodes::Table(table, _) => {
+                let all = table.insert_all(positions, |number, new| {
+                    out.push((number, new));
+                    true
+                });
+                if !all {
+                    return Err(Limit::TableFull.into());
+                }
+            }
+            Nodes::Numbers(met, list) => {
+                for p in positions {
+                    let new = met.insert(*p as u32);
+                    if new {
+                        list.push(*p as u32);
+                    }
+                    out.push((NODE | *p as u32, new));
+                }
+                let most = MOST.saturating_sub(self.g.pattern.len());
+                let new = out.iter().filter(|p| p.1).count();
+                if new > most {
+                    return Err(Limit::TableFull.into());
+                }
+                make_room(&mut self.g.pattern, new);
+                self.g.pattern.resize(self.g.pattern.len() + new, 0);
+                return Ok(out);
+            }
+        }
+        for met in &mut out {
+            let new = met.1.then(|| self.new_node()).transpose()?;
+            let Nodes::Table(_, of) = &mut self.nodes else { unreachable!("nodes stay as they are kept") };
+            of.extend(new);
+            met.0 = NODE | of[met.0 as usize];
+        }
+        Ok(out)
+    }
+
+    /// Puts the outcomes of the nodes that were met in the batch that waits into the tables.
+    fn draw(&mut self) -> Result<(), Halted> {
+        let Some(mut pending) = self.pending.take() else { return Ok(()) };
+        let form = self.position_words();
+        let count = pending.positions.len() / form;
         let mut drawn: VecDeque<Drawn> = VecDeque::new();
-        let mut at = 0;
-        for node in fresh {
-            match node {
+        while pending.done < pending.fresh.len() {
+            match pending.fresh[pending.done] {
                 Fresh::Drawn(chunk, first, len) => {
                     let words = self.g.layout.words();
-                    let out = &lanes[*chunk].out;
-                    let (first, len) = (*first, *len as usize);
+                    let out = &pending.lanes[chunk].out;
+                    let len = len as usize;
                     let mut ids = vec![];
                     self.states(&out.outcomes[first * words..(first + len) * words], &mut ids)?;
                     self.put_outcomes(&ids, out.odds.get(first..first + len).unwrap_or(&[]), None)?;
                 }
                 Fresh::Position => {
                     if drawn.is_empty() {
-                        let push = |i: usize, out: &mut Vec<u64>| {
-                            out.extend_from_slice(&positions[(at + i) * form..(at + i + 1) * form]);
-                        };
-                        let work = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
-                            for position in states.chunks_exact(form) {
-                                if out.unfinished.len() < GIVEN_UP {
-                                    worker.draw(position, out);
-                                } else {
-                                    out.give_up(Limit::Outcomes);
-                                    out.end_state(Status::Running, None);
-                                }
-                            }
-                        };
-                        let lanes = self.in_chunks(count - at, form, push, work, false, progress)?;
-                        let mut early = false;
+                        let lanes =
+                            self.drawn(&pending.positions[pending.drawn * form..], count - pending.drawn)?;
+                        if let Err(stop) = no_strays(&lanes) {
+                            self.pending = Some(pending);
+                            return Err(stop);
+                        }
                         for lane in lanes {
-                            if !early {
-                                early = lane.early;
-                                at += lane.out.heads.len();
-                                let mut ids = vec![];
-                                let full = self.states(&lane.out.outcomes, &mut ids).err();
-                                drawn.push_back(Drawn {
-                                    out: lane.out,
-                                    ids,
-                                    full,
-                                    head: 0,
-                                    run: 0,
-                                    outcome: 0,
-                                });
+                            let early = lane.early;
+                            pending.drawn += lane.out.heads.len();
+                            let mut ids = vec![];
+                            let full = self.states(&lane.out.outcomes, &mut ids).err();
+                            let (head, run, outcome) = (0, 0, 0);
+                            drawn.push_back(Drawn { out: lane.out, ids, full, head, run, outcome });
+                            if early {
+                                break;
                             }
                         }
                     }
@@ -502,8 +570,26 @@ impl<'m> Builder<'m> {
                     }
                 }
             }
+            pending.done += 1;
         }
         Ok(())
+    }
+
+    /// Draws from positions, so many.
+    fn drawn(&self, positions: &[u64], count: usize) -> Result<Vec<Lane>, Limit> {
+        let form = self.position_words();
+        let push = |i: usize, out: &mut Vec<u64>| out.extend_from_slice(&positions[i * form..(i + 1) * form]);
+        let work = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
+            for position in states.chunks_exact(form) {
+                if out.unfinished.len() < GIVEN_UP {
+                    worker.draw(position, out);
+                } else {
+                    out.give_up(Limit::Outcomes);
+                    out.end_state(Status::Running, None);
+                }
+            }
+        };
+        self.in_chunks(count, form, push, work, false, &self.progress())
     }
 
     /// Puts the outcomes of the next position of a chunk into the tables.
@@ -535,10 +621,7 @@ impl<'m> Builder<'m> {
             }
             return Ok(());
         }
-        let all = self.g.states.insert_all(states, |s, _| {
-            ids.push(s);
-            true
-        });
+        let all = self.g.states.insert_all(states, |s| ids.push(s));
         let new = self.g.states.len() - self.g.classes.len();
         make_room(&mut self.g.classes, new);
         self.g.classes.resize(self.g.states.len(), Class::Open);
@@ -602,15 +685,28 @@ impl<'m> Builder<'m> {
         if *g.levels.last().expect("a level") as usize != states {
             g.levels.push(states as u32);
         }
-        for to in &mut g.arc_to {
-            if *to & NODE != 0 {
-                *to = (*to & !NODE) + states as u32;
+        let places = g.states.close();
+        let node_places = close_nodes(self.nodes);
+        let (mut arcs, mut outcomes) = (std::mem::take(&mut g.arc_to), std::mem::take(&mut g.out_to));
+        g.on_threads(|| {
+            put_places(&mut arcs, places.as_ref(), node_places.as_ref(), states as u32);
+            if places.is_some() {
+                put_places(&mut outcomes, places.as_ref(), None, states as u32);
             }
+        });
+        (g.arc_to, g.out_to) = (arcs, outcomes);
+        for (start, _) in &mut g.starts {
+            put_places(std::slice::from_mut(start), places.as_ref(), None, states as u32);
         }
-        g.states.forget_index();
         g.arc_to.shrink_to_fit();
         g.out_to.shrink_to_fit();
         g.classes.shrink_to_fit();
         self.g
     }
+}
+
+/// States that were met and have no number, if there are any.
+fn no_strays(lanes: &[Lane]) -> Result<(), Halted> {
+    let strays: Vec<u64> = lanes.iter().flat_map(|l| &l.out.strays).copied().collect();
+    if strays.is_empty() { Ok(()) } else { Err(Halted::NoNumber(strays)) }
 }

@@ -142,6 +142,13 @@ impl Positions {
         &self.continuations[usize::from(number)]
     }
 
+    /// How many continuations there are, where none of them holds anything: a position then is a state and a continuation.
+    #[must_use]
+    pub fn bare(&self) -> Option<u64> {
+        let bare = |h: &Held| h.regs.is_empty() && h.blocks.is_empty();
+        self.continuations.iter().all(|c| bare(&c.1)).then_some(self.continuations.len() as u64)
+    }
+
     /// Bits that name a continuation.
     #[must_use]
     pub fn continuation_bits() -> u32 {

@@ -330,34 +330,78 @@ fn one_constant_each(ops: &mut Vec<Op>, params: &[R]) -> bool {
     true
 }
 
-/// Leaves out what only writes a register that nobody reads.
+/// The register that an operation writes, where that is all it does: no fault, no store, no jump.
+fn only_writes(op: &Op) -> Option<R> {
+    match *op {
+        Op::Const { d, .. }
+        | Op::Copy { d, .. }
+        | Op::Min { d, .. }
+        | Op::Max { d, .. }
+        | Op::Eq { d, .. }
+        | Op::Ne { d, .. }
+        | Op::Lt { d, .. }
+        | Op::Le { d, .. }
+        | Op::Not { d, .. }
+        | Op::Sum { d, .. }
+        | Op::Load { d, .. }
+        | Op::LoadAt { d, .. }
+        | Op::LoadFrom { d, .. }
+        | Op::Entry { d, .. }
+        | Op::PlaceOf { d, .. }
+        | Op::LaneLen { d, .. }
+        | Op::LaneCell { d, .. } => Some(d),
+        _ => None,
+    }
+}
+
+/// Leaves out what only writes a register that nobody reads before it is written again, by the usual backward flow (Aho, Lam,
+/// Sethi, Ullman, *Compilers*, 9.2.5).
 fn drop_unread(ops: &mut Vec<Op>) {
-    let mut reads: HashMap<R, u32> = HashMap::new();
+    let mut numbers: HashMap<R, usize> = HashMap::new();
     for op in ops.iter() {
-        op.visit(&mut |r, written| {
-            if !written {
-                *reads.entry(r).or_insert(0) += 1;
-            }
+        op.visit(&mut |r, _| {
+            let next = numbers.len();
+            numbers.entry(r).or_insert(next);
         });
     }
-    let unread = |d: R| reads.get(&d).is_none_or(|n| *n == 0);
-    let kept: Vec<bool> = ops
-        .iter()
-        .map(|op| match *op {
-            Op::Const { d, .. }
-            | Op::Copy { d, .. }
-            | Op::Min { d, .. }
-            | Op::Max { d, .. }
-            | Op::Eq { d, .. }
-            | Op::Ne { d, .. }
-            | Op::Lt { d, .. }
-            | Op::Le { d, .. }
-            | Op::Not { d, .. }
-            | Op::Sum { d, .. }
-            | Op::LoadAt { d, .. } => !unread(d),
-            _ => true,
-        })
-        .collect();
+    let words = numbers.len().div_ceil(64);
+    let bit = |r: R| (numbers[&r] / 64, 1u64 << (numbers[&r] % 64));
+    // What is read later, from each operation on.
+    let mut live = vec![0u64; words * (ops.len() + 1)];
+    let mut kept = vec![true; ops.len()];
+    let mut set = vec![0u64; words];
+    let mut again = true;
+    while again {
+        again = false;
+        for (i, op) in ops.iter().enumerate().rev() {
+            set.fill(0);
+            if !op.ends() {
+                set.copy_from_slice(&live[(i + 1) * words..(i + 2) * words]);
+            }
+            op.jumps(&mut |to| {
+                let there = &live[to.0 as usize * words..(to.0 as usize + 1) * words];
+                set.iter_mut().zip(there).for_each(|(s, l)| *s |= l);
+            });
+            kept[i] = only_writes(op).is_none_or(|d| set[bit(d).0] & bit(d).1 != 0);
+            if kept[i] {
+                for write in [true, false] {
+                    op.visit(&mut |r, written| {
+                        let (word, mask) = bit(r);
+                        if write && written {
+                            set[word] &= !mask;
+                        } else if !write && !written {
+                            set[word] |= mask;
+                        }
+                    });
+                }
+            }
+            let here = &mut live[i * words..(i + 1) * words];
+            if here != set.as_slice() {
+                here.copy_from_slice(&set);
+                again = true;
+            }
+        }
+    }
     if kept.contains(&false) {
         keep(ops, &kept);
     }

@@ -4,13 +4,13 @@ use super::*;
 
 impl Lower<'_> {
     /// Stores one value of a grid: a variable or a local one.
-    pub(super) fn write_cell(&mut self, into: &Target, cell: R, v: R, span: Span) {
+    pub(super) fn write_cell(&mut self, into: &Target, cell: O, v: R, span: Span) {
         let target = match into {
             Target::Var(v) => Target::VarAt(*v, Expr { kind: Ek::Const(0), ty: Ty::Cell, span }),
             Target::Local(l) => Target::LocalAt(*l, Expr { kind: Ek::Const(0), ty: Ty::Cell, span }),
             _ => return,
         };
-        self.write(&target, O::R(cell), O::R(v), span);
+        self.write(&target, cell, O::R(v), span);
     }
 
     pub(super) fn write_lane(
@@ -22,6 +22,12 @@ impl Lower<'_> {
         span: Span,
     ) {
         let lane = self.value(along);
+        let known = match lane {
+            O::K(known) => {
+                Some(known).filter(|l| self.unrolled * code::lane_parts(*l).2 as usize <= LANES_UNROLLED)
+            }
+            O::R(_) => None,
+        };
         let lane = self.copy(lane);
         // All values are known before the first is written.
         let sides = self.b.rows.max(self.b.cols);
@@ -56,12 +62,29 @@ impl Lower<'_> {
         let len = self.fresh();
         self.emit(Op::LaneLen { d: len, a: lane });
         self.at_most(count, len, count, FaultKind::WrittenTooLong, span);
+        if let Some(lane) = known {
+            for i in 0..code::lane_parts(lane).2 {
+                let k = self.reg(O::K(i));
+                let cell = code::lane_cell(lane, i, self.b.cols as i64);
+                self.write_entry((count, base, fill), k, into, O::K(cell), span);
+            }
+            return;
+        }
         let k = self.copy(O::K(0));
-        let (top, exit, filling, store) = (self.label(), self.label(), self.label(), self.label());
+        let (top, exit) = (self.label(), self.label());
         self.here(top);
         self.emit(Op::JumpLe { a: len, b: k, to: To(exit) });
         let cell = self.fresh();
         self.emit(Op::LaneCell { d: cell, a: lane, i: k });
+        self.write_entry((count, base, fill), k, into, O::R(cell), span);
+        self.emit(Op::Inc { d: k });
+        self.emit(Op::Loop { to: To(top), site: burn });
+        self.here(exit);
+    }
+
+    /// Writes number `k` of so many values into a cell, or what fills the rest.
+    fn write_entry(&mut self, (count, base, fill): (R, M, R), k: R, into: &Target, cell: O, span: Span) {
+        let (filling, store) = (self.label(), self.label());
         let v = self.fresh();
         self.emit(Op::JumpLe { a: count, b: k, to: To(filling) });
         self.emit(Op::Entry { d: v, base, i: k });
@@ -70,9 +93,6 @@ impl Lower<'_> {
         self.emit(Op::Copy { d: v, s: fill });
         self.here(store);
         self.write_cell(into, cell, v, span);
-        self.emit(Op::Inc { d: k });
-        self.emit(Op::Loop { to: To(top), site: burn });
-        self.here(exit);
     }
 
     /// The grid that is written, as it is now.

@@ -4,9 +4,11 @@ mod outcomes;
 mod positions;
 mod run;
 
+pub use positions::POSITION_STEPS;
+
 pub use outcomes::{Mean, Outcome, Outcomes};
 
-use crate::code::ir::{Code, M, Op, R, Site};
+use crate::code::ir::{Code, M, Op, Positions, R, Site};
 use crate::code::numbered::Backward;
 use crate::model::{DIR_STEPS, code};
 use crate::run::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
@@ -64,19 +66,25 @@ pub trait Native: Send + Sync {
     /// [`Break`] when the model breaks.
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break>;
 
-    /// Native code for states by number of the same level.
+    /// Native code for states by number of the same level. With `positions` moves can stop before their first draw: they hold
+    /// nothing but the state ([`Positions::bare`]).
     ///
     /// # Errors
     ///
     /// Words for why there is none.
-    fn numbered(self: Arc<Self>, code: &Code, keys: &Keys) -> Result<Box<dyn NativeNumbers>, String>;
+    fn numbered(
+        self: Arc<Self>,
+        code: &Code,
+        keys: &Keys,
+        positions: Option<&Positions>,
+    ) -> Result<Box<dyn NativeNumbers>, String>;
 }
 
 /// Native code that takes and gives states by number. The machine is one for the same numbers
 /// ([`Machine::numbered`]).
 pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
     /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that
-    /// only the machine itself can expand; `out` then means nothing.
+    /// only the machine itself can expand; `out` then means nothing. Where moves draw, they stop before it.
     fn expand(
         &self,
         machine: &mut Machine<'_>,
@@ -84,6 +92,12 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
         past_goals: &[bool],
         out: &mut Successors,
     ) -> Option<i64>;
+
+    /// Loads a state: [`Machine::load`].
+    fn load(&self, machine: &mut Machine<'_>, state: u64);
+
+    /// The number of the state now, where `state` is the one that was loaded. `None` when the machine itself has to look.
+    fn number(&self, machine: &mut Machine<'_>, state: u64) -> Option<u64>;
 
     /// Makes one move from a running state. `None` when it is not made, or only the machine itself can tell.
     fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64>;
@@ -99,12 +113,18 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
     );
 }
 
+/// Set in the number of a move that stops before a draw.
+pub const BEFORE_DRAW: u32 = 1 << 31;
+
+/// The site of a break that is none of the model: a state has no number, and a wider range may have one for it.
+pub const NO_NUMBER: Site = Site(u32::MAX);
+
 /// The successors of one state.
 #[derive(Clone, Debug, Default)]
 pub struct Successors {
-    /// States by number.
+    /// States by number, or positions before a draw.
     pub states: Vec<u64>,
-    /// The move that leads to each.
+    /// The move that leads to each, with [`BEFORE_DRAW`] for one that stops before a draw.
     pub moves: Vec<u32>,
     /// The score of each.
     pub scores: Vec<i64>,
@@ -160,6 +180,10 @@ pub struct Machine<'c> {
     /// One bit for each value of the state now that has been stored since it was last restored.
     changed: Vec<u64>,
     native: Option<&'c dyn Native>,
+    /// Native code for the numbers.
+    numbers: Option<&'c dyn NativeNumbers>,
+    /// The first state that was met without a number, packed; empty where there was none.
+    stray: std::cell::RefCell<Vec<u64>>,
     /// Moves stop before their first draw.
     stops: bool,
     /// Most outcomes of a move that are written down.
@@ -198,6 +222,8 @@ impl<'c> Machine<'c> {
             known: vec![0; (code.memos as usize).div_ceil(64)],
             changed: vec![0; (code.state_len as usize).div_ceil(64)],
             native: None,
+            numbers: None,
+            stray: vec![].into(),
             stops: false,
             outcomes_max: OUTCOMES_MAX,
             entered: vec![],
@@ -230,6 +256,16 @@ impl<'c> Machine<'c> {
     /// Runs programs by this native code of the same level from now on, or by interpreting them.
     pub fn set_native(&mut self, native: Option<&'c dyn Native>) {
         self.native = native;
+    }
+
+    /// Loads and numbers states by this native code for the numbers of this machine from now on.
+    pub fn set_numbers(&mut self, numbers: Option<&'c dyn NativeNumbers>) {
+        self.numbers = numbers;
+    }
+
+    /// The first state that was met without a number since this was asked last, packed; empty where there was none.
+    pub fn take_stray(&mut self) -> Vec<u64> {
+        std::mem::take(self.stray.get_mut())
     }
 
     /// Where its parts lie.
@@ -322,6 +358,9 @@ impl<'c> Machine<'c> {
     /// Takes a packed state as the one that moves start from.
     #[inline]
     pub fn load(&mut self, state: &[u64]) {
+        if let Some(numbers) = self.numbers {
+            return numbers.load(self, state[0]);
+        }
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
         let values = &mut self.mem[before..before + len];
         match &mut self.coder {
@@ -464,7 +503,15 @@ impl<'c> Machine<'c> {
         let mut words = vec![0; self.packing.layout().words()];
         match self.packing.pack(values, &mut words) {
             Err(bad) => Err(self.not_rearranged(bad)),
-            Ok(()) => panic!("a state that cannot be was reached: this is a mistake in fendle"),
+            Ok(()) => {
+                let narrow = self.keys().is_some_and(Keys::is_narrow);
+                assert!(narrow, "a state that cannot be was reached: this is a mistake in fendle");
+                let mut stray = self.stray.borrow_mut();
+                if stray.is_empty() {
+                    *stray = words;
+                }
+                Err(Break { site: NO_NUMBER, value: 0 })
+            }
         }
     }
 
@@ -487,6 +534,12 @@ impl<'c> Machine<'c> {
     pub fn pack(&mut self, out: &mut [u64]) -> Result<(), Break> {
         if self.canon.is_some() {
             return self.pack_now(out);
+        }
+        if let Some(numbers) = self.numbers
+            && let Some(number) = numbers.number(self, out[0])
+        {
+            out[0] = number;
+            return Ok(());
         }
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
         let values = &self.mem[now..now + len];

@@ -5,7 +5,7 @@ use super::*;
 /// One outcome of a move, beside its packed state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Outcome {
-    /// Its chance.
+    /// Its chance, which need not be in lowest terms.
     pub chance: Chance,
     /// The mean of its score, over the ways that lead to it.
     pub score: Mean,
@@ -321,7 +321,7 @@ impl<'c> Machine<'c> {
                         let mut last = (0, Chance::SURE);
                         for (_, w) in out.stack.saved.draws[at.draws..].iter().rev() {
                             if *w != last.0 {
-                                let then = chance.then(*w, total);
+                                let then = chance.then_as_it_is(*w, total);
                                 last = (*w, then.ok_or(Break { site: too_fine, value: 0 })?);
                             }
                         }
@@ -378,7 +378,7 @@ impl<'c> Machine<'c> {
                 self.w(d, v);
                 if w != frame.last.0 {
                     // It was seen to fit when the draw was met.
-                    let then = frame.chance.then(w, frame.total);
+                    let then = frame.chance.then_as_it_is(w, frame.total);
                     frame.last = (w, then.ok_or(Break { site: too_fine, value: 0 })?);
                 }
                 chance = frame.last.1;

@@ -1,16 +1,21 @@
 //! Moves that stop before their first draw, and go on from there.
 
 use super::*;
-use crate::code::ir::Positions;
 use crate::state::packing::{get, or_bits};
 
 /// Steps that a move may take before a position, and that are then left for what follows it.
-const POSITION_STEPS: i64 = STEP_BUDGET / 2;
+pub const POSITION_STEPS: i64 = STEP_BUDGET / 2;
 
 impl Machine<'_> {
     /// Whether moves stop before their first draw, at the points that say so. See [`Positions`].
     pub fn stop_before_draws(&mut self, stops: bool) {
         self.stops = stops;
+    }
+
+    /// Whether they do.
+    #[must_use]
+    pub fn stops(&self) -> bool {
+        self.stops
     }
 
     /// Runs until the program ends or pauses; before a draw only if it `stops` there.
@@ -63,6 +68,20 @@ impl Machine<'_> {
         true
     }
 
+    /// The same by number, where states are given by number and positions hold nothing else; `state` is the loaded one. `None`
+    /// where it has none: the move then goes on by [`Machine::on_to_draw`], or the state now has no number.
+    pub fn number_position(&mut self, positions: &Positions, halt: Halt, state: u64) -> Option<u64> {
+        let Halt::Paused(pc) = halt else { return None };
+        let Op::BeforeDraw { point } = self.code.ops[pc as usize] else { return None };
+        let (number, _) = positions.at(point)?;
+        if self.fuel < POSITION_STEPS {
+            return None;
+        }
+        let mut words = [state];
+        self.pack(&mut words).ok()?;
+        Some(words[0] + self.keys()?.range() * u64::from(*number))
+    }
+
     /// Whether a pause is one before a draw.
     #[must_use]
     pub fn is_before_draw(&self, halt: Halt) -> bool {
@@ -110,7 +129,7 @@ impl Machine<'_> {
         self.known.fill(0);
         self.changed.fill(0);
         let number = get(words, &mut bit, Positions::continuation_bits());
-        let (pc, held) = positions.continuation(number as u16);
+        let (_, held) = positions.continuation(number as u16);
         for r in &held.regs {
             let v = get(words, &mut bit, 64) as i64;
             self.w(*r, v);
@@ -120,10 +139,29 @@ impl Machine<'_> {
                 *m = get(words, &mut bit, 32) as u32 as i32;
             }
         }
+        self.go_on_from(positions, number as u16)
+    }
+
+    /// The same for a position by number.
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn enter_numbered(&mut self, positions: &Positions, position: u64) -> Result<Halt, Break> {
+        let range = self.keys().map_or(u64::MAX, Keys::range);
+        let state = [position % range];
+        self.entered.clear();
+        self.entered.extend_from_slice(&state);
+        self.load(&state);
+        self.go_on_from(positions, (position / range) as u16)
+    }
+
+    /// Goes on from a position that was loaded.
+    fn go_on_from(&mut self, positions: &Positions, continuation: u16) -> Result<Halt, Break> {
         self.fuel = POSITION_STEPS;
         self.score = 0;
         self.places.clear();
-        let halt = self.go(*pc, false)?;
+        let halt = self.go(positions.continuation(continuation).0, false)?;
         if halt == Halt::Done {
             self.settle_end()?;
         }
