@@ -172,6 +172,7 @@ impl<'m> Builder<'m> {
             model,
             numbering: Some(numbering),
             workers: Mutex::default(),
+            spare: Mutex::default(),
             watch: self.watch,
             limits: self.limits,
             apart: self.apart,

@@ -24,12 +24,9 @@ pub(super) struct Bits {
     words: Vec<u64>,
 }
 
-/// Words of a block: eight fill a line of the cache.
-const BLOCK: usize = 8;
-
 impl Bits {
     pub(super) fn below(range: u64) -> Bits {
-        Bits { words: vec![0; (range.div_ceil(64) as usize).next_multiple_of(BLOCK)] }
+        Bits { words: vec![0; range.div_ceil(64) as usize] }
     }
 
     /// Notes a number. Whether it was not met before.
@@ -54,22 +51,23 @@ impl Bits {
 /// The place of each number in the order in which numbers were met.
 pub(super) struct Places {
     bits: Bits,
-    /// How many numbers were met below each block.
+    /// How many numbers were met below those of each word.
     before: Vec<u32>,
     /// For the numbers that were met, ascending.
     of: Vec<u32>,
 }
 
 impl Places {
-    /// From the numbers as they were met; `NODE` is none. 4 bytes a number, O(range / 64 + numbers).
+    /// From the numbers as they were met; `NODE` is none. 4 bytes a number and half a bit for each of the range.
+    /// O(range / 64 + numbers).
     fn new(bits: Bits, met: &[u32]) -> Places {
         let mut sum = 0;
-        let count = |block: &[u64]| {
+        let count = |word: &u64| {
             let before = sum;
-            sum += block.iter().map(|w| w.count_ones()).sum::<u32>();
+            sum += word.count_ones();
             before
         };
-        let before = bits.words.chunks(BLOCK).map(count).collect();
+        let before = bits.words.iter().map(count).collect();
         let mut places = Places { bits, before, of: vec![0; sum as usize] };
         for (place, n) in met.iter().enumerate().filter(|n| *n.1 != NODE) {
             let rank = places.rank(*n);
@@ -81,11 +79,9 @@ impl Places {
     /// How many numbers below this one were met.
     #[inline]
     fn rank(&self, n: u32) -> usize {
-        let (block, word) = (n as usize / (64 * BLOCK), n as usize / 64);
-        let whole = &self.bits.words[block * BLOCK..word];
+        let word = n as usize / 64;
         let below = self.bits.words[word] & ((1 << (n % 64)) - 1);
-        let ones = whole.iter().map(|w| w.count_ones()).sum::<u32>() + below.count_ones();
-        (self.before[block] + ones) as usize
+        (self.before[word] + below.count_ones()) as usize
     }
 
     #[inline]

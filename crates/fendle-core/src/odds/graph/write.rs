@@ -7,7 +7,7 @@ use rayon::prelude::*;
 
 use super::found::{NODE, Nodes, States, UNNUMBERED, close_nodes, put_places};
 use super::{Graph, Moves, Pattern, make_room};
-use crate::explore::{class_of, find_idle};
+use crate::explore::{class_of, find_idle, pool};
 use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::{Expansion, Fault, Layout, Model, MoveId, Numbering, Odds, Status, Worker};
 use crate::space::Class;
@@ -19,6 +19,8 @@ pub(super) const MOST: usize = (1 << 30) - 2;
 const CHUNK: usize = 64;
 /// Outcomes after which a chunk is broken off: states with thousands of outcomes fill the memory else.
 const CHUNK_OUTCOMES: usize = 1 << 14;
+/// Lanes that are kept for their memory.
+const SPARE: usize = 256;
 /// Positions of a chunk with too many outcomes after which the others are not tried: each takes up to a second.
 const GIVEN_UP: usize = 2;
 /// Bytes that valuing takes for each vertex: its place in the order, its marks, its bounds.
@@ -108,6 +110,8 @@ pub(super) struct Builder<'m> {
     pub(super) most: Option<u32>,
     pub(super) waiting: Vec<bool>,
     pub(super) workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
+    /// Lanes that were put into the tables, for their memory.
+    pub(super) spare: Mutex<Vec<Lane>>,
     /// States that were expanded.
     pub(super) expanded: usize,
 }
@@ -165,6 +169,7 @@ impl<'m> Builder<'m> {
             most: None,
             waiting,
             workers: Mutex::default(),
+            spare: Mutex::default(),
             expanded: 0,
         }
     }
@@ -304,7 +309,7 @@ impl<'m> Builder<'m> {
         let slice = if self.model.batch() == 1 { 1 } else { 16 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
         let one = |chunk: usize| {
-            let mut lane = Lane::default();
+            let mut lane = self.lane();
             let from = chunk * CHUNK;
             for i in from..(from + CHUNK).min(count) {
                 push(i, &mut lane.states);
@@ -565,14 +570,36 @@ impl<'m> Builder<'m> {
                     }
                     let lane = drawn.front_mut().expect("every position is drawn from");
                     self.put_drawn(lane)?;
-                    if lane.head == lane.out.heads.len() {
-                        drawn.pop_front();
+                    if lane.head == lane.out.heads.len()
+                        && let Some(Drawn { out, .. }) = drawn.pop_front()
+                    {
+                        self.spare(Lane { out, ..Lane::default() });
                     }
                 }
             }
             pending.done += 1;
         }
+        pending.lanes.into_iter().for_each(|lane| self.spare(lane));
         Ok(())
+    }
+
+    /// An empty lane.
+    fn lane(&self) -> Lane {
+        let spare = self.spare.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
+        let mut lane = spare.unwrap_or_default();
+        lane.states.clear();
+        lane.out.clear();
+        lane.idle.clear();
+        lane.early = false;
+        lane
+    }
+
+    /// Keeps a lane whose memory can be used again, unless that is much.
+    fn spare(&mut self, lane: Lane) {
+        let spare = self.spare.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if spare.len() < SPARE && lane.out.outcomes_len() <= CHUNK_OUTCOMES {
+            spare.push(lane);
+        }
     }
 
     /// Draws from positions, so many.
@@ -685,8 +712,9 @@ impl<'m> Builder<'m> {
         if *g.levels.last().expect("a level") as usize != states {
             g.levels.push(states as u32);
         }
-        let places = g.states.close();
-        let node_places = close_nodes(self.nodes);
+        let (states_of, nodes) = (&mut g.states, self.nodes);
+        let close = || rayon::join(|| states_of.close(), || close_nodes(nodes));
+        let (places, node_places) = pool(&g.pool, self.limits.threads).install(close);
         let (mut arcs, mut outcomes) = (std::mem::take(&mut g.arc_to), std::mem::take(&mut g.out_to));
         g.on_threads(|| {
             put_places(&mut arcs, places.as_ref(), node_places.as_ref(), states as u32);
