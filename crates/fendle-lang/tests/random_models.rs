@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use common::{both, compare, compare_native, compare_positions, games, model, round_trips};
+use common::{both, compare, compare_native, compare_positions, games, model, odds_agree, round_trips};
 use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::play::MoveTable;
@@ -900,6 +900,7 @@ fn all_executors_agree_on_random_models() {
         let mut machines = native.as_ref().map(|n| both(&game, n));
         if native.is_some() {
             numbered += usize::from(round_trips(&game, 40).is_some());
+            odds_agree(&game, 60);
         }
         let mut states = vec![game.bound.position.clone()];
         let mut at = 0;

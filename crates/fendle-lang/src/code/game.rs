@@ -265,9 +265,15 @@ impl core::Model for Game {
         }
         if let Some(before) = self.numbers().filter(|n| n.keys.is_narrow()) {
             note(before.keys.base());
-            for (described, ..) in before.keys.describe() {
-                if let Described::Single { slot, values } = described {
-                    seen[slot].extend(values);
+            for (described, _, slots, _) in before.keys.describe() {
+                match described {
+                    Described::Single { slot, values } => seen[slot].extend(values),
+                    // Values that only change places.
+                    _ => {
+                        for slot in &slots {
+                            seen[*slot].extend(slots.iter().map(|s| before.keys.base()[*s]));
+                        }
+                    }
                 }
             }
         }

@@ -5,7 +5,8 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
-use fendle_core::{Expansion, Model as _, MoveId, Numbering as _, Worker};
+use fendle_core::odds::{Fractions, odds};
+use fendle_core::{Expansion, Limits, Model as _, MoveId, NoWatch, Numbering as _, Worker};
 use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Numbered;
@@ -467,4 +468,30 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
         }
     }
     Some(seen.len())
+}
+
+/// What [`odds`] says of a game, or what ended it, as text without how the space was kept.
+pub fn odds_as_text(game: &Game, limits: &Limits) -> String {
+    match odds(game, limits, Fractions::WhereSmall, &NoWatch) {
+        Ok(mut a) => {
+            a.counts.numbers = None;
+            format!("{a:?}")
+        }
+        Err(e) => format!("{e:?}"),
+    }
+}
+
+/// Chances are the same with packed states and by number: by the interpreter and by native code, on one thread and on three, with
+/// a proved range where there is one, and with one that is made wider while states are met.
+pub fn odds_agree(game: &Game, max_states: u64) {
+    let limits = Limits { max_states, threads: 1, number_from: u64::MAX, ..Limits::default() };
+    let mut plain = afresh(game);
+    plain.numbering = None;
+    let want = odds_as_text(&plain, &limits);
+    let mut native = afresh(game);
+    native.native = WhenItPays::by(fendle_native::make);
+    for (game, threads, number_from) in [(&afresh(game), 1, 1), (&native, 1, 1), (&native, 3, 40)] {
+        let limits = Limits { threads, number_from, ..limits };
+        assert_eq!(odds_as_text(game, &limits), want, "{} {threads} {number_from}", game.bound.name);
+    }
 }
