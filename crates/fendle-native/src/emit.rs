@@ -42,7 +42,9 @@ pub(crate) struct Emitter<'e> {
     context: Value,
     pub(crate) mem: Value,
     regs: Value,
-    pub(crate) changed: Value,
+    changed: Value,
+    /// The changed values of a state of few, as long as the program runs.
+    marks: Option<Variable>,
     pub(crate) memo: Value,
     pub(crate) known: Value,
     pub(crate) score: Value,
@@ -84,6 +86,12 @@ pub(crate) fn program(
     let fuel = b.declare_var(I64);
     let steps = b.ins().load(I64, flags, fuel_at, 0);
     b.def_var(fuel, steps);
+    let marks = (code.state_len <= 64).then(|| {
+        let marks = b.declare_var(I64);
+        let word = b.ins().load(I64, table(), changed, 0);
+        b.def_var(marks, word);
+        marks
+    });
     let (broken, leave) = (b.create_block(), b.create_block());
     b.append_block_param(broken, I64);
     b.append_block_param(broken, I64);
@@ -107,6 +115,7 @@ pub(crate) fn program(
         mem,
         regs,
         changed,
+        marks,
         memo,
         known,
         score,
@@ -252,6 +261,7 @@ impl Emitter<'_> {
         self.b.switch_to_block(self.leave);
         let steps = self.b.use_var(self.fuel);
         self.b.ins().store(flags, steps, self.fuel_at, 0);
+        self.put_marks();
         let number = self.b.block_params(self.leave)[0];
         self.b.ins().return_(&[number]);
     }
@@ -360,12 +370,14 @@ impl Emitter<'_> {
         let (mut reads, mut writes) = (vec![], vec![]);
         op.visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
         self.spill(&reads);
+        self.put_marks();
         let function = self.number(step as *const () as usize as i64);
         let pc = self.number(self.pc.into());
         let call = self.b.ins().call_indirect(self.signature, function, &[self.context, pc]);
         let broke = self.b.inst_results(call)[0];
         let on = self.b.create_block();
         let number = self.number(Ended::Broken.number());
+        self.take_marks();
         self.b.ins().brif(broke, self.leave, &[BlockArg::Value(number)], on, &[]);
         self.b.switch_to_block(on);
         self.reload(&writes);
@@ -377,6 +389,22 @@ impl Emitter<'_> {
         let regs: Vec<R> = self.code.points[point as usize].regs.iter().copied().chain(also).collect();
         self.spill(&regs);
         self.end(Ended::Paused(self.pc));
+    }
+
+    /// Writes the marks of changed values back to the machine.
+    fn put_marks(&mut self) {
+        if let Some(marks) = self.marks {
+            let word = self.b.use_var(marks);
+            self.b.ins().store(table(), word, self.changed, 0);
+        }
+    }
+
+    /// Takes them over from the machine.
+    fn take_marks(&mut self) {
+        if let Some(marks) = self.marks {
+            let word = self.b.ins().load(I64, table(), self.changed, 0);
+            self.b.def_var(marks, word);
+        }
     }
 
     fn spill(&mut self, regs: &[R]) {
@@ -397,7 +425,7 @@ impl Emitter<'_> {
     }
 
     /// The number that a value always is, where that can be seen at once.
-    fn known(&self, value: Value) -> Option<i64> {
+    pub(crate) fn known(&self, value: Value) -> Option<i64> {
         let dfg = &self.b.func.dfg;
         let inst = dfg.value_def(dfg.resolve_aliases(value)).inst()?;
         match dfg.insts[inst] {
@@ -451,6 +479,13 @@ impl Emitter<'_> {
             let (word, bit) = (slot / 64, slot % 64);
             let n = (64 - bit).min(first + len - slot);
             let mask = (u64::MAX >> (64 - n)) << bit;
+            if let Some(marks) = self.marks {
+                let old = self.b.use_var(marks);
+                let new = self.b.ins().bor_imm(old, mask as i64);
+                self.b.def_var(marks, new);
+                slot += n;
+                continue;
+            }
             let old = self.b.ins().load(I64, table(), self.changed, (word * 8) as i32);
             let mask = self.number(mask as i64);
             let new = self.b.ins().bor(old, mask);
@@ -466,13 +501,15 @@ impl Emitter<'_> {
         let one = self.number(1);
         // Shifts count modulo 64.
         let mask = self.b.ins().ishl(one, slot);
-        let at = if self.code.state_len <= 64 {
-            self.changed
-        } else {
-            let word = self.b.ins().ushr_imm(slot, 6);
-            let bytes = self.b.ins().ishl_imm(word, 3);
-            self.b.ins().iadd(self.changed, bytes)
-        };
+        if let Some(marks) = self.marks {
+            let old = self.b.use_var(marks);
+            let new = self.b.ins().bor(old, mask);
+            self.b.def_var(marks, new);
+            return;
+        }
+        let word = self.b.ins().ushr_imm(slot, 6);
+        let bytes = self.b.ins().ishl_imm(word, 3);
+        let at = self.b.ins().iadd(self.changed, bytes);
         let old = self.b.ins().load(I64, table(), at, 0);
         let new = self.b.ins().bor(old, mask);
         self.b.ins().store(table(), new, at, 0);
@@ -497,6 +534,13 @@ impl Emitter<'_> {
         let at = self.b.ins().iadd(base, bytes);
         self.b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
     }
+}
+
+/// How a number below 2^31 is divided by a fixed one: x / n = x * m >> s, with m below 2^32 (Granlund & Montgomery, *Division by
+/// invariant integers using multiplication*, 1994: with 2^k >= n, m = ceil(2^(31+k) / n) and s = 31 + k).
+pub(crate) fn quotient(n: u64) -> (u64, u32) {
+    let k = 64 - (n.max(1) - 1).leading_zeros();
+    ((1u64 << (31 + k)).div_ceil(n), 31 + k)
 }
 
 /// Flags of an access to the memory of the machine, which shares nothing with its other parts.

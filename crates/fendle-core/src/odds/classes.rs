@@ -177,14 +177,14 @@ impl Marks {
     }
 
     fn count_fatal(&mut self, g: &Graph, pace: &mut Pace<'_>) -> Result<(), Limit> {
-        // For each node how many outcomes are bad, and whether all are.
+        // For each node how many outcomes are bad, and in the lowest bit whether all are.
         let states = g.states_len() as u32;
         let of_node = |v: u32| {
             let out = g.outcomes(v).0;
             let bad = out.iter().filter(|t| g.classes[**t as usize].is_bad()).count();
-            (bad as u32, bad == out.len() && bad > 0)
+            (bad as u32) << 1 | u32::from(bad == out.len() && bad > 0)
         };
-        let mut bad: Vec<(u32, bool)> = vec![];
+        let mut bad: Vec<u32> = vec![];
         let nodes = states..g.vertices_len() as u32;
         g.on_threads(|| nodes.into_par_iter().with_min_len(PIECE).map(of_node).collect_into_vec(&mut bad));
         let of_state = |s: u32| {
@@ -194,9 +194,9 @@ impl Marks {
                 if g.is_state(to) {
                     moves += u64::from(g.classes[to as usize].is_bad());
                 } else {
-                    let (bad, all) = bad[(to - states) as usize];
+                    let (all, bad) = (bad[(to - states) as usize] & 1, bad[(to - states) as usize] >> 1);
                     moves += u64::from(all);
-                    draws += u64::from(if all { 0 } else { bad });
+                    draws += u64::from(if all == 1 { 0 } else { bad });
                 }
             }
             (moves, draws)

@@ -1,5 +1,8 @@
 //! The order in which vertices are valued: strongly connected parts, each after those that it leads to.
 
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
+
 use rayon::prelude::*;
 
 use super::graph::Graph;
@@ -43,27 +46,47 @@ impl Parts {
     /// where there is a cycle.
     fn layers(g: &Graph, pace: &mut Pace<'_>) -> Result<Option<Parts>, Limit> {
         let count = g.vertices_len();
-        let mut left = vec![0u32; count];
-        for v in 0..count as u32 {
-            pace.step(1)?;
-            g.each(v, |t| left[t as usize] += 1);
+        let mut left: Vec<AtomicU32> = vec![];
+        left.resize_with(count, AtomicU32::default);
+        let note = |v: u32| {
+            g.each(v, |t| {
+                left[t as usize].fetch_add(1, Relaxed);
+            });
+        };
+        for first in (0..count as u32).step_by(PIECE) {
+            let piece = first..(first + PIECE as u32).min(count as u32);
+            pace.step(piece.len() as u64)?;
+            g.on_threads(|| piece.into_par_iter().with_min_len(FEW).for_each(note));
         }
         let mut order: Vec<u32> = Vec::with_capacity(count);
-        order.extend((0..count as u32).filter(|v| left[*v as usize] == 0));
+        order.extend((0..count as u32).filter(|v| left[*v as usize].load(Relaxed) == 0));
+        // Whoever takes the last arrow to a vertex away adds it to the next layer.
+        let take = |some: &[u32]| {
+            let mut next = vec![];
+            for v in some {
+                g.each(*v, |t| {
+                    if left[t as usize].fetch_sub(1, Relaxed) == 1 {
+                        next.push(t);
+                    }
+                });
+            }
+            next
+        };
         let mut ends = vec![0];
         let mut at = 0;
         while at < order.len() {
             let end = order.len();
             ends.push(end as u32);
             while at < end {
-                pace.step(1)?;
-                g.each(order[at], |t| {
-                    left[t as usize] -= 1;
-                    if left[t as usize] == 0 {
-                        order.push(t);
-                    }
-                });
-                at += 1;
+                let to = (at + PIECE).min(end);
+                pace.step((to - at) as u64)?;
+                let piece = &order[at..to];
+                let next: Vec<Vec<u32>> = match piece.len() < FEW {
+                    true => vec![take(piece)],
+                    false => g.on_threads(|| piece.par_chunks(FEW).map(take).collect()),
+                };
+                next.iter().for_each(|n| order.extend_from_slice(n));
+                at = to;
             }
         }
         if order.len() < count {

@@ -4,6 +4,9 @@ use fendle_lang::code::ir::Program;
 
 use super::*;
 
+/// Values of a state up to which it is restored whole.
+const COPIED_MAX: u32 = 32;
+
 impl Writer<'_> {
     /// Calls a program that gives a value; anything else is slow.
     fn ask(&mut self, program: u32) -> Value {
@@ -40,6 +43,10 @@ impl Writer<'_> {
     }
 
     pub(super) fn restore(&mut self) {
+        if self.code.state_len <= COPIED_MAX {
+            self.restore_all();
+            return;
+        }
         for w in 0..(self.code.state_len as usize).div_ceil(64) {
             let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
             let zero = self.number(0);
@@ -64,6 +71,22 @@ impl Writer<'_> {
             self.b.switch_to_block(done);
         }
         let zero = self.number(0);
+        self.finish(zero);
+    }
+
+    /// Copies a state of few values whole, which is faster than looking for those that were changed.
+    fn restore_all(&mut self) {
+        let len = self.code.state_len as usize;
+        let mut slot = 0;
+        while slot < len {
+            let (ty, n) = if len - slot >= 4 { (I32X4, 4) } else { (I32, 1) };
+            let (before, now) = (self.before(slot), self.now(slot));
+            let value = self.b.ins().load(ty, loose(), self.mem, before);
+            self.b.ins().store(loose(), value, self.mem, now);
+            slot += n;
+        }
+        let zero = self.number(0);
+        self.b.ins().store(table(), zero, self.changed, 0);
         self.finish(zero);
     }
 

@@ -1,6 +1,7 @@
 //! From a number to the values of its state.
 
 use super::*;
+use crate::emit::quotient;
 
 impl Writer<'_> {
     pub(super) fn unpack(&mut self) {
@@ -14,23 +15,22 @@ impl Writer<'_> {
             self.b.ins().store(table(), zero, known, (w * 8) as i32);
         }
         self.write_base();
-        let mut rest = self.params[1];
-        for (field, (described, stride, ..)) in keys.describe().into_iter().enumerate().rev() {
-            let digit = if stride == 1 {
-                rest
-            } else if keys.range() > u64::from(u32::MAX) {
+        let key = self.params[1];
+        // The number divided by what the field above counts.
+        let mut above = self.number(0);
+        for (field, (described, stride, _, digits)) in keys.describe().into_iter().enumerate().rev() {
+            let here = if stride == 1 {
+                key
+            } else if keys.range() >= 1 << 31 {
                 let s = self.number(stride);
-                self.b.ins().udiv(rest, s)
+                self.b.ins().udiv(key, s)
             } else {
-                // Division of 32 bits is several times faster.
-                let (x, s) = (self.b.ins().ireduce(I32, rest), self.b.ins().iconst(I32, stride as i64));
-                let q = self.b.ins().udiv(x, s);
-                self.b.ins().uextend(I64, q)
+                self.divided(key, stride)
             };
-            if stride > 1 {
-                let whole = self.b.ins().imul_imm(digit, stride as i64);
-                rest = self.b.ins().isub(rest, whole);
-            }
+            // Each division is of the number itself, so none waits for another.
+            let whole = self.b.ins().imul_imm(above, digits as i64);
+            let digit = self.b.ins().isub(here, whole);
+            above = here;
             self.b.ins().store(table(), digit, self.digits, (field * 8) as i32);
             match described {
                 Described::Single { slot, values } => self.unpack_single(digit, slot, values),
@@ -45,6 +45,13 @@ impl Writer<'_> {
         }
         let zero = self.number(0);
         self.finish(zero);
+    }
+
+    /// A quotient of a number below 2^31 and a fixed divisor, by multiplication: see [`quotient`].
+    fn divided(&mut self, x: Value, n: u64) -> Value {
+        let (multiplier, shift) = quotient(n);
+        let product = self.b.ins().imul_imm(x, multiplier as i64);
+        self.b.ins().ushr_imm(product, i64::from(shift))
     }
 
     /// Writes the values that are in no field. Runs of them are copied, four at a time.

@@ -42,7 +42,7 @@ impl Emitter<'_> {
             }
             Op::Div { d, a, b, .. } => self.divide(d, a, b, false, &op),
             Op::Mod { d, a, b, .. } => self.divide(d, a, b, true, &op),
-            Op::Pow { .. } => self.step(&op),
+            Op::Pow { d, a, b, .. } => self.power(d, a, b, &op),
             Op::Min { d, a, b } => {
                 let (a, b) = (self.get(a), self.get(b));
                 let v = self.b.ins().smin(a, b);
@@ -400,6 +400,19 @@ impl Emitter<'_> {
         let zero = self.number(0);
         self.unless_broken(sound, site, zero);
         self.set(d, v);
+    }
+
+    /// A power: of a base that is fixed by a table, as far as powers fit; else by the interpreter.
+    fn power(&mut self, d: R, a: R, b: R, op: &Op) {
+        let base = self.get(a);
+        let Some(base) = self.known(base) else { return self.step(op) };
+        let powers: Vec<i64> = (0..64).map_while(|e| base.checked_pow(e)).collect();
+        let exponent = self.get(b);
+        let easy = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, exponent, powers.len() as i64);
+        let zero = self.number(0);
+        let index = self.b.ins().select(easy, exponent, zero);
+        let value = self.entry(powers, index);
+        self.or_step(easy, op, Some((d, value)));
     }
 
     /// Division and rest as Euclid's: small numbers by unsigned division, others by the interpreter.

@@ -1,6 +1,7 @@
 //! Places, directions, lanes and placed shapes.
 
 use super::*;
+use crate::emit::quotient;
 
 impl Emitter<'_> {
     /// Row and column of a place, and whether they are on the board.
@@ -201,13 +202,11 @@ impl Emitter<'_> {
         }
     }
 
-    /// A quotient and the rest, of a number below 2^31 and a fixed divisor, by multiplication (Granlund & Montgomery 1994):
-    /// with 2^s >= n, m = ceil(2^(31+s) / n) is below 2^32, and x / n = x * m >> (31 + s).
+    /// A quotient and the rest, of a number below 2^31 and a fixed divisor: see [`quotient`].
     pub(super) fn divided(&mut self, x: Value, n: i64) -> (Value, Value) {
-        let s = 64 - ((n - 1).max(0) as u64).leading_zeros();
-        let m = (1u64 << (31 + s)).div_ceil(n as u64);
-        let product = self.b.ins().imul_imm(x, m as i64);
-        let quotient = self.b.ins().ushr_imm(product, i64::from(31 + s));
+        let (multiplier, shift) = quotient(n as u64);
+        let product = self.b.ins().imul_imm(x, multiplier as i64);
+        let quotient = self.b.ins().ushr_imm(product, i64::from(shift));
         let whole = self.b.ins().imul_imm(quotient, n);
         (quotient, self.b.ins().isub(x, whole))
     }

@@ -390,9 +390,9 @@ impl<'m> Builder<'m> {
             let arcs = self.g.arc_to.len();
             let open = unfinished.next_if(|u| u.0 as usize == k).map(|u| u.1);
             for r in &out.runs[run..run + head.runs as usize] {
-                let odds = out.odds.get(outcome).copied().unwrap_or(Odds::SURE);
+                let odds = || out.odds.get(outcome).copied().unwrap_or(Odds::SURE);
                 // A mean that is no whole number is a draw with one outcome.
-                let whole = odds.score % odds.weight.max(1) as i64 == 0;
+                let whole = |odds: Odds| odds.score % odds.weight.max(1) as i64 == 0;
                 let (to, score) = match r.outcomes {
                     0 => {
                         let (node, new) = met[position];
@@ -404,9 +404,9 @@ impl<'m> Builder<'m> {
                         position += 1;
                         (node, out.position_scores[position - 1])
                     }
-                    1 if whole => {
+                    1 if whole(odds()) => {
                         let to = self.state(&out.outcomes[outcome * words..(outcome + 1) * words])?;
-                        (to, odds.score / odds.weight.max(1) as i64)
+                        (to, odds().score / odds().weight.max(1) as i64)
                     }
                     n => {
                         fresh.push(Fresh::Drawn(chunk, outcome, n));
