@@ -12,7 +12,7 @@ use crate::answer::{Answer, Asked, FaultReport, Trouble, Verdict, fault_report, 
 use crate::budget::Budget;
 use crate::knowledge::{Play, play};
 use crate::load::{Loaded, Store};
-use crate::odds::{Odds, answered};
+use crate::odds::{Estimate, Odds, answered, at_random};
 use crate::position::Position;
 use crate::routes::{lucky_names, move_names};
 use crate::structure::{Structured, structured};
@@ -73,6 +73,9 @@ pub struct Space {
     /// With knowledge: the best chance to win.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub best_probability: Option<Option<Value>>,
+    /// Games that were played at random, where moves have more outcomes than are written down.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sampled: Option<Estimate>,
     /// The structure, where it was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub structure: Option<Structured>,
@@ -302,6 +305,13 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
     let charts = how.charts.then(|| charts(&found, budget));
     let report = how.report.then(|| report(level, &found, worlds > 0, &limits, budget));
     let c = &found.counts;
+    let sampled = match c.limit {
+        Some(Limit::Outcomes) if worlds == 0 => at_random(model, budget).map_err(|f| {
+            let place = fendle_core::explore::Faulted { fault: f, ..Default::default() };
+            Trouble::Fault(Box::new(fault_report(store, level, &place)))
+        })?,
+        _ => None,
+    };
     let limit = c.limit.or(structure.as_ref().and_then(Structured::limit));
     let space = Space {
         past_goals: how.past_goals,
@@ -309,6 +319,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         played: if worlds > 0 { "with knowledge" } else { "layout known" },
         layouts: (worlds > 0).then_some(worlds),
         best_probability: (worlds > 0).then_some(best),
+        sampled,
         structure,
         table_bytes: found.space.bytes(),
         table_bits: found.space.bits(),

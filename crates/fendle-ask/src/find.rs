@@ -14,6 +14,7 @@ use serde::Serialize;
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report_of, limit_of};
 use crate::bound::puzzle;
 use crate::budget::Budget;
+use crate::examples::{ByItself, Sampled, example};
 use crate::explore::searched_whole;
 use crate::hunt::{Hunt, Promise, first_relaxed};
 use crate::knowledge::needs_layout;
@@ -58,6 +59,9 @@ pub struct Found {
     pub complete: bool,
     /// Why there is none, where that was proved without looking at all positions.
     pub why_none: Option<String>,
+    /// Games that were played for an example, where moves have more outcomes than are written down.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sampled: Option<Sampled>,
     /// States seen.
     pub states: u64,
     /// Things are hidden in this level.
@@ -116,6 +120,7 @@ pub fn find_any(
         position: None,
         complete: false,
         why_none: None,
+        sampled: None,
         states: 0,
         hides: game.bound.model.hides(),
     };
@@ -200,7 +205,7 @@ pub fn find(
         Ok(played) => played.states.last().cloned().unwrap_or_default(),
         Err(_) => game.unpack(r.states.last().expect("a route has a start")),
     });
-    let answer = Found {
+    let mut answer = Found {
         condition: condition.into(),
         moves_before: before,
         draws,
@@ -215,16 +220,40 @@ pub fn find(
         position: last.map(|s| Position::new(&game.bound, &s)),
         complete: limit.is_none(),
         why_none: None,
+        sampled: None,
         states: found.counts.states,
         hides: game.bound.model.hides(),
     };
-    let holds = match (count > 0, limit) {
+    // What is met in a game that is played can be met.
+    let by_itself = before == 0 && game.starts.len() <= 1;
+    if answer.count == 0 && limit == Some(Limit::Outcomes) && by_itself {
+        played(level, &body, &mut answer, budget)?;
+    }
+    let holds = match (answer.count > 0, limit) {
         (true, _) => Verdict::Holds,
         (false, None) => Verdict::Fails,
         (false, Some(_)) => Verdict::Undecided,
     };
     let states = answer.states;
     Ok(Answer::new(Asked::of(level), holds, answer).stopped(limit, budget).took(budget, states))
+}
+
+/// Plays games until one comes to such a position, if the condition can be asked of a position by itself.
+fn played(level: &Loaded, body: &Body, answer: &mut Found, budget: &Budget) -> Result<(), Trouble> {
+    let game = &level.game;
+    let asked = ByItself::new(game, body);
+    if !matches!(asked.holds(&game.bound.position), Ok(Some(_))) {
+        return Ok(());
+    }
+    let (met, sampled) = example(level, budget, &mut |state| Ok(asked.holds(state)?.unwrap_or(false)))?;
+    answer.sampled = Some(sampled);
+    if let Some((names, states)) = met {
+        answer.count = 1;
+        answer.depth = Some(names.len());
+        answer.moves = Some(names);
+        answer.position = states.last().map(|s| Position::new(&game.bound, s));
+    }
+    Ok(())
 }
 
 /// The states in which the condition holds, by id, and the limit that ended the asking.

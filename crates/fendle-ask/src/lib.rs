@@ -20,6 +20,7 @@ pub mod check;
 pub mod compare;
 pub mod count;
 pub mod counting;
+pub mod examples;
 pub mod explore;
 pub mod fairness;
 pub mod find;

@@ -365,6 +365,22 @@ impl Watch for Share<'_> {
     }
 }
 
+/// Plays that are played at random where a space cannot be written down.
+const AT_RANDOM: u64 = 200;
+
+/// What games that are played at random come to; `None` where the time did not last for one.
+///
+/// # Errors
+///
+/// The fault that was met.
+pub(crate) fn at_random(
+    model: &dyn Model,
+    budget: &Budget,
+) -> Result<Option<Estimate>, fendle_core::model::Fault> {
+    let how = How { plays: Some(AT_RANDOM), policies: vec![Policy::Random], ..How::default() };
+    Ok(estimated(model, &how, budget)?.0.pop())
+}
+
 /// Plays games by each policy.
 fn estimated(
     model: &dyn Model,

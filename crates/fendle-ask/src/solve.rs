@@ -1,23 +1,21 @@
 //! A shortest solution, or a proof that there is none, or what stands in the way.
 
-use fendle_core::ahead::Ahead;
-use fendle_core::simulate::Policy;
 use fendle_core::solve::solve_seeing;
 use fendle_core::{Limit, Model as _, Route, Space};
 use fendle_lang::Game;
-use fendle_lang::play::{Tried, is_won, step_drawn};
+use fendle_lang::play::is_won;
 use fendle_lang::reasons::effects::{QUICK_WAYS, SOLVE_WAYS};
 use fendle_lang::reasons::invariant::Apart;
 use fendle_lang::reasons::keeps::{Kept, Proof, proof};
-use fendle_lang::run::setup::Dice;
-use fendle_lang::run::{Eval, RunFault};
+use fendle_lang::run::Eval;
 use fendle_lang::state::{Stop, ending_text};
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, limit_of, start_breaks};
+use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::bound::{Relaxed, puzzle};
 use crate::budget::Budget;
+use crate::examples::example;
 use crate::explore::what_is_known;
 use crate::fairness;
 use crate::hunt::{Attempt, Hunt, Hunted, Promise, first_relaxed};
@@ -195,7 +193,7 @@ pub fn solve(
     }
     // Where chance kept the search from the goal, a game that reaches it proves that it can be reached.
     if let Some(by) = limit.filter(|_| !game.is_sure())
-        && let Some(example) = example(level, budget)?
+        && let (Some(example), _) = example(level, budget, &mut |state| Ok(is_won(b, state)))?
     {
         (holds, limit) = (Verdict::Holds, None);
         found.verdict = "solvable";
@@ -413,69 +411,6 @@ fn hunted_answer(
     );
     found.proof = json!({"kind": "none", "limit": by, "least": least});
     Ok(Answer::new(asked, Verdict::Undecided, found).stopped(Some(by), budget).took(budget, states))
-}
-
-/// Games that are played for an example: by moves at random, and by look-ahead.
-const EXAMPLES: [(Policy, u64); 2] = [(Policy::Random, 24), (Policy::Ahead(300), 12)];
-/// Moves of a game that is played for an example.
-const EXAMPLE_MOVES: usize = 400;
-
-/// The moves of a game, with what was drawn, and its states.
-type Example = (Vec<String>, Vec<Vec<i32>>);
-
-/// A game that reaches the goal, among some that are played by the reference executor on dice by seed.
-fn example(level: &Loaded, budget: &Budget) -> Result<Option<Example>, Trouble> {
-    // Moves are named as they are, also where states have a form.
-    let game = &level.game.apart();
-    let b = &game.bound;
-    let broke = |f: RunFault| match limit_of(&f, budget) {
-        Some(_) => None,
-        None => Some(Trouble::Message(format!("the model breaks: {f}"))),
-    };
-    for (policy, plays) in EXAMPLES {
-        for play in 0..plays {
-            let mut dice = Dice::new(budget.wanted().seed ^ (play << 32));
-            let mut ahead = match policy {
-                Policy::Ahead(states) => Some(Ahead::new(game, states, budget)),
-                _ => None,
-            };
-            let mut state = b.position.clone();
-            let (mut names, mut states) = (vec![], vec![state.clone()]);
-            let mut worker = game.worker();
-            while names.len() < EXAMPLE_MOVES {
-                if budget.is_stopped() {
-                    return Ok(None);
-                }
-                let packed = game.pack(&state);
-                let chosen = match &mut ahead {
-                    Some(ahead) => ahead.choose(&packed).ok().flatten(),
-                    None => {
-                        let moves = worker.allowed(&packed).unwrap_or_default();
-                        (!moves.is_empty()).then(|| moves[dice.below(moves.len() as u64) as usize])
-                    }
-                };
-                let Some(of) = chosen else { break };
-                let made = match step_drawn(b, &level.moves, &state, of.0 as usize, false, &mut dice) {
-                    Ok(Tried::Made(list)) => list,
-                    Ok(_) => break,
-                    Err(f) => match broke(f) {
-                        Some(trouble) => return Err(trouble),
-                        None => break,
-                    },
-                };
-                let Some(played) = made.into_iter().next().filter(|p| !p.made.cut) else { break };
-                names.push(call_text(level.moves.name(of.0 as usize), &played));
-                state.clone_from(&played.made.state);
-                states.push(state.clone());
-                match played.ended {
-                    Some(_) if is_won(b, &state) => return Ok(Some((names, states))),
-                    Some(_) => break,
-                    None => {}
-                }
-            }
-        }
-    }
-    Ok(None)
 }
 
 /// The words for a start that has ended otherwise than won.

@@ -131,6 +131,58 @@ fn policies_are_compared_on_the_same_draws() {
     assert!(bad.code == 2 && bad.err.contains("a policy is `random`, `greedy`, `ahead`"), "{}", bad.err);
 }
 
+/// A board of eight by eight that is filled up by chance, and a goal that some plays reach.
+const HALL: &str = "model = 'match'\n[[level]]\nname = 'a'\nvalues.kinds = 5\nvalues.refill = 'chance'\nvalues.gathering = true\n\
+    values.wanted = [9, 0, 0, 0, 0]\nvalues.limit = 10\nstart.tile = '''\n\
+    23144211\n14531255\n33213313\n32243315\n44522153\n15313535\n24434422\n33112435\n'''\n";
+
+/// Where moves have more outcomes than are written down, `find` plays for an example, which is a real play, and `explore` says
+/// what plays at random come to; neither ever says "no".
+#[test]
+fn what_is_sampled_is_an_example_or_nothing() {
+    let dir = dir_with(&[("a.toml", HALL)]);
+    for condition in ["got[1] >= 5", "stuck or used == 10", "won"] {
+        let r = fendle(dir.path(), &["find", "a.toml", condition, "--format", "json"]);
+        let (found, sampled) = (r.json(), r.json()["sampled"].clone());
+        assert_eq!((r.code, found["complete"].as_bool()), (0, Some(false)), "{condition}: {}", r.err);
+        assert!(sampled["plays"].as_u64() >= Some(1) && sampled["seed"] == 1, "{sampled}");
+        // The moves name what was drawn: played again they lead to the same position.
+        let moves: Vec<&str> =
+            found["moves"].as_array().expect("moves").iter().filter_map(|m| m.as_str()).collect();
+        assert_eq!(found["depth"].as_u64(), Some(moves.len() as u64));
+        let after = fendle(dir.path(), &["show", "a.toml", "--after", &moves.join("; "), "--format", "json"]);
+        assert_eq!(after.code, 0, "{}", after.err);
+        assert_eq!(after.json()["position"], found["position"], "{condition}");
+        let holds = fendle(
+            dir.path(),
+            &["find", "a.toml", condition, "--at", found["position"].as_str().expect("a line")],
+        );
+        assert!(holds.out.contains("after 0 moves"), "{condition}: {}", holds.out);
+    }
+    // What never holds is not met, and that is no proof; what only all positions together can tell is not asked of one.
+    let never = fendle(dir.path(), &["find", "a.toml", "used > 10"]);
+    assert_eq!(never.code, 3);
+    assert!(never.out.contains("undecided: none among the 1 state that were seen"), "{}", never.out);
+    assert!(never.out.contains("sampled: none in 36 plays with "), "{}", never.out);
+    assert!(never.out.contains("that proves nothing"), "{}", never.out);
+    let dead = fendle(dir.path(), &["find", "a.toml", "dead"]);
+    assert!(dead.code == 3 && !dead.out.contains("sampled"), "{}", dead.out);
+    let space = fendle(dir.path(), &["explore", "a.toml"]);
+    assert_eq!(space.code, 3, "{}", space.err);
+    assert!(
+        space.out.contains("sampled, since moves have too many outcomes to write down:"),
+        "{}",
+        space.out
+    );
+    assert!(space.out.contains("200 plays with the policy `random`, seed 1"), "{}", space.out);
+    assert!(!space.out.contains("unsolvable"), "{}", space.out);
+    let json = fendle(dir.path(), &["explore", "a.toml", "--format", "json"]).json();
+    let won = json["sampled"]["won"].as_u64().expect("a number");
+    let verdict =
+        if won > 0 { "possible: sampled plays reach a goal" } else { "undecided: no goal was seen" };
+    assert!(space.out.contains(verdict), "{won} {}", space.out);
+}
+
 /// A move with more outcomes than are written down is drawn: the board is played all the same.
 #[test]
 fn moves_with_too_many_outcomes_are_drawn() {

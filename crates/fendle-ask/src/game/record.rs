@@ -1,6 +1,7 @@
 //! A level beside plays that the game recorded: lines of JSON, one a move.
 
-use fendle_lang::play::{Tried, merged, step, with_draws};
+use fendle_core::Limit;
+use fendle_lang::play::{Tried, merged, step, step_following, with_draws};
 use fendle_lang::run::RunFault;
 use serde::Deserialize;
 use serde_json::Value;
@@ -125,7 +126,15 @@ impl Reading<'_> {
                 return Ok(());
             }
         };
-        let refused = match step(b, &self.level.moves, &state, number, false)? {
+        let moves = &self.level.moves;
+        let stepped = match step(b, moves, &state, number, false) {
+            // Too many outcomes to be written down: the one that is told is looked for.
+            Err(f) if f.kind.limit().is_some_and(|l| l != Limit::Time) && !drawn.is_empty() => {
+                step_following(b, moves, &state, number, false, &drawn)
+            }
+            stepped => stepped,
+        };
+        let refused = match stepped? {
             Tried::Made(list) => {
                 let list = if drawn.is_empty() { merged(list) } else { with_draws(list, &drawn) };
                 return self.made((of, told), list, &before);

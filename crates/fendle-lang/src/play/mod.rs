@@ -140,14 +140,16 @@ impl Played {
     }
 }
 
+/// Whether something that was drawn is written as a cell.
+fn is_cell(what: &str) -> bool {
+    what.strip_prefix('r').and_then(|w| w.split_once('c')).is_some_and(|(r, c)| {
+        !r.is_empty() && !c.is_empty() && (r.to_owned() + c).bytes().all(|b| b.is_ascii_digit())
+    })
+}
+
 /// What was drawn, as it is written behind a slash: values first, then `at` and cells.
 #[must_use]
 pub fn draws_text<'d>(draws: impl Iterator<Item = &'d str>) -> String {
-    let is_cell = |w: &str| {
-        w.strip_prefix('r').and_then(|w| w.split_once('c')).is_some_and(|(r, c)| {
-            !r.is_empty() && !c.is_empty() && (r.to_owned() + c).bytes().all(|b| b.is_ascii_digit())
-        })
-    };
     let (cells, values): (Vec<&str>, Vec<&str>) = draws.partition(|w| is_cell(w));
     match (values.is_empty(), cells.is_empty()) {
         (true, true) => String::new(),
@@ -260,6 +262,58 @@ pub fn step_drawn(
     let mut pick = |weights: &[u64]| dice.pick(weights);
     let outcome = Eval::new(b).apply_drawn(state, *of, params, &mut pick)?;
     tried(b, outcome)
+}
+
+/// Plays one move so that these things are drawn, in the order of [`Played::draws_text`]: one outcome, or none where nothing like it
+/// can be drawn. For moves with too many outcomes to be written down. Each draw is found by trying: O(draws x things to draw)
+/// times the move.
+///
+/// # Errors
+///
+/// A model fault.
+pub fn step_following(
+    b: &Bound,
+    moves: &MoveTable,
+    state: &[i32],
+    number: usize,
+    past_goals: bool,
+    draws: &str,
+) -> Result<Tried, RunFault> {
+    if let Some(e) = Eval::new(b).status(state)?
+        && !(past_goals && b.is_goal(e))
+    {
+        return Ok(Tried::Ended(e));
+    }
+    let (of, params) = &moves.list[number];
+    let words = || draws.split_whitespace().filter(|w| *w != "at");
+    // Which thing each draw takes, the first where nothing is said.
+    let mut taken: Vec<usize> = vec![];
+    loop {
+        let mut sizes: Vec<usize> = vec![];
+        let mut pick = |weights: &[u64]| {
+            let at = taken.get(sizes.len()).copied().unwrap_or(0).min(weights.len() - 1);
+            sizes.push(weights.len());
+            at
+        };
+        let outcome = Eval::new(b).apply_drawn(state, *of, params, &mut pick)?;
+        let Tried::Made(list) = tried(b, outcome)? else { return Ok(Tried::Made(vec![])) };
+        let Some(played) = list.into_iter().next() else { return Ok(Tried::Made(vec![])) };
+        // How many draws are as they are wanted, values and cells each in their order.
+        let mut wanted = [false, true].map(|cell| words().filter(move |w| is_cell(w) == cell));
+        let drawn: Vec<&str> = played.made.draws().collect();
+        let fits = drawn.iter().take_while(|w| wanted[usize::from(is_cell(w))].next() == Some(w)).count();
+        if fits == drawn.len() {
+            let all = wanted.iter_mut().all(|rest| rest.next().is_none());
+            return Ok(Tried::Made(if all { vec![played] } else { vec![] }));
+        }
+        // The first that is another takes the next thing.
+        let next = taken.get(fits).map_or(0, |t| *t) + 1;
+        if next >= sizes.get(fits).copied().unwrap_or(0) {
+            return Ok(Tried::Made(vec![]));
+        }
+        taken.resize(fits, 0);
+        taken.push(next);
+    }
 }
 
 fn tried(b: &Bound, outcome: Outcome) -> Result<Tried, RunFault> {

@@ -6,6 +6,7 @@ use fendle_core::Exploration;
 use fendle_core::numbers::{counted, grouped};
 use fendle_view::chart::{bars, by_depth};
 
+use super::odds::estimate;
 use super::{beside, headed, move_lines, named, position_lines, structure, value_text};
 
 /// Most bars of the chart of depths.
@@ -32,13 +33,23 @@ pub fn lines(a: &Answer<Space>) -> Vec<String> {
             format!("incomplete: stopped by {by}; the counts are of what was seen")
         }
     });
-    out.push(verdict_line(c));
+    out.push(match &s.sampled {
+        Some(e) if e.won > 0 && c.goal == 0 => "possible: sampled plays reach a goal".into(),
+        _ => verdict_line(c),
+    });
     if !c.edges_kept && c.numbers.is_none() {
         out.push("memory ran short: transitions were not kept but made again where they were needed".into());
     }
     out.push(String::new());
     counts(&mut out, c);
     out.push(String::new());
+    if let Some(e) = &s.sampled {
+        out.push("sampled, since moves have too many outcomes to write down:".into());
+        let mut lines = vec![];
+        estimate(&mut lines, SpaceVerdict::of(c) != SpaceVerdict::NoGoal, e);
+        out.extend(lines);
+        out.push(String::new());
+    }
     nearest_fatal(&mut out, s);
     out.push("states at each depth".into());
     out.extend(bars(&by_depth(&c.per_depth, BARS), 60));

@@ -68,9 +68,14 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
     match (&f.moves, &f.position) {
         (Some(moves), Some(position)) => {
             let depth = counted(moves.len() as u64, "move", "moves");
-            out.push(match f.any {
-                true => format!("such a position after {depth}; not always the nearest ({states} seen)"),
-                false => format!("{many}{so_far}, among {states}; the nearest after {depth}"),
+            out.push(match (f.any, &f.sampled) {
+                (true, _) => format!("such a position after {depth}; not always the nearest ({states} seen)"),
+                (false, Some(s)) => format!(
+                    "such a position after {depth}, sampled: not always the nearest ({}, seed {})",
+                    counted(s.plays, "play", "plays"),
+                    s.seed
+                ),
+                (false, None) => format!("{many}{so_far}, among {states}; the nearest after {depth}"),
             });
             if let Some(start) = &f.begins_at {
                 out.push(format!("from the start that --at takes as: {start}"));
@@ -90,7 +95,17 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
             "no such position: proved by looking at all {} reachable states",
             grouped(f.states)
         )),
-        _ => out.push(format!("undecided: none among the {states} that were seen")),
+        _ => {
+            out.push(format!("undecided: none among the {states} that were seen"));
+            if let Some(s) = &f.sampled {
+                out.push(format!(
+                    "sampled: none in {} with {}, seed {}; that proves nothing",
+                    counted(s.plays, "play", "plays"),
+                    counted(s.positions, "position", "positions"),
+                    s.seed
+                ));
+            }
+        }
     }
     if let Some(by) = &a.stopped_by {
         out.push(format!("not seen whole: {}", by.words));

@@ -200,7 +200,8 @@ fn worth(o: &Odds) -> Vec<String> {
     table(&head, &rows).iter().map(|line| line.trim_end().to_string()).collect()
 }
 
-fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
+/// What played games came to.
+pub(super) fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
     out.push(format!(
         "an estimate, no proof: {} with the policy `{}`, seed {}",
         counted(e.plays, "play", "plays"),
