@@ -7,6 +7,8 @@
 use std::cmp::Ordering;
 use std::collections::{BinaryHeap, HashMap, VecDeque};
 
+use rayon::prelude::*;
+
 use super::classes::{ALMOST, Marks, OPEN, REACHES};
 use super::graph::{Graph, Pattern};
 use super::interval::{ANY, Bounds, mean, plus};
@@ -157,8 +159,9 @@ impl Task<'_> {
     /// Values all vertices. With `choose` the best options of parts with cycles are kept.
     pub(super) fn solve(&self, parts: &Parts, choose: bool, pace: &mut Pace<'_>) -> Result<Solved, Limit> {
         let g = self.g;
+        let all = (0..g.vertices_len() as u32).into_par_iter().with_min_len(1 << 14);
         let mut solved = Solved {
-            values: (0..g.vertices_len() as u32).map(|v| self.fixed(v)).collect(),
+            values: g.on_threads(|| all.map(|v| self.fixed(v)).collect()),
             choices: HashMap::new(),
             cycle: None,
             unknown: false,

@@ -1,6 +1,6 @@
 //! A space that is written out with states by number: when that pays, and what happens when a state has none.
 
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use rayon::prelude::*;
 
@@ -99,6 +99,7 @@ impl<'m> Builder<'m> {
                     new.g.states = States::Table(table, Some(Arc::clone(&numbering)));
                 }
                 new.numbering = Some(numbering);
+                new.crew = new.crew.by_number().into();
             }
         }
         new.starts()?;
@@ -171,8 +172,7 @@ impl<'m> Builder<'m> {
         Builder {
             model,
             numbering: Some(numbering),
-            workers: Mutex::default(),
-            spare: Mutex::default(),
+            crew: self.crew.on(model).into(),
             watch: self.watch,
             limits: self.limits,
             apart: self.apart,
@@ -187,7 +187,6 @@ impl<'m> Builder<'m> {
             recent: self.recent,
             scored: self.scored,
             most: self.most,
-            waiting: self.waiting,
             expanded: self.expanded,
         }
     }

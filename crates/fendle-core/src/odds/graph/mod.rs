@@ -16,10 +16,13 @@
 //! by one, in a fixed order, so the numbers do not depend on the threads.
 
 mod by_number;
+mod crew;
 mod found;
 mod write;
 
 use std::sync::OnceLock;
+
+use rayon::prelude::*;
 
 use super::NoOdds;
 use crate::components::Digraph;
@@ -218,7 +221,8 @@ impl Graph {
 
     /// Triples of a state, an allowed move and an outcome.
     pub(super) fn transitions(&self) -> u64 {
-        (0..self.arc_to.len()).map(|a| u64::from(self.outcomes_len(a))).sum()
+        let each = (0..self.arc_to.len()).into_par_iter().with_min_len(1 << 14);
+        self.on_threads(|| each.map(|a| u64::from(self.outcomes_len(a))).sum())
     }
 
     /// Calls `visit` with every vertex that a vertex leads to.

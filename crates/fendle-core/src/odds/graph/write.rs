@@ -1,32 +1,21 @@
 //! Writes a space out: the rules run on all threads, batch by batch; what they give is put into the tables by one, in a fixed order.
 
-use std::collections::{HashMap, VecDeque};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
 
-use rayon::prelude::*;
-
+use super::crew::{CHUNK, Crew, Lane, Work};
 use super::found::{NODE, Nodes, States, UNNUMBERED, close_nodes, put_places};
 use super::{Graph, Moves, Pattern, make_room};
-use crate::explore::{class_of, find_idle, pool};
+use crate::explore::{class_of, pool};
 use crate::limits::{Limit, Limits, Progress, Watch};
-use crate::model::{Expansion, Fault, Layout, Model, MoveId, Numbering, Odds, Status, Worker};
+use crate::model::{Fault, Layout, Model, MoveId, Numbering, Odds};
 use crate::space::Class;
 use crate::space::table::StateTable;
 
 /// Most states, and most nodes.
 pub(super) const MOST: usize = (1 << 30) - 2;
-/// States or positions that one thread works on at a time.
-const CHUNK: usize = 64;
-/// Outcomes after which a chunk is broken off: states with thousands of outcomes fill the memory else.
-const CHUNK_OUTCOMES: usize = 1 << 14;
-/// Lanes that are kept for their memory.
-const SPARE: usize = 256;
-/// Positions of a chunk with too many outcomes after which the others are not tried: each takes up to a second.
-const GIVEN_UP: usize = 2;
 /// Bytes that valuing takes for each vertex: its place in the order, its marks, its bounds.
 const VALUED_BYTES: u64 = 22;
-/// Batches below this many states run on one thread: handing them out costs more.
-const SMALL: usize = 256;
 
 pub(super) enum Halted {
     Limit(Limit),
@@ -51,18 +40,10 @@ enum Fresh {
     Drawn(usize, usize, u32),
 }
 
-/// One chunk of a batch, and what the rules gave.
-#[derive(Default)]
-pub(super) struct Lane {
-    states: Vec<u64>,
-    pub(super) out: Expansion,
-    idle: Vec<u32>,
-    /// It was broken off: what follows belongs to a later batch.
-    early: bool,
-}
-
 /// A batch whose states were put into the tables, and not yet all that is drawn from them.
+#[derive(Default)]
 pub(super) struct Pending {
+    /// Chunks with outcomes that the moves themselves wrote down.
     pub(super) lanes: Vec<Lane>,
     fresh: Vec<Fresh>,
     /// The positions of the fresh nodes.
@@ -74,7 +55,7 @@ pub(super) struct Pending {
 
 /// A chunk of positions whose outcomes were made, and the next one to be put into the tables.
 struct Drawn {
-    out: Expansion,
+    lane: Lane,
     /// The numbers of its outcomes, and what kept the others out.
     ids: Vec<u32>,
     full: Option<Halted>,
@@ -108,10 +89,7 @@ pub(super) struct Builder<'m> {
     pub(super) scored: bool,
     /// Moves after which states are not gone on from.
     pub(super) most: Option<u32>,
-    pub(super) waiting: Vec<bool>,
-    pub(super) workers: Mutex<Vec<Box<dyn Worker + 'm>>>,
-    /// Lanes that were put into the tables, for their memory.
-    pub(super) spare: Mutex<Vec<Lane>>,
+    pub(super) crew: Arc<Crew<'m>>,
     /// States that were expanded.
     pub(super) expanded: usize,
 }
@@ -167,9 +145,7 @@ impl<'m> Builder<'m> {
             recent: vec![0; CHUNK],
             scored,
             most: None,
-            waiting,
-            workers: Mutex::default(),
-            spare: Mutex::default(),
+            crew: Crew::new(model, watch, false, waiting).into(),
             expanded: 0,
         }
     }
@@ -216,7 +192,7 @@ impl<'m> Builder<'m> {
         if let Some(limit) = self.g.limit {
             return Err(limit.into());
         }
-        let batch = 32 * self.model.batch().max(1) as usize;
+        let batch = 128 * self.model.batch().max(1) as usize;
         loop {
             if self.pending.is_some() {
                 self.draw()?;
@@ -259,96 +235,54 @@ impl<'m> Builder<'m> {
     fn batch(&mut self, to: usize, progress: &Progress) -> Result<(), Halted> {
         let from = self.expanded;
         let words = self.g.layout.words();
-        let states = &self.g.states;
-        let push = |i: usize, out: &mut Vec<u64>| states.push_state(from + i, out);
-        let expand = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
-            if self.form.is_some() {
-                worker.expand_to_draws(states, false, out);
-            } else {
-                worker.expand(states, false, out);
+        let mut source = Vec::with_capacity((to - from) * words);
+        (from..to).for_each(|i| self.g.states.push_state(i, &mut source));
+        let work = if self.form.is_some() { Work::ExpandToDraws } else { Work::Expand };
+        let last = self.is_last();
+        let (mut pending, mut done, mut strays) = (Pending::default(), 0, vec![]);
+        self.run_crew((&source, words), work, progress, &mut |b, lane| {
+            if !lane.out.strays.is_empty() {
+                strays.clone_from(&lane.out.strays);
+                return Ok(false);
             }
-        };
-        let lanes = self.in_chunks(to - from, words, push, expand, !self.waiting.is_empty(), progress)?;
-        no_strays(&lanes)?;
-        let runs: usize = lanes.iter().map(|l| l.out.runs.len()).sum();
-        make_room(&mut self.g.arc_to, runs);
-        make_room(&mut self.g.arc_first, to - from);
-        self.g.arc_of.make_room(runs);
-        make_room(&mut self.g.pattern, runs);
-        match &mut self.nodes {
-            Nodes::Table(_, list) | Nodes::Numbers(_, list) => make_room(list, runs),
-        }
-        let (mut fresh, mut positions) = (vec![], vec![]);
-        let (last, mut done) = (self.is_last(), 0);
-        for (number, lane) in lanes.iter().enumerate() {
             if last {
-                self.put_classes(from + done, lane)?;
+                b.put_classes(from + done, &lane)?;
             } else {
-                self.put_states(from + done, number, lane, &mut fresh, &mut positions)?;
+                b.put_states(from + done, &lane, &mut pending)?;
             }
             done += lane.out.heads.len();
-            if lane.early {
-                break;
+            let early = lane.early;
+            let is_drawn = |f: &Fresh| matches!(f, Fresh::Drawn(chunk, ..) if *chunk == pending.lanes.len());
+            if pending.fresh.iter().rev().take(lane.out.runs.len()).any(is_drawn) {
+                pending.lanes.push(lane);
+            } else {
+                b.crew.spare(lane);
             }
+            Ok(!early)
+        })?;
+        if done == 0 && !strays.is_empty() {
+            return Err(Halted::NoNumber(strays));
         }
+        // States that were met without a number are met again by the next batch.
         self.expanded += done;
-        self.pending = Some(Pending { lanes, fresh, positions, done: 0, drawn: 0 });
+        self.pending = Some(pending);
         Ok(())
     }
 
-    /// Runs the rules on so many states or positions, chunk by chunk, on all threads. A chunk that was broken off is marked.
-    fn in_chunks(
-        &self,
-        count: usize,
-        words: usize,
-        push: impl Fn(usize, &mut Vec<u64>) + Sync,
-        work: impl Fn(&mut dyn Worker, &[u64], &mut Expansion) + Sync,
-        idle: bool,
+    /// Lets the crew work, and puts what it has done.
+    fn run_crew(
+        &mut self,
+        source: (&[u64], usize),
+        work: Work,
         progress: &Progress,
-    ) -> Result<Vec<Lane>, Limit> {
-        let slice = if self.model.batch() == 1 { 1 } else { 16 };
-        let hit: Mutex<Option<Limit>> = Mutex::new(None);
-        let one = |chunk: usize| {
-            let mut lane = self.lane();
-            let from = chunk * CHUNK;
-            for i in from..(from + CHUNK).min(count) {
-                push(i, &mut lane.states);
-            }
-            let taken = self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
-            let mut worker = taken.unwrap_or_else(|| match self.numbering {
-                None => self.model.worker(),
-                Some(_) => self.model.worker_by_number(),
-            });
-            for states in lane.states.chunks(slice * words) {
-                if lane.out.outcomes_len() > CHUNK_OUTCOMES {
-                    lane.early = true;
-                    break;
-                }
-                let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                *hit = hit.or_else(|| self.watch.look(progress));
-                if hit.is_some() {
-                    break;
-                }
-                drop(hit);
-                work(&mut *worker, states, &mut lane.out);
-            }
-            lane.states.truncate(lane.out.heads.len() * words);
-            if idle {
-                find_idle(&mut *worker, words, &self.waiting, &lane.states, &lane.out, &mut lane.idle);
-            }
-            self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(worker);
-            lane
-        };
-        let chunks = count.div_ceil(CHUNK);
-        let lanes = if count < SMALL {
-            (0..chunks).map(one).collect()
-        } else {
-            self.g.on_threads(|| (0..chunks).into_par_iter().map(one).collect())
-        };
-        match hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
-            Some(limit) => Err(limit),
-            None => Ok(lanes),
-        }
+        put: &mut dyn FnMut(&mut Self, Lane) -> Result<bool, Halted>,
+    ) -> Result<(), Halted> {
+        let crew = Arc::clone(&self.crew);
+        let cell = std::mem::take(&mut self.g.pool);
+        let threads = pool(&cell, self.limits.threads);
+        let said = crew.run(threads, source, work, progress, &mut |lane| put(self, lane));
+        self.g.pool = cell;
+        said
     }
 
     /// Notes the classes of the states of a chunk, from state `first` on, and nothing of what follows them.
@@ -369,15 +303,12 @@ impl<'m> Builder<'m> {
     }
 
     /// Puts the expanded states of a chunk into the tables, from state `first` on.
-    fn put_states(
-        &mut self,
-        first: usize,
-        chunk: usize,
-        lane: &Lane,
-        fresh: &mut Vec<Fresh>,
-        positions: &mut Vec<u64>,
-    ) -> Result<(), Halted> {
+    fn put_states(&mut self, first: usize, lane: &Lane, pending: &mut Pending) -> Result<(), Halted> {
         let (words, out) = (self.g.layout.words(), &lane.out);
+        let Pending { lanes, fresh, positions, .. } = pending;
+        make_room(&mut self.g.arc_to, out.runs.len());
+        make_room(&mut self.g.arc_first, out.heads.len());
+        self.g.arc_of.make_room(out.runs.len());
         if let Some((_, fault)) = out.faults.first() {
             return Err(Halted::Fault(*fault));
         }
@@ -409,7 +340,7 @@ impl<'m> Builder<'m> {
                         (to, odds().score / odds().weight.max(1) as i64)
                     }
                     n => {
-                        fresh.push(Fresh::Drawn(chunk, outcome, n));
+                        fresh.push(Fresh::Drawn(lanes.len(), outcome, n));
                         (self.unnumbered_node()?, 0)
                     }
                 };
@@ -495,6 +426,10 @@ impl<'m> Builder<'m> {
     /// What stands for the nodes of positions, and whether each is new.
     fn nodes_of(&mut self, positions: &[u64]) -> Result<Vec<(u32, bool)>, Halted> {
         let mut out: Vec<(u32, bool)> = Vec::with_capacity(positions.len());
+        make_room(&mut self.g.pattern, positions.len());
+        match &mut self.nodes {
+            Nodes::Table(_, list) | Nodes::Numbers(_, list) => make_room(list, positions.len()),
+        }
         match &mut self.nodes {
             Nodes::Table(table, _) => {
                 let all = table.insert_all(positions, |number, new| {
@@ -518,7 +453,6 @@ impl<'m> Builder<'m> {
                 if new > most {
                     return Err(Limit::TableFull.into());
                 }
-                make_room(&mut self.g.pattern, new);
                 self.g.pattern.resize(self.g.pattern.len() + new, 0);
                 return Ok(out);
             }
@@ -536,92 +470,65 @@ impl<'m> Builder<'m> {
     fn draw(&mut self) -> Result<(), Halted> {
         let Some(mut pending) = self.pending.take() else { return Ok(()) };
         let form = self.position_words();
-        let count = pending.positions.len() / form;
-        let mut drawn: VecDeque<Drawn> = VecDeque::new();
-        while pending.done < pending.fresh.len() {
-            match pending.fresh[pending.done] {
-                Fresh::Drawn(chunk, first, len) => {
-                    let words = self.g.layout.words();
-                    let out = &pending.lanes[chunk].out;
-                    let len = len as usize;
-                    let mut ids = vec![];
-                    self.states(&out.outcomes[first * words..(first + len) * words], &mut ids)?;
-                    self.put_outcomes(&ids, out.odds.get(first..first + len).unwrap_or(&[]), None)?;
-                }
-                Fresh::Position => {
-                    if drawn.is_empty() {
-                        let lanes =
-                            self.drawn(&pending.positions[pending.drawn * form..], count - pending.drawn)?;
-                        if let Err(stop) = no_strays(&lanes) {
-                            self.pending = Some(pending);
-                            return Err(stop);
-                        }
-                        for lane in lanes {
-                            let early = lane.early;
-                            pending.drawn += lane.out.heads.len();
-                            let mut ids = vec![];
-                            let full = self.states(&lane.out.outcomes, &mut ids).err();
-                            let (head, run, outcome) = (0, 0, 0);
-                            drawn.push_back(Drawn { out: lane.out, ids, full, head, run, outcome });
-                            if early {
-                                break;
-                            }
-                        }
-                    }
-                    let lane = drawn.front_mut().expect("every position is drawn from");
-                    self.put_drawn(lane)?;
-                    if lane.head == lane.out.heads.len()
-                        && let Some(Drawn { out, .. }) = drawn.pop_front()
-                    {
-                        self.spare(Lane { out, ..Lane::default() });
-                    }
-                }
+        loop {
+            self.put_written(&mut pending)?;
+            if pending.done == pending.fresh.len() {
+                break;
             }
-            pending.done += 1;
+            let positions = std::mem::take(&mut pending.positions);
+            let rest = &positions[pending.drawn * form..];
+            let (progress, mut strays) = (self.progress(), vec![]);
+            self.run_crew((rest, form), Work::Draw, &progress, &mut |b, lane| {
+                if !lane.out.strays.is_empty() {
+                    strays.clone_from(&lane.out.strays);
+                    return Ok(false);
+                }
+                let early = lane.early;
+                b.put_lane(&mut pending, lane)?;
+                Ok(!early)
+            })?;
+            pending.positions = positions;
+            if !strays.is_empty() {
+                self.pending = Some(pending);
+                return Err(Halted::NoNumber(strays));
+            }
         }
-        pending.lanes.into_iter().for_each(|lane| self.spare(lane));
+        pending.lanes.into_iter().for_each(|lane| self.crew.spare(lane));
         Ok(())
     }
 
-    /// An empty lane.
-    fn lane(&self) -> Lane {
-        let spare = self.spare.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop();
-        let mut lane = spare.unwrap_or_default();
-        lane.states.clear();
-        lane.out.clear();
-        lane.idle.clear();
-        lane.early = false;
-        lane
-    }
-
-    /// Keeps a lane whose memory can be used again, unless that is much.
-    fn spare(&mut self, lane: Lane) {
-        let spare = self.spare.get_mut().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if spare.len() < SPARE && lane.out.outcomes_len() <= CHUNK_OUTCOMES {
-            spare.push(lane);
+    /// Puts the outcomes of the next nodes into the tables that the moves themselves wrote down.
+    fn put_written(&mut self, pending: &mut Pending) -> Result<(), Halted> {
+        let words = self.g.layout.words();
+        while let Some(Fresh::Drawn(chunk, first, len)) = pending.fresh.get(pending.done) {
+            let (out, first, len) = (&pending.lanes[*chunk].out, *first, *len as usize);
+            let mut ids = vec![];
+            self.states(&out.outcomes[first * words..(first + len) * words], &mut ids)?;
+            self.put_outcomes(&ids, out.odds.get(first..first + len).unwrap_or(&[]), None)?;
+            pending.done += 1;
         }
+        Ok(())
     }
 
-    /// Draws from positions, so many.
-    fn drawn(&self, positions: &[u64], count: usize) -> Result<Vec<Lane>, Limit> {
-        let form = self.position_words();
-        let push = |i: usize, out: &mut Vec<u64>| out.extend_from_slice(&positions[i * form..(i + 1) * form]);
-        let work = |worker: &mut dyn Worker, states: &[u64], out: &mut Expansion| {
-            for position in states.chunks_exact(form) {
-                if out.unfinished.len() < GIVEN_UP {
-                    worker.draw(position, out);
-                } else {
-                    out.give_up(Limit::Outcomes);
-                    out.end_state(Status::Running, None);
-                }
-            }
-        };
-        self.in_chunks(count, form, push, work, false, &self.progress())
+    /// Puts the outcomes of the positions of a chunk into the tables, and of the nodes between them.
+    fn put_lane(&mut self, pending: &mut Pending, lane: Lane) -> Result<(), Halted> {
+        let mut ids = vec![];
+        let full = self.states(&lane.out.outcomes, &mut ids).err();
+        let (head, run, outcome) = (0, 0, 0);
+        let mut drawn = Drawn { lane, ids, full, head, run, outcome };
+        pending.drawn += drawn.lane.out.heads.len();
+        while drawn.head < drawn.lane.out.heads.len() {
+            self.put_written(pending)?;
+            self.put_drawn(&mut drawn)?;
+            pending.done += 1;
+        }
+        self.crew.spare(drawn.lane);
+        Ok(())
     }
 
     /// Puts the outcomes of the next position of a chunk into the tables.
     fn put_drawn(&mut self, lane: &mut Drawn) -> Result<(), Halted> {
-        let out = &lane.out;
+        let out = &lane.lane.out;
         if let Some((_, fault)) = out.faults.first() {
             return Err(Halted::Fault(*fault));
         }
@@ -731,10 +638,4 @@ impl<'m> Builder<'m> {
         g.classes.shrink_to_fit();
         self.g
     }
-}
-
-/// States that were met and have no number, if there are any.
-fn no_strays(lanes: &[Lane]) -> Result<(), Halted> {
-    let strays: Vec<u64> = lanes.iter().flat_map(|l| &l.out.strays).copied().collect();
-    if strays.is_empty() { Ok(()) } else { Err(Halted::NoNumber(strays)) }
 }
