@@ -3,7 +3,7 @@
 mod common;
 
 use common::{afresh, game, games, model, odds_agree, odds_as_text};
-use fendle_core::{Limits, Model as _, Numbering as _};
+use fendle_core::{Limits, Model as _};
 use fendle_lang::code::native::WhenItPays;
 
 const MERGE: &str = include_str!("../../../models/merge.fendle");
