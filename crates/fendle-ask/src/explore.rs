@@ -272,7 +272,7 @@ impl<'g> Drawer<'g> {
     pub fn position(&self, words: &[u64]) -> Position {
         let state = match self.knowing {
             None => self.game.unpack(words),
-            Some(k) => self.game.unpack(&k.worlds(words[0] as u32)[0].0),
+            Some(k) => self.game.unpack(&k.worlds(k.number(words))[0].0),
         };
         Position::new(&self.shown, &state)
     }

@@ -20,7 +20,7 @@ use serde_json::{Value as Json, json};
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, limit_of, trouble_of};
 use crate::budget::Budget;
-use crate::knowledge::{Play, alike, in_order, play};
+use crate::knowledge::{Play, alike, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 
@@ -620,7 +620,7 @@ fn best_of(level: &Loaded, knowing: &Knowing<'_>, budget: &Budget) -> Result<Sea
     let is_asked = budget.wanted().time.is_some() || budget.wanted().max_states.is_some();
     let most =
         if is_asked { own.max_states } else { (WORK_MAX / each).clamp(64, STATES_MAX).min(own.max_states) };
-    let limits = Limits { max_states: most, ..in_order(own) };
+    let limits = Limits { max_states: most, ..own };
     let fail = |f| Trouble::Message(format!("the model breaks: {}", game.run_fault(&f)));
     let not = |limit: Limit, states: u64| {
         Searched::Not(match limit {

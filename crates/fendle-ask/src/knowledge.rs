@@ -29,7 +29,7 @@ impl Play<'_> {
     pub fn on<'p>(&'p self, game: &'p Game, budget: &Budget) -> (&'p dyn Model, usize, Limits) {
         let limits = budget.limits();
         match self {
-            Play::Knowing(k, n) => (&**k, *n, in_order(limits)),
+            Play::Knowing(k, n) => (&**k, *n, limits),
             Play::Open => (game, 0, limits),
         }
     }
@@ -39,12 +39,6 @@ impl Play<'_> {
     pub fn is_knowing(&self) -> bool {
         matches!(self, Play::Knowing(..))
     }
-}
-
-/// One state after the other by one thread: information states are numbered as they are met.
-#[must_use]
-pub fn in_order(limits: Limits) -> Limits {
-    Limits { threads: 1, ..limits }
 }
 
 /// Whether play is with one layout, named or not: where a level gives only what is told, there is none.

@@ -231,7 +231,7 @@ fn drawn(store: &Store, level: &Loaded, of: MoveId, budget: &Budget) -> Result<A
 /// Every move of what is known, with what the player may see after it: one world for each.
 fn seen_next(game: &Game, knowing: &Knowing<'_>, budget: &Budget) -> Vec<Allowed> {
     let mut out = Expansion::default();
-    knowing.worker().expand(&[knowing.begins()[0].0.into()], true, &mut out);
+    knowing.worker().expand(&knowing.packed(knowing.begins()[0].0), true, &mut out);
     debug_assert!(out.unfinished.iter().all(|u| u.1 != Limit::Time) || budget.is_stopped());
     let mut at = 0;
     out.runs
@@ -241,7 +241,7 @@ fn seen_next(game: &Game, knowing: &Knowing<'_>, budget: &Budget) -> Vec<Allowed
             at = range.end;
             let list = range.map(|i| {
                 let odds = out.odds.get(i).copied().unwrap_or(Odds::SURE);
-                (game.unpack(&knowing.worlds(out.outcomes[i] as u32)[0].0), odds.weight)
+                (game.unpack(&knowing.worlds(knowing.number(&out.outcomes[i..=i]))[0].0), odds.weight)
             });
             allowed(&game.bound, game.move_name(run.of), list.collect(), false)
         })

@@ -344,3 +344,28 @@ fn a_mistake_that_fills_a_board_is_told_once() {
     assert_eq!(r.err.matches("error[").count(), 1, "{}", r.err);
     assert!(flat(&r.err).contains("the same in 2 other cells"), "{}", r.err);
 }
+
+/// What the player can know is the same on any number of threads: states, moves, chances, limits.
+#[test]
+fn threads_change_nothing_of_what_can_be_known() {
+    let sweep = "model = 'sweep'\n[[level]]\nname = 'a'\nvalues = { rocks = 2 }\nstart.reef = '''\n...x\n....\nx...\n'''\n";
+    let pairs = include_str!("../../../models/pairs.start.toml").replace("$MODEL", "pairs");
+    let dir = dir_with(&[("sweep.toml", sweep), ("pairs.toml", &pairs)]);
+    for file in ["sweep.toml", "pairs.toml"] {
+        for args in [
+            vec!["explore", file],
+            vec!["explore", file, "--max-states", "50"],
+            vec!["odds", file],
+            vec!["solve", file],
+            vec!["odds", file, "--max-states", "9", "--plays", "20", "--policy", "random"],
+        ] {
+            let run = |threads: &str| fendle(dir.path(), &[&args[..], &["--threads", threads]].concat());
+            let one = run("1");
+            assert!(one.code == 0 || one.code == 3, "{args:?}: {}", one.err);
+            for threads in ["2", "7"] {
+                let more = run(threads);
+                assert_eq!((&more.out, more.code), (&one.out, one.code), "{args:?} on {threads} threads");
+            }
+        }
+    }
+}

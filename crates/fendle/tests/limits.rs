@@ -272,7 +272,6 @@ fn chances_that_are_too_fine_are_a_limit_for_both_executors() {
         &["explore", "fine.toml"],
         &["odds", "fine.toml", "--plays", "2"],
         &["why", "fine.toml"],
-        &["trace", "fine.toml", "go / 1 1 1 1 1 1 1 1"],
         &["audit", "fine.toml"],
     ] {
         let r = fendle(dir.path(), args);
@@ -292,6 +291,18 @@ fn chances_that_are_too_fine_are_a_limit_for_both_executors() {
         assert!(said.contains("too fine to be kept exactly"), "{args:?}\n{}{}", r.out, r.err);
     }
     assert_eq!(fendle(dir.path(), &["moves", "fine.toml"]).code, 0);
+    // A move whose draws are all named needs no chances either; one that cannot be drawn so is told.
+    let made = fendle(dir.path(), &["trace", "fine.toml", "go / 1 2 1 1 1 2 1 1"]);
+    assert_eq!(made.code, 0, "{}{}", made.out, made.err);
+    assert!(made.out.contains("n = 1: 1, 2: 2, 3: 1, 4: 1, 5: 1, 6: 2, 7: 1, 8: 1"), "{}", made.out);
+    for (draws, words) in [("1 1 1 3 1 1 1 1", "has no outcome"), ("1 1 1", "has too many to be listed")] {
+        let none = fendle(dir.path(), &["trace", "fine.toml", &format!("go / {draws}")]);
+        let said = format!("{}{}", none.out, none.err);
+        assert!(
+            none.code != 0 && said.split_whitespace().collect::<Vec<_>>().join(" ").contains(words),
+            "{said}"
+        );
+    }
 }
 
 #[test]

@@ -2,13 +2,15 @@
 //!
 //! An *information state* is the weighted set of worlds (states of the model beneath) that give the same told
 //! history. Worlds are kept in the order of their states with weights that have no common divisor, so equal sets
-//! are one state, whatever led there (the belief space of a partially observed decision process, Åström 1965;
+//! are one state, whatever led there, and its packed form is a digest of them: the same in whatever order, and on whatever thread,
+//! information states are met (the belief space of a partially observed decision process, Åström 1965;
 //! Kaelbling, Littman and Cassandra 1998). [`Knowing`] is a [`Model`] over them: every analysis that works on a
 //! model works on what can be known.
 //!
-//! Costs: an entry of 16 bytes for each world of each information state, and some 80 bytes for each of these.
+//! Costs: an entry of 16 bytes for each world of each information state, and some 100 bytes for each of these.
 
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 mod likeness;
@@ -43,7 +45,7 @@ struct Seen {
     status: Status,
 }
 
-/// Worlds with weights, ascending by their number; with likeness in the order of its form.
+/// Worlds with weights, ascending by their states; with likeness in the order of its form.
 type Worlds = Arc<[(u32, u64)]>;
 
 /// An information state.
@@ -56,7 +58,7 @@ struct Belief {
 
 /// What a world and an information state take beside what they hold: entries of the tables that find them.
 const WORLD_BYTES: u64 = 64;
-const BELIEF_BYTES: u64 = 80;
+const BELIEF_BYTES: u64 = 104;
 
 #[derive(Default)]
 struct Tables {
@@ -65,8 +67,10 @@ struct Tables {
     world_index: HashMap<Box<[u64]>, u32>,
     seen: Vec<Seen>,
     told_index: HashMap<Box<[u64]>, u32>,
-    beliefs: Vec<Belief>,
+    /// Information states, and their digests.
+    beliefs: Vec<(Belief, u64)>,
     belief_index: HashMap<Belief, u32>,
+    digests: HashMap<u64, u32>,
     /// Bytes that all of these take, about.
     bytes: u64,
 }
@@ -106,37 +110,30 @@ impl Outcome<'_> {
 }
 
 impl Tables {
-    fn world(
-        &mut self,
-        state: &[u64],
-        worker: &mut dyn Worker,
-        scratch: &mut Vec<u64>,
-    ) -> Result<u32, Fault> {
+    /// The packed state of a world.
+    fn state_of(&self, world: u32) -> &[u64] {
+        let words = self.words.len() / self.seen.len();
+        &self.words[world as usize * words..(world as usize + 1) * words]
+    }
+
+    /// The number of a world that was not met before, of which this is told.
+    fn new_world(&mut self, state: &[u64], status: Status, told: Vec<u64>) -> u32 {
         if let Some(&id) = self.world_index.get(state) {
-            return Ok(id);
+            return id;
         }
-        let status = worker.status(state)?;
-        scratch.clear();
-        worker.told(state, scratch);
         let next = self.told_index.len() as u32;
-        let told = match self.told_index.get(scratch.as_slice()) {
-            Some(&t) => t,
-            None => {
-                self.told_index.insert(scratch.as_slice().into(), next);
-                next
-            }
-        };
+        let told = *self.told_index.entry(told.into()).or_insert(next);
         let id = self.seen.len() as u32;
         self.bytes += 2 * 8 * state.len() as u64 + WORLD_BYTES;
         self.words.extend_from_slice(state);
         self.world_index.insert(state.into(), id);
         self.seen.push(Seen { told, status });
-        Ok(id)
+        id
     }
 
     /// The information state of these worlds; weights of the same world are added.
     fn belief(&mut self, mut worlds: Vec<(u32, u128)>) -> Result<u32, NotKnown> {
-        worlds.sort_unstable_by_key(|w| w.0);
+        worlds.sort_unstable_by(|a, b| self.state_of(a.0).cmp(self.state_of(b.0)));
         worlds.dedup_by(|b, a| {
             if a.0 == b.0 {
                 a.1 += b.1;
@@ -160,10 +157,26 @@ impl Tables {
             return Ok(id);
         }
         let id = self.beliefs.len() as u32;
+        let digest = self.digest(&key);
+        // Two information states with one digest: once in 2^64 pairs. Nothing false is said of them.
+        if self.digests.insert(digest, id).is_some() {
+            return Err(NotKnown::Limit(Limit::TableFull));
+        }
         self.bytes += 16 * key.worlds.len() as u64 + BELIEF_BYTES;
-        self.beliefs.push(key.clone());
+        self.beliefs.push((key.clone(), digest));
         self.belief_index.insert(key, id);
         Ok(id)
+    }
+
+    /// A digest of an information state that does not depend on the order in which worlds were met.
+    fn digest(&self, of: &Belief) -> u64 {
+        // Without keys of its own it is the same in every run.
+        let mut hasher = DefaultHasher::new();
+        for (world, weight) in of.worlds.iter() {
+            (self.state_of(*world), weight).hash(&mut hasher);
+        }
+        of.named.hash(&mut hasher);
+        hasher.finish()
     }
 }
 
@@ -258,14 +271,13 @@ impl<'m> Knowing<'m> {
     }
 
     fn plain_looks(&self, outcomes: &[Outcome<'_>], worker: &mut dyn Worker) -> Result<Vec<Look>, NotKnown> {
+        let worlds = self.numbered(outcomes, worker)?;
         let mut t = self.lock();
-        let mut scratch = vec![];
         let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
         /// Worlds with weights, and the outcomes that they come from.
         type Group = (Vec<(u32, u128)>, Vec<usize>);
         let mut groups: Vec<Group> = vec![];
-        for (i, o) in outcomes.iter().enumerate() {
-            let world = t.world(o.state, worker, &mut scratch)?;
+        for (i, (o, world)) in outcomes.iter().zip(worlds).enumerate() {
             let seen = t.seen[world as usize];
             let at = *index.entry((seen.told, seen.status, o.score())).or_insert(groups.len());
             if at == groups.len() {
@@ -283,6 +295,38 @@ impl<'m> Knowing<'m> {
             out.push(Look { belief, members });
         }
         Ok(out)
+    }
+
+    /// The numbers of the worlds that outcomes are. The rules are asked about new ones while nobody else has to wait.
+    fn numbered(&self, outcomes: &[Outcome<'_>], worker: &mut dyn Worker) -> Result<Vec<u32>, NotKnown> {
+        let known: Vec<Option<u32>> = {
+            let t = self.lock();
+            outcomes.iter().map(|o| t.world_index.get(o.state).copied()).collect()
+        };
+        let mut new: HashMap<&[u64], (Status, Vec<u64>)> = HashMap::new();
+        for (o, known) in outcomes.iter().zip(&known) {
+            if known.is_none() && !new.contains_key(o.state) {
+                let status = worker.status(o.state)?;
+                let mut told = vec![];
+                worker.told(o.state, &mut told);
+                new.insert(o.state, (status, told));
+            }
+        }
+        let mut t = self.lock();
+        let mut number = |o: &Outcome<'_>| match t.world_index.get(o.state) {
+            Some(id) => *id,
+            None => {
+                let (status, told) = new.remove(o.state).expect("the rules were asked of each once");
+                t.new_world(o.state, status, told)
+            }
+        };
+        Ok(outcomes.iter().zip(known).map(|(o, known)| known.unwrap_or_else(|| number(o))).collect())
+    }
+
+    /// The number of one world.
+    fn world(&self, state: &[u64], worker: &mut dyn Worker) -> Result<u32, NotKnown> {
+        let one = Outcome { state, weight: 0, odds: Odds::SURE };
+        Ok(self.numbered(&[one], worker)?[0])
     }
 
     fn like_looks(
@@ -321,12 +365,11 @@ impl<'m> Knowing<'m> {
             let g = common(worlds.iter().map(|w| w.1));
             worlds.iter_mut().for_each(|w| w.1 = if w.1 == g { 1 } else { w.1 / g });
             let worlds = like.settle(worlds, &named, exchange);
-            let mut t = self.lock();
-            let mut numbered = vec![];
-            for (values, weight) in worlds {
-                numbered.push((t.world(&(like.pack)(&values), worker, &mut vec![])?, weight));
-            }
-            out.push(Look { belief: t.settled(numbered, named)?, members });
+            let packed: Vec<Vec<u64>> = worlds.iter().map(|w| (like.pack)(&w.0)).collect();
+            let states = packed.iter().map(|s| Outcome { state: s, weight: 0, odds: Odds::SURE });
+            let numbers = self.numbered(&states.collect::<Vec<_>>(), worker)?;
+            let numbered = numbers.into_iter().zip(worlds.iter().map(|w| w.1)).collect();
+            out.push(Look { belief: self.lock().settled(numbered, named)?, members });
         }
         Ok(out)
     }
@@ -353,15 +396,30 @@ impl<'m> Knowing<'m> {
         let count = |b: &Belief| {
             b.worlds.len() as u128 * self.like.as_ref().map_or(1, |like| like.stands_for(&b.named))
         };
-        self.starts.iter().map(|s| count(&t.beliefs[s.0 as usize])).sum()
+        self.starts.iter().map(|s| count(&t.beliefs[s.0 as usize].0)).sum()
     }
 
     /// The worlds of an information state: states of the model beneath, with weights.
     #[must_use]
     pub fn worlds(&self, id: u32) -> Vec<(Vec<u64>, u64)> {
         let t = self.lock();
-        let state = |w: u32| t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec();
-        t.beliefs[id as usize].worlds.iter().map(|&(w, weight)| (state(w), weight)).collect()
+        t.beliefs[id as usize].0.worlds.iter().map(|&(w, weight)| (t.state_of(w).to_vec(), weight)).collect()
+    }
+
+    /// The information state with these packed words.
+    ///
+    /// # Panics
+    ///
+    /// When none of it was met.
+    #[must_use]
+    pub fn number(&self, state: &[u64]) -> u32 {
+        self.lock().digests[&state[0]]
+    }
+
+    /// The packed words of an information state.
+    #[must_use]
+    pub fn packed(&self, id: u32) -> [u64; 1] {
+        [self.lock().beliefs[id as usize].1]
     }
 
     /// The information state after a move that led to something that looks like `seen`.
@@ -371,10 +429,8 @@ impl<'m> Knowing<'m> {
     /// [`NotKnown::NoWorld`] when the move cannot lead to it.
     pub fn after(&self, id: u32, of: MoveId, seen: &[u64]) -> Result<u32, NotKnown> {
         let mut worker = self.inner.worker();
-        let mut t = self.lock();
-        let truth = t.world(seen, &mut *worker, &mut vec![])?;
-        let (wanted, status) = (t.seen[truth as usize].told, t.seen[truth as usize].status);
-        drop(t);
+        let truth = self.world(seen, &mut *worker)?;
+        let Seen { told: wanted, status } = self.lock().seen[truth as usize];
         let mut out = Expansion::default();
         let mut runs = vec![];
         let mut worker = self.inner.worker();
@@ -385,7 +441,7 @@ impl<'m> Knowing<'m> {
         })?;
         for (belief, _, _) in runs {
             let t = self.lock();
-            let first = t.beliefs[belief as usize].worlds[0].0;
+            let first = t.beliefs[belief as usize].0.worlds[0].0;
             let seen = t.seen[first as usize];
             if seen.told == wanted && seen.status == status {
                 return Ok(belief);
@@ -403,15 +459,14 @@ impl<'m> Knowing<'m> {
         out: &mut Expansion,
         see: &mut dyn FnMut(MoveId, Vec<(u32, u64, Odds)>),
     ) -> Result<(), NotKnown> {
-        let Belief { worlds, named } = self.lock().beliefs[id as usize].clone();
         out.clear();
-        for &(w, _) in worlds.iter() {
-            let state = {
-                let t = self.lock();
-                t.words[w as usize * self.words..(w as usize + 1) * self.words].to_vec()
-            };
-            worker.expand(&state, past_goals, out);
-        }
+        let (Belief { worlds, named }, states) = {
+            let t = self.lock();
+            let belief = t.beliefs[id as usize].0.clone();
+            let states: Vec<u64> = belief.worlds.iter().flat_map(|w| t.state_of(w.0)).copied().collect();
+            (belief, states)
+        };
+        worker.expand(&states, past_goals, out);
         if let Some((_, fault)) = out.faults.first() {
             return Err((*fault).into());
         }
@@ -489,10 +544,11 @@ impl<'m> Knowing<'m> {
 
 impl Model for Knowing<'_> {
     fn layout(&self) -> Layout {
-        Layout::new(32)
+        Layout::new(64)
     }
     fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(self.starts.iter().map(|&(id, weight)| Start { state: vec![id.into()], weight }).collect())
+        let start = |&(id, weight): &(u32, u64)| Start { state: self.packed(id).to_vec(), weight };
+        Ok(self.starts.iter().map(start).collect())
     }
     fn moves_len(&self) -> usize {
         self.inner.moves_len()
@@ -519,10 +575,6 @@ impl Model for Knowing<'_> {
     fn batch(&self) -> u32 {
         1
     }
-    // Information states are numbered in the order in which they are met.
-    fn is_shared(&self) -> bool {
-        false
-    }
     fn bytes(&self) -> u64 {
         self.lock().bytes
     }
@@ -543,20 +595,21 @@ struct Knower<'k> {
 impl Knower<'_> {
     fn first(&self, state: &[u64]) -> Vec<u64> {
         let t = self.of.lock();
-        let w = t.beliefs[state[0] as usize].worlds[0].0 as usize;
-        t.words[w * self.of.words..(w + 1) * self.of.words].to_vec()
+        let belief = t.digests[&state[0]];
+        t.state_of(t.beliefs[belief as usize].0.worlds[0].0).to_vec()
     }
 }
 
 impl Worker for Knower<'_> {
     fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
         let t = self.of.lock();
-        Ok(t.seen[t.beliefs[state[0] as usize].worlds[0].0 as usize].status)
+        let belief = t.digests[&state[0]];
+        Ok(t.seen[t.beliefs[belief as usize].0.worlds[0].0 as usize].status)
     }
 
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
-        for &id in states {
-            let status = match self.status(&[id]) {
+        for state in states.chunks_exact(1) {
+            let status = match self.status(state) {
                 Ok(s) => s,
                 Err(f) => {
                     out.end_state(Status::Running, Some(f));
@@ -568,9 +621,10 @@ impl Worker for Knower<'_> {
                 continue;
             }
             let Knower { of, inner, out: scratch } = self;
-            let made = of.each_move(id as u32, past_goals, &mut **inner, scratch, &mut |m, list| {
+            let id = of.number(state);
+            let made = of.each_move(id, past_goals, &mut **inner, scratch, &mut |m, list| {
                 for (belief, _, odds) in list {
-                    out.outcome_with(&[belief.into()], odds);
+                    out.outcome_with(&of.packed(belief), odds);
                 }
                 out.end_move(m);
             });
@@ -601,7 +655,7 @@ impl Worker for Knower<'_> {
         if a == b {
             return true;
         }
-        let (x, y) = (self.of.worlds(a[0] as u32), self.of.worlds(b[0] as u32));
+        let (x, y) = (self.of.worlds(self.of.number(a)), self.of.worlds(self.of.number(b)));
         x.len() == y.len()
             && x.iter().zip(&y).all(|(p, q)| p.1 == q.1 && self.inner.same_but_clocks(&p.0, &q.0))
     }
