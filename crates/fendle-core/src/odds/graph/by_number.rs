@@ -14,6 +14,8 @@ use crate::space::table::StateTable;
 const SMALL_RANGE: u64 = 1 << 27;
 /// One in so many numbers should be met.
 const SPARSE: u64 = 1 << 12;
+/// Entries of a table by which numbers are renamed.
+const TABLE_MAX: u64 = 1 << 22;
 /// Numbers that one thread renames at a time.
 const PIECE: usize = 1 << 12;
 
@@ -121,12 +123,21 @@ impl<'m> Builder<'m> {
         };
         let mut values = vec![];
         let zero = renamed_slowly(0, &mut values);
-        let low: Vec<u64> = (0..divisor).map(|n| renamed_slowly(n, &mut values)).collect();
-        let halves = (0..range.div_ceil(divisor)).map(|n| n * divisor);
-        let high: Vec<u64> = halves.map(|n| renamed_slowly(n, &mut values).wrapping_sub(zero)).collect();
+        let mut halves = (0..divisor, 0..range.div_ceil(divisor));
+        if divisor.max(range.div_ceil(divisor)) > TABLE_MAX {
+            // One place counts for nearly all of the range: each number by itself.
+            halves = (0..0, 0..0);
+        }
+        let low: Vec<u64> = halves.0.map(|n| renamed_slowly(n, &mut values)).collect();
+        let high = halves.1.map(|n| renamed_slowly(n * divisor, &mut values).wrapping_sub(zero));
+        let high: Vec<u64> = high.collect();
         let renamed = |n: u64| {
             let (above, n) = if n < range { (0, n) } else { (n / range * wide, n % range) };
-            above + high[(n / divisor) as usize].wrapping_add(low[(n % divisor) as usize])
+            let new = match (high.get((n / divisor) as usize), low.get((n % divisor) as usize)) {
+                (Some(high), Some(low)) => high.wrapping_add(*low),
+                _ => renamed_slowly(n, &mut vec![]),
+            };
+            above + new
         };
         let pool = std::mem::take(&mut self.g.pool);
         let threads = crate::explore::pool(&pool, self.limits.threads);
