@@ -360,7 +360,9 @@ impl<'m> Sweep<'m> {
         }
         let lanes = &mut self.lanes;
         let buckets = &mut self.buckets;
-        if round < SMALL_ROUND {
+        // A few states that are dear are worth several threads.
+        let small = if self.model.batch() == 1 { 4 } else { SMALL_ROUND };
+        if round < small {
             for (n, (lane, row)) in lanes.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)).enumerate() {
                 expand(n, lane, row);
             }

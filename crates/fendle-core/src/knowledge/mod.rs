@@ -10,7 +10,6 @@
 //! Costs: an entry of 16 bytes for each world of each information state, and some 100 bytes for each of these.
 
 use std::collections::HashMap;
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 mod likeness;
@@ -18,6 +17,7 @@ mod likeness;
 use crate::limits::Limit;
 use crate::model::{Aim, Expansion, Fault, Layout, Model, MoveId, Odds, Refusal, Start, Status, Worker};
 use crate::numbers::gcd;
+use crate::space::hash;
 pub use likeness::{Likeness, Names};
 use likeness::{Named, Weighed};
 
@@ -57,13 +57,16 @@ struct Belief {
 }
 
 /// What a world and an information state take beside what they hold: entries of the tables that find them.
-const WORLD_BYTES: u64 = 64;
+const WORLD_BYTES: u64 = 72;
 const BELIEF_BYTES: u64 = 104;
 
 #[derive(Default)]
 struct Tables {
-    /// Worlds, one after the other.
+    /// Words of a world.
+    width: usize,
+    /// Worlds, one after the other, and a digest of each.
     words: Vec<u64>,
+    world_digests: Vec<u64>,
     world_index: HashMap<Box<[u64]>, u32>,
     seen: Vec<Seen>,
     told_index: HashMap<Box<[u64]>, u32>,
@@ -112,8 +115,7 @@ impl Outcome<'_> {
 impl Tables {
     /// The packed state of a world.
     fn state_of(&self, world: u32) -> &[u64] {
-        let words = self.words.len() / self.seen.len();
-        &self.words[world as usize * words..(world as usize + 1) * words]
+        &self.words[world as usize * self.width..(world as usize + 1) * self.width]
     }
 
     /// The number of a world that was not met before, of which this is told.
@@ -126,6 +128,7 @@ impl Tables {
         let id = self.seen.len() as u32;
         self.bytes += 2 * 8 * state.len() as u64 + WORLD_BYTES;
         self.words.extend_from_slice(state);
+        self.world_digests.push(hash(state));
         self.world_index.insert(state.into(), id);
         self.seen.push(Seen { told, status });
         id
@@ -170,13 +173,9 @@ impl Tables {
 
     /// A digest of an information state that does not depend on the order in which worlds were met.
     fn digest(&self, of: &Belief) -> u64 {
-        // Without keys of its own it is the same in every run.
-        let mut hasher = DefaultHasher::new();
-        for (world, weight) in of.worlds.iter() {
-            (self.state_of(*world), weight).hash(&mut hasher);
-        }
-        of.named.hash(&mut hasher);
-        hasher.finish()
+        let worlds = of.worlds.iter().flat_map(|(w, weight)| [self.world_digests[*w as usize], *weight]);
+        let digest = worlds.fold(of.worlds.len() as u64, |h, word| hash(&[h, word]));
+        of.named.iter().fold(digest, |h, name| hash(&[h, u64::from(*name) + 1]))
     }
 }
 
@@ -220,7 +219,7 @@ impl<'m> Knowing<'m> {
         let knowing = Knowing {
             inner,
             words: inner.layout().words(),
-            tables: Tables::default().into(),
+            tables: Tables { width: inner.layout().words(), ..Tables::default() }.into(),
             starts: vec![],
             like,
         };

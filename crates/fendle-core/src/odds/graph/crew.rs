@@ -17,7 +17,7 @@ const CHUNK_OUTCOMES: usize = 1 << 14;
 const AHEAD: usize = 64;
 /// Positions of a chunk with too many outcomes after which the others are not tried: each takes up to a second.
 const GIVEN_UP: usize = 2;
-/// Fewer states than this are worked on by one thread: handing them out costs more.
+/// Fewer states than this are worked on by one thread, unless they are dear: handing them out costs more.
 const SMALL: usize = 256;
 /// Lanes that are kept for their memory.
 const SPARE: usize = 256;
@@ -85,10 +85,13 @@ impl<'m> Crew<'m> {
         progress: &Progress,
         put: &mut dyn FnMut(Lane) -> Result<bool, Halted>,
     ) -> Result<(), Halted> {
-        let chunks: Vec<&[u64]> = source.chunks(CHUNK * words).collect();
+        // States that are dear are handed out one by one.
+        let dear = self.model.batch() == 1;
+        let (chunk, small) = if dear { (1, 4) } else { (CHUNK, SMALL) };
+        let chunks: Vec<&[u64]> = source.chunks(chunk * words).collect();
         let (claimed, taken, stop) = (AtomicUsize::new(0), AtomicUsize::new(0), AtomicBool::new(false));
         let claim = || Some(claimed.fetch_add(1, Relaxed)).filter(|i| *i < chunks.len());
-        let helpers = match source.len() / words < SMALL {
+        let helpers = match source.len() / words < small {
             true => 0,
             false => pool.current_num_threads() - 1,
         };
