@@ -6,10 +6,9 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use fendle_core::Limit;
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::model::Model;
-use fendle_lang::play::{Call, MoveTable, Tried, merged, step, step_drawn, step_following, with_draws};
+use fendle_lang::play::{Call, MoveTable, Tried, merged, step_drawn, step_or_follow, with_draws};
 use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::run::scatter::{hidden_vars, scatter};
 use fendle_lang::run::setup::{self, Dice, NoStart};
@@ -277,19 +276,14 @@ impl Loaded {
         let Some(draws) = &call.draws else {
             return step_drawn(b, moves, state, call.number, past_goals, dice).map(Ok);
         };
-        let outcomes = match step(b, moves, state, call.number, past_goals) {
-            Ok(Tried::Made(outcomes)) => outcomes,
-            Ok(other) => return Ok(Ok(other)),
-            // Too many to be written down: the one that is named is looked for.
-            Err(f) if f.kind.limit().is_some_and(|l| l != Limit::Time) => {
-                let found = step_following(b, moves, state, call.number, past_goals, draws)?;
-                let none = matches!(&found, Tried::Made(list) if list.is_empty());
-                let words = format!(
+        let outcomes = match step_or_follow(b, moves, state, call.number, past_goals, draws)? {
+            Tried::Made(outcomes) if outcomes.is_empty() => {
+                return Ok(Err(format!(
                     "has no outcome `/ {draws}`; it has too many to be listed, and one is named by all that is drawn, in order"
-                );
-                return Ok(if none { Err(words) } else { Ok(found) });
+                )));
             }
-            Err(f) => return Err(f),
+            Tried::Made(outcomes) => outcomes,
+            other => return Ok(Ok(other)),
         };
         let many = outcomes.len();
         let all: Vec<String> =

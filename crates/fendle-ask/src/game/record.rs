@@ -1,7 +1,6 @@
 //! A level beside plays that the game recorded: lines of JSON, one a move.
 
-use fendle_core::Limit;
-use fendle_lang::play::{Tried, merged, step, step_following, with_draws};
+use fendle_lang::play::{Tried, merged, step_or_follow, with_draws};
 use fendle_lang::run::RunFault;
 use serde::Deserialize;
 use serde_json::Value;
@@ -126,15 +125,7 @@ impl Reading<'_> {
                 return Ok(());
             }
         };
-        let moves = &self.level.moves;
-        let stepped = match step(b, moves, &state, number, false) {
-            // Too many outcomes to be written down: the one that is told is looked for.
-            Err(f) if f.kind.limit().is_some_and(|l| l != Limit::Time) && !drawn.is_empty() => {
-                step_following(b, moves, &state, number, false, &drawn)
-            }
-            stepped => stepped,
-        };
-        let refused = match stepped? {
+        let refused = match step_or_follow(b, &self.level.moves, &state, number, false, &drawn)? {
             Tried::Made(list) => {
                 let list = if drawn.is_empty() { merged(list) } else { with_draws(list, &drawn) };
                 return self.made((of, told), list, &before);

@@ -120,9 +120,6 @@ impl Tables {
 
     /// The number of a world that was not met before, of which this is told.
     fn new_world(&mut self, state: &[u64], status: Status, told: Vec<u64>) -> u32 {
-        if let Some(&id) = self.world_index.get(state) {
-            return id;
-        }
         let next = self.told_index.len() as u32;
         let told = *self.told_index.entry(told.into()).or_insert(next);
         let id = self.seen.len() as u32;
@@ -162,9 +159,10 @@ impl Tables {
         let id = self.beliefs.len() as u32;
         let digest = self.digest(&key);
         // Two information states with one digest: once in 2^64 pairs. Nothing false is said of them.
-        if self.digests.insert(digest, id).is_some() {
+        if self.digests.contains_key(&digest) {
             return Err(NotKnown::Limit(Limit::TableFull));
         }
+        self.digests.insert(digest, id);
         self.bytes += 16 * key.worlds.len() as u64 + BELIEF_BYTES;
         self.beliefs.push((key.clone(), digest));
         self.belief_index.insert(key, id);

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use crate::run::TooLarge;
 use crate::run::move_list;
 use crate::run::setup::Dice;
-use crate::run::{Eval, Made, Outcome, RunFault};
+use crate::run::{Eval, FaultKind, Made, Outcome, RunFault};
 use crate::source::{Diagnostic, FileId, Span, near};
 use crate::state::Bound;
 use crate::state::cell_name;
@@ -262,6 +262,28 @@ pub fn step_drawn(
     let mut pick = |weights: &[u64]| dice.pick(weights);
     let outcome = Eval::new(b).apply_drawn(state, *of, params, &mut pick)?;
     tried(b, outcome)
+}
+
+/// Plays one move in all ways that the draws can fall. Where these are too many to be written down, only in the one in which
+/// these things are drawn: see [`step_following`].
+///
+/// # Errors
+///
+/// A model fault.
+pub fn step_or_follow(
+    b: &Bound,
+    moves: &MoveTable,
+    state: &[i32],
+    number: usize,
+    past_goals: bool,
+    draws: &str,
+) -> Result<Tried, RunFault> {
+    match step(b, moves, state, number, past_goals) {
+        Err(f) if matches!(f.kind, FaultKind::TooManyOutcomes | FaultKind::TooFine) && !draws.is_empty() => {
+            step_following(b, moves, state, number, past_goals, draws)
+        }
+        tried => tried,
+    }
 }
 
 /// Plays one move so that these things are drawn, in the order of [`Played::draws_text`]: one outcome, or none where nothing like it

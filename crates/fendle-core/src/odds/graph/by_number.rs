@@ -51,8 +51,7 @@ impl<'m> Builder<'m> {
         let words = self.model.layout().words();
         let model = self.model.narrowed(&mut strays.chunks_exact(words).map(<[u64]>::to_vec))?;
         let numbering = model.numbering(self.g.states.len(), &mut || false)?;
-        let small = self.positions_of(&*numbering).is_some_and(|range| range <= RANGE_MAX);
-        small.then_some((model, numbering))
+        self.positions_of(&*numbering).is_some_and(|range| self.fits(range)).then_some((model, numbering))
     }
 
     /// The range of the numbers of positions before a draw, or of states where moves do not stop there. `None` when moves
@@ -67,12 +66,13 @@ impl<'m> Builder<'m> {
     /// Whether a bit for every number is a good way to find states.
     fn is_small(&self, numbering: &dyn Numbering) -> bool {
         let states = self.g.states.len() as u64;
-        let few = |range: u64| {
-            range <= RANGE_MAX
-                && (range <= SMALL_RANGE || range / SPARSE <= states)
-                && range / 4 <= self.limits.memory_bytes / 4
-        };
+        let few = |range: u64| self.fits(range) && (range <= SMALL_RANGE || range / SPARSE <= states);
         self.positions_of(numbering).is_some_and(few)
+    }
+
+    /// Whether there is room for a bit for every state and every position below a range: a quarter of the memory at most.
+    fn fits(&self, range: u64) -> bool {
+        range <= RANGE_MAX && range <= self.limits.memory_bytes
     }
 
     /// Begins again: with states by number, or packed ones for good.

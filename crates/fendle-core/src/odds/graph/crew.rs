@@ -120,7 +120,7 @@ impl<'m> Crew<'m> {
                 for next in 0..chunks.len() {
                     // This thread works, too, as long as what it waits for is not done.
                     let lane = loop {
-                        ready.extend_from_arrived(&arrived);
+                        arrived.try_iter().for_each(|(i, lane)| ready[i] = Some(lane));
                         if let Some(lane) = ready[next].take() {
                             break lane;
                         }
@@ -214,18 +214,5 @@ impl<'m> Crew<'m> {
     /// The same for states by number.
     pub(super) fn by_number(&self) -> Crew<'m> {
         Crew::new(self.model, self.watch, true, self.waiting.clone())
-    }
-}
-
-/// Takes over the chunks that others have done.
-trait Arrivals {
-    fn extend_from_arrived(&mut self, arrived: &mpsc::Receiver<(usize, Lane)>);
-}
-
-impl Arrivals for Vec<Option<Lane>> {
-    fn extend_from_arrived(&mut self, arrived: &mpsc::Receiver<(usize, Lane)>) {
-        while let Ok((i, lane)) = arrived.try_recv() {
-            self[i] = Some(lane);
-        }
     }
 }
