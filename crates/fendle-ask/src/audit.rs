@@ -15,7 +15,7 @@ use serde_json::json;
 use crate::answer::{End, FaultReport, Trouble, Verdict, limit_of};
 use crate::budget::Budget;
 use crate::explore::{SpaceVerdict, searched, what_is_known};
-use crate::fairness::{self, Report};
+use crate::fairness::{self, CarefulPlay};
 use crate::hunt::Promise;
 use crate::knowledge::from;
 use crate::load::{Loaded, Source, Store, Want, load_source};
@@ -96,7 +96,7 @@ struct Facts {
     /// Whether it can be won.
     solvable: Option<bool>,
     /// Whether it is fair, with hidden things.
-    fair: Option<Result<Report, String>>,
+    fair: Option<Result<CarefulPlay, String>>,
     /// The chance to win, with hidden things.
     chance: Option<Value>,
     /// What was not decided, and in words.

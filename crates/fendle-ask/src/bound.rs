@@ -124,7 +124,7 @@ fn hex(name: &[u8; 32]) -> String {
 
 /// One relaxed puzzle, as it is shown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Part {
+pub struct ShownPuzzle {
     /// The things that are kept, in words.
     pub about: String,
     /// Positions.
@@ -153,7 +153,7 @@ pub struct Bounded {
     /// What makes the bound, in words.
     pub words: Vec<String>,
     /// The relaxed puzzles.
-    pub parts: Vec<Part>,
+    pub parts: Vec<ShownPuzzle>,
     /// The number that adds up, where several count different moves.
     pub sum: Option<u32>,
     /// The author's bound here, where the model has one; and whether it is proved.
@@ -242,7 +242,7 @@ pub fn bound(level: &Loaded, effort: Effort, budget: &Budget) -> Result<Answer<B
     }
     for (t, table) in bounds.tables.iter().enumerate() {
         let here = judge.greatest(t, &b.position);
-        out.parts.push(Part {
+        out.parts.push(ShownPuzzle {
             about: pattern_words(task, &table.pattern),
             positions: table.positions(),
             bytes: table.bytes(),

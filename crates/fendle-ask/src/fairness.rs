@@ -7,7 +7,7 @@ use fendle_core::Limit;
 use fendle_core::infer::{Fraction, Inferred, Kind, fraction, most_disjoint};
 use fendle_lang::known::Way;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
-use fendle_lang::model::{EndKind, Extent, Scalar};
+use fendle_lang::model::{EndKind, Extent, Scalar, VarId};
 use fendle_lang::play::{Tried, step};
 use serde::Serialize;
 use serde_json::json;
@@ -86,7 +86,7 @@ impl Serialize for Hazard {
 
 /// What a careful play found.
 #[derive(Clone, Debug)]
-pub struct Report {
+pub struct CarefulPlay {
     /// The moves made.
     pub moves: Vec<String>,
     /// Guesses on the way.
@@ -101,7 +101,7 @@ pub struct Report {
     pub never: Vec<String>,
 }
 
-impl Report {
+impl CarefulPlay {
     /// Finished, and no guess was forced.
     #[must_use]
     pub fn is_fair(&self) -> bool {
@@ -220,7 +220,7 @@ pub fn fairness(level: &Loaded, budget: &Budget) -> Result<Answer<Fairness>, Tro
 /// # Errors
 ///
 /// [`Stopped`].
-pub fn played(level: &Loaded, budget: &Budget) -> Result<Report, Stopped> {
+pub fn played(level: &Loaded, budget: &Budget) -> Result<CarefulPlay, Stopped> {
     Ok(played_on(level, budget, false)?.0)
 }
 
@@ -230,14 +230,14 @@ pub fn played(level: &Loaded, budget: &Budget) -> Result<Report, Stopped> {
 /// # Errors
 ///
 /// [`Stopped`].
-pub fn played_with_clues(level: &Loaded, budget: &Budget) -> Result<(Report, usize), Stopped> {
+pub fn played_with_clues(level: &Loaded, budget: &Budget) -> Result<(CarefulPlay, usize), Stopped> {
     played_on(level, budget, true)
 }
 
-fn played_on(level: &Loaded, budget: &Budget, count: bool) -> Result<(Report, usize), Stopped> {
+fn played_on(level: &Loaded, budget: &Budget, count: bool) -> Result<(CarefulPlay, usize), Stopped> {
     let (b, table, history) = (&level.game.bound, &level.moves, &level.history);
     let mut player = Player::new(b, table, history)?;
-    let mut report = Report {
+    let mut report = CarefulPlay {
         moves: vec![],
         guesses: vec![],
         won: false,
@@ -415,7 +415,9 @@ type Trail = HashMap<Vec<i32>, Option<(Vec<i32>, usize)>>;
 /// [`Stopped`].
 pub fn safe_ways(level: &Loaded, budget: &Budget) -> Result<Option<Ways>, Stopped> {
     let (b, table, history) = (&level.game.bound, &level.moves, &level.history);
-    let walkers: Vec<usize> = (0..b.model.vars.len())
+    let walkers: Vec<VarId> = b
+        .model
+        .var_ids()
         .filter(|&v| {
             let def = &b.model.vars[v];
             let plain = def.state && !def.hidden && def.shadow_of.is_none();

@@ -90,7 +90,7 @@ impl Chances {
 pub type Made = (Vec<i32>, usize, Vec<i32>);
 
 /// Where the states before and after a move stand in a list, and its outcomes with their chances.
-type Step = (usize, usize, Vec<(usize, f64)>);
+type Played = (usize, usize, Vec<(usize, f64)>);
 
 /// Outcomes of one move over which the chance after it is taken.
 const OUTCOMES_MAX: usize = 20_000;
@@ -112,7 +112,7 @@ pub fn chances(
     let Ok(guide) = Guide::new(game, &budget.limits(), budget) else { return Ok(none()) };
     // Where each of them stands among the wanted states, and the outcomes with their chances.
     let mut wanted: Vec<Vec<u64>> = vec![];
-    let mut steps: Vec<Option<Step>> = vec![];
+    let mut steps: Vec<Option<Played>> = vec![];
     for (before, of, after) in play {
         if budget.is_stopped() {
             return Ok(none());

@@ -10,7 +10,7 @@ use fendle_core::{Limit, Limits};
 use fendle_lang::Bound;
 use fendle_lang::known::player::{Player, Stopped, exact_risk};
 use fendle_lang::known::{Foresight, Left, Source};
-use fendle_lang::model::{EndKind, Extent, Range};
+use fendle_lang::model::{EndKind, Extent, Range, VarId};
 use fendle_lang::run::Eval;
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_lang::run::setup::Dice;
@@ -100,7 +100,7 @@ pub struct CellProof {
 #[derive(Clone, Debug)]
 pub struct CellReport {
     /// The variable and the index in it.
-    pub at: (usize, usize),
+    pub at: (VarId, usize),
     /// As it is written.
     pub name: String,
     /// The variable's name.
@@ -186,14 +186,14 @@ pub struct StepReport {
     /// The clues it is seen by.
     pub clues: Vec<Clue>,
     /// What is known then: variable and index, name, and whether it is filled.
-    pub cells: Vec<((usize, usize), String, bool)>,
+    pub cells: Vec<((VarId, usize), String, bool)>,
     /// What a filled cell is called.
     pub of: String,
 }
 
 impl Serialize for StepReport {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        let cell = |(_, name, v): &((usize, usize), String, bool)| json!({"cell": name, "is": self.what(*v)});
+        let cell = |(_, name, v): &((VarId, usize), String, bool)| json!({"cell": name, "is": self.what(*v)});
         json!({
             "seen_by": kind_words(self.kind),
             "clues": self.clues,
@@ -270,7 +270,7 @@ fn maybe_probability<S: Serializer>(p: &Option<Fraction>, s: S) -> Result<S::Ok,
 #[derive(Clone, Debug)]
 pub struct PlaceReport {
     /// The variable and the index in it.
-    pub at: (usize, usize),
+    pub at: (VarId, usize),
     /// As it is written.
     pub name: String,
     /// The variable's name.
@@ -414,7 +414,7 @@ struct Counted<'b> {
 
 /// The name of a place in a hidden variable.
 #[must_use]
-pub fn place_name(b: &Bound, var: usize, index: usize) -> String {
+pub fn place_name(b: &Bound, var: VarId, index: usize) -> String {
     let def = &b.model.vars[var];
     let many = b.model.vars.iter().filter(|v| v.hidden).count() > 1;
     let name = match def.shape {
@@ -733,7 +733,7 @@ fn by_worlds(
     let worlds = knowing.worlds(knowing.begins()[0].0);
     let all: u128 = worlds.iter().map(|w| u128::from(w.1)).sum();
     // For each place of a hidden variable its values and their weights.
-    let mut of: BTreeMap<(usize, usize), BTreeMap<i32, u128>> = BTreeMap::new();
+    let mut of: BTreeMap<(VarId, usize), BTreeMap<i32, u128>> = BTreeMap::new();
     for (words, weight) in &worlds {
         let state = game.unpack(words);
         for v in hidden_vars(b) {

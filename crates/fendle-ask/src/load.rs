@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use fendle_lang::code::native::WhenItPays;
-use fendle_lang::model::Model;
+use fendle_lang::model::{Model, VarId};
 use fendle_lang::play::{Call, MoveTable, Tried, merged, step_drawn, step_or_follow, with_draws};
 use fendle_lang::reasons::keeps::game_of;
 use fendle_lang::run::scatter::{hidden_vars, scatter};
@@ -655,12 +655,12 @@ fn begin_at(
     let position = bound.parse_line(at, file, errors).ok_or_else(|| Trouble::Diagnostics(errors.clone()))?;
     // A layout that the position gives is not drawn again.
     let slots = bound.slots.clone();
-    let part = |v: &usize| slots[*v].base..slots[*v].base + slots[*v].len;
-    let named = |v: &usize| {
+    let part = |v: &VarId| slots[*v].base..slots[*v].base + slots[*v].len;
+    let named = |v: &VarId| {
         let of = &bound.model.vars[*v].name;
         at.split(';').filter_map(|p| p.split_once('=')).any(|(name, _)| name.trim() == of)
     };
-    let drawn_again = |v: &usize| !named(v) && position[part(v)] == bound.start[part(v)];
+    let drawn_again = |v: &VarId| !named(v) && position[part(v)] == bound.start[part(v)];
     bound.scattered = bound.scattered.iter().copied().filter(drawn_again).collect();
     bound.position = position;
     bound.drawn = false;

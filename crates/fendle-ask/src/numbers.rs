@@ -3,7 +3,7 @@
 use fendle_core::numbers::grouped;
 use fendle_core::space::number_bits;
 use fendle_lang::Game;
-use fendle_lang::model::{Extent, Scalar};
+use fendle_lang::model::{Extent, Scalar, VarId};
 use fendle_lang::reasons::numbering::{Found, what_can_be};
 use fendle_lang::run::ways::Count;
 use fendle_lang::state::keys::Described;
@@ -46,7 +46,7 @@ pub fn numbers(game: &Game, stop: &mut dyn FnMut() -> bool) -> Option<Numbers> {
     let found = what_can_be(game, EFFORT, stop)?;
     let b = &game.bound;
     let range = found.keys.as_ref().map(|k| k.range());
-    let variables = (b.model.vars.iter().enumerate())
+    let variables = (b.model.variables())
         .filter(|(v, def)| def.state && def.shadow_of.is_none() && b.slots[*v].active)
         .map(|(v, _)| variable(game, &found, v))
         .collect();
@@ -59,7 +59,7 @@ pub fn numbers(game: &Game, stop: &mut dyn FnMut() -> bool) -> Option<Numbers> {
     })
 }
 
-fn variable(game: &Game, found: &Found, v: usize) -> Variable {
+fn variable(game: &Game, found: &Found, v: VarId) -> Variable {
     let b = &game.bound;
     let (def, slot) = (&b.model.vars[v], &b.slots[v]);
     let places = slot.base..slot.base + slot.len;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fendle_lang::Bound;
-use fendle_lang::model::{EndKind, Extent, Scalar, Show};
+use fendle_lang::model::{EndKind, Extent, Scalar, Show, VarId};
 use fendle_lang::run::Eval;
 use serde::Serialize;
 
@@ -84,7 +84,7 @@ pub fn status_word(b: &Bound, state: &[i32]) -> &'static str {
 fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
     let model = &b.model;
     let mut out = vec![];
-    for (v, def) in model.vars.iter().enumerate() {
+    for (v, def) in model.variables() {
         let slot = &b.slots[v];
         if !slot.active || !matches!(def.shape, Extent::Grid | Extent::Set) {
             continue;
@@ -116,7 +116,7 @@ fn counts(b: &Bound, state: &[i32]) -> Vec<(String, usize)> {
 }
 
 /// Whether a drawing shows nothing of a variable on a cell.
-fn is_free(b: &Bound, state: &[i32], v: usize, cell: usize) -> bool {
+fn is_free(b: &Bound, state: &[i32], v: VarId, cell: usize) -> bool {
     let (slot, def) = (&b.slots[v], &b.model.vars[v]);
     let region = if def.state { state } else { &b.data };
     match def.shape {

@@ -1,6 +1,6 @@
 //! The harness that checks models: it accepts sound ones, and names each promise that is broken.
 
-mod twins;
+use crate::twins;
 
 use fendle_core::contract::check_model;
 use fendle_core::table::{Row, Table};

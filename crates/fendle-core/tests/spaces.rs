@@ -1,6 +1,6 @@
 //! Exploring and solving hand-written models: known truths, laws, limits, threads.
 
-mod twins;
+use crate::twins;
 
 use fendle_core::{
     Class, Expansion, Exploration, Limit, Limits, Model, NoWatch, Progress, Start, Status, Verdict, Watch,

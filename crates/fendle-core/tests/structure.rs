@@ -1,7 +1,7 @@
 //! Fatal moves, must-pass states, rooms, delays and shortest solutions against the plainest means: delete a state and
 //! look again, write every solution down, ask of every two states whether each reaches the other.
 
-mod twins;
+use crate::twins;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 

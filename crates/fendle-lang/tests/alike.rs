@@ -1,6 +1,6 @@
 //! Likeness: what is proved, what is refused, and how many states are left.
 
-mod common;
+use crate::common;
 
 use std::collections::{BTreeSet, HashMap};
 

@@ -1,8 +1,8 @@
 //! Random expressions and statements against an evaluator that the tests have for themselves: precedence, rounding,
 //! short circuits, quantifiers, sets, places, loops, assignments, and which fault comes first.
 
-mod common;
-mod plain;
+use crate::common;
+use crate::plain;
 
 use std::collections::{BTreeMap, BTreeSet};
 

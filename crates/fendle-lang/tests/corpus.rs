@@ -1,6 +1,6 @@
 //! The whole corpus: both executors, the hand-written twins, and what the levels expect.
 
-mod common;
+use crate::common;
 #[path = "../../fendle-core/tests/twins/mod.rs"]
 mod twins;
 

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use fendle_core::{Limits, NoWatch, explore};
+use fendle_lang::model::Model;
 use fendle_lang::{Game, Sources, bind, compile, level};
 
 fn diagnose(name: &str, text: &str) -> (Vec<(usize, usize, &'static str)>, String) {
@@ -106,6 +107,14 @@ fn no_damaged_text_makes_the_front_end_panic() {
     }
 }
 
+/// The levels of a file, each as a file of its own, with what stands before the first one.
+fn one_by_one(text: &str) -> impl Iterator<Item = String> {
+    let mut parts = text.split_inclusive("[[level]]");
+    let head = parts.next().expect("a file has a beginning");
+    let head = head.strip_suffix("[[level]]").expect("a file with levels");
+    parts.map(move |p| format!("{head}[[level]]{}", p.strip_suffix("[[level]]").unwrap_or(p)))
+}
+
 /// No level file makes reading, binding, or a short search panic: characters taken out, doubled
 /// and replaced, all over files that are sound.
 #[test]
@@ -119,36 +128,46 @@ fn no_damaged_level_makes_anything_panic() {
         let mut sources = Sources::default();
         let file = sources.add("model", model);
         let model = Arc::new(compile(file, model, &mut vec![]).expect("a library model"));
-        for i in (0..text.len()).step_by(3) {
-            for new in ["", "9", "..", "A", "\n", "'", " ", "-1 "] {
-                let damaged = format!("{}{new}{}", &text[..i], &text[i + 1..]);
-                let mut errors = vec![];
-                let file = sources.add("level", damaged.as_str());
-                let Some(levels) = level::read(file, &damaged, &mut errors) else {
-                    assert!(!errors.is_empty());
-                    continue;
-                };
-                for l in &levels.levels {
-                    let before = errors.len();
-                    match bind(&model, file, l, &[], &mut errors) {
-                        None => assert!(errors.len() > before, "refused without a word"),
-                        Some(b) if i % 15 == 0 => {
-                            let game = Game::new(b).expect("small");
-                            let limits = Limits { max_states: 50, threads: 1, ..Limits::default() };
-                            let _ = explore(&game, limits, false, &NoWatch);
-                            used += 1;
-                        }
-                        Some(_) => {}
-                    }
-                }
-                for e in &errors {
-                    // Every span lies in its file.
-                    let _ = e.plain(&sources);
-                }
-            }
+        for text in one_by_one(text) {
+            used += damage(&model, &text);
         }
     }
     assert!(used > 100, "{used}");
+}
+
+/// Damages a file in every third place in eight ways; how often a level that can still be bound was searched.
+fn damage(model: &Arc<Model>, text: &str) -> usize {
+    let mut used = 0;
+    for i in (0..text.len()).step_by(3) {
+        let mut sources = Sources::default();
+        for new in ["", "9", "..", "A", "\n", "'", " ", "-1 "] {
+            let damaged = format!("{}{new}{}", &text[..i], &text[i + 1..]);
+            let mut errors = vec![];
+            let file = sources.add("level", damaged.as_str());
+            let Some(levels) = level::read(file, &damaged, &mut errors) else {
+                assert!(!errors.is_empty());
+                continue;
+            };
+            for l in &levels.levels {
+                let before = errors.len();
+                match bind(model, file, l, &[], &mut errors) {
+                    None => assert!(errors.len() > before, "refused without a word"),
+                    Some(b) if i % 15 == 0 => {
+                        let game = Game::new(b).expect("small");
+                        let limits = Limits { max_states: 50, threads: 1, ..Limits::default() };
+                        let _ = explore(&game, limits, false, &NoWatch);
+                        used += 1;
+                    }
+                    Some(_) => {}
+                }
+            }
+            for e in &errors {
+                // Every span lies in its file.
+                let _ = e.plain(&sources);
+            }
+        }
+    }
+    used
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! The library's games of chance, cascades and pieces against programs of a few lines that share
 //! nothing with the engine, and against formulas.
 
-mod common;
+use crate::common;
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 

@@ -1,7 +1,7 @@
 //! Hidden things against plain enumerations that share nothing with the engine: every layout is written out, told
 //! values are counted by hand, and best play is a recursion over sets of layouts.
 
-mod common;
+use crate::common;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 

@@ -1,6 +1,6 @@
 //! Kept quantities that are found: the parity of sliding boards, colourings, sums; and none where there is none.
 
-mod common;
+use crate::common;
 
 use std::collections::{BTreeSet, HashSet};
 

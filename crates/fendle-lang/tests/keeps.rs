@@ -1,6 +1,6 @@
 //! Kept quantities: what is proved, what is only checked, and what is not kept at all.
 
-mod common;
+use crate::common;
 
 use common::game;
 use fendle_core::{Limits, NoWatch, explore};

@@ -1,6 +1,6 @@
 //! The `picture` block: what a value looks like by its rules, and what is told of a rule that cannot be.
 
-mod common;
+use crate::common;
 
 use common::model;
 use fendle_lang::model::{Drawee, FIGURES, Look, PAINTS, Paint};

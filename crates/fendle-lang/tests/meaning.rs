@@ -1,6 +1,6 @@
 //! What models mean, case by case, from the language's definition and by hand.
 
-mod common;
+use crate::common;
 
 use common::game;
 use fendle_core::{Limits, Model as _, NoWatch, explore};

@@ -1,7 +1,7 @@
 //! Mistakes that designers make with chance, cascades and falling pieces: the library model passes its
 //! examples, and the same model with the mistake put in fails, breaks, or breaks a law.
 
-mod common;
+use crate::common;
 
 use std::sync::Arc;
 

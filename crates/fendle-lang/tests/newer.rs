@@ -1,7 +1,7 @@
 //! The newer constructs and library models: both executors agree, positions come back from their text, likeness counts orbits,
 //! and mistakes get the words that help.
 
-mod common;
+use crate::common;
 
 use std::collections::BTreeSet;
 

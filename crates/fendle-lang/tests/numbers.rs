@@ -1,6 +1,6 @@
 //! States as numbers: every way to number them, and spaces kept by number against spaces in hashed tables.
 
-mod common;
+use crate::common;
 
 use std::collections::HashSet;
 
@@ -11,7 +11,7 @@ use fendle_lang::code::native::WhenItPays;
 use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::ways::{Count, Ways};
 use fendle_lang::state::Keys;
-use fendle_lang::state::keys::{KeptParity, Wanted};
+use fendle_lang::state::keys::{FieldPlan, KeptParity};
 
 const CORPUS: &[(&str, &str)] = &[
     (SLIDE, include_str!("levels/slide.toml")),
@@ -157,7 +157,7 @@ fn all_of(keys: &Keys) -> HashSet<Vec<i32>> {
 #[test]
 fn every_kind_of_part_numbers_its_states_without_a_gap() {
     // 3 * (C(6,3) + C(6,2) + C(6,1) + 1) states: one of three values, and at most three of six places.
-    let wanted = vec![Wanted::Single(0, vec![-4, 0, 900]), Wanted::Members((1..7).collect(), 0, 3)];
+    let wanted = vec![FieldPlan::Single(0, vec![-4, 0, 900]), FieldPlan::Members((1..7).collect(), 0, 3)];
     let keys = Keys::new(vec![0, 1, 0, 0, 0, 1, 0, 7], wanted).expect("small");
     assert_eq!(keys.range(), 3 * (20 + 15 + 6 + 1));
     let all = all_of(&keys);
@@ -168,11 +168,11 @@ fn every_kind_of_part_numbers_its_states_without_a_gap() {
 
     // Five values in any order, all of them and halved by a parity that counts one value at odd places.
     let base = vec![3, 9, 1, 4, 0];
-    let keys = Keys::new(base.clone(), vec![Wanted::Arranged((0..5).collect(), None)]).expect("small");
+    let keys = Keys::new(base.clone(), vec![FieldPlan::Arranged((0..5).collect(), None)]).expect("small");
     assert_eq!((keys.range(), all_of(&keys).len()), (120, 120));
     let parity = KeptParity { counts: vec![(0, vec![1, 3])] };
     let halved =
-        Keys::new(base.clone(), vec![Wanted::Arranged((0..5).collect(), Some(parity))]).expect("small");
+        Keys::new(base.clone(), vec![FieldPlan::Arranged((0..5).collect(), Some(parity))]).expect("small");
     assert_eq!(halved.range(), 60);
     let odd = |v: &[i32]| {
         let swaps: usize = (0..5).map(|i| v[..i].iter().filter(|x| **x > v[i]).count()).sum();
@@ -182,12 +182,12 @@ fn every_kind_of_part_numbers_its_states_without_a_gap() {
     assert_eq!(all_of(&halved), want);
 
     // Values that repeat: 7! / (3! 2! 2!).
-    let keys =
-        Keys::new(vec![1, 1, 1, 2, 2, 5, 5], vec![Wanted::Arranged((0..7).collect(), None)]).expect("small");
+    let keys = Keys::new(vec![1, 1, 1, 2, 2, 5, 5], vec![FieldPlan::Arranged((0..7).collect(), None)])
+        .expect("small");
     assert_eq!((keys.range(), all_of(&keys).len()), (210, 210));
 
     // Three numbers on two piles: 3! orders, 4 heights.
-    let piles = Wanted::Piles(0, 2, 3, (1, 3), 0);
+    let piles = FieldPlan::Piles(0, 2, 3, (1, 3), 0);
     let keys = Keys::new(vec![3, 1, 2, 3, 0, 0, 0, 0], vec![piles]).expect("small");
     assert_eq!((keys.range(), all_of(&keys).len()), (24, 24));
 }

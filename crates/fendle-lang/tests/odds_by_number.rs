@@ -1,6 +1,6 @@
 //! Chances of spaces whose states are given by number: the same as with packed states, whatever is known of the range before.
 
-mod common;
+use crate::common;
 
 use common::{afresh, game, games, model, odds_agree, odds_as_text};
 use fendle_core::{Limits, Model as _};

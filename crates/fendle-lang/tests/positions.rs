@@ -1,6 +1,6 @@
 //! Positions and moves as text, both ways.
 
-mod common;
+use crate::common;
 
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -113,7 +113,7 @@ fn random_positions_survive_the_line_and_the_bits() {
     let mut rng = SmallRng::seed_from_u64(3);
     for _ in 0..500 {
         let mut state = g.bound.position.clone();
-        for (v, def) in g.bound.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        for (v, def) in g.bound.model.variables().filter(|(_, d)| d.state) {
             let slot = &g.bound.slots[v];
             for x in &mut state[slot.base..slot.base + slot.len] {
                 *x = rng.random_range(slot.lo..=slot.hi) as i32;

@@ -3,7 +3,7 @@
 //! The writer makes well-typed source text, so that the parser and the checker are under test
 //! too. A count of operations shows that nothing of the intermediate form is left out.
 
-mod common;
+use crate::common;
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,7 +1,7 @@
 //! Relaxed puzzles and guided search against whole spaces: on 3,000 random levels no bound says too much in any state, what is called
 //! dead is dead, and every search agrees with looking at all states.
 
-mod common;
+use crate::common;
 
 use std::collections::HashMap;
 

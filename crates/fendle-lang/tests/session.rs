@@ -1,6 +1,6 @@
 //! A play under way: moves made, taken back and made again.
 
-mod common;
+use crate::common;
 
 use fendle_lang::play::{MoveTable, Session, Tried, Turn, step};
 use fendle_lang::run::setup::Dice;

@@ -19,7 +19,7 @@ const FERRY: &str = "model = 'slide'\nvalues.target = '''\n1 2 3\n4 5 6\n7 8 .\n
 const YARD: &str = "model = 'shove'\n[[level]]\nname = 'yard'\nstart.yard = '''\nHHHHHHH\nH.....H\nH.o.A.H\nH.._..H\nHHHHHHH\n'''\n";
 
 #[test]
-fn the_demo_shows_everything_and_ends_well() {
+fn the_demo_shows_everything_and_its_commands_write_the_same() {
     let dir = dir_with(&[]);
     let r = fendle(dir.path(), &["demo"]);
     assert_eq!(r.code, 0, "{}{}", r.out, r.err);
@@ -34,6 +34,24 @@ fn the_demo_shows_everything_and_ends_well() {
         assert!(r.out.contains(words), "{words} is missing");
     }
     assert!(r.out.lines().all(|l| l.chars().count() <= 100), "a line is too long");
+    insta::assert_snapshot!("demo", r.out.replace(&dir.path().display().to_string(), "TEMPORARY"));
+    let folder = dir.path().join("fendle-demo");
+    // The commands that it names write the same files, byte for byte.
+    let named: Vec<&str> =
+        r.out.lines().filter_map(|l| l.strip_prefix("$ fendle ")).filter(|l| l.contains(" -o ")).collect();
+    assert!(named.len() >= 10, "{}", r.out);
+    for line in named {
+        let mut words = vec![];
+        for (i, part) in line.split('"').enumerate() {
+            if i % 2 == 1 { words.push(part) } else { words.extend(part.split_whitespace()) }
+        }
+        let file = folder.join(words[words.len() - 1]);
+        let was = fs::read(&file).expect("the demo wrote it");
+        fs::remove_file(&file).expect("removed");
+        let r = fendle(&folder, &words);
+        assert_eq!(r.code, 0, "{line}: {}", r.err);
+        assert!(fs::read(&file).expect("written again") == was, "{line}");
+    }
 }
 
 #[test]
@@ -685,26 +703,6 @@ fn what_the_pack_prints_is_as_it_was_read() {
     for file in ["ferry.toml", "yard.toml"] {
         fs::copy(packs().join(file), dir.path().join(file)).expect("readable");
     }
-    let out = fendle(dir.path(), &["demo"]).out;
-    let folder = dir.path().join("fendle-demo");
-    // The commands that it names write the same files, byte for byte.
-    let named: Vec<&str> =
-        out.lines().filter_map(|l| l.strip_prefix("$ fendle ")).filter(|l| l.contains(" -o ")).collect();
-    assert!(named.len() >= 10, "{out}");
-    for line in named {
-        let mut words = vec![];
-        for (i, part) in line.split('"').enumerate() {
-            if i % 2 == 1 { words.push(part) } else { words.extend(part.split_whitespace()) }
-        }
-        let file = folder.join(words[words.len() - 1]);
-        let was = fs::read(&file).expect("the demo wrote it");
-        fs::remove_file(&file).expect("removed");
-        let r = fendle(&folder, &words);
-        assert_eq!(r.code, 0, "{line}: {}", r.err);
-        assert!(fs::read(&file).expect("written again") == was, "{line}");
-    }
-    fs::remove_dir_all(&folder).expect("removed");
-    insta::assert_snapshot!("demo", out.replace(&dir.path().display().to_string(), "TEMPORARY"));
     insta::assert_snapshot!("check", fendle(dir.path(), &["check", "."]).out);
     insta::assert_snapshot!("audit", fendle(dir.path(), &["audit", "."]).out);
     let show = fendle(dir.path(), &["show", "yard.toml", "--level", "two for three"]);

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use fendle_lang::model::{DrawRule, Model, Show};
+use fendle_lang::model::{DrawRule, Model, Show, VarId};
 use fendle_lang::state::cell_name;
 use fendle_lang::syntax::level::{Key, Level, Raw, RawKind};
 use fendle_lang::{Bound, Span};
@@ -29,13 +29,13 @@ pub struct May {
     /// Glyphs that may come and go.
     pub glyphs: BTreeSet<String>,
     /// Variables that may change.
-    pub vars: BTreeSet<usize>,
+    pub vars: BTreeSet<VarId>,
 }
 
 impl May {
     /// Whether one glyph may become another; `vars`: the variables in which they differ.
     #[must_use]
-    pub fn allows(&self, template: &Template, from: &str, to: &str, vars: &BTreeSet<usize>) -> bool {
+    pub fn allows(&self, template: &Template, from: &str, to: &str, vars: &BTreeSet<VarId>) -> bool {
         let named = |g: &str| self.glyphs.contains(g) || template.plain() == Some(g);
         vars.is_subset(&self.vars) || named(from) && named(to)
     }
@@ -53,13 +53,13 @@ pub struct Template {
     /// Columns.
     pub cols: usize,
     /// What each glyph says of its cell: pairs of a variable and its value; empty for plain ground.
-    facts: BTreeMap<String, BTreeSet<(usize, i64)>>,
+    facts: BTreeMap<String, BTreeSet<(VarId, i64)>>,
     /// The board of the level.
     pub board: Board,
 }
 
 /// The glyphs of a drawing, with what they say. Those that are drawn only under a condition say it just so.
-pub(super) fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(usize, i64)>> {
+pub(super) fn glyphs(show: &Show) -> BTreeMap<String, BTreeSet<(VarId, i64)>> {
     match show {
         Show::Values { var, glyphs, .. } => glyphs
             .iter()
@@ -141,7 +141,7 @@ impl Template {
                 out.insert(word.to_string());
                 continue;
             }
-            let var = self.source.model.vars.iter().position(|v| v.name == word);
+            let var = self.source.model.var_where(|v| v.name == word);
             let of = (self.facts.iter())
                 .filter(|(_, facts)| var.is_some_and(|var| facts.iter().any(|f| f.0 == var)))
                 .map(|(glyph, _)| glyph.clone());
@@ -167,7 +167,7 @@ impl Template {
 
     /// The variables in which two glyphs of the drawing differ: what it takes to change one into the other.
     #[must_use]
-    pub fn differing(&self, a: &str, b: &str) -> BTreeSet<usize> {
+    pub fn differing(&self, a: &str, b: &str) -> BTreeSet<VarId> {
         match (self.facts.get(a), self.facts.get(b)) {
             (Some(x), Some(y)) => x.symmetric_difference(y).map(|f| f.0).collect(),
             _ => BTreeSet::new(),
@@ -198,8 +198,8 @@ impl Template {
 
     /// The number of a variable that the drawing draws.
     #[must_use]
-    pub fn variable(&self, name: &str) -> Option<usize> {
-        let var = self.source.model.vars.iter().position(|v| v.name == name)?;
+    pub fn variable(&self, name: &str) -> Option<VarId> {
+        let var = self.source.model.var_where(|v| v.name == name)?;
         self.facts.values().flatten().any(|f| f.0 == var).then_some(var)
     }
 
@@ -214,7 +214,7 @@ impl Template {
     pub fn change(&self, from: &str, to: &str) -> String {
         let none = BTreeSet::new();
         let (x, y) = (self.facts.get(from).unwrap_or(&none), self.facts.get(to).unwrap_or(&none));
-        let name = |f: &(usize, i64)| self.source.model.vars[f.0].name.clone();
+        let name = |f: &(VarId, i64)| self.source.model.vars[f.0].name.clone();
         let goes = x.difference(y).map(|f| format!("{} goes", name(f)));
         let comes = y.difference(x).map(|f| format!("{} comes", name(f)));
         goes.chain(comes).collect::<Vec<_>>().join(", ")

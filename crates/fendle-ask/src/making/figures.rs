@@ -12,7 +12,7 @@ use super::wish::Wish;
 use crate::answer::Verdict;
 use crate::budget::Budget;
 use crate::explore::{How, explore};
-use crate::fairness::{Report, played, played_with_clues};
+use crate::fairness::{CarefulPlay, played, played_with_clues};
 use crate::hunt::Promise;
 use crate::load::{Loaded, Store};
 use crate::solve::solve;
@@ -178,7 +178,7 @@ pub(crate) fn structure_figures(parts: &Parts, figures: &mut Figures) {
 }
 
 /// Plays a level with certain steps, and counts its clues where that is wanted.
-fn play_out(level: &Loaded, count: bool, budget: &Budget) -> Result<(Report, Option<usize>), Stopped> {
+fn play_out(level: &Loaded, count: bool, budget: &Budget) -> Result<(CarefulPlay, Option<usize>), Stopped> {
     match count {
         true => played_with_clues(level, budget).map(|(report, clues)| (report, Some(clues))),
         false => played(level, budget).map(|report| (report, None)),

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use fendle_lang::model::{Model, Show};
+use fendle_lang::model::{Model, Show, VarId};
 use fendle_lang::syntax::level::{CELLS_MAX, Key};
 use fendle_lang::{Diagnostic, Span};
 
@@ -143,7 +143,7 @@ pub fn layers(text: &str) -> Result<Vec<Layer>, String> {
 /// The model's drawing: its name, and its glyphs with what they say.
 struct Drawing {
     name: String,
-    facts: BTreeMap<String, BTreeSet<(usize, i64)>>,
+    facts: BTreeMap<String, BTreeSet<(VarId, i64)>>,
     joined: bool,
 }
 
@@ -159,9 +159,9 @@ fn drawing(model: &Model) -> Option<Drawing> {
 }
 
 /// A variable of a model with a value, from words such as `barge` or `plate = 2`.
-fn fact(model: &Model, words: &str) -> Result<(usize, i64), String> {
+fn fact(model: &Model, words: &str) -> Result<(VarId, i64), String> {
     let (name, value) = words.split_once('=').map_or((words.trim(), "1"), |(n, v)| (n.trim(), v.trim()));
-    let var = model.vars.iter().position(|v| v.name == name);
+    let var = model.var_where(|v| v.name == name);
     let var = var.ok_or_else(|| format!("`{name}` is no variable of the model {}", model.name))?;
     let value = value.parse().map_err(|_| format!("`{value}` is no number, in `{words}`"))?;
     Ok((var, value))
@@ -300,7 +300,7 @@ pub fn to_table(board: &[Vec<String>], tiles: &Tiles) -> Result<String, String> 
 }
 
 /// A tile: its number, and what it says.
-type Tile = (u32, BTreeSet<(usize, i64)>);
+type Tile = (u32, BTreeSet<(VarId, i64)>);
 
 /// A board as the numbers of tiles, layer by layer in the order of their names: what the tiles of a cell say together is what its glyph says.
 ///
@@ -324,8 +324,8 @@ fn to_layers(model: &Model, board: &[Vec<String>], tiles: &Tiles) -> Result<Vec<
     /// One tile of each layer from here on, so that they say these facts together.
     fn pick(
         layers: &[(&String, Vec<Tile>)],
-        wanted: &BTreeSet<(usize, i64)>,
-        open: &BTreeSet<(usize, i64)>,
+        wanted: &BTreeSet<(VarId, i64)>,
+        open: &BTreeSet<(VarId, i64)>,
     ) -> Option<Vec<u32>> {
         let Some(((_, tiles), rest)) = layers.split_first() else { return open.is_empty().then(Vec::new) };
         // The tile that says most comes first.

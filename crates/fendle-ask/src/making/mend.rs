@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
 use fendle_core::Limits;
+use fendle_lang::model::VarId;
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -31,7 +32,7 @@ pub struct Order {
     /// Cells that stay as they are.
     pub fixed: BTreeSet<usize>,
     /// What a change of a variable costs, where it is not 1.
-    pub costs: BTreeMap<usize, u32>,
+    pub costs: BTreeMap<VarId, u32>,
     /// The greatest cost that is tried.
     pub most: u32,
 }

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::best::expand;
-use super::ground::{Ground, Reach, Wanted};
+use super::ground::{Ground, Reach, Request};
 use super::{Found, MET_BYTES, Met, Steps, scouts};
 use crate::limits::{Limits, Progress, Watch};
 use crate::model::Stopped;
@@ -70,7 +70,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         let each = here.from.len().div_ceil(scouts.len()).max(16);
         // What was met is kept out below, whatever it costs.
         let known = |state: &[u64]| met.contains(&hash(state)).then_some((0, 0));
-        let wanted = Wanted { met: &known, guess: wide.guess > 0 };
+        let wanted = Request { met: &known, guess: wide.guess > 0 };
         let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> =
             (scouts.par_iter_mut().zip(&mut reaches).zip(here.states.par_chunks(each * words)))
                 .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))

@@ -5,7 +5,7 @@
 
 use rayon::prelude::*;
 
-use super::ground::{Ground, Reach, Reached, Scout, Wanted};
+use super::ground::{Ground, Reach, Reached, Request, Scout};
 use super::{Found, Steps, scouts};
 use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::Stopped;
@@ -216,7 +216,7 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             let node = &s.nodes[s.table.find(state, hash(state))? as usize];
             Some((node.least.into(), node.guess.into()))
         };
-        let wanted = Wanted { met: &met, guess: ask.order.guess > 0 };
+        let wanted = Request { met: &met, guess: ask.order.guess > 0 };
         let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> = if parts == 1 {
             vec![expand(&mut *scouts[0], &packed, words, wanted, &mut reaches[0])]
         } else {
@@ -289,7 +289,7 @@ pub(super) fn expand(
     scout: &mut dyn Scout,
     states: &[u64],
     words: usize,
-    wanted: Wanted<'_>,
+    wanted: Request<'_>,
     reach: &mut Reach,
 ) -> Result<Vec<u32>, (usize, Stopped)> {
     let mut counts = Vec::with_capacity(states.len() / words);

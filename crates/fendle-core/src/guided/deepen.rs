@@ -331,8 +331,8 @@ pub fn deepen(
             return out;
         }
         let first = AtomicUsize::new(usize::MAX);
-        type Part = Result<(Option<Vec<u32>>, u32, u64), Limit>;
-        let parts: Vec<Part> = (shares.par_iter().enumerate())
+        type Found = Result<(Option<Vec<u32>>, u32, u64), Limit>;
+        let parts: Vec<Found> = (shares.par_iter().enumerate())
             .map(|(number, share)| {
                 if first.load(Ordering::Relaxed) < number {
                     return Ok((None, u32::MAX, 0));

@@ -3,7 +3,7 @@
 //! For a tour over a board the place that has the fewest ways on is visited first (Warnsdorff 1823, "Des Rösselsprungs einfachste und allgemeinste
 //! Lösung"): what is about to be cut off comes first.
 
-use super::ground::{Ground, Reach, Wanted};
+use super::ground::{Ground, Reach, Request};
 use super::{Found, MET_BYTES, Met};
 use crate::limits::{Limits, Progress, Watch};
 use crate::numbers::Random;
@@ -59,7 +59,7 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         // Look at the state: what it leads to, in order.
         reach.clear();
         let known = |state: &[u64]| met.contains(&hash(state)).then_some((0, 0));
-        let wanted = Wanted { met: &known, guess: dive.prefer == Prefer::Near };
+        let wanted = Request { met: &known, guess: dive.prefer == Prefer::Near };
         if let Err(stopped) = scout.reach(&state, wanted, &mut reach) {
             return found.stopped(stopped);
         }

@@ -45,14 +45,14 @@ pub type Memory<'a> = dyn Fn(&[u64]) -> Option<(u32, u32)> + Sync + 'a;
 
 /// What is wanted to be known of the states that one state leads to.
 #[derive(Clone, Copy)]
-pub struct Wanted<'a> {
+pub struct Request<'a> {
     /// Of these it is known already; nothing is asked of them.
     pub met: &'a Memory<'a>,
     /// Whether the guess is wanted.
     pub guess: bool,
 }
 
-impl Wanted<'_> {
+impl Request<'_> {
     /// A state that is remembered, reached by a step.
     pub(super) fn remembered(&self, state: &[u64], label: u32, cost: u32) -> Option<Reached> {
         let (least, guess) = (self.met)(state)?;
@@ -67,7 +67,7 @@ pub trait Scout: Send {
     /// # Errors
     ///
     /// A fault of the model, or a limit.
-    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped>;
+    fn reach(&mut self, state: &[u64], wanted: Request<'_>, out: &mut Reach) -> Result<(), Stopped>;
 
     /// What the start is.
     ///
@@ -172,7 +172,7 @@ impl MovesScout<'_> {
 }
 
 impl Scout for MovesScout<'_> {
-    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped> {
+    fn reach(&mut self, state: &[u64], wanted: Request<'_>, out: &mut Reach) -> Result<(), Stopped> {
         let mut made = std::mem::take(&mut self.out);
         made.clear();
         self.worker.expand(state, false, &mut made);

@@ -19,7 +19,7 @@ pub mod ground;
 pub mod shorten;
 pub mod ways;
 
-pub use ground::{Ground, Reach, Reached, Scout, Wanted};
+pub use ground::{Ground, Reach, Reached, Request, Scout};
 
 use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::{Fault, Stopped};

@@ -3,7 +3,7 @@
 
 use std::collections::HashMap;
 
-use super::ground::{Ground, Reach, Reached, Scout, Wanted};
+use super::ground::{Ground, Reach, Reached, Request, Scout};
 use crate::model::{Layout, MoveId, Stopped};
 use crate::relaxed::bounds::Judge;
 use crate::relaxed::task::Link;
@@ -359,7 +359,7 @@ impl WaysScout<'_> {
 }
 
 impl Scout for WaysScout<'_> {
-    fn reach(&mut self, state: &[u64], wanted: Wanted<'_>, out: &mut Reach) -> Result<(), Stopped> {
+    fn reach(&mut self, state: &[u64], wanted: Request<'_>, out: &mut Reach) -> Result<(), Stopped> {
         let ground = self.ground;
         let mut values = std::mem::take(&mut self.values);
         ground.unpack(state, &mut values);

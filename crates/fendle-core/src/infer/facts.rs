@@ -47,7 +47,7 @@ impl Facts {
         for clue in &system.clues[self.clues.len()..] {
             self.add(clue);
         }
-        self.settle()
+        self.follow_all()
     }
 
     fn goes_on(&self, system: &System) -> bool {
@@ -93,7 +93,7 @@ impl Facts {
         self.queued.push(true);
     }
 
-    /// A cell is certain from now on. Follow with [`Facts::settle`].
+    /// A cell is certain from now on. Follow with [`Facts::follow_all`].
     pub(super) fn learn(&mut self, cell: u32, value: bool) -> Result<(), NoAnswer> {
         match self.value[cell as usize] {
             Some(v) if v == value => return Ok(()),
@@ -115,7 +115,7 @@ impl Facts {
     }
 
     /// Follows what each clue alone says, until nothing new is said.
-    pub(super) fn settle(&mut self) -> Result<(), NoAnswer> {
+    pub(super) fn follow_all(&mut self) -> Result<(), NoAnswer> {
         while let Some(clue) = self.queue.pop() {
             let i = clue as usize;
             self.queued[i] = false;

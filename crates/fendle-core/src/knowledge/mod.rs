@@ -95,7 +95,7 @@ struct Outcome<'o> {
 }
 
 /// Outcomes that look alike: the information state that they make, and which of the outcomes they are.
-struct Look {
+struct SameSight {
     belief: u32,
     members: Vec<usize>,
 }
@@ -260,14 +260,18 @@ impl<'m> Knowing<'m> {
         named: &Named,
         exchange: bool,
         worker: &mut dyn Worker,
-    ) -> Result<Vec<Look>, NotKnown> {
+    ) -> Result<Vec<SameSight>, NotKnown> {
         match &self.like {
             None => self.plain_looks(outcomes, worker),
             Some(like) => self.like_looks(like, outcomes, named, exchange, worker),
         }
     }
 
-    fn plain_looks(&self, outcomes: &[Outcome<'_>], worker: &mut dyn Worker) -> Result<Vec<Look>, NotKnown> {
+    fn plain_looks(
+        &self,
+        outcomes: &[Outcome<'_>],
+        worker: &mut dyn Worker,
+    ) -> Result<Vec<SameSight>, NotKnown> {
         let worlds = self.numbered(outcomes, worker)?;
         let mut t = self.lock();
         let mut index: HashMap<(u32, Status, i64), usize> = HashMap::new();
@@ -289,7 +293,7 @@ impl<'m> Knowing<'m> {
         for (worlds, members) in groups {
             // A truth that no world looks like.
             let belief = if worlds.is_empty() { u32::MAX } else { t.belief(worlds)? };
-            out.push(Look { belief, members });
+            out.push(SameSight { belief, members });
         }
         Ok(out)
     }
@@ -333,7 +337,7 @@ impl<'m> Knowing<'m> {
         named: &Named,
         exchange: bool,
         worker: &mut dyn Worker,
-    ) -> Result<Vec<Look>, NotKnown> {
+    ) -> Result<Vec<SameSight>, NotKnown> {
         type Key = (Vec<u64>, Status, i64);
         let mut index: HashMap<Key, usize> = HashMap::new();
         let mut groups: Vec<(Named, Vec<Weighed>, Vec<usize>)> = vec![];
@@ -355,7 +359,7 @@ impl<'m> Knowing<'m> {
         let mut out = vec![];
         for (named, mut worlds, members) in groups {
             if worlds.is_empty() {
-                out.push(Look { belief: u32::MAX, members });
+                out.push(SameSight { belief: u32::MAX, members });
                 continue;
             }
             // The form depends on weights: without what they have in common.
@@ -366,7 +370,7 @@ impl<'m> Knowing<'m> {
             let states = packed.iter().map(|s| Outcome { state: s, weight: 0, odds: Odds::SURE });
             let numbers = self.numbered(&states.collect::<Vec<_>>(), worker)?;
             let numbered = numbers.into_iter().zip(worlds.iter().map(|w| w.1)).collect();
-            out.push(Look { belief: self.lock().settled(numbered, named)?, members });
+            out.push(SameSight { belief: self.lock().settled(numbered, named)?, members });
         }
         Ok(out)
     }

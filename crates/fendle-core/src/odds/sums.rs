@@ -141,7 +141,7 @@ impl Task<'_> {
         let x: Vec<Bounds> =
             (0..n).map(|d| (at(&lower, d, f64::NEG_INFINITY), at(&upper, d, f64::INFINITY))).collect();
         solved.unknown |= lower.is_none() || upper.is_none();
-        Ok(self.settle(&knot, local, &x, solved))
+        Ok(self.write_values(&knot, local, &x, solved))
     }
 
     /// Whether play leaves the part with probability 1 by the chosen options: from every decision there is a way out.

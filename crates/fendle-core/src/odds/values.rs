@@ -227,11 +227,17 @@ impl Task<'_> {
                 break;
             }
         }
-        Ok(self.settle(&knot, local, &x, solved))
+        Ok(self.write_values(&knot, local, &x, solved))
     }
 
     /// Writes the values of the decisions to their states and to the nodes of the part; tells the best options.
-    pub(super) fn settle(&self, knot: &Knot, local: &Local, x: &[Bounds], solved: &mut Solved) -> Choices {
+    pub(super) fn write_values(
+        &self,
+        knot: &Knot,
+        local: &Local,
+        x: &[Bounds],
+        solved: &mut Solved,
+    ) -> Choices {
         let middle = |b: Bounds| f64::midpoint(b.0, b.1);
         let mut choices = vec![];
         for (d, options) in knot.options.iter().enumerate() {

@@ -18,7 +18,7 @@ pub struct Turn {
 }
 
 /// What a way asks for, what it changes, and what it counts.
-type Shape = (Vec<(u32, i32)>, Vec<(u32, i32, i32)>, u32);
+type Outline = (Vec<(u32, i32)>, Vec<(u32, i32, i32)>, u32);
 
 impl Turn {
     /// The turn that leads each fact, a place and what it holds, to the one that `fact` gives. `None` where that is no turn, or
@@ -44,7 +44,7 @@ impl Turn {
             to[place] = there;
         }
         let mut turn = Turn { to, values, back: vec![0; task.ways.len()] };
-        let mut numbers: HashMap<Shape, Vec<u32>> = HashMap::new();
+        let mut numbers: HashMap<Outline, Vec<u32>> = HashMap::new();
         for (number, way) in task.ways.iter().enumerate() {
             let mut shape = (way.reads.clone(), way.changes.clone(), way.count);
             shape.0.sort_unstable();

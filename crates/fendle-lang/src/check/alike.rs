@@ -49,12 +49,12 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
     p.types();
     p.functions();
     for f in &model.fns {
-        let fl = p.settled(&f.locals, f.params, &[], &[&f.body]);
+        let fl = p.flavours_of(&f.locals, f.params, &[], &[&f.body]);
         p.expr(&f.body, &fl);
     }
     for m in &model.moves {
         let offers: Vec<&Expr> = m.offers.iter().collect();
-        let fl = p.settled(&m.locals, m.params.len(), &m.body, &offers);
+        let fl = p.flavours_of(&m.locals, m.params.len(), &m.body, &offers);
         for e in offers {
             p.expr(e, &fl);
         }
@@ -62,7 +62,7 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
     }
     let blocks = model.procs.iter().chain(&model.after).chain(model.ticks.iter().map(|t| &t.body));
     for d in blocks {
-        let fl = p.settled(&d.locals, d.params, &d.body, &[]);
+        let fl = p.flavours_of(&d.locals, d.params, &d.body, &[]);
         p.block(&d.body, &fl);
     }
     let bodies = (model.statuses.iter().map(|s| &s.cond))
@@ -72,13 +72,13 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
         .chain(model.promise.iter().flat_map(|p| [&p.0, &p.1]))
         .chain(model.aim.iter().filter_map(|a| a.what.as_ref()));
     for b in bodies {
-        let fl = p.settled(&b.locals, 0, &[], &[&b.expr]);
+        let fl = p.flavours_of(&b.locals, 0, &[], &[&b.expr]);
         p.plain(&b.expr, &fl);
         p.expr(&b.expr, &fl);
     }
     for cost in &model.costs {
         let b = &cost.count;
-        let fl = p.settled(&b.locals, model.moves[cost.of].params.len(), &[], &[&b.expr]);
+        let fl = p.flavours_of(&b.locals, model.moves[cost.of].params.len(), &[], &[&b.expr]);
         p.plain(&b.expr, &fl);
         p.expr(&b.expr, &fl);
     }
@@ -103,7 +103,7 @@ pub fn findings(model: &Model, def: &AlikeDef) -> Vec<Finding> {
 pub fn tells_apart(model: &Model, def: &AlikeDef, body: &Body) -> bool {
     let mut p = Prover { model, def, fns: vec![Other; model.fns.len()], found: vec![] };
     p.functions();
-    let fl = p.settled(&body.locals, 0, &[], &[&body.expr]);
+    let fl = p.flavours_of(&body.locals, 0, &[], &[&body.expr]);
     p.expr(&body.expr, &fl);
     !p.found.is_empty()
 }
@@ -125,7 +125,7 @@ impl Prover<'_> {
     fn functions(&mut self) {
         for _ in 0..self.model.fns.len().min(64) {
             for (i, f) in self.model.fns.iter().enumerate() {
-                let fl = self.settled(&f.locals, f.params, &[], &[&f.body]);
+                let fl = self.flavours_of(&f.locals, f.params, &[], &[&f.body]);
                 self.fns[i] = self.flavour(&f.body, &fl);
             }
         }
@@ -148,14 +148,14 @@ impl Prover<'_> {
                 }
             }
         }
-        let carried = |v: &VarDef, i: usize| v.rearranged.is_some() && self.carries(i);
-        if let Some((_, v)) = self.model.vars.iter().enumerate().find(|(i, v)| carried(v, *i)) {
+        let carried = |v: &VarDef, i: VarId| v.rearranged.is_some() && self.carries(i);
+        if let Some((_, v)) = self.model.variables().find(|(i, v)| carried(v, *i)) {
             self.find(v.span, "a rearranged grid is packed by its values");
         }
     }
 
     /// Whether the values of a variable are (or may be) the like things.
-    fn carries(&self, v: usize) -> bool {
+    fn carries(&self, v: VarId) -> bool {
         carries(self.model, self.def, v)
     }
 
@@ -258,7 +258,13 @@ impl Prover<'_> {
     }
 
     /// The flavours of the local names of a body: what is ever put into them.
-    fn settled(&self, locals: &[LocalDef], params: usize, block: &[Stmt], exprs: &[&Expr]) -> Vec<Flavour> {
+    fn flavours_of(
+        &self,
+        locals: &[LocalDef],
+        params: usize,
+        block: &[Stmt],
+        exprs: &[&Expr],
+    ) -> Vec<Flavour> {
         let mut fl = vec![Other; locals.len()];
         for (f, l) in fl.iter_mut().zip(locals).take(params) {
             *f = if l.dom.as_ref().is_some_and(|d| self.is_like_dom(d)) { Like } else { Plain };
@@ -386,7 +392,7 @@ impl Prover<'_> {
     }
 
     fn param_flavours(&self, locals: &[LocalDef], params: usize) -> Vec<Flavour> {
-        self.settled(&locals[..params.min(locals.len())], params, &[], &[])
+        self.flavours_of(&locals[..params.min(locals.len())], params, &[], &[])
     }
 
     fn expr(&mut self, e: &Expr, fl: &[Flavour]) {
@@ -650,7 +656,7 @@ impl Prover<'_> {
     fn is_apart(&self, local: LocalId, body: &[Stmt]) -> bool {
         let own = |e: &Expr| matches!(key(e).kind, Ek::Local(l) if l == local);
         let mut good = true;
-        let mut written: Vec<usize> = vec![];
+        let mut written: Vec<VarId> = vec![];
         let target = |t: &Target| match t {
             Target::VarAt(v, i) => self.is_keyed(self.model.vars[*v].ty()) && own(i),
             Target::Entry(ListRef::VarAt(_, i), _) => own(i),
@@ -685,7 +691,7 @@ impl Prover<'_> {
 }
 
 /// Whether an expression reads what a loop writes at the loop's own key only.
-pub(crate) fn reads_apart(e: &Expr, written: &[usize], own: &dyn Fn(&Expr) -> bool) -> bool {
+pub(crate) fn reads_apart(e: &Expr, written: &[VarId], own: &dyn Fn(&Expr) -> bool) -> bool {
     match &e.kind {
         Ek::Var(When::Now, v) => !written.contains(v),
         Ek::Index(base, i) if matches!(base.kind, Ek::Var(When::Now, _)) && own(i) => true,
@@ -710,7 +716,7 @@ fn is_or_holds(model: &Model, scalar: Scalar, of: usize) -> bool {
 }
 
 /// Whether the values of a variable are the like things.
-pub(crate) fn carries(model: &Model, def: &AlikeDef, v: usize) -> bool {
+pub(crate) fn carries(model: &Model, def: &AlikeDef, v: VarId) -> bool {
     let var = &model.vars[v];
     match &def.kind {
         Kind::Values(e, _) => is_or_holds(model, var.dom.scalar(), *e),

@@ -232,14 +232,14 @@ impl Checker<'_> {
         }
         let mut changed = Some(vec![]);
         block.iter().for_each(|s| changed_by(s, &mut changed));
-        let vars: Option<Vec<usize>> = changed.map(|names| {
+        let vars: Option<Vec<VarId>> = changed.map(|names| {
             let var = |n: &String| match self.globals.get(n) {
                 Some(&(Global::Var(v), _)) => Some(v),
                 _ => None,
             };
             names.iter().filter_map(var).collect()
         });
-        let vars_of = |v: usize| vars.as_ref().is_none_or(|vars| vars.contains(&v));
+        let vars_of = |v: VarId| vars.as_ref().is_none_or(|vars| vars.contains(&v));
         let any = vars.as_ref().is_none_or(|v| !v.is_empty());
         let declared = &self.vars;
         for fact in &mut self.scope.on_board {

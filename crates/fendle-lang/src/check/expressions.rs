@@ -273,7 +273,7 @@ impl Checker<'_> {
             let ty = self.scope.locals[l].ty;
             return make(Ek::Local(l), ty);
         }
-        if matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
+        if matches!(self.globals.get(n), Some((Global::Mistaken, _))) {
             return self.bad(span);
         }
         if let Some(d) = DIRS.iter().position(|d| *d == n) {
@@ -293,7 +293,7 @@ impl Checker<'_> {
                 }
                 make(Ek::Var(When::Now, v), ty)
             }
-            Some((Global::Const(usize::MAX), _)) => self.bad(span),
+            Some((Global::Mistaken, _)) => self.bad(span),
             Some((Global::Const(i), _)) => Expr { span, ..self.const_value(i) },
             Some((Global::EnumValue(e, i), _)) => {
                 let homes: Vec<&str> = self

@@ -33,7 +33,7 @@ impl<'m> Depends<'m> {
         d
     }
 
-    fn is_hidden(&self, v: usize) -> bool {
+    fn is_hidden(&self, v: VarId) -> bool {
         let def = &self.model.vars[v];
         def.hidden || def.untold
     }

@@ -15,14 +15,14 @@ impl Checker<'_> {
 
     pub(super) fn look(&mut self, rule: &tree::LookRule, tells: &[TellDef]) -> Option<LookRule> {
         let name = &rule.target;
-        let drawn = |v: &usize| match self.vars[*v].shape {
+        let drawn = |v: &VarId| match self.vars[*v].shape {
             Extent::Grid | Extent::Set | Extent::Lists(..) => true,
             Extent::One | Extent::Array(_) | Extent::List(_) => stands(self.vars[*v].dom.scalar()),
         };
         let global = self.globals.get(&name.text).map(|g| g.0);
         let var = match global {
             Some(Global::Var(v)) => Some(v).filter(drawn),
-            Some(Global::Const(usize::MAX)) => return None,
+            Some(Global::Mistaken) => return None,
             _ => None,
         };
         if let Some(Global::Fn(f)) = global
@@ -163,10 +163,9 @@ impl Checker<'_> {
         at: Option<&Name>,
         rules: &[tree::ShowRule],
     ) -> Option<Show> {
-        let constant = |e: Expr| if let Ek::Const(n) = e.kind { Some(n) } else { None };
         if let Some(&(global, declared)) = self.globals.get(&name.text) {
             let Global::Var(var) = global else {
-                if global != Global::Const(usize::MAX) {
+                if global != Global::Mistaken {
                     let file = self.file;
                     self.error(
                         "M040",
@@ -182,45 +181,68 @@ impl Checker<'_> {
                 }
                 return None;
             };
-            if self.vars[var].shape != Extent::Grid && self.vars[var].shape != Extent::Set {
-                self.error("M040", name.span, format!("`{}` is no grid", name.text));
-                return None;
-            }
-            if let Some(span) = at.map(|n| n.span).or(layered.then_some(name.span)) {
-                self.error("M040", span, "`layered` and `at` are for drawings of several variables")
-                    .notes
-                    .push("give the drawing a name of its own".into());
-            }
-            let want = self.vars[var].dom.scalar().ty();
-            let mut glyphs: Vec<(i64, String)> = vec![];
-            for rule in rules {
-                let [fact] = rule.facts.as_slice() else {
-                    self.error("M041", rule.span, "a rule for one grid is a value and its glyph");
-                    continue;
-                };
-                let value = self.lone(fact, Place::Level);
-                let value = self.coerce(value, want);
-                let span = value.span;
-                let Some(value) = constant(value) else {
-                    self.error("M041", span, "this must be a plain value");
-                    continue;
-                };
-                if glyphs.iter().any(|(v, g)| *v == value || *g == rule.glyph) {
-                    self.error("M042", rule.span, "this glyph or value has a rule already");
-                }
-                if rule.glyph.is_empty()
-                    || rule.glyph.contains(|c: char| c.is_whitespace() || "/;=".contains(c))
-                    || (joined && rule.glyph.chars().count() != 1)
-                {
-                    self.error("M043", rule.span, "this cannot be a glyph here").notes.push(
-                        "glyphs hold no blanks and none of / ; =, and are one character when joined".into(),
-                    );
-                }
-                glyphs.push((value, rule.glyph.clone()));
-            }
-            return Some(Show::Values { var, glyphs, joined });
+            return self.show_values(var, name, (joined, layered), at, rules);
         }
-        let mut vars: Vec<usize> = vec![];
+        self.show_drawing(name, layered, at, rules)
+    }
+
+    /// How one grid is drawn, value by value.
+    fn show_values(
+        &mut self,
+        var: VarId,
+        name: &Name,
+        (joined, layered): (bool, bool),
+        at: Option<&Name>,
+        rules: &[tree::ShowRule],
+    ) -> Option<Show> {
+        if self.vars[var].shape != Extent::Grid && self.vars[var].shape != Extent::Set {
+            self.error("M040", name.span, format!("`{}` is no grid", name.text));
+            return None;
+        }
+        if let Some(span) = at.map(|n| n.span).or(layered.then_some(name.span)) {
+            self.error("M040", span, "`layered` and `at` are for drawings of several variables")
+                .notes
+                .push("give the drawing a name of its own".into());
+        }
+        let want = self.vars[var].dom.scalar().ty();
+        let mut glyphs: Vec<(i64, String)> = vec![];
+        for rule in rules {
+            let [fact] = rule.facts.as_slice() else {
+                self.error("M041", rule.span, "a rule for one grid is a value and its glyph");
+                continue;
+            };
+            let value = self.lone(fact, Place::Level);
+            let value = self.coerce(value, want);
+            let span = value.span;
+            let Some(value) = constant_of(value) else {
+                self.error("M041", span, "this must be a plain value");
+                continue;
+            };
+            if glyphs.iter().any(|(v, g)| *v == value || *g == rule.glyph) {
+                self.error("M042", rule.span, "this glyph or value has a rule already");
+            }
+            if rule.glyph.is_empty()
+                || rule.glyph.contains(|c: char| c.is_whitespace() || "/;=".contains(c))
+                || (joined && rule.glyph.chars().count() != 1)
+            {
+                self.error("M043", rule.span, "this cannot be a glyph here").notes.push(
+                    "glyphs hold no blanks and none of / ; =, and are one character when joined".into(),
+                );
+            }
+            glyphs.push((value, rule.glyph.clone()));
+        }
+        Some(Show::Values { var, glyphs, joined })
+    }
+
+    /// Several variables in one drawing, one glyph a cell.
+    fn show_drawing(
+        &mut self,
+        name: &Name,
+        layered: bool,
+        at: Option<&Name>,
+        rules: &[tree::ShowRule],
+    ) -> Option<Show> {
+        let mut vars: Vec<VarId> = vec![];
         let mut out: Vec<DrawRule> = vec![];
         for rule in rules {
             let mut chars = rule.glyph.chars();
@@ -233,70 +255,7 @@ impl Checker<'_> {
                     continue;
                 }
             };
-            let before = self.errors.len();
-            let mut sound = true;
-            let mut facts: Vec<Fact> = vec![];
-            // Derived sets that the cell is a member of.
-            let mut follows: Vec<A> = vec![];
-            for fact in &rule.facts {
-                let (target, value) = match &fact.kind {
-                    K::Bin(BinOp::Eq, t, v) => (&**t, Some(&**v)),
-                    _ => (fact, None),
-                };
-                let K::Name(n) = &target.kind else {
-                    self.error("M044", target.span, "a fact is a variable, or `variable = value`");
-                    continue;
-                };
-                if let Some(&(Global::Fn(f), _)) = self.globals.get(n)
-                    && self.derived.contains(&f)
-                    && value.is_none()
-                {
-                    follows.push(target.clone());
-                    continue;
-                }
-                let Some(&(Global::Var(var), _)) = self.globals.get(n) else {
-                    if !matches!(self.globals.get(n), Some((Global::Const(usize::MAX), _))) {
-                        self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
-                    }
-                    sound = false;
-                    continue;
-                };
-                let def = &self.vars[var];
-                let scalar = def.dom.scalar();
-                let value = match (def.shape, value) {
-                    (Extent::One | Extent::Array(_) | Extent::List(_), None) if stands(scalar) => 1,
-                    (Extent::Grid, Some(v)) => {
-                        let v = self.lone(v, Place::Level);
-                        let v = self.coerce(v, scalar.ty());
-                        match constant(v) {
-                            Some(n) => n,
-                            None => {
-                                self.error("M041", fact.span, "this must be a plain value");
-                                continue;
-                            }
-                        }
-                    }
-                    (Extent::Grid, None) if scalar == Scalar::Bool => 1,
-                    (Extent::Set, None) => 1,
-                    _ => {
-                        self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
-                            .notes
-                            .push(
-                                "it can say a set or a grid of bools, `grid = value`, or where cells and placed shapes are; \
-                                 anything else stands behind `where`"
-                                    .into(),
-                            );
-                        continue;
-                    }
-                };
-                if !vars.contains(&var) {
-                    vars.push(var);
-                }
-                facts.push(Fact { var, value });
-            }
-            if self.errors.len() > before || !sound {
-                continue;
-            }
+            let Some((mut facts, follows)) = self.facts(rule, &mut vars) else { continue };
             facts.sort_by_key(|f| f.var);
             let member = Name { text: "drawn cell".into(), span: rule.span };
             let here = A { kind: K::Name(at.unwrap_or(&member).text.clone()), span: rule.span };
@@ -334,4 +293,75 @@ impl Checker<'_> {
         vars.sort_unstable();
         Some(Show::Drawing { name: name.text.clone(), vars, rules: out, layered, span: name.span })
     }
+
+    /// What a rule of a drawing says of its cell, variable by variable, and the derived sets that the cell is a member of. `None` where
+    /// there is a mistake. `vars` gets the variables.
+    fn facts(&mut self, rule: &tree::ShowRule, vars: &mut Vec<VarId>) -> Option<(Vec<Fact>, Vec<A>)> {
+        let before = self.errors.len();
+        let mut sound = true;
+        let mut facts: Vec<Fact> = vec![];
+        let mut follows: Vec<A> = vec![];
+        for fact in &rule.facts {
+            let (target, value) = match &fact.kind {
+                K::Bin(BinOp::Eq, t, v) => (&**t, Some(&**v)),
+                _ => (fact, None),
+            };
+            let K::Name(n) = &target.kind else {
+                self.error("M044", target.span, "a fact is a variable, or `variable = value`");
+                continue;
+            };
+            if let Some(&(Global::Fn(f), _)) = self.globals.get(n)
+                && self.derived.contains(&f)
+                && value.is_none()
+            {
+                follows.push(target.clone());
+                continue;
+            }
+            let Some(&(Global::Var(var), _)) = self.globals.get(n) else {
+                if !matches!(self.globals.get(n), Some((Global::Mistaken, _))) {
+                    self.unknown(&Name { text: n.clone(), span: target.span }, "variable");
+                }
+                sound = false;
+                continue;
+            };
+            let def = &self.vars[var];
+            let scalar = def.dom.scalar();
+            let value = match (def.shape, value) {
+                (Extent::One | Extent::Array(_) | Extent::List(_), None) if stands(scalar) => 1,
+                (Extent::Grid, Some(v)) => {
+                    let v = self.lone(v, Place::Level);
+                    let v = self.coerce(v, scalar.ty());
+                    match constant_of(v) {
+                        Some(n) => n,
+                        None => {
+                            self.error("M041", fact.span, "this must be a plain value");
+                            continue;
+                        }
+                    }
+                }
+                (Extent::Grid, None) if scalar == Scalar::Bool => 1,
+                (Extent::Set, None) => 1,
+                _ => {
+                    self.error("M044", fact.span, format!("a drawing cannot say this of `{n}`"))
+                        .notes
+                        .push(
+                            "it can say a set or a grid of bools, `grid = value`, or where cells and placed shapes are; \
+                             anything else stands behind `where`"
+                                .into(),
+                        );
+                    continue;
+                }
+            };
+            if !vars.contains(&var) {
+                vars.push(var);
+            }
+            facts.push(Fact { var, value });
+        }
+        (sound && self.errors.len() == before).then_some((facts, follows))
+    }
+}
+
+/// The value of an expression that is a plain value.
+fn constant_of(e: Expr) -> Option<i64> {
+    if let Ek::Const(n) = e.kind { Some(n) } else { None }
 }

@@ -32,17 +32,19 @@ enum Global {
     Const(usize),
     Enum(usize),
     EnumValue(usize, usize),
-    Var(usize),
+    Var(VarId),
     Tally(usize),
     Fn(usize),
     Proc(usize),
     Record(RecordId),
+    /// Declared, but with a mistake that has been told: its uses say nothing more.
+    Mistaken,
 }
 
 impl Global {
     fn what(self) -> &'static str {
         match self {
-            Global::Const(_) => "a constant",
+            Global::Const(_) | Global::Mistaken => "a constant",
             Global::Enum(_) => "an enum",
             Global::EnumValue(..) => "a value of an enum",
             Global::Var(_) => "a variable",
@@ -302,7 +304,7 @@ impl Checker<'_> {
         if self.is_taken(&name.text, is_value) {
             self.say_taken(name);
             // Uses of it say nothing more.
-            self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
+            self.globals.insert(name.text.clone(), (Global::Mistaken, name.span));
             return false;
         }
         if let Some(&(other, span)) = self.globals.get(&name.text) {

@@ -2,6 +2,35 @@
 
 use super::*;
 
+/// What the items of a model say, gathered one by one.
+#[derive(Default)]
+struct Gathered<'t> {
+    moves: Vec<MoveDef>,
+    after: Option<ProcDef>,
+    ticks: Vec<TickDef>,
+    setup: Option<SetupDef>,
+    aim: Option<AimDef>,
+    laws: Vec<LawDef>,
+    nevers: Vec<NeverDef>,
+    spreads: Vec<SpreadDef>,
+    alike: Vec<AlikeDef>,
+    tells: Vec<TellDef>,
+    conds: Vec<(EndKind, StatusCond)>,
+    /// The order of statuses, where it is written.
+    order: Option<(Vec<Name>, Span)>,
+    goal_span: Option<Span>,
+    always: Vec<Always>,
+    keeps: Vec<Keeps>,
+    bound: Option<(Body, Span)>,
+    promise: Option<(Body, Body, Span)>,
+    costs: Vec<CostDef>,
+    shows: Vec<Show>,
+    shifted: bool,
+    /// Looks of pictures and examples are checked last: they name what is told.
+    pictures: Vec<&'t Vec<tree::LookRule>>,
+    examples: Vec<(&'t String, &'t Vec<tree::ExampleLine>, Span)>,
+}
+
 impl Checker<'_> {
     pub(super) fn model(&mut self, source: &tree::Source) -> Model {
         self.lost = source.lost.iter().cloned().collect();
@@ -15,223 +44,23 @@ impl Checker<'_> {
         for i in 0..self.proc_asts.len() {
             self.procedure(i, None);
         }
-        let mut moves = vec![];
-        let mut after = None;
-        let (mut ticks, mut setup, mut aim, mut laws) = (vec![], None, None, vec![]);
-        let mut spreads: Vec<SpreadDef> = vec![];
-        let mut alike: Vec<AlikeDef> = vec![];
-        let mut tells: Vec<TellDef> = vec![];
-        let mut conds: Vec<(EndKind, StatusCond)> = vec![];
-        let mut order: Option<(Vec<Name>, Span)> = None;
-        let (mut bound, mut promise) = (None, None);
-        let mut costs: Vec<CostDef> = vec![];
-        let (mut always, mut keeps, mut shows, mut examples) = (vec![], vec![], vec![], vec![]);
-        let mut pictures = vec![];
-        let mut shifted = false;
-        let mut nevers = vec![];
-        let mut goal_span: Option<Span> = None;
+        let mut g = Gathered::default();
         for item in &source.items {
-            match item {
-                Item::Move { name, params, body, waiting } => {
-                    let mut def = self.move_def(name, params, body);
-                    def.waiting = *waiting;
-                    moves.push(def);
-                }
-                Item::After(block, span) => {
-                    if after.is_some() {
-                        self.error("M003", *span, "a model has one `after` block");
-                    }
-                    after = Some(self.lone_block("after", block, Place::After));
-                }
-                Item::Tick { every, on, body, span } => {
-                    let body = self.lone_block("tick", body, Place::Tick);
-                    let mut on_move = None;
-                    if let Some(on) = on {
-                        match self.moves.get(&on.text) {
-                            Some(&(m, _)) => on_move = Some(m),
-                            None => {
-                                self.error("M047", on.span, format!("no move is named `{}`", on.text))
-                                    .notes
-                                    .push("declare it: `waiting move wait`".into());
-                            }
-                        }
-                    }
-                    let clock = every.as_ref().and_then(|e| self.clock(e, *span));
-                    ticks.push(TickDef { on: on_move, clock, body });
-                }
-                Item::Setup { attempts, body, span } => {
-                    if setup.is_some() {
-                        self.error("M003", *span, "a model has one `setup` block");
-                    }
-                    let attempts = attempts.as_ref().map(|e| {
-                        let e = self.lone(e, Place::Level);
-                        self.coerce(e, Ty::Int)
-                    });
-                    let body = self.lone_block("setup", body, Place::Setup);
-                    setup = Some(SetupDef { body, attempts, span: *span });
-                }
-                Item::Spread { range, record, over, span } => {
-                    if let Some(def) = self.spread(range.as_ref(), record.as_ref(), over, *span) {
-                        if spreads.iter().any(|s| s.vars.iter().any(|v| def.vars.contains(v))) {
-                            self.error("M003", *span, "these lists have their collection already");
-                        }
-                        spreads.push(def);
-                    }
-                }
-                Item::Var { names, hidden: Some(prior), .. } => {
-                    for name in names {
-                        self.prior(name, prior);
-                    }
-                }
-                Item::Tell { name, value, binder, when, span } => {
-                    let def = self.tell(name.as_ref(), (value, binder.as_ref(), when.as_ref()), *span);
-                    if tells.iter().any(|t| t.name == def.name) {
-                        self.error("M002", *span, format!("`{}` is told twice", def.name))
-                            .notes
-                            .push("give it a name: `tell NAME: ...`".into());
-                    }
-                    tells.push(def);
-                }
-                Item::Alike { what, when, span } => {
-                    let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
-                    if let Some(kind) = self.likeness(what, *span) {
-                        alike.push(AlikeDef { kind, when, span: *span });
-                    }
-                }
-                Item::Aim { most, what, span } => {
-                    if aim.is_some() {
-                        self.error("M003", *span, "a model has one `aim`");
-                    }
-                    let what = what.as_ref().map(|e| self.quantity(e));
-                    aim = Some(AimDef { most: *most, what, span: *span });
-                }
-                Item::Never { condition, why, span } => {
-                    self.condition(condition, Place::Question);
-                    nevers.push(NeverDef { condition: condition.span, why: why.clone(), span: *span });
-                }
-                Item::Law { title, turn, span } => match turn.text.as_str() {
-                    "turned" | "mirrored" => {
-                        laws.push(LawDef {
-                            mirrored: turn.text == "mirrored",
-                            why: title.clone(),
-                            span: *span,
-                        });
-                    }
-                    _ => {
-                        self.error("M048", turn.span, format!("`{}` is no law", turn.text))
-                            .notes
-                            .push("the laws are `turned` and `mirrored`".into());
-                    }
-                },
-                Item::Goal(e, span) => {
-                    if let Some(first) = goal_span {
-                        let file = self.file;
-                        let error = self.error("M003", *span, "a model has one `goal`");
-                        error.notes.push("join two conditions with `and` or `or`".into());
-                        error.labels.push(crate::source::Label {
-                            file,
-                            span: first,
-                            text: "the first".into(),
-                        });
-                    }
-                    goal_span = Some(*span);
-                    let ending = self.ending(EndKind::Goal, None);
-                    let cond = self.condition(e, Place::Cond);
-                    conds.push((EndKind::Goal, StatusCond { ending, cond, span: *span }));
-                }
-                Item::Lost(e, why, span) => {
-                    let ending = self.ending(EndKind::Lost, Some(why.clone()));
-                    let cond = self.condition(e, Place::Cond);
-                    conds.push((EndKind::Lost, StatusCond { ending, cond, span: *span }));
-                }
-                Item::Over(e, why, span) => {
-                    let ending = self.ending(EndKind::Over, why.clone());
-                    let cond = self.condition(e, Place::Cond);
-                    conds.push((EndKind::Over, StatusCond { ending, cond, span: *span }));
-                }
-                Item::Status(names, span) => {
-                    if order.is_some() {
-                        self.error("M003", *span, "the order of statuses is written once");
-                    }
-                    order = Some((names.clone(), *span));
-                }
-                Item::Always(e, why, span) => {
-                    let cond = self.condition(e, Place::Cond);
-                    always.push(Always { cond, why: why.clone(), span: *span });
-                }
-                Item::Keeps { quantity, when, goal, why, span } => {
-                    let quantity = self.quantity(quantity);
-                    let when = when.as_ref().map(|e| self.condition(e, Place::Level));
-                    let goal = goal.as_ref().map(|e| self.quantity(e));
-                    keeps.push(Keeps { quantity, when, goal, why: why.clone(), span: *span });
-                }
-                Item::Bound(e, span) => {
-                    if bound.is_some() {
-                        self.error("M003", *span, "a model has one `bound`");
-                    }
-                    bound = Some((self.quantity(e), *span));
-                }
-                Item::Promise(e, of, span) => {
-                    if promise.is_some() {
-                        self.error("M003", *span, "a model has one `promise`");
-                    }
-                    promise = Some((self.quantity(e), self.quantity(of), *span));
-                }
-                Item::Cost { name, of, params, count, span } => {
-                    if let Some(def) = self.cost(source, (name, of, params), count, *span) {
-                        if let Some(twin) = costs.iter().find(|c| c.name == def.name && c.of == def.of) {
-                            let (twin, file) = (twin.span, self.file);
-                            self.error("M087", *span, "how much this move counts is said twice").labels.push(
-                                crate::source::Label {
-                                    file,
-                                    span: twin,
-                                    text: "here for the first time".into(),
-                                },
-                            );
-                        }
-                        costs.push(def);
-                    }
-                }
-                Item::Shifted(_) => shifted = true,
-                Item::Show { name, joined, layered, at, rules } => {
-                    if let Some(show) = self.show(name, (*joined, *layered), at.as_ref(), rules) {
-                        shows.push(show);
-                    }
-                }
-                Item::Picture(rules) => pictures.push(rules),
-                Item::Example { title, lines, span } => examples.push((title, lines, *span)),
-                _ => {}
-            }
+            self.happening(item, &mut g);
+            self.likenesses(item, &mut g);
+            self.ends_and_counts(item, source, &mut g);
+            self.shown(item, &mut g);
         }
-        let looks = pictures.into_iter().flatten().filter_map(|r| self.look(r, &tells)).collect();
-        let examples = examples
-            .into_iter()
-            .map(|(title, lines, span)| {
-                let lines = lines
-                    .iter()
-                    .map(|line| {
-                        let cond = match line {
-                            tree::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
-                            tree::ExampleLine::Outcomes { what, .. } => match &**what {
-                                tree::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
-                                _ => None,
-                            },
-                            _ => None,
-                        };
-                        self.example_names(line);
-                        (line.clone(), cond)
-                    })
-                    .collect();
-                Example { title: title.clone(), span, lines }
-            })
-            .collect();
-        if moves.is_empty() && source.name.is_some() {
+        let looks = g.pictures.into_iter().flatten().filter_map(|r| self.look(r, &g.tells)).collect();
+        let examples =
+            g.examples.into_iter().map(|(title, lines, span)| self.example(title, lines, span)).collect();
+        if g.moves.is_empty() && source.name.is_some() {
             let span = source.name.as_ref().map_or(Span::default(), |n| n.span);
             self.error("M004", span, "this model has no move")
                 .notes
                 .push("add `move NAME(...) { ... }`".into());
         }
-        let statuses = self.status_order(conds, order);
+        let statuses = self.status_order(g.conds, g.order);
         let good = self.errors.iter().all(|e| e.severity != crate::source::Severity::Error);
         let model = Model {
             file: self.file,
@@ -239,7 +68,7 @@ impl Checker<'_> {
             enums: self.enums.clone(),
             records: self.records.clone(),
             shapes: self.shapes.clone(),
-            spreads,
+            spreads: g.spreads,
             ranges: self.ranges.clone(),
             pairs: self.pairs.clone(),
             vars: self.vars.clone(),
@@ -249,27 +78,27 @@ impl Checker<'_> {
                 .filter(|f| self.derived.contains(f))
                 .map(|f| (self.fn_asts[f].name.text.clone(), FnId(f)))
                 .collect(),
-            shifted,
+            shifted: g.shifted,
             procs: self.procs.iter().flatten().cloned().collect(),
-            moves,
-            after,
-            ticks,
-            setup,
-            aim,
-            laws,
-            nevers,
-            alike,
-            tells,
+            moves: g.moves,
+            after: g.after,
+            ticks: g.ticks,
+            setup: g.setup,
+            aim: g.aim,
+            laws: g.laws,
+            nevers: g.nevers,
+            alike: g.alike,
+            tells: g.tells,
             refuses: std::mem::take(&mut self.refuses),
             endings: std::mem::take(&mut self.endings),
             statuses,
-            always,
-            keeps,
-            bound,
-            promise,
-            costs,
+            always: g.always,
+            keeps: g.keeps,
+            bound: g.bound,
+            promise: g.promise,
+            costs: g.costs,
             counted: None,
-            shows,
+            shows: g.shows,
             looks,
             examples,
             ends_by_statement: self.ends_by_statement,
@@ -280,6 +109,212 @@ impl Checker<'_> {
             self.errors.extend(crate::check::hidden::findings(&model));
         }
         model
+    }
+
+    /// An example, with the conditions that it looks at.
+    fn example(&mut self, title: &str, lines: &[tree::ExampleLine], span: Span) -> Example {
+        let mut checked = vec![];
+        for line in lines {
+            let seen = match line {
+                tree::ExampleLine::Outcomes { what, .. } => what,
+                _ => line,
+            };
+            let cond = match seen {
+                tree::ExampleLine::See(e) => Some(self.condition(e, Place::Cond)),
+                _ => None,
+            };
+            self.example_names(line);
+            checked.push((line.clone(), cond));
+        }
+        Example { title: title.to_string(), span, lines: checked }
+    }
+
+    /// What happens: moves, what follows on them, how a start is drawn, what is spread over lists.
+    fn happening<'t>(&mut self, item: &'t Item, g: &mut Gathered<'t>) {
+        match item {
+            Item::Move { name, params, body, waiting } => {
+                let mut def = self.move_def(name, params, body);
+                def.waiting = *waiting;
+                g.moves.push(def);
+            }
+            Item::After(block, span) => {
+                if g.after.is_some() {
+                    self.error("M003", *span, "a model has one `after` block");
+                }
+                g.after = Some(self.lone_block("after", block, Place::After));
+            }
+            Item::Tick { every, on, body, span } => {
+                let body = self.lone_block("tick", body, Place::Tick);
+                let mut on_move = None;
+                if let Some(on) = on {
+                    match self.moves.get(&on.text) {
+                        Some(&(m, _)) => on_move = Some(m),
+                        None => {
+                            self.error("M047", on.span, format!("no move is named `{}`", on.text))
+                                .notes
+                                .push("declare it: `waiting move wait`".into());
+                        }
+                    }
+                }
+                let clock = every.as_ref().and_then(|e| self.clock(e, *span));
+                g.ticks.push(TickDef { on: on_move, clock, body });
+            }
+            Item::Setup { attempts, body, span } => {
+                if g.setup.is_some() {
+                    self.error("M003", *span, "a model has one `setup` block");
+                }
+                let attempts = attempts.as_ref().map(|e| {
+                    let e = self.lone(e, Place::Level);
+                    self.coerce(e, Ty::Int)
+                });
+                let body = self.lone_block("setup", body, Place::Setup);
+                g.setup = Some(SetupDef { body, attempts, span: *span });
+            }
+            Item::Spread { range, record, over, span } => {
+                if let Some(def) = self.spread(range.as_ref(), record.as_ref(), over, *span) {
+                    if g.spreads.iter().any(|s| s.vars.iter().any(|v| def.vars.contains(v))) {
+                        self.error("M003", *span, "these lists have their collection already");
+                    }
+                    g.spreads.push(def);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// What is alike, what is aimed at, and laws.
+    fn likenesses<'t>(&mut self, item: &'t Item, g: &mut Gathered<'t>) {
+        match item {
+            Item::Alike { what, when, span } => {
+                let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+                if let Some(kind) = self.likeness(what, *span) {
+                    g.alike.push(AlikeDef { kind, when, span: *span });
+                }
+            }
+            Item::Aim { most, what, span } => {
+                if g.aim.is_some() {
+                    self.error("M003", *span, "a model has one `aim`");
+                }
+                let what = what.as_ref().map(|e| self.quantity(e));
+                g.aim = Some(AimDef { most: *most, what, span: *span });
+            }
+            Item::Never { condition, why, span } => {
+                self.condition(condition, Place::Question);
+                g.nevers.push(NeverDef { condition: condition.span, why: why.clone(), span: *span });
+            }
+            Item::Law { title, turn, span } => match turn.text.as_str() {
+                "turned" | "mirrored" => {
+                    g.laws.push(LawDef {
+                        mirrored: turn.text == "mirrored",
+                        why: title.clone(),
+                        span: *span,
+                    });
+                }
+                _ => {
+                    self.error("M048", turn.span, format!("`{}` is no law", turn.text))
+                        .notes
+                        .push("the laws are `turned` and `mirrored`".into());
+                }
+            },
+            _ => {}
+        }
+    }
+
+    /// Ends, what always holds, what is kept, bounds and counts.
+    fn ends_and_counts<'t>(&mut self, item: &'t Item, source: &tree::Source, g: &mut Gathered<'t>) {
+        match item {
+            Item::Goal(e, span) => {
+                if let Some(first) = g.goal_span {
+                    let file = self.file;
+                    let error = self.error("M003", *span, "a model has one `goal`");
+                    error.notes.push("join two conditions with `and` or `or`".into());
+                    error.labels.push(crate::source::Label { file, span: first, text: "the first".into() });
+                }
+                g.goal_span = Some(*span);
+                let ending = self.ending(EndKind::Goal, None);
+                let cond = self.condition(e, Place::Cond);
+                g.conds.push((EndKind::Goal, StatusCond { ending, cond, span: *span }));
+            }
+            Item::Lost(e, why, span) => {
+                let ending = self.ending(EndKind::Lost, Some(why.clone()));
+                let cond = self.condition(e, Place::Cond);
+                g.conds.push((EndKind::Lost, StatusCond { ending, cond, span: *span }));
+            }
+            Item::Over(e, why, span) => {
+                let ending = self.ending(EndKind::Over, why.clone());
+                let cond = self.condition(e, Place::Cond);
+                g.conds.push((EndKind::Over, StatusCond { ending, cond, span: *span }));
+            }
+            Item::Status(names, span) => {
+                if g.order.is_some() {
+                    self.error("M003", *span, "the order of statuses is written once");
+                }
+                g.order = Some((names.clone(), *span));
+            }
+            Item::Always(e, why, span) => {
+                let cond = self.condition(e, Place::Cond);
+                g.always.push(Always { cond, why: why.clone(), span: *span });
+            }
+            Item::Keeps { quantity, when, goal, why, span } => {
+                let quantity = self.quantity(quantity);
+                let when = when.as_ref().map(|e| self.condition(e, Place::Level));
+                let goal = goal.as_ref().map(|e| self.quantity(e));
+                g.keeps.push(Keeps { quantity, when, goal, why: why.clone(), span: *span });
+            }
+            Item::Bound(e, span) => {
+                if g.bound.is_some() {
+                    self.error("M003", *span, "a model has one `bound`");
+                }
+                g.bound = Some((self.quantity(e), *span));
+            }
+            Item::Promise(e, of, span) => {
+                if g.promise.is_some() {
+                    self.error("M003", *span, "a model has one `promise`");
+                }
+                g.promise = Some((self.quantity(e), self.quantity(of), *span));
+            }
+            Item::Cost { name, of, params, count, span } => {
+                if let Some(def) = self.cost(source, (name, of, params), count, *span) {
+                    if let Some(twin) = g.costs.iter().find(|c| c.name == def.name && c.of == def.of) {
+                        let (twin, file) = (twin.span, self.file);
+                        self.error("M087", *span, "how much this move counts is said twice").labels.push(
+                            crate::source::Label { file, span: twin, text: "here for the first time".into() },
+                        );
+                    }
+                    g.costs.push(def);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    /// What is known, told and drawn, and examples.
+    fn shown<'t>(&mut self, item: &'t Item, g: &mut Gathered<'t>) {
+        match item {
+            Item::Var { names, hidden: Some(prior), .. } => {
+                for name in names {
+                    self.prior(name, prior);
+                }
+            }
+            Item::Tell { name, value, binder, when, span } => {
+                let def = self.tell(name.as_ref(), (value, binder.as_ref(), when.as_ref()), *span);
+                if g.tells.iter().any(|t| t.name == def.name) {
+                    self.error("M002", *span, format!("`{}` is told twice", def.name))
+                        .notes
+                        .push("give it a name: `tell NAME: ...`".into());
+                }
+                g.tells.push(def);
+            }
+            Item::Shifted(_) => g.shifted = true,
+            Item::Show { name, joined, layered, at, rules } => {
+                if let Some(show) = self.show(name, (*joined, *layered), at.as_ref(), rules) {
+                    g.shows.push(show);
+                }
+            }
+            Item::Picture(rules) => g.pictures.push(rules),
+            Item::Example { title, lines, span } => g.examples.push((title, lines, *span)),
+            _ => {}
+        }
     }
 
     /// How much a move counts under a name.
@@ -423,8 +458,8 @@ impl Checker<'_> {
     }
 
     /// The hidden variable that keeps what another one began with.
-    pub(super) fn shadow(&mut self, v: usize) -> usize {
-        if let Some(i) = self.vars.iter().position(|d| d.shadow_of == Some(v)) {
+    pub(super) fn shadow(&mut self, v: VarId) -> VarId {
+        if let Some(i) = self.vars.iter().position(|d| d.shadow_of == Some(v)).map(VarId) {
             return i;
         }
         let def = self.vars[v].clone();
@@ -435,11 +470,11 @@ impl Checker<'_> {
             shadow_of: Some(v),
             ..def
         });
-        self.vars.len() - 1
+        VarId(self.vars.len() - 1)
     }
 
     /// The hidden variable that counts moves for a tick, where more than one is waited for.
-    pub(super) fn clock(&mut self, every: &A, span: Span) -> Option<(usize, Expr)> {
+    pub(super) fn clock(&mut self, every: &A, span: Span) -> Option<(VarId, Expr)> {
         let every = self.lone(every, Place::Level);
         let every = self.coerce(every, Ty::Int);
         if matches!(every.kind, Ek::Const(1)) {
@@ -469,7 +504,7 @@ impl Checker<'_> {
             untold: false,
             prior: None,
         });
-        Some((self.vars.len() - 1, every))
+        Some((VarId(self.vars.len() - 1), every))
     }
 
     pub(super) fn example_names(&mut self, line: &tree::ExampleLine) {
@@ -628,117 +663,128 @@ impl Checker<'_> {
         let mut record = 0;
         for item in &source.items {
             if let Item::Record(name, parts) = item {
-                let mut out: Vec<(String, Dom)> = vec![];
-                for part in parts {
-                    if out.iter().any(|(n, _)| *n == part.name.text) {
-                        self.error("M002", part.name.span, format!("`{}` is listed twice", part.name.text));
-                    }
-                    match self.dom(&part.ty) {
-                        Some(Dom::Record(_) | Dom::Placed(_) | Dom::Maybe(_)) => {
-                            self.error("M012", part.ty.span, "a part of a record is a plain value");
-                        }
-                        Some(dom) => out.push((part.name.text.clone(), dom)),
-                        // What is wrong with its type is told; its uses say nothing more.
-                        None => {
-                            self.lost.insert(part.name.text.clone());
-                        }
-                    }
-                }
-                if parts.is_empty() {
-                    self.error("M007", name.span, "a record needs at least one part");
-                }
-                self.records[record].parts = out;
+                self.records[record].parts = self.record_parts(name, parts);
                 record += 1;
             }
-            if let Item::Var { state, names, ty, when, default, defaults, outside, hidden, untold } = item {
-                let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
-                    for name in names {
-                        let dom = Dom::Bool;
-                        self.push_var(
-                            name,
-                            VarDef {
-                                name: name.text.clone(),
-                                span: name.span,
-                                state: *state,
-                                shape: Extent::One,
-                                dom,
-                                sized: None,
-                                rearranged: None,
-                                shuffled: None,
-                                when: None,
-                                default: None,
-                                defaults: vec![],
-                                outside: None,
-                                max: None,
-                                shadow_of: None,
-                                clock: false,
-                                hidden: false,
-                                untold: false,
-                                prior: None,
-                            },
-                        );
-                        // Uses of a variable whose type is wrong say nothing more.
-                        self.globals.remove(&name.text);
-                        self.globals.insert(name.text.clone(), (Global::Const(usize::MAX), name.span));
-                    }
-                    continue;
-                };
-                if rearranged.is_some() && !*state {
-                    self.error("M008", ty.span, "only a state variable can be rearranged");
+            if matches!(item, Item::Var { .. }) {
+                self.variables(item);
+            }
+        }
+    }
+
+    /// The parts of a record that have no mistake.
+    fn record_parts(&mut self, name: &Name, parts: &[tree::Param]) -> Vec<(String, Dom)> {
+        let mut out: Vec<(String, Dom)> = vec![];
+        for part in parts {
+            if out.iter().any(|(n, _)| *n == part.name.text) {
+                self.error("M002", part.name.span, format!("`{}` is listed twice", part.name.text));
+            }
+            match self.dom(&part.ty) {
+                Some(Dom::Record(_) | Dom::Placed(_) | Dom::Maybe(_)) => {
+                    self.error("M012", part.ty.span, "a part of a record is a plain value");
                 }
-                let shuffled = rearranged.is_some() && matches!(shape, Extent::List(_));
-                if shuffled && hidden.is_none() && *state {
-                    self.error("M008", ty.span, "only a hidden list begins in an order that is not known")
-                        .notes
-                        .push("say `hidden` instead of `state`, or let the setup draw the order".into());
-                }
-                let elem = dom.scalar().ty();
-                let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
-                if when.is_some() && !*state {
-                    self.error("M008", ty.span, "only a state variable can depend on `if`");
-                }
-                if default.is_some() && matches!(shape, Extent::List(_) | Extent::Lists(..)) {
-                    self.error("M008", ty.span, "a list begins empty, or as the level says");
-                }
-                let default = default.as_ref().map(|e| {
-                    let e = self.lone(e, Place::Level);
-                    self.coerce(e, elem)
-                });
-                let defaults = self.key_defaults(shape, elem, defaults);
-                let outside = outside.as_ref().map(|e| {
-                    let e = self.lone(e, Place::Level);
-                    self.coerce(e, elem)
-                });
-                if outside.is_some() && !matches!(shape, Extent::Grid | Extent::Set) {
-                    self.error("M008", ty.span, "`outside` is for grids");
-                }
-                for name in names {
-                    self.push_var(
-                        name,
-                        VarDef {
-                            name: name.text.clone(),
-                            span: name.span,
-                            state: *state,
-                            shape,
-                            dom: dom.clone(),
-                            sized: sized.clone(),
-                            rearranged: rearranged.filter(|_| !shuffled),
-                            shuffled: rearranged.filter(|_| shuffled),
-                            when: when.clone(),
-                            default: default.clone(),
-                            defaults: defaults.clone(),
-                            outside: outside.clone(),
-                            max: max.clone(),
-                            shadow_of: None,
-                            clock: false,
-                            hidden: hidden.is_some(),
-                            untold: *untold,
-                            prior: None,
-                        },
-                    );
+                Some(dom) => out.push((part.name.text.clone(), dom)),
+                // What is wrong with its type is told; its uses say nothing more.
+                None => {
+                    self.lost.insert(part.name.text.clone());
                 }
             }
         }
+        if parts.is_empty() {
+            self.error("M007", name.span, "a record needs at least one part");
+        }
+        out
+    }
+
+    /// The variables that one item declares.
+    fn variables(&mut self, item: &Item) {
+        let Item::Var { state, names, ty, when, default, defaults, outside, hidden, untold } = item else {
+            unreachable!("an item that declares variables")
+        };
+        let Some((shape, dom, sized, rearranged, max)) = self.var_type(ty) else {
+            names.iter().for_each(|name| self.mistaken_variable(name, *state));
+            return;
+        };
+        if rearranged.is_some() && !*state {
+            self.error("M008", ty.span, "only a state variable can be rearranged");
+        }
+        let shuffled = rearranged.is_some() && matches!(shape, Extent::List(_));
+        if shuffled && hidden.is_none() && *state {
+            self.error("M008", ty.span, "only a hidden list begins in an order that is not known")
+                .notes
+                .push("say `hidden` instead of `state`, or let the setup draw the order".into());
+        }
+        let elem = dom.scalar().ty();
+        let when = when.as_ref().map(|e| self.condition(e, Place::Level).expr);
+        if when.is_some() && !*state {
+            self.error("M008", ty.span, "only a state variable can depend on `if`");
+        }
+        if default.is_some() && matches!(shape, Extent::List(_) | Extent::Lists(..)) {
+            self.error("M008", ty.span, "a list begins empty, or as the level says");
+        }
+        let default = default.as_ref().map(|e| {
+            let e = self.lone(e, Place::Level);
+            self.coerce(e, elem)
+        });
+        let defaults = self.key_defaults(shape, elem, defaults);
+        let outside = outside.as_ref().map(|e| {
+            let e = self.lone(e, Place::Level);
+            self.coerce(e, elem)
+        });
+        if outside.is_some() && !matches!(shape, Extent::Grid | Extent::Set) {
+            self.error("M008", ty.span, "`outside` is for grids");
+        }
+        for name in names {
+            self.push_var(
+                name,
+                VarDef {
+                    name: name.text.clone(),
+                    span: name.span,
+                    state: *state,
+                    shape,
+                    dom: dom.clone(),
+                    sized: sized.clone(),
+                    rearranged: rearranged.filter(|_| !shuffled),
+                    shuffled: rearranged.filter(|_| shuffled),
+                    when: when.clone(),
+                    default: default.clone(),
+                    defaults: defaults.clone(),
+                    outside: outside.clone(),
+                    max: max.clone(),
+                    shadow_of: None,
+                    clock: false,
+                    hidden: hidden.is_some(),
+                    untold: *untold,
+                    prior: None,
+                },
+            );
+        }
+    }
+
+    /// A variable whose type is wrong: its uses say nothing more.
+    fn mistaken_variable(&mut self, name: &Name, state: bool) {
+        let def = VarDef {
+            name: name.text.clone(),
+            span: name.span,
+            state,
+            shape: Extent::One,
+            dom: Dom::Bool,
+            sized: None,
+            rearranged: None,
+            shuffled: None,
+            when: None,
+            default: None,
+            defaults: vec![],
+            outside: None,
+            max: None,
+            shadow_of: None,
+            clock: false,
+            hidden: false,
+            untold: false,
+            prior: None,
+        };
+        self.push_var(name, def);
+        self.globals.insert(name.text.clone(), (Global::Mistaken, name.span));
     }
 
     pub(super) fn declare_enum(&mut self, name: &Name, values: &[&Name]) -> usize {
@@ -791,7 +837,7 @@ impl Checker<'_> {
     }
 
     pub(super) fn push_var(&mut self, name: &Name, def: VarDef) {
-        if self.declare(name, Global::Var(self.vars.len())) {
+        if self.declare(name, Global::Var(VarId(self.vars.len()))) {
             self.vars.push(def);
         }
     }

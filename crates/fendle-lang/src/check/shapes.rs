@@ -80,7 +80,7 @@ enum About {
 }
 
 /// Cells after a turn, in reading order.
-fn settled(mut cells: Cells, about: About) -> Cells {
+fn in_reading_order(mut cells: Cells, about: About) -> Cells {
     cells.sort_unstable();
     if let (About::Look, Some(&((r, c), _))) = (about, cells.first()) {
         cells.iter_mut().for_each(|(cell, _)| *cell = (cell.0 - r, cell.1 - c));
@@ -91,13 +91,13 @@ fn settled(mut cells: Cells, about: About) -> Cells {
 /// A quarter turn clockwise.
 fn turn(cells: &Cells, about: About) -> Cells {
     let shift = i64::from(about == About::Corner);
-    settled(cells.iter().map(|&((r, c), p)| ((c, -r - shift), p)).collect(), about)
+    in_reading_order(cells.iter().map(|&((r, c), p)| ((c, -r - shift), p)).collect(), about)
 }
 
 /// Left and right exchanged.
 fn mirror(cells: &Cells, about: About) -> Cells {
     let shift = i64::from(about == About::Corner);
-    settled(cells.iter().map(|&((r, c), p)| ((r, -c - shift), p)).collect(), about)
+    in_reading_order(cells.iter().map(|&((r, c), p)| ((r, -c - shift), p)).collect(), about)
 }
 
 /// Keeps one of turns that come round again: the least period of a circle of turns.

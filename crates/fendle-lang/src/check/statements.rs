@@ -48,112 +48,11 @@ impl Checker<'_> {
                 ty: Some(tree::Type { kind: tree::TypeKind::List { elem, max, bag }, .. }),
                 value,
                 mutable,
-            } => {
-                let dom = self.dom(elem)?;
-                let scalar = dom.scalar();
-                let max = self.expr(max);
-                let max = self.coerce(max, Ty::Int);
-                let want = Ty::List(scalar, *bag);
-                let value = match &value.kind {
-                    K::Empty => None,
-                    _ => {
-                        let value = self.expr(value);
-                        let value = self.coerce(value, want);
-                        Some(within(value, &dom))
-                    }
-                };
-                let local = self.bind(name, want, *mutable, Some(dom));
-                St::NewList { local, value, max }
-            }
+            } => return self.list_statement(name, elem, max, *bag, value, *mutable),
             S::Let { name, ty, value, mutable } => {
-                let value = self.expr(value);
-                let mut dom = None;
-                let (ty, value) = match ty {
-                    None => (value.ty, value),
-                    Some(t) if matches!(&t.kind, tree::TypeKind::Named(n) if n == "place") => {
-                        (Ty::Place, self.coerce(value, Ty::Place))
-                    }
-                    Some(t) if matches!(t.kind, tree::TypeKind::Set) => {
-                        (Ty::Set, self.coerce(value, Ty::Set))
-                    }
-                    Some(t) => match self.dom(t) {
-                        Some(d) => {
-                            let ty = d.scalar().ty();
-                            let value = self.coerce(value, ty);
-                            let value = within(value, &d);
-                            dom = Some(d);
-                            (ty, value)
-                        }
-                        None => (Ty::Bad, value),
-                    },
-                };
-                if matches!(ty, Ty::List(..)) && *mutable {
-                    self.error("M058", name.span, "a list that changes needs a bound")
-                        .notes
-                        .push(format!("write `var {}: list of 0..9 max 4 = ...`", name.text));
-                }
-                if matches!(ty, Ty::Lists(..)) {
-                    self.error(
-                        "M014",
-                        stmt.span,
-                        "one list at a time can be named, not a whole array of them",
-                    );
-                }
-                // A copy of a whole grid of bools can be changed like any set of cells.
-                let local = self.bind(name, ty, *mutable, dom);
-                St::Assign(Target::Local(local), value)
+                self.let_statement(name, ty.as_ref(), value, *mutable, stmt.span)
             }
-            S::Assign { target, op, value } => {
-                if let K::Name(n) = &target.kind
-                    && let Some(&(Global::Tally(t), _)) = self.globals.get(n)
-                {
-                    let value = self.expr(value);
-                    let value = self.coerce(value, Ty::Int);
-                    let value = match op {
-                        Some(BinOp::Add) => value,
-                        Some(BinOp::Sub) => {
-                            let span = value.span;
-                            Expr { kind: Ek::Neg(Box::new(value)), ty: Ty::Int, span }
-                        }
-                        _ => {
-                            self.error("M018", stmt.span, "a tally is only added to")
-                                .notes
-                                .push(format!("write `{n} += ...`; its start is 0"));
-                            return None;
-                        }
-                    };
-                    return Some(St::Tally(t, value));
-                }
-                if let K::Field(base, part) = &target.kind
-                    && let Some(whole) = self.changed_record(base, part, *op, value, stmt.span)
-                {
-                    return whole;
-                }
-                let (to, ty) = self.target(target)?;
-                if let Ty::Part(p, Scalar::Bool) = ty
-                    && self.pairs[p].1 == Keyed::Cell
-                    && op.is_none()
-                {
-                    return self.assign_set(to, value, stmt.span);
-                }
-                let value = match op {
-                    None => self.expr(value),
-                    Some(op) => {
-                        let whole = A {
-                            kind: K::Bin(*op, Box::new(target.clone()), Box::new(value.clone())),
-                            span: stmt.span,
-                        };
-                        self.expr(&whole)
-                    }
-                };
-                let mut value = self.coerce(value, ty);
-                if let Target::Local(l) = to
-                    && let Some(dom) = self.scope.locals[l].dom.clone()
-                {
-                    value = within(value, &dom);
-                }
-                St::Assign(to, value)
-            }
+            S::Assign { target, op, value } => return self.assign_statement(target, *op, value, stmt.span),
             S::Swap(a, b) => {
                 let (ta, tya) = self.target(a)?;
                 let (tb, tyb) = self.target(b)?;
@@ -167,73 +66,17 @@ impl Checker<'_> {
                 }
                 St::Swap(ta, tb)
             }
-            S::If { cond, then, other } => {
-                let cond = self.expr(cond);
-                let cond = self.coerce(cond, Ty::Bool);
-                let before = self.drawn;
-                let then = self.nested(|c| {
-                    c.note_facts(&cond, true);
-                    c.block(then)
-                });
-                let after = std::mem::replace(&mut self.drawn, before);
-                let other = self.nested(|c| {
-                    c.note_facts(&cond, false);
-                    c.block(other)
-                });
-                self.drawn |= after;
-                St::If(cond, then, other)
-            }
+            S::If { cond, then, other } => self.if_statement(cond, then, other),
             S::For { binder, body } => self.nested(|c| {
                 c.forget_changed(body);
                 let (local, over, filter) = c.binder(binder);
                 let body = c.looped(stmt.span, body);
                 St::For { local, over, filter, body }
             }),
-            S::Repeat { bound, cond, body, cut } => {
-                let bound = self.expr(bound);
-                let bound = self.coerce(bound, Ty::Int);
-                self.forget_changed(body);
-                let cond = self.expr(cond);
-                let cond = self.coerce(cond, Ty::Bool);
-                let drawn = std::mem::replace(&mut self.drawn, false);
-                let body = self.nested(|c| {
-                    c.note_facts(&cond, true);
-                    c.looped(stmt.span, body)
-                });
-                if *cut && !self.drawn {
-                    self.error("M052", stmt.span, "nothing is drawn in this loop, so it need not be cut")
-                        .notes
-                        .push(
-                            "without `else cut`, more rounds than the bound are a fault of the model".into(),
-                        );
-                }
-                self.drawn |= drawn;
-                self.cuts |= *cut;
-                if *cut && self.place == Place::Setup {
-                    self.error("M052", stmt.span, "a setup is not cut; use `require`");
-                }
-                St::Repeat { bound, cond, body, cut: *cut }
-            }
+            S::Repeat { bound, cond, body, cut } => self.repeat_statement(bound, cond, body, *cut, stmt.span),
             S::Draw { .. } => return self.draw(stmt, &[]),
             S::Method(e) => return self.method(e),
-            S::Write { parts, fill, into, along } => {
-                let (into, elem) = self.grid_target(into)?;
-                let parts = parts
-                    .iter()
-                    .map(|p| {
-                        let p = self.expr(p);
-                        match p.ty {
-                            Ty::List(s, _) if s.ty() == elem => p,
-                            _ => self.coerce(p, elem),
-                        }
-                    })
-                    .collect();
-                let fill = self.expr(fill);
-                let fill = self.coerce(fill, elem);
-                let along = self.expr(along);
-                let along = self.coerce(along, Ty::Lane);
-                St::Write { parts, fill, into, along }
-            }
+            S::Write { parts, fill, into, along } => return self.write_statement(parts, fill, into, along),
             S::Take { count, from, onto } => {
                 let count = self.expr(count);
                 let count = self.coerce(count, Ty::Int);
@@ -246,42 +89,9 @@ impl Checker<'_> {
                 St::Take(count, a, b)
             }
             S::CutOut { binder, grid, fill, from } => {
-                let columns = match &binder.over.kind {
-                    K::Name(n) if n == "rows" && !binder.on => false,
-                    K::Name(n) if n == "columns" && !binder.on => true,
-                    _ => {
-                        self.error("M053", binder.over.span, "`cut` takes out rows or columns")
-                            .notes
-                            .push("write `cut r in rows where ... out of G, 0 from up`".into());
-                        return None;
-                    }
-                };
-                let (into, elem) = self.grid_target(grid)?;
-                let fill = self.expr(fill);
-                let fill = self.coerce(fill, elem);
-                let from = self.side(from, if columns { &["left", "right"] } else { &["up", "down"] })?;
-                return self.nested(|c| {
-                    let (local, _, filter) = c.binder(binder);
-                    let Some(filter) = filter else {
-                        c.error("M053", stmt.span, "which ones? add `where`");
-                        return None;
-                    };
-                    Some(St::CutOut { local, columns, filter, into, fill, from })
-                });
+                return self.cut_statement(binder, grid, fill, from, stmt.span);
             }
-            S::Insert { row, grid, at, from } => {
-                let (into, elem) = self.grid_target(grid)?;
-                let row = self.expr(row);
-                let row = match (row.ty, elem.scalar()) {
-                    (Ty::List(s, false), Some(e)) if s == e => row,
-                    (_, Some(e)) => self.coerce(row, Ty::List(e, false)),
-                    _ => return None,
-                };
-                let at = self.expr(at);
-                let at = self.coerce(at, Ty::Lane);
-                let from = self.side(from, &["up", "down", "left", "right"])?;
-                St::Insert { row, into, at, from }
-            }
+            S::Insert { row, grid, at, from } => return self.insert_statement(row, grid, at, from),
             S::Require { cond, why } => {
                 if self.place != Place::Setup {
                     self.error("M054", stmt.span, "`require` stands in a `setup`")
@@ -298,47 +108,7 @@ impl Checker<'_> {
                     .push("move it above all other statements of the move; only names given with `let` may stand before it".into());
                 return None;
             }
-            S::Refuse { why, at, unless } => {
-                if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
-                    let what = match self.place {
-                        Place::After => "`after` cannot refuse: the move has been made",
-                        Place::Tick => "a tick cannot refuse: time has passed",
-                        _ => "a setup refuses nothing",
-                    };
-                    let instead = if self.place == Place::Setup {
-                        "drop a start with `require`"
-                    } else {
-                        "refuse inside the move instead"
-                    };
-                    self.error("M022", stmt.span, what).notes.push(instead.into());
-                }
-                if self.drawn {
-                    self.error("M046", stmt.span, "a move is not refused after a draw")
-                        .notes
-                        .push("what is refused would tell what was drawn; refuse before the draw".into());
-                }
-                self.refused_here = true;
-                let unless = unless.as_ref().map(|e| {
-                    let e = self.expr(e);
-                    self.coerce(e, Ty::Bool)
-                });
-                let at = at
-                    .iter()
-                    .map(|e| {
-                        let e = self.expr(e);
-                        match e.ty {
-                            Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Place | Ty::Bad => e,
-                            _ => self.coerce(e, Ty::Place),
-                        }
-                    })
-                    .collect();
-                if let Some(e) = &unless {
-                    self.note_facts(e, true);
-                }
-                let site = self.refuses.len();
-                self.refuses.push(RefuseSite { why: why.clone(), span: stmt.span });
-                St::Refuse { site, at, unless }
-            }
+            S::Refuse { why, at, unless } => self.refuse_statement(why, at, unless.as_ref(), stmt.span),
             S::Judge => St::Judge,
             S::Win => self.end(EndKind::Goal, None),
             S::Lose(why) => self.end(EndKind::Lost, Some(why.clone())),
@@ -355,80 +125,358 @@ impl Checker<'_> {
                 St::Score(self.coerce(e, Ty::Int))
             }
             S::Add(cell, set) | S::Remove(cell, set) => {
-                let add = matches!(stmt.kind, S::Add(..));
-                let cell = self.expr(cell);
-                let (target, ty) = self.target(set)?;
-                if let Ty::List(elem, bag) = ty {
-                    let list = match target {
-                        Target::Local(l) => ListRef::Local(l),
-                        Target::Var(v) => ListRef::Var(v),
-                        Target::VarAt(v, i) => ListRef::VarAt(v, i),
-                        _ => return None,
-                    };
-                    if add && !bag {
-                        self.error("M051", stmt.span, "a list has an order")
-                            .notes
-                            .push("write `LIST.push(x)`".into());
-                        return None;
-                    }
-                    let mut value = self.coerce(cell, elem.ty());
-                    if let Some(dom) = self.list_dom(&list) {
-                        value = within(value, &dom);
-                    }
-                    return Some(if add { St::Push(list, value) } else { St::Drop(list, value) });
-                }
-                let cell = self.coerce(cell, Ty::Cell);
-                if let (Ty::Part(p, Scalar::Bool), Target::VarAt(v, first)) = (ty, &target)
-                    && self.pairs[p].1 == Keyed::Cell
-                    && cell.ty == Ty::Cell
-                {
-                    let at = self.second_index(p, first.clone(), cell);
-                    let value = Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: stmt.span };
-                    return Some(St::Assign(Target::VarAt(*v, at), value));
-                }
-                if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
-                    let message = format!("a set of cells is wanted, this is {}", self.tn(ty));
-                    self.error("M020", set.span, message);
-                    return None;
-                }
-                let target = match target {
-                    Target::Var(v) => Target::VarAt(v, cell),
-                    Target::Local(l) => Target::LocalAt(l, cell),
-                    _ => return None,
-                };
-                St::Assign(target, Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: stmt.span })
+                return self.member_statement(matches!(stmt.kind, S::Add(..)), cell, set, stmt.span);
             }
-            S::Call(name, args) => {
-                let Some(&(Global::Proc(p), _)) = self.globals.get(&name.text) else {
-                    match self.globals.get(&name.text) {
-                        Some((other, _)) => {
-                            let message = format!("`{}` is {}, not a procedure", name.text, other.what());
-                            self.error("M023", name.span, message);
-                        }
-                        None => self.unknown(name, "procedure"),
-                    }
-                    return None;
-                };
-                self.procedure(p, Some(name.span));
-                if self.proc_refuses[p] {
-                    self.refused_here = true;
-                    if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
-                        self.error("M022", name.span, "nothing can be refused here, and this procedure does");
-                    }
-                    if self.drawn {
-                        self.error(
-                            "M046",
-                            name.span,
-                            "a move is not refused after a draw, and this procedure refuses",
-                        );
-                    }
-                }
-                self.drawn |= self.proc_draws[p];
-                let params = self.proc_asts[p].1.clone();
-                let args = self.args(name, &params, args);
-                St::Call(ProcId(p), args)
-            }
+            S::Call(name, args) => return self.call_statement(name, args),
         })
+    }
+
+    /// A call of a procedure, and what it does where it is called: refusing, drawing.
+    fn call_statement(&mut self, name: &Name, args: &[A]) -> Option<St> {
+        let Some(&(Global::Proc(p), _)) = self.globals.get(&name.text) else {
+            match self.globals.get(&name.text) {
+                Some((other, _)) => {
+                    let message = format!("`{}` is {}, not a procedure", name.text, other.what());
+                    self.error("M023", name.span, message);
+                }
+                None => self.unknown(name, "procedure"),
+            }
+            return None;
+        };
+        self.procedure(p, Some(name.span));
+        if self.proc_refuses[p] {
+            self.refused_here = true;
+            if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
+                self.error("M022", name.span, "nothing can be refused here, and this procedure does");
+            }
+            if self.drawn {
+                self.error(
+                    "M046",
+                    name.span,
+                    "a move is not refused after a draw, and this procedure refuses",
+                );
+            }
+        }
+        self.drawn |= self.proc_draws[p];
+        let params = self.proc_asts[p].1.clone();
+        let args = self.args(name, &params, args);
+        Some(St::Call(ProcId(p), args))
+    }
+
+    /// `add CELL to SET` or `remove CELL from SET`; of a bag, an entry.
+    fn member_statement(&mut self, add: bool, cell: &A, set: &A, span: Span) -> Option<St> {
+        let cell = self.expr(cell);
+        let (target, ty) = self.target(set)?;
+        if let Ty::List(elem, bag) = ty {
+            let list = match target {
+                Target::Local(l) => ListRef::Local(l),
+                Target::Var(v) => ListRef::Var(v),
+                Target::VarAt(v, i) => ListRef::VarAt(v, i),
+                _ => return None,
+            };
+            if add && !bag {
+                self.error("M051", span, "a list has an order").notes.push("write `LIST.push(x)`".into());
+                return None;
+            }
+            let mut value = self.coerce(cell, elem.ty());
+            if let Some(dom) = self.list_dom(&list) {
+                value = within(value, &dom);
+            }
+            return Some(if add { St::Push(list, value) } else { St::Drop(list, value) });
+        }
+        let cell = self.coerce(cell, Ty::Cell);
+        if let (Ty::Part(p, Scalar::Bool), Target::VarAt(v, first)) = (ty, &target)
+            && self.pairs[p].1 == Keyed::Cell
+            && cell.ty == Ty::Cell
+        {
+            let at = self.second_index(p, first.clone(), cell);
+            let value = Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: span };
+            return Some(St::Assign(Target::VarAt(*v, at), value));
+        }
+        if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
+            let message = format!("a set of cells is wanted, this is {}", self.tn(ty));
+            self.error("M020", set.span, message);
+            return None;
+        }
+        let target = match target {
+            Target::Var(v) => Target::VarAt(v, cell),
+            Target::Local(l) => Target::LocalAt(l, cell),
+            _ => return None,
+        };
+        Some(St::Assign(target, Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: span }))
+    }
+
+    /// `refuse WHY at CELLS unless COND`: only where a move can still be refused.
+    fn refuse_statement(&mut self, why: &str, at: &[A], unless: Option<&A>, span: Span) -> St {
+        if matches!(self.place, Place::After | Place::Tick | Place::Setup) {
+            let what = match self.place {
+                Place::After => "`after` cannot refuse: the move has been made",
+                Place::Tick => "a tick cannot refuse: time has passed",
+                _ => "a setup refuses nothing",
+            };
+            let instead = if self.place == Place::Setup {
+                "drop a start with `require`"
+            } else {
+                "refuse inside the move instead"
+            };
+            self.error("M022", span, what).notes.push(instead.into());
+        }
+        if self.drawn {
+            self.error("M046", span, "a move is not refused after a draw")
+                .notes
+                .push("what is refused would tell what was drawn; refuse before the draw".into());
+        }
+        self.refused_here = true;
+        let unless = unless.map(|e| {
+            let e = self.expr(e);
+            self.coerce(e, Ty::Bool)
+        });
+        let at = at
+            .iter()
+            .map(|e| {
+                let e = self.expr(e);
+                match e.ty {
+                    Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Place | Ty::Bad => e,
+                    _ => self.coerce(e, Ty::Place),
+                }
+            })
+            .collect();
+        if let Some(e) = &unless {
+            self.note_facts(e, true);
+        }
+        let site = self.refuses.len();
+        self.refuses.push(RefuseSite { why: why.to_string(), span });
+        St::Refuse { site, at, unless }
+    }
+
+    /// `insert ROW into GRID at LANE, from SIDE`.
+    fn insert_statement(&mut self, row: &A, grid: &A, at: &A, from: &A) -> Option<St> {
+        let (into, elem) = self.grid_target(grid)?;
+        let row = self.expr(row);
+        let row = match (row.ty, elem.scalar()) {
+            (Ty::List(s, false), Some(e)) if s == e => row,
+            (_, Some(e)) => self.coerce(row, Ty::List(e, false)),
+            _ => return None,
+        };
+        let at = self.expr(at);
+        let at = self.coerce(at, Ty::Lane);
+        let from = self.side(from, &["up", "down", "left", "right"])?;
+        Some(St::Insert { row, into, at, from })
+    }
+
+    /// `cut r in rows where C out of GRID, FILL from SIDE`.
+    fn cut_statement(
+        &mut self,
+        binder: &tree::Binder,
+        grid: &A,
+        fill: &A,
+        from: &A,
+        span: Span,
+    ) -> Option<St> {
+        let columns = match &binder.over.kind {
+            K::Name(n) if n == "rows" && !binder.on => false,
+            K::Name(n) if n == "columns" && !binder.on => true,
+            _ => {
+                self.error("M053", binder.over.span, "`cut` takes out rows or columns")
+                    .notes
+                    .push("write `cut r in rows where ... out of G, 0 from up`".into());
+                return None;
+            }
+        };
+        let (into, elem) = self.grid_target(grid)?;
+        let fill = self.expr(fill);
+        let fill = self.coerce(fill, elem);
+        let from = self.side(from, if columns { &["left", "right"] } else { &["up", "down"] })?;
+        self.nested(|c| {
+            let (local, _, filter) = c.binder(binder);
+            let Some(filter) = filter else {
+                c.error("M053", span, "which ones? add `where`");
+                return None;
+            };
+            Some(St::CutOut { local, columns, filter, into, fill, from })
+        })
+    }
+
+    /// `write PARTS, then FILL, into GRID along LANE`.
+    fn write_statement(&mut self, parts: &[A], fill: &A, into: &A, along: &A) -> Option<St> {
+        let (into, elem) = self.grid_target(into)?;
+        let parts = parts
+            .iter()
+            .map(|p| {
+                let p = self.expr(p);
+                match p.ty {
+                    Ty::List(s, _) if s.ty() == elem => p,
+                    _ => self.coerce(p, elem),
+                }
+            })
+            .collect();
+        let fill = self.expr(fill);
+        let fill = self.coerce(fill, elem);
+        let along = self.expr(along);
+        let along = self.coerce(along, Ty::Lane);
+        Some(St::Write { parts, fill, into, along })
+    }
+
+    /// `repeat BOUND while COND { BODY }`, with or without `else cut`.
+    fn repeat_statement(&mut self, bound: &A, cond: &A, body: &[tree::Stmt], cut: bool, span: Span) -> St {
+        let bound = self.expr(bound);
+        let bound = self.coerce(bound, Ty::Int);
+        self.forget_changed(body);
+        let cond = self.expr(cond);
+        let cond = self.coerce(cond, Ty::Bool);
+        let drawn = std::mem::replace(&mut self.drawn, false);
+        let body = self.nested(|c| {
+            c.note_facts(&cond, true);
+            c.looped(span, body)
+        });
+        if cut && !self.drawn {
+            self.error("M052", span, "nothing is drawn in this loop, so it need not be cut")
+                .notes
+                .push("without `else cut`, more rounds than the bound are a fault of the model".into());
+        }
+        self.drawn |= drawn;
+        self.cuts |= cut;
+        if cut && self.place == Place::Setup {
+            self.error("M052", span, "a setup is not cut; use `require`");
+        }
+        St::Repeat { bound, cond, body, cut }
+    }
+
+    /// `if COND { THEN } else { OTHER }`: what is known in each block, and whether anything was drawn in one.
+    fn if_statement(&mut self, cond: &A, then: &[tree::Stmt], other: &[tree::Stmt]) -> St {
+        let cond = self.expr(cond);
+        let cond = self.coerce(cond, Ty::Bool);
+        let before = self.drawn;
+        let then = self.nested(|c| {
+            c.note_facts(&cond, true);
+            c.block(then)
+        });
+        let after = std::mem::replace(&mut self.drawn, before);
+        let other = self.nested(|c| {
+            c.note_facts(&cond, false);
+            c.block(other)
+        });
+        self.drawn |= after;
+        St::If(cond, then, other)
+    }
+
+    /// `TARGET = VALUE`, or with an operator before the sign.
+    fn assign_statement(&mut self, target: &A, op: Option<BinOp>, value: &A, span: Span) -> Option<St> {
+        if let K::Name(n) = &target.kind
+            && let Some(&(Global::Tally(t), _)) = self.globals.get(n)
+        {
+            let value = self.expr(value);
+            let value = self.coerce(value, Ty::Int);
+            let value = match op {
+                Some(BinOp::Add) => value,
+                Some(BinOp::Sub) => {
+                    let span = value.span;
+                    Expr { kind: Ek::Neg(Box::new(value)), ty: Ty::Int, span }
+                }
+                _ => {
+                    self.error("M018", span, "a tally is only added to")
+                        .notes
+                        .push(format!("write `{n} += ...`; its start is 0"));
+                    return None;
+                }
+            };
+            return Some(St::Tally(t, value));
+        }
+        if let K::Field(base, part) = &target.kind
+            && let Some(whole) = self.changed_record(base, part, op, value, span)
+        {
+            return whole;
+        }
+        let (to, ty) = self.target(target)?;
+        if let Ty::Part(p, Scalar::Bool) = ty
+            && self.pairs[p].1 == Keyed::Cell
+            && op.is_none()
+        {
+            return self.assign_set(to, value, span);
+        }
+        let value = match op {
+            None => self.expr(value),
+            Some(op) => {
+                let whole =
+                    A { kind: K::Bin(op, Box::new(target.clone()), Box::new(value.clone())), span: span };
+                self.expr(&whole)
+            }
+        };
+        let mut value = self.coerce(value, ty);
+        if let Target::Local(l) = to
+            && let Some(dom) = self.scope.locals[l].dom.clone()
+        {
+            value = within(value, &dom);
+        }
+        Some(St::Assign(to, value))
+    }
+
+    /// `let NAME: TYPE = VALUE`, or `var`.
+    fn let_statement(
+        &mut self,
+        name: &Name,
+        ty: Option<&tree::Type>,
+        value: &A,
+        mutable: bool,
+        span: Span,
+    ) -> St {
+        let value = self.expr(value);
+        let mut dom = None;
+        let (ty, value) = match ty {
+            None => (value.ty, value),
+            Some(t) if matches!(&t.kind, tree::TypeKind::Named(n) if n == "place") => {
+                (Ty::Place, self.coerce(value, Ty::Place))
+            }
+            Some(t) if matches!(t.kind, tree::TypeKind::Set) => (Ty::Set, self.coerce(value, Ty::Set)),
+            Some(t) => match self.dom(t) {
+                Some(d) => {
+                    let ty = d.scalar().ty();
+                    let value = self.coerce(value, ty);
+                    let value = within(value, &d);
+                    dom = Some(d);
+                    (ty, value)
+                }
+                None => (Ty::Bad, value),
+            },
+        };
+        if matches!(ty, Ty::List(..)) && mutable {
+            self.error("M058", name.span, "a list that changes needs a bound")
+                .notes
+                .push(format!("write `var {}: list of 0..9 max 4 = ...`", name.text));
+        }
+        if matches!(ty, Ty::Lists(..)) {
+            self.error("M014", span, "one list at a time can be named, not a whole array of them");
+        }
+        // A copy of a whole grid of bools can be changed like any set of cells.
+        let local = self.bind(name, ty, mutable, dom);
+        St::Assign(Target::Local(local), value)
+    }
+
+    /// `let NAME: list of ELEM max MAX = VALUE`: a list that can be changed, with its bound.
+    fn list_statement(
+        &mut self,
+        name: &Name,
+        elem: &tree::Type,
+        max: &A,
+        bag: bool,
+        value: &A,
+        mutable: bool,
+    ) -> Option<St> {
+        let dom = self.dom(elem)?;
+        let scalar = dom.scalar();
+        let max = self.expr(max);
+        let max = self.coerce(max, Ty::Int);
+        let want = Ty::List(scalar, bag);
+        let value = match &value.kind {
+            K::Empty => None,
+            _ => {
+                let value = self.expr(value);
+                let value = self.coerce(value, want);
+                Some(within(value, &dom))
+            }
+        };
+        let local = self.bind(name, want, mutable, Some(dom));
+        Some(St::NewList { local, value, max })
     }
 
     /// A set into an array of sets, cell by cell: where it goes and what it is are found before anything changes.
@@ -513,7 +561,7 @@ impl Checker<'_> {
     }
 
     /// The body of a loop: what it draws comes before what it refuses, the next time round.
-    pub(super) fn looped(&mut self, span: Span, body: &tree::Block) -> Vec<Stmt> {
+    pub(super) fn looped(&mut self, span: Span, body: &[tree::Stmt]) -> Vec<Stmt> {
         let (drawn, refused) =
             (std::mem::replace(&mut self.drawn, false), std::mem::replace(&mut self.refused_here, false));
         let said = self.errors.len();

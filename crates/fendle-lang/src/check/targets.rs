@@ -61,7 +61,7 @@ impl Checker<'_> {
                         .push("declare it as `state` to change it".into());
                         None
                     }
-                    Some(&(Global::Const(usize::MAX), _)) => None,
+                    Some(&(Global::Mistaken, _)) => None,
                     Some(&(Global::Fn(f), _)) if self.derived.contains(&f) => {
                         self.error("M025", e.span, format!("`{n}` is derived and cannot be changed"))
                             .notes
@@ -452,7 +452,7 @@ impl Checker<'_> {
             K::Name(n) if n == "board" => {}
             K::Name(n) => match self.globals.get(n) {
                 Some(&(Global::Var(v), _)) if matches!(self.vars[v].shape, Extent::Grid | Extent::Set) => {}
-                Some(&(Global::Const(usize::MAX), _)) => {}
+                Some(&(Global::Mistaken, _)) => {}
                 Some(_) => {
                     self.error("M030", e.span, format!("`{n}` is no grid"))
                         .notes

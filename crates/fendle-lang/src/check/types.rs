@@ -60,7 +60,7 @@ impl Checker<'_> {
     pub(super) fn var_type(
         &mut self,
         ty: &tree::Type,
-    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
+    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<VarId>, Option<Expr>)> {
         let (shape, dom, sized, rearranged) = match &ty.kind {
             tree::TypeKind::List { elem, max, bag } => {
                 let (dom, max) = self.list_type(elem, max)?;
@@ -131,7 +131,7 @@ impl Checker<'_> {
         &mut self,
         key: Keyed,
         elem: &tree::Type,
-    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<usize>, Option<Expr>)> {
+    ) -> Option<(Extent, Dom, Option<(Expr, Expr)>, Option<VarId>, Option<Expr>)> {
         Some((Extent::Array(key), self.dom(elem)?, None, None, None))
     }
 

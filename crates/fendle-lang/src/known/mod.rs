@@ -103,7 +103,7 @@ pub struct Known {
     /// For each unknown its place in the state.
     pub places: Vec<usize>,
     /// For each unknown its variable and its index there.
-    pub cells: Vec<(usize, usize)>,
+    pub cells: Vec<(VarId, usize)>,
     /// For each clue where it comes from.
     pub sources: Vec<Source>,
     by_place: Arc<HashMap<usize, u32>>,

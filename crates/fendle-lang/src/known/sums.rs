@@ -153,13 +153,13 @@ impl<'b> Symbolic<'b> {
         Err(NotCounts::Told("what is told".into()))
     }
 
-    pub(super) fn literal(&self, var: usize, index: i64) -> Option<Sym> {
+    pub(super) fn literal(&self, var: VarId, index: i64) -> Option<Sym> {
         let place = self.b.slots[var].base + index as usize;
         let cell = *self.by_place.get(&place)?;
         Some(Sym::Is(Formula::In(Lin { terms: [(cell, 1)].into(), k: 0 }, 1, 1)))
     }
 
-    pub(super) fn hidden_var(&self, e: &Expr) -> Option<usize> {
+    pub(super) fn hidden_var(&self, e: &Expr) -> Option<VarId> {
         match e.kind {
             Ek::Var(When::Now, v) if self.b.model.vars[v].hidden => Some(v),
             _ => None,

@@ -129,7 +129,7 @@ pub fn bind_until(
     binding.misnamed = binding.binder.errors.len() > before;
     // Level values first: ranges and sizes may depend on those declared above.
     for state in [false, true] {
-        for var in (0..model.vars.len()).filter(|&v| model.vars[v].state == state) {
+        for var in model.var_ids().filter(|&v| model.vars[v].state == state) {
             binding.variable(var)?;
         }
     }
@@ -187,7 +187,7 @@ pub(super) fn constant(binder: &mut Binder<'_>, b: &Bound, e: &Expr) -> Option<i
 pub(super) fn raw_values(
     binder: &mut Binder<'_>,
     b: &Bound,
-    var: usize,
+    var: VarId,
     raw: &Raw,
     file: FileId,
 ) -> Option<Vec<i64>> {
@@ -268,7 +268,7 @@ impl Binder<'_> {
     pub(super) fn opened(
         &mut self,
         b: &Bound,
-        var: usize,
+        var: VarId,
         file: FileId,
         level: &Level,
     ) -> Option<Option<Vec<i64>>> {
@@ -309,7 +309,7 @@ impl Binder<'_> {
 
     /// A layout that the level gives must be one that can be drawn.
     pub(super) fn layouts(&mut self, b: &Bound, file: FileId, level: &Level) -> Option<()> {
-        for (v, def) in self.model.vars.iter().enumerate() {
+        for (v, def) in self.model.variables() {
             if !def.hidden || b.scattered.contains(&v) || !b.slots[v].active {
                 continue;
             }

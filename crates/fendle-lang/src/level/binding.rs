@@ -32,11 +32,11 @@ pub(super) struct Binding<'a> {
     /// What seems to be missing may be what was given under another name.
     pub(super) misnamed: bool,
     /// Variables of the state of which nothing is given, where a setup draws the start.
-    undrawn: Vec<usize>,
+    undrawn: Vec<VarId>,
     /// Variables with a mistake in what is given for them: they stand empty.
-    wrong: Vec<usize>,
+    wrong: Vec<VarId>,
     /// What drawings say, by variable.
-    drawn: Vec<(usize, Vec<Option<i64>>)>,
+    drawn: Vec<(VarId, Vec<Option<i64>>)>,
     drawings_read: bool,
 }
 
@@ -86,7 +86,7 @@ impl<'a> Binding<'a> {
     }
 
     /// Puts one variable in its place. `None`: what follows cannot be read.
-    pub(super) fn variable(&mut self, var: usize) -> Option<()> {
+    pub(super) fn variable(&mut self, var: VarId) -> Option<()> {
         let model = Arc::clone(&self.model);
         let def = &model.vars[var];
         self.size(def)?;
@@ -222,7 +222,7 @@ impl<'a> Binding<'a> {
     }
 
     /// What stands in a variable of which nothing is known.
-    fn empty(&self, var: usize, def: &VarDef) -> Vec<i64> {
+    fn empty(&self, var: VarId, def: &VarDef) -> Vec<i64> {
         let slot = &self.b.slots[var];
         let mut out = vec![slot.pad(); slot.len];
         if matches!(def.shape, Extent::List(_) | Extent::Lists(..)) {
@@ -232,13 +232,13 @@ impl<'a> Binding<'a> {
     }
 
     /// The same for a variable with a mistake in what is given for it.
-    fn mistaken(&mut self, var: usize, def: &VarDef) -> Vec<i64> {
+    fn mistaken(&mut self, var: VarId, def: &VarDef) -> Vec<i64> {
         self.wrong.push(var);
         self.empty(var, def)
     }
 
     /// The values of a variable as the level begins. `None`: a default is no value.
-    fn values(&mut self, var: usize, def: &VarDef, given: Given<'_>) -> Option<Vec<i64>> {
+    fn values(&mut self, var: VarId, def: &VarDef, given: Given<'_>) -> Option<Vec<i64>> {
         let from_drawing = self.drawn.iter().find(|(v, _)| *v == var).map(|d| d.1.clone());
         let twice = given.is_some() && from_drawing.is_some();
         if let (Some((raw, at)), true) = (given, twice) {
@@ -289,7 +289,7 @@ impl<'a> Binding<'a> {
     }
 
     /// A value that the model gives where the level gives none.
-    fn default(&mut self, var: usize, e: &Expr) -> Option<i64> {
+    fn default(&mut self, var: VarId, e: &Expr) -> Option<i64> {
         let value = constant(&mut self.binder, &self.b, e)?;
         let slot = &self.b.slots[var];
         if slot.holds(value) {
@@ -301,7 +301,7 @@ impl<'a> Binding<'a> {
     }
 
     /// What stands in a variable that nobody gives a value: the order that it rearranges, nothing where it is drawn; else it is missing.
-    fn not_given(&mut self, var: usize, def: &VarDef) -> Vec<i64> {
+    fn not_given(&mut self, var: VarId, def: &VarDef) -> Vec<i64> {
         if let Some(target) = def.rearranged.or(def.shuffled) {
             if def.hidden || def.shuffled.is_some() {
                 self.b.scattered.push(var);
@@ -340,7 +340,7 @@ impl<'a> Binding<'a> {
     }
 
     /// Tells where a variable does not hold the values of another one, which it rearranges.
-    fn order(&mut self, (var, def): (usize, &VarDef), target: usize, values: &[i64], given: Given<'_>) {
+    fn order(&mut self, (var, def): (VarId, &VarDef), target: VarId, values: &[i64], given: Given<'_>) {
         let t = &self.b.slots[target];
         let mut want: Vec<i64> = self.b.data[t.base..t.base + t.len].iter().map(|&v| v.into()).collect();
         let mut have = values.to_vec();
@@ -441,14 +441,14 @@ impl<'a> Binding<'a> {
         let model = Arc::clone(&self.model);
         let ended = self.b.start.len();
         self.b.start.push(0);
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        for (v, def) in model.variables().filter(|(_, d)| d.state) {
             self.pack(v, def);
         }
         self.b.codec.plain(ended, 1, 0, model.ended_codes());
     }
 
     /// Says which bits a variable of the state takes.
-    fn pack(&mut self, v: usize, def: &VarDef) {
+    fn pack(&mut self, v: VarId, def: &VarDef) {
         let b = &mut self.b;
         let slot = &b.slots[v];
         // What a given start was costs no bits.
@@ -462,7 +462,7 @@ impl<'a> Binding<'a> {
         let lists = |slot: &Slot| (slot.base, slot.len / (slot.cap + 1), slot.cap);
         if let Some((lo, hi)) = b.spreads[v] {
             let (base, n, cap) = lists(slot);
-            if b.codec.spread(base, n, cap, (lo, hi), slot.pad(), v) {
+            if b.codec.spread(base, n, cap, (lo, hi), slot.pad(), v.0) {
                 return;
             }
         }
@@ -470,7 +470,7 @@ impl<'a> Binding<'a> {
             // The first one of them packs all.
             let vars = &self.model.spreads[i].vars;
             let parts: Vec<_> = vars.iter().map(|v| lists(&b.slots[*v])).collect();
-            if vars[0] != v || b.codec.heaps(&parts, b.collections[i], slot.pad(), v) {
+            if vars[0] != v || b.codec.heaps(&parts, b.collections[i], slot.pad(), v.0) {
                 return;
             }
         }
@@ -492,7 +492,7 @@ impl<'a> Binding<'a> {
             return;
         }
         let packed = def.rearranged.is_some()
-            && b.codec.rearranged(slot.base, &b.start[slot.base..slot.base + slot.len], v);
+            && b.codec.rearranged(slot.base, &b.start[slot.base..slot.base + slot.len], v.0);
         if !packed {
             b.codec.plain(slot.base, slot.len, slot.lo, slot.hi);
         }
@@ -503,7 +503,7 @@ impl<'a> Binding<'a> {
 fn spot_of(
     binder: &Binder<'_>,
     b: &Bound,
-    var: usize,
+    var: VarId,
     raw: &Raw,
     file: FileId,
     v: Option<i64>,

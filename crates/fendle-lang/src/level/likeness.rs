@@ -5,7 +5,7 @@ use crate::model::*;
 use crate::run::Eval;
 use crate::source::Span;
 use crate::state::Bound;
-use crate::state::canon::{Canon, Class, Part, Renaming};
+use crate::state::canon::{Canon, Carrier, Class, Renaming};
 
 /// Most renamings that are tried for one state.
 pub const RENAMINGS_MAX: usize = 5040;
@@ -14,7 +14,7 @@ pub const RENAMINGS_MAX: usize = 5040;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum NotAlike {
     /// The level gives this value, which tells them apart.
-    LevelTells(usize, Span),
+    LevelTells(VarId, Span),
     /// So many renamings would have to be tried.
     TooMany(usize, Span),
 }
@@ -57,7 +57,7 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
             }
         };
         let mut parts = vec![];
-        for (v, var) in model.vars.iter().enumerate() {
+        for (v, var) in model.variables() {
             let slot = &b.slots[v];
             let (key, list, bag) = match var.shape {
                 Extent::Array(k) => (Some(k), 0, false),
@@ -79,7 +79,7 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
                 _ => vec![],
             };
             let carries = carries(model, def, v);
-            let part = Part { base: slot.base, len: slot.len, list, bag, keyed, carries, fields };
+            let part = Carrier { base: slot.base, len: slot.len, list, bag, keyed, carries, fields };
             if !slot.active || (part.keyed.is_none() && !part.carries) {
                 continue;
             }

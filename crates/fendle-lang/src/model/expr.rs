@@ -188,7 +188,7 @@ pub enum Ek {
     /// A number; truth values, directions, cells and names of enums are numbers, too.
     Const(i64),
     /// A variable, by its number, in one of its copies.
-    Var(When, usize),
+    Var(When, VarId),
     /// A local name, by its number.
     Local(LocalId),
     /// Block at an index: a cell for grids and sets, the number of the key for arrays.

@@ -52,6 +52,42 @@ ids! {
     LocalId => LocalDef;
 }
 
+/// A level value or state variable, in [`Model::vars`]. Lists that hold something for each variable are indexed by it, in the same order.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct VarId(pub usize);
+
+impl fmt::Debug for VarId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+impl<T> std::ops::Index<VarId> for Vec<T> {
+    type Output = T;
+    fn index(&self, at: VarId) -> &T {
+        &self[at.0]
+    }
+}
+
+impl<T> std::ops::IndexMut<VarId> for Vec<T> {
+    fn index_mut(&mut self, at: VarId) -> &mut T {
+        &mut self[at.0]
+    }
+}
+
+impl<T> std::ops::Index<VarId> for [T] {
+    type Output = T;
+    fn index(&self, at: VarId) -> &T {
+        &self[at.0]
+    }
+}
+
+impl<T> std::ops::IndexMut<VarId> for [T] {
+    fn index_mut(&mut self, at: VarId) -> &mut T {
+        &mut self[at.0]
+    }
+}
+
 /// Makes lists of what local names hold be indexed by the names.
 macro_rules! frames {
     ($($of:ty),*) => {$(

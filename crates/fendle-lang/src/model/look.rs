@@ -6,7 +6,7 @@ use super::*;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fact {
     /// The variable.
-    pub var: usize,
+    pub var: VarId,
     /// The value there; 1 for a member of a set and for "the cell is here".
     pub value: i64,
 }
@@ -28,7 +28,7 @@ pub enum Show {
     /// One grid, value by value.
     Values {
         /// The grid.
-        var: usize,
+        var: VarId,
         /// Its values with their glyphs.
         glyphs: Vec<(i64, String)>,
         /// Glyphs stand without blanks between them.
@@ -40,7 +40,7 @@ pub enum Show {
         /// Its name.
         name: String,
         /// The variables that it draws.
-        vars: Vec<usize>,
+        vars: Vec<VarId>,
         /// Its glyphs.
         rules: Vec<DrawRule>,
         /// The first glyph that fits is drawn, whatever lies under it.
@@ -92,7 +92,7 @@ impl Look {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Drawee {
     /// A variable.
-    Var(usize),
+    Var(VarId),
     /// What the player is told.
     Tell(usize),
     /// A derived set, by its number among what is derived.

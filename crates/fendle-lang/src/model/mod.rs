@@ -37,9 +37,9 @@ pub struct VarDef {
     /// `sized (rows, cols)`
     pub sized: Option<(Expr, Expr)>,
     /// `rearranged TARGET`
-    pub rearranged: Option<usize>,
+    pub rearranged: Option<VarId>,
     /// `hidden ... rearranged LIST`: a list that begins with the values of this one, in an order that is not known.
-    pub shuffled: Option<usize>,
+    pub shuffled: Option<VarId>,
     /// `if C`
     pub when: Option<Expr>,
     /// `= V`
@@ -51,7 +51,7 @@ pub struct VarDef {
     /// `max N` of a list
     pub max: Option<Expr>,
     /// Keeps what this variable began with, where a setup draws the start.
-    pub shadow_of: Option<usize>,
+    pub shadow_of: Option<VarId>,
     /// Counts accepted moves for `tick every N moves`; the model's author did not name it.
     pub clock: bool,
     /// The player does not see it.
@@ -94,7 +94,7 @@ pub struct TellDef {
 impl TellDef {
     /// The state variable whose value at the cell decides whether the cell is told, if it is that plain.
     #[must_use]
-    pub fn opened(&self) -> Option<usize> {
+    pub fn opened(&self) -> Option<VarId> {
         let (local, Range::Board) = self.over.as_ref().map(|(l, r)| (*l, r))? else { return None };
         match &self.filter.as_ref()?.kind {
             Ek::Index(base, at) if matches!(at.kind, Ek::Local(l) if l == local) => match base.kind {
@@ -193,7 +193,7 @@ pub struct TickDef {
     /// After which move; `None` for every one.
     pub on: Option<usize>,
     /// The clock and its period, where it is more than one move.
-    pub clock: Option<(usize, Expr)>,
+    pub clock: Option<(VarId, Expr)>,
     /// What happens.
     pub body: ProcDef,
 }
@@ -213,7 +213,7 @@ pub struct SetupDef {
 #[derive(Clone, Debug)]
 pub struct SpreadDef {
     /// The variables with the lists.
-    pub vars: Vec<usize>,
+    pub vars: Vec<VarId>,
     /// The least and the greatest number; `None` for all records of the type that the lists hold.
     pub range: Option<(Expr, Expr)>,
     /// Where it stands in the text of the model.
@@ -244,7 +244,7 @@ pub enum Kind {
         /// The greatest number.
         hi: Expr,
         /// The variables that hold them or are keyed by them.
-        carriers: Vec<usize>,
+        carriers: Vec<VarId>,
         /// Numbers that are left out.
         except: Vec<Expr>,
     },
@@ -527,7 +527,7 @@ impl Model {
 
     /// The variables that an expression reads, through calls as well.
     #[must_use]
-    pub fn reads(&self, e: &Expr) -> Vec<usize> {
+    pub fn reads(&self, e: &Expr) -> Vec<VarId> {
         let mut out = vec![];
         e.each(&mut |e| match &e.kind {
             Ek::Var(_, v) => out.push(*v),
@@ -561,8 +561,8 @@ impl Model {
 
     /// The variables that anything reads except the setup: moves, what follows on them, ends, laws, aims, what is told.
     #[must_use]
-    pub fn read_by_rules(&self) -> Vec<usize> {
-        let mut out: Vec<usize> = vec![];
+    pub fn read_by_rules(&self) -> Vec<VarId> {
+        let mut out: Vec<VarId> = vec![];
         let mut see = |e: &Expr| out.extend(self.reads(e));
         let mut blocks: Vec<&[Stmt]> = self.moves.iter().map(|m| m.body.as_slice()).collect();
         blocks.extend(self.after.iter().chain(self.ticks.iter().map(|t| &t.body)).map(|p| p.body.as_slice()));
@@ -604,8 +604,23 @@ impl Model {
 
     /// The number of a variable.
     #[must_use]
-    pub fn var(&self, name: &str) -> Option<usize> {
-        self.vars.iter().position(|v| v.name == name)
+    pub fn var(&self, name: &str) -> Option<VarId> {
+        self.var_where(|v| v.name == name)
+    }
+
+    /// The first variable of which something holds.
+    pub fn var_where(&self, holds: impl Fn(&VarDef) -> bool) -> Option<VarId> {
+        self.vars.iter().position(holds).map(VarId)
+    }
+
+    /// The numbers of all variables, in their order.
+    pub fn var_ids(&self) -> impl DoubleEndedIterator<Item = VarId> + ExactSizeIterator + Clone + use<> {
+        (0..self.vars.len()).map(VarId)
+    }
+
+    /// All variables with their numbers, in their order.
+    pub fn variables(&self) -> impl DoubleEndedIterator<Item = (VarId, &VarDef)> + Clone {
+        self.vars.iter().enumerate().map(|(v, def)| (VarId(v), def))
     }
 
     /// How many codes the ended part of a state needs beside 0 for running: one for each ending, where statements can end the
@@ -626,7 +641,7 @@ impl Model {
     #[must_use]
     pub fn look(&self, of: Drawee, value: i64, plain: bool) -> Option<Look> {
         let twin = match of {
-            Drawee::Var(v) => self.vars.iter().position(|d| d.rearranged == Some(v)).map(Drawee::Var),
+            Drawee::Var(v) => self.var_where(|d| d.rearranged == Some(v)).map(Drawee::Var),
             Drawee::Tell(_) | Drawee::Derived(_) => None,
         };
         let mut out: Option<Look> = None;
@@ -647,14 +662,14 @@ impl Model {
     /// The glyphs of a grid that is drawn value by value, and whether they are joined. A target
     /// is drawn like the grid that is rearranged to it.
     #[must_use]
-    pub fn values_show(&self, var: usize) -> Option<(&[(i64, String)], bool)> {
-        let of = |v: usize| {
+    pub fn values_show(&self, var: VarId) -> Option<(&[(i64, String)], bool)> {
+        let of = |v: VarId| {
             self.shows.iter().find_map(|s| match s {
                 Show::Values { var, glyphs, joined } if *var == v => Some((glyphs.as_slice(), *joined)),
                 _ => None,
             })
         };
-        let twin = self.vars.iter().position(|d| d.rearranged == Some(var));
+        let twin = self.var_where(|d| d.rearranged == Some(var));
         of(var).or_else(|| of(twin?))
     }
 }

@@ -10,9 +10,9 @@ pub enum Target {
     /// A cell of a local set, or an entry by its key.
     LocalAt(LocalId, Expr),
     /// A variable of the state.
-    Var(usize),
+    Var(VarId),
     /// One value of a variable, by its cell or key.
-    VarAt(usize, Expr),
+    VarAt(VarId, Expr),
     /// An entry of a list.
     Entry(ListRef, Spot),
 }
@@ -23,9 +23,9 @@ pub enum ListRef {
     /// A local list.
     Local(LocalId),
     /// A variable of the state.
-    Var(usize),
+    Var(VarId),
     /// One of several, by the number of its key.
-    VarAt(usize, Expr),
+    VarAt(VarId, Expr),
 }
 
 /// Which entry of a list.

@@ -120,7 +120,7 @@ impl Target {
 
     /// The state variable that is written, if it is one.
     #[must_use]
-    pub fn var(&self) -> Option<usize> {
+    pub fn var(&self) -> Option<VarId> {
         match self {
             Target::Var(v) | Target::VarAt(v, _) => Some(*v),
             Target::Entry(list, _) => list.var(),
@@ -145,7 +145,7 @@ impl ListRef {
 
     /// The state variable that holds the list, if it is one.
     #[must_use]
-    pub fn var(&self) -> Option<usize> {
+    pub fn var(&self) -> Option<VarId> {
         match self {
             ListRef::Var(v) | ListRef::VarAt(v, _) => Some(*v),
             ListRef::Local(_) => None,
@@ -214,7 +214,7 @@ impl Stmt {
 
     /// The state variables that this statement itself writes.
     #[must_use]
-    pub fn written(&self) -> Vec<usize> {
+    pub fn written(&self) -> Vec<VarId> {
         match &self.kind {
             St::Assign(t, _) => t.var().into_iter().collect(),
             St::Swap(a, b) => a.var().into_iter().chain(b.var()).collect(),

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use crate::level::bind_until;
-use crate::model::{EndKind, Example, Extent, Model, Show};
-use crate::play::{MoveTable, Tried, is_stuck, merged, step, with_draws};
+use crate::model::{Body, EndKind, Example, Extent, Model, Show, VarId};
+use crate::play::{Call, MoveTable, Played, Tried, is_stuck, merged, step, with_draws};
 use crate::position::read::{Binder, Text, is_untold_by_drawing};
 use crate::run::Eval;
 use crate::source::{Diagnostic, Span};
@@ -99,13 +99,52 @@ fn run(
             }
         }
     }
-    let mut refused: Option<(String, Span)> = None;
+    let mut run = Run { b: &b, moves: &moves, worlds, refused: None };
     for (line, cond) in &example.lines {
-        if let Some((why, span)) = &refused
+        if let Err(wrong) = run.line(line, cond.as_ref(), failures) {
+            failures.extend(wrong);
+            return None;
+        }
+    }
+    if let Some((why, span)) = run.refused {
+        failures.push(fail(span, format!("this move is refused: {why}")));
+    }
+    Some(())
+}
+
+/// An example on its way.
+struct Run<'r> {
+    b: &'r Bound,
+    moves: &'r MoveTable,
+    /// Where it may be by now.
+    worlds: Vec<World>,
+    /// Why the last move was refused, and where it stands; a line must say so.
+    refused: Option<(String, Span)>,
+}
+
+/// What a line that ends an example says of it.
+type Wrong = Vec<Diagnostic>;
+
+impl Run<'_> {
+    fn wrong(&self, span: Span, message: String) -> Diagnostic {
+        Diagnostic::error("E001", self.b.model.file, span, message)
+    }
+
+    /// Follows one line. What is wrong, and lets the example go on, goes into `failures`.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong so that the example cannot go on.
+    fn line(
+        &mut self,
+        line: &ExampleLine,
+        cond: Option<&Body>,
+        failures: &mut Vec<Diagnostic>,
+    ) -> Result<(), Wrong> {
+        if let Some((why, span)) = &self.refused
             && !matches!(line, ExampleLine::Refused(..))
         {
-            failures.push(fail(*span, format!("this move is refused: {why}")));
-            return None;
+            return Err(vec![self.wrong(*span, format!("this move is refused: {why}"))]);
         }
         match line {
             ExampleLine::Size(..)
@@ -113,144 +152,144 @@ fn run(
             | ExampleLine::Start(..)
             | ExampleLine::Seed(..) => {}
             ExampleLine::Do(words, span) => {
-                let list = match moves.parse(words, file, span.start) {
-                    Ok(list) => list,
-                    Err(e) => {
-                        failures.push(*e);
-                        return None;
-                    }
-                };
+                let list = self.moves.parse(words, self.b.model.file, span.start).map_err(|e| vec![*e])?;
                 for (i, call) in list.iter().enumerate() {
-                    let mut next = vec![];
-                    for world in &worlds {
-                        match step(&b, &moves, &world.state, call.number, true) {
-                            Ok(Tried::Made(outcomes)) => {
-                                let many = outcomes.len();
-                                let outcomes = match &call.draws {
-                                    Some(draws) => with_draws(outcomes, draws),
-                                    None => merged(outcomes),
-                                };
-                                if let (Some(draws), true) = (&call.draws, outcomes.len() != 1) {
-                                    failures.push(fail(
-                                        call.span,
-                                        format!(
-                                            "`{draws}` names {} of {many} outcomes; one is wanted",
-                                            outcomes.len()
-                                        ),
-                                    ));
-                                    return None;
-                                }
-                                for p in outcomes {
-                                    let chance = match &call.draws {
-                                        Some(_) => Some(world.chance),
-                                        None => product(world.chance, p.made.chance),
-                                    };
-                                    let Some(chance) = chance else {
-                                        failures
-                                            .push(fail(call.span, "too many draws for one example".into()));
-                                        return None;
-                                    };
-                                    let score = world.score + p.made.score;
-                                    next.push(World { state: p.made.state, chance, score });
-                                }
-                            }
-                            Ok(Tried::Refused { site, .. }) => {
-                                let why = model.refuses[site].why.clone();
-                                if i + 1 < list.len() || worlds.len() > 1 {
-                                    failures.push(fail(call.span, format!("this move is refused: {why}")));
-                                    return None;
-                                }
-                                refused = Some((why, call.span));
-                                next.push(world.clone());
-                            }
-                            Ok(Tried::NotOffered) => {
-                                failures.push(fail(call.span, "this move is not offered here".into()));
-                                return None;
-                            }
-                            Ok(Tried::Ended(e)) => {
-                                let how = b.ending_words(e);
-                                failures.push(fail(call.span, format!("the game has ended before: {how}")));
-                                return None;
-                            }
-                            Err(fault) => {
-                                failures.push(
-                                    fail(call.span, format!("the model breaks: {fault}"))
-                                        .also(file, fault.span, "here"),
-                                );
-                                return None;
-                            }
-                        }
-                    }
-                    worlds = next;
-                    if worlds.len() > WORLDS_MAX {
-                        let message =
-                            format!("more than {WORLDS_MAX} outcomes; name the draws, as in `/ 2 at r1c1`");
-                        failures.push(fail(call.span, message));
-                        return None;
-                    }
+                    self.make(call, i + 1 == list.len()).map_err(|wrong| vec![wrong])?;
                 }
             }
-            ExampleLine::Refused(want, span) => match refused.take() {
+            ExampleLine::Refused(want, span) => match self.refused.take() {
                 Some((why, _)) if why == *want => {}
                 Some((why, at)) => {
-                    failures.push(fail(*span, format!("refused for another reason: {why}")).also(
-                        file,
-                        at,
-                        "this move",
-                    ));
+                    let wrong = self.wrong(*span, format!("refused for another reason: {why}"));
+                    failures.push(wrong.also(self.b.model.file, at, "this move"));
                 }
-                None => failures.push(fail(*span, "nothing was refused".into())),
+                None => failures.push(self.wrong(*span, "nothing was refused".into())),
             },
             ExampleLine::Outcomes { how, what, span } => {
-                let mut hits = 0;
-                let mut chance: Option<Chance> = None;
-                for world in &worlds {
-                    let mut own = vec![];
-                    holds(&b, &moves, world, what, cond.as_ref(), &mut own);
-                    // A line that cannot be read at all is no outcome's fault.
-                    if let Some(wrong) = own.iter().find(|d| d.code != "E001") {
-                        failures.push(wrong.clone());
-                        return None;
-                    }
-                    if own.is_empty() {
-                        hits += 1;
-                        chance = match chance {
-                            None => Some(world.chance),
-                            Some(c) => c.or(world.chance),
-                        };
-                    } else if *how == OutcomeHow::Every {
-                        failures.extend(own);
-                        return None;
-                    }
-                }
-                let good = match how {
-                    OutcomeHow::Some => hits > 0,
-                    OutcomeHow::Every => true,
-                    OutcomeHow::Chance(0, _) => hits == 0,
-                    OutcomeHow::Chance(n, of) => chance == Some(Chance::new((*n).into(), (*of).into())),
-                };
-                if !good {
-                    let have = chance.map_or("0".to_string(), |c| c.to_string());
-                    let message = format!("{hits} of {} outcomes do, with chance {have}", worlds.len());
-                    failures.push(fail(*span, message));
-                }
+                failures.extend(self.outcomes(*how, what, cond, *span)?);
             }
             _ => {
-                if worlds.len() > 1 {
-                    let span = line_span(line);
-                    failures.push(fail(span, format!("there are {} outcomes here", worlds.len())).note(
+                if self.worlds.len() > 1 {
+                    let wrong =
+                        self.wrong(line_span(line), format!("there are {} outcomes here", self.worlds.len()));
+                    return Err(vec![wrong.note(
                         "say which: `some outcome see ...`, `every outcome ...`, or name the draws after `/`",
-                    ));
-                    return None;
+                    )]);
                 }
-                holds(&b, &moves, &worlds[0], line, cond.as_ref(), failures);
+                holds(self.b, self.moves, &self.worlds[0], line, cond, failures);
             }
         }
+        Ok(())
     }
-    if let Some((why, span)) = refused {
-        failures.push(fail(span, format!("this move is refused: {why}")));
+
+    /// Makes a move wherever the example may be. Only the last move of a line, in one place alone, may be refused.
+    fn make(&mut self, call: &Call, last: bool) -> Result<(), Diagnostic> {
+        let b = self.b;
+        let mut next = vec![];
+        for world in &self.worlds {
+            match step(b, self.moves, &world.state, call.number, true) {
+                Ok(Tried::Made(outcomes)) => self.lead_on(call, world, outcomes, &mut next)?,
+                Ok(Tried::Refused { site, .. }) => {
+                    let why = b.model.refuses[site].why.clone();
+                    if !last || self.worlds.len() > 1 {
+                        return Err(self.wrong(call.span, format!("this move is refused: {why}")));
+                    }
+                    self.refused = Some((why, call.span));
+                    next.push(world.clone());
+                }
+                Ok(Tried::NotOffered) => {
+                    return Err(self.wrong(call.span, "this move is not offered here".into()));
+                }
+                Ok(Tried::Ended(e)) => {
+                    let how = b.ending_words(e);
+                    return Err(self.wrong(call.span, format!("the game has ended before: {how}")));
+                }
+                Err(fault) => {
+                    let wrong = self.wrong(call.span, format!("the model breaks: {fault}"));
+                    return Err(wrong.also(b.model.file, fault.span, "here"));
+                }
+            }
+        }
+        self.worlds = next;
+        if self.worlds.len() > WORLDS_MAX {
+            let message = format!("more than {WORLDS_MAX} outcomes; name the draws, as in `/ 2 at r1c1`");
+            return Err(self.wrong(call.span, message));
+        }
+        Ok(())
     }
-    Some(())
+
+    /// Where the outcomes of a move lead to, with their chances; of named draws the one outcome.
+    fn lead_on(
+        &self,
+        call: &Call,
+        world: &World,
+        outcomes: Vec<Played>,
+        next: &mut Vec<World>,
+    ) -> Result<(), Diagnostic> {
+        let many = outcomes.len();
+        let outcomes = match &call.draws {
+            Some(draws) => with_draws(outcomes, draws),
+            None => merged(outcomes),
+        };
+        if let (Some(draws), true) = (&call.draws, outcomes.len() != 1) {
+            let message = format!("`{draws}` names {} of {many} outcomes; one is wanted", outcomes.len());
+            return Err(self.wrong(call.span, message));
+        }
+        for p in outcomes {
+            let chance = match &call.draws {
+                Some(_) => Some(world.chance),
+                None => product(world.chance, p.made.chance),
+            };
+            let Some(chance) = chance else {
+                return Err(self.wrong(call.span, "too many draws for one example".into()));
+            };
+            next.push(World { state: p.made.state, chance, score: world.score + p.made.score });
+        }
+        Ok(())
+    }
+
+    /// What is wrong with a line about some or all outcomes, or their chance.
+    ///
+    /// # Errors
+    ///
+    /// What is wrong so that the example cannot go on.
+    fn outcomes(
+        &self,
+        how: OutcomeHow,
+        what: &ExampleLine,
+        cond: Option<&Body>,
+        span: Span,
+    ) -> Result<Option<Diagnostic>, Wrong> {
+        let mut hits = 0;
+        let mut chance: Option<Chance> = None;
+        for world in &self.worlds {
+            let mut own = vec![];
+            holds(self.b, self.moves, world, what, cond, &mut own);
+            // A line that cannot be read at all is no outcome's fault.
+            if let Some(wrong) = own.iter().find(|d| d.code != "E001") {
+                return Err(vec![wrong.clone()]);
+            }
+            if own.is_empty() {
+                hits += 1;
+                chance = match chance {
+                    None => Some(world.chance),
+                    Some(c) => c.or(world.chance),
+                };
+            } else if how == OutcomeHow::Every {
+                return Err(own);
+            }
+        }
+        let good = match how {
+            OutcomeHow::Some => hits > 0,
+            OutcomeHow::Every => true,
+            OutcomeHow::Chance(0, _) => hits == 0,
+            OutcomeHow::Chance(n, of) => chance == Some(Chance::new(n.into(), of.into())),
+        };
+        Ok((!good).then(|| {
+            let have = chance.map_or("0".to_string(), |c| c.to_string());
+            self.wrong(span, format!("{hits} of {} outcomes do, with chance {have}", self.worlds.len()))
+        }))
+    }
 }
 
 /// Most outcomes that an example follows at a time.
@@ -418,7 +457,7 @@ fn see_values(
     b: &Bound,
     state: &[i32],
     span: Span,
-    read: Vec<(usize, Vec<Option<i64>>)>,
+    read: Vec<(VarId, Vec<Option<i64>>)>,
     failures: &mut Vec<Diagnostic>,
 ) {
     let model = &b.model;

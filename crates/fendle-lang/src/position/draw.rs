@@ -70,14 +70,14 @@ type Chosen = (Option<String>, bool);
 impl Bound {
     /// Whether something that a variable holds stands on a cell: a cell, a placed shape, or one of several.
     #[must_use]
-    pub fn stands_at(&self, var: usize, state: &[i32], cell: usize) -> bool {
+    pub fn stands_at(&self, var: VarId, state: &[i32], cell: usize) -> bool {
         self.standing(var, state, cell).is_some()
     }
 
     /// What of a variable stands on a cell: 0 for a single value, the number of the key of an array, that of a list's entry.
     /// Of several the first one.
     #[must_use]
-    pub fn standing(&self, var: usize, state: &[i32], cell: usize) -> Option<usize> {
+    pub fn standing(&self, var: VarId, state: &[i32], cell: usize) -> Option<usize> {
         let def = &self.model.vars[var];
         if !self.slots[var].active {
             return None;
@@ -102,7 +102,7 @@ impl Bound {
     pub(crate) fn draw_one(
         &self,
         state: &[i32],
-        vars: &[usize],
+        vars: &[VarId],
         rules: &[DrawRule],
         layered: bool,
     ) -> (Vec<Vec<String>>, bool) {
@@ -112,13 +112,13 @@ impl Bound {
             matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
                 || matches!(def.shape, Extent::Array(_) | Extent::List(_))
         });
-        let value_at = |var: usize, cell: usize| -> i64 {
+        let value_at = |var: VarId, cell: usize| -> i64 {
             match self.model.vars[var].shape {
                 Extent::Grid | Extent::Set => self.values_of(var, state)[cell].into(),
                 _ => i64::from(self.stands_at(var, state, cell)),
             }
         };
-        let plain = |var: usize| -> i64 {
+        let plain = |var: VarId| -> i64 {
             match self.model.vars[var].shape {
                 Extent::Grid | Extent::Set => self.slots[var].plain(),
                 _ => 0,
@@ -130,7 +130,7 @@ impl Bound {
         }
 
         // The glyph for the values of a cell, and whether it says all of them. `at`: the value of a variable.
-        let choose = |open: &[&DrawRule], at: &dyn Fn(usize) -> i64| -> Chosen {
+        let choose = |open: &[&DrawRule], at: &dyn Fn(VarId) -> i64| -> Chosen {
             let holds = |r: &DrawRule| r.facts.iter().all(|f| at(f.var) == f.value);
             let whole = |r: &DrawRule| {
                 vars.iter().all(|&v| {
@@ -163,7 +163,7 @@ impl Bound {
             for c in 0..self.cols {
                 let cell = r * self.cols + c;
                 values.iter_mut().zip(vars).for_each(|(value, &v)| *value = value_at(v, cell));
-                let at = |var: usize| match vars.iter().position(|&v| v == var) {
+                let at = |var: VarId| match vars.iter().position(|&v| v == var) {
                     Some(i) => values[i],
                     None => value_at(var, cell),
                 };
@@ -199,15 +199,15 @@ impl Bound {
             if rules.iter().any(|r| r.when.is_some()) {
                 continue;
             }
-            let there = |v: usize, cell: usize| match self.model.vars[v].shape {
+            let there = |v: VarId, cell: usize| match self.model.vars[v].shape {
                 Extent::Grid | Extent::Set => {
                     i64::from(self.values_of(v, state)[cell]) != self.slots[v].plain()
                 }
                 _ => self.stands_at(v, state, cell),
             };
-            let says = |r: &DrawRule, v: usize| r.facts.iter().any(|f| f.var == v);
+            let says = |r: &DrawRule, v: VarId| r.facts.iter().any(|f| f.var == v);
             let shown = |cell: usize| {
-                let here: Vec<usize> = vars.iter().copied().filter(|v| there(*v, cell)).collect();
+                let here: Vec<VarId> = vars.iter().copied().filter(|v| there(*v, cell)).collect();
                 rules.iter().any(|r| here.iter().all(|v| says(r, *v)))
             };
             out.extend((0..self.cells()).find(|c| !shown(*c)).map(|c| (name.clone(), c)));
@@ -237,7 +237,7 @@ impl Bound {
     /// What follows from a state, for people: sets as boards, single values as words.
     fn draw_derived(&self, state: &[i32], as_player: bool, drawn: &mut Drawn) {
         let model = &self.model;
-        let hidden = |v: usize| model.vars[v].hidden || model.vars[v].untold;
+        let hidden = |v: VarId| model.vars[v].hidden || model.vars[v].untold;
         for (name, f) in &model.derived {
             let def = &model.fns[*f];
             let in_drawing = model.drawn_conditions().any(|w| model.calls(&w.expr).contains(f));
@@ -257,7 +257,7 @@ impl Bound {
         }
     }
 
-    pub(crate) fn grid_picture(&self, var: usize, state: &[i32]) -> Picture {
+    pub(crate) fn grid_picture(&self, var: VarId, state: &[i32]) -> Picture {
         let def = &self.model.vars[var];
         let joined = is_joined(&self.model, var);
         let values = self.values_of(var, state);
@@ -282,7 +282,7 @@ impl Bound {
             }
         }
         let mut values = vec![];
-        for (v, def) in model.vars.iter().enumerate() {
+        for (v, def) in model.variables() {
             if covered[v] || !def.state || !self.slots[v].active || def.shadow_of.is_some() {
                 continue;
             }
@@ -361,7 +361,7 @@ impl Bound {
     /// Lists by key as piles side by side, where they are too long for a line; the last entry lies on top and stands lowest.
     fn draw_piles(&self, state: &[i32], drawn: &mut Drawn) {
         let mut at = 0;
-        for (v, def) in self.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
+        for (v, def) in self.model.variables().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
             let Extent::Lists(key, false) = def.shape else { continue };
             let Some(i) = drawn.values.iter().position(|(n, t)| *n == def.name && t.chars().count() > PILED)
             else {
@@ -392,7 +392,7 @@ impl Bound {
         if self.cells() == 0 {
             return;
         }
-        for (v, def) in model.vars.iter().enumerate() {
+        for (v, def) in model.variables() {
             let several = matches!(def.shape, Extent::Array(_) | Extent::List(_));
             let single = def.shape == Extent::One
                 && matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)));
@@ -421,7 +421,7 @@ impl Bound {
 
     /// The name of each thing of an array or list: its key, or its number.
     #[must_use]
-    pub fn standing_names(&self, var: usize) -> Vec<String> {
+    pub fn standing_names(&self, var: VarId) -> Vec<String> {
         match self.model.vars[var].shape {
             Extent::Array(key) => self.key_names(key),
             Extent::List(_) => (1..=self.slots[var].cap).map(|k| k.to_string()).collect(),
@@ -431,7 +431,7 @@ impl Bound {
 
     /// One sign for each thing of an array or list that stands on cells: the first letter of its key where those differ,
     /// else numbers and letters in their order.
-    pub(crate) fn standing_glyphs(&self, var: usize) -> Vec<char> {
+    pub(crate) fn standing_glyphs(&self, var: VarId) -> Vec<char> {
         let def = &self.model.vars[var];
         let count = match def.shape {
             Extent::Array(_) => self.slots[var].len,
@@ -468,9 +468,9 @@ impl Bound {
         let mut drawn = self.draw_with(&shown, false);
         self.draw_standing(&shown, &mut drawn);
         self.draw_derived(state, true, &mut drawn);
-        let opened: Vec<usize> = model.tells.iter().filter_map(TellDef::opened).collect();
+        let opened: Vec<VarId> = model.tells.iter().filter_map(TellDef::opened).collect();
         // What the told boards say anyway, and what is hidden, is left out.
-        let silent = |v: usize| model.vars[v].hidden || model.vars[v].untold || opened.contains(&v);
+        let silent = |v: VarId| model.vars[v].hidden || model.vars[v].untold || opened.contains(&v);
         let keep = |name: &str| {
             let show = model.shows.iter().find_map(|s| match s {
                 Show::Drawing { name: n, vars, .. } if n == name => Some(vars),

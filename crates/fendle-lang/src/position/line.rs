@@ -55,7 +55,7 @@ impl Bound {
     }
 
     /// A list as it is written.
-    pub(crate) fn list_text(&self, var: usize, list: &[i32]) -> String {
+    pub(crate) fn list_text(&self, var: VarId, list: &[i32]) -> String {
         let entries: Vec<String> =
             list[1..=list[0] as usize].iter().map(|&v| self.value_text(var, v.into())).collect();
         if entries.is_empty() { "empty".into() } else { entries.join(" ") }
@@ -117,7 +117,7 @@ impl Bound {
         let tells = &self.model.tells;
         let name_of = |part: &str| part.split_once('=').map(|(name, _)| name.trim().to_string());
         let is_given =
-            |v: usize| text.split(';').any(|p| name_of(p).as_ref() == Some(&self.model.vars[v].name));
+            |v: VarId| text.split(';').any(|p| name_of(p).as_ref() == Some(&self.model.vars[v].name));
         let named = |part: &str| {
             let name = name_of(part)?;
             let t = tells.iter().position(|t| t.name == name)?;
@@ -229,7 +229,7 @@ impl Bound {
             }
             let drawing =
                 self.model.shows.iter().find(|s| matches!(s, Show::Drawing { name: n, .. } if *n == name));
-            let read: Vec<(usize, Vec<Option<i64>>)> = if let Some(show) = drawing {
+            let read: Vec<(VarId, Vec<Option<i64>>)> = if let Some(show) = drawing {
                 binder.drawing(self, show, spec, false)?
             } else {
                 match self.model.var(&name) {
@@ -260,7 +260,7 @@ impl Bound {
                 }
             }
         }
-        for (v, def) in self.model.vars.iter().enumerate() {
+        for (v, def) in self.model.variables() {
             if def.rearranged.is_some() {
                 let slot = &self.slots[v];
                 let sorted = |s: &[i32]| {

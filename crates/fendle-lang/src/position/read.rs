@@ -31,7 +31,7 @@ pub(crate) fn parse_cell(text: &str, rows: usize, cols: usize) -> Option<i64> {
 }
 
 /// Whether a grid is written as one glyph a cell, without blanks.
-pub(crate) fn is_joined(model: &Model, var: usize) -> bool {
+pub(crate) fn is_joined(model: &Model, var: VarId) -> bool {
     model.values_show(var).map_or(model.vars[var].dom.scalar() == Scalar::Bool, |s| s.1)
 }
 
@@ -103,7 +103,7 @@ pub(crate) struct Binder<'a> {
 }
 
 /// One part of a board and its place.
-pub(crate) type Part<'a> = (&'a str, Span);
+pub(crate) type Word<'a> = (&'a str, Span);
 
 /// A list as it is kept: its length, its entries, and the rest unused.
 pub(crate) fn list_block(slot: &Slot, mut entries: Vec<i64>, bag: bool) -> Vec<Option<i64>> {
@@ -128,7 +128,7 @@ impl Binder<'_> {
         self.errors.last_mut().expect("just pushed")
     }
 
-    pub(crate) fn is_joined(&self, var: usize) -> bool {
+    pub(crate) fn is_joined(&self, var: VarId) -> bool {
         is_joined(self.model, var)
     }
 
@@ -138,7 +138,7 @@ impl Binder<'_> {
         text: Text<'t>,
         joined: bool,
         size: Option<(usize, usize)>,
-    ) -> Option<Vec<Vec<Part<'t>>>> {
+    ) -> Option<Vec<Vec<Word<'t>>>> {
         let rows: Vec<Vec<(usize, &str)>> = lines(text.text)
             .into_iter()
             .map(|(at, line)| parts(line, joined).into_iter().map(|(i, p)| (at + i, p)).collect())
@@ -203,7 +203,7 @@ impl Binder<'_> {
     pub(crate) fn value(
         &mut self,
         b: &Bound,
-        var: usize,
+        var: VarId,
         text: &str,
         file: FileId,
         span: Span,
@@ -235,7 +235,7 @@ impl Binder<'_> {
         Some(value)
     }
 
-    pub(crate) fn known_values(&self, b: &Bound, var: usize) -> String {
+    pub(crate) fn known_values(&self, b: &Bound, var: VarId) -> String {
         let slot = &b.slots[var];
         let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
         let mut out: Vec<String> = glyphs.iter().map(|(_, g)| format!("`{g}`")).collect();
@@ -273,7 +273,7 @@ impl Binder<'_> {
     pub(crate) fn block(
         &mut self,
         b: &Bound,
-        var: usize,
+        var: VarId,
         text: Text<'_>,
         open: bool,
     ) -> Option<Vec<Option<i64>>> {
@@ -372,7 +372,7 @@ impl Binder<'_> {
     fn pair_block(
         &mut self,
         b: &Bound,
-        var: usize,
+        var: VarId,
         (first, second): (Keyed, Keyed),
         text: Text<'_>,
         open: bool,
@@ -424,7 +424,7 @@ impl Binder<'_> {
     }
 
     /// Whether a text is a board with the signs of the cells of an array or list, not their names.
-    fn is_standing_board(&self, b: &Bound, var: usize, text: Text<'_>) -> bool {
+    fn is_standing_board(&self, b: &Bound, var: VarId, text: Text<'_>) -> bool {
         let def = &self.model.vars[var];
         matches!(def.dom.scalar(), Scalar::Cell | Scalar::Maybe(Base::Cell))
             && b.cells() > 0
@@ -434,7 +434,7 @@ impl Binder<'_> {
     }
 
     /// Cells of an array or list drawn as a board: each by its sign, `.` where nothing stands.
-    fn standing_board(&mut self, b: &Bound, var: usize, text: Text<'_>) -> Option<Vec<Option<i64>>> {
+    fn standing_board(&mut self, b: &Bound, var: VarId, text: Text<'_>) -> Option<Vec<Option<i64>>> {
         let def = &self.model.vars[var];
         let (name, slot) = (def.name.clone(), b.slots[var].clone());
         let glyphs = b.standing_glyphs(var);
@@ -480,7 +480,7 @@ impl Binder<'_> {
     }
 
     /// Whether a board is written without blanks though its values want them; says so, once.
-    fn is_run_together(&mut self, b: &Bound, var: usize, text: Text<'_>) -> bool {
+    fn is_run_together(&mut self, b: &Bound, var: VarId, text: Text<'_>) -> bool {
         let rows = lines(text.text);
         let Some(&(at, row)) = rows.first() else { return false };
         if !is_without_blanks(&rows) || b.cols == 1 && self.parses(b, var, row) {
@@ -495,7 +495,7 @@ impl Binder<'_> {
     }
 
     /// Whether a text is a value of a variable.
-    fn parses(&self, b: &Bound, var: usize, text: &str) -> bool {
+    fn parses(&self, b: &Bound, var: VarId, text: &str) -> bool {
         let glyph = self.model.values_show(var).is_some_and(|(list, _)| list.iter().any(|(_, g)| g == text));
         glyph || b.parse_scalar(self.model.vars[var].dom.scalar(), text).is_some()
     }
@@ -523,7 +523,7 @@ impl Binder<'_> {
     pub(crate) fn entries(
         &mut self,
         b: &Bound,
-        var: usize,
+        var: VarId,
         part: &str,
         text: Text<'_>,
         from: usize,
@@ -554,11 +554,11 @@ impl Binder<'_> {
         show: &Show,
         text: Text<'_>,
         open: bool,
-    ) -> Option<Vec<(usize, Vec<Option<i64>>)>> {
+    ) -> Option<Vec<(VarId, Vec<Option<i64>>)>> {
         let Show::Drawing { name, vars, rules, .. } = show else { return None };
         let rows = self.board(text, true, Some((b.rows, b.cols)))?;
         let cells = b.rows * b.cols;
-        let mut out: Vec<(usize, Vec<Option<i64>>)> = vars
+        let mut out: Vec<(VarId, Vec<Option<i64>>)> = vars
             .iter()
             .map(|&v| {
                 let def = &self.model.vars[v];

@@ -182,7 +182,7 @@ pub fn typed_states(
     if stop() {
         return None;
     }
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         let places: Vec<usize> = (slot.base..slot.base + slot.len).filter(|p| moves[*p]).collect();
         let mut next = vec![];
@@ -245,7 +245,7 @@ pub fn only_part(b: &Bound, state: &[i32], facts: &[Fact]) -> Vec<i32> {
     let away = (0..b.cells()).find(|c| !shown(*c));
     let is_fact = |at: usize| facts.iter().any(|f| f.at == at);
     let mut out = state.to_vec();
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state && d.shadow_of.is_none()) {
         let slot = &b.slots[v];
         match (def.shape, def.dom.scalar()) {
             (Extent::Grid | Extent::Set, scalar) if slot.active && def.rearranged.is_none() => {
@@ -318,7 +318,7 @@ pub fn cells_of(b: &Bound, facts: &[Fact]) -> (Vec<usize>, Vec<usize>) {
     cells.sort_unstable();
     cells.dedup();
     let stands = |cell: usize| {
-        b.model.vars.iter().enumerate().any(|(v, d)| {
+        b.model.variables().any(|(v, d)| {
             let twin = b.model.vars.iter().any(|t| t.rearranged == Some(v));
             !d.state
                 && d.shape == Extent::Grid

@@ -85,16 +85,17 @@ impl Effects {
 }
 
 /// The state variable that each place of a state belongs to; `None` for what ends the game.
-pub(crate) fn var_of_places(b: &Bound) -> Vec<Option<usize>> {
+pub(crate) fn var_of_places(b: &Bound) -> Vec<Option<VarId>> {
     let mut out = vec![None; b.start.len()];
-    for (v, slot) in b.slots.iter().enumerate().filter(|(v, _)| b.model.vars[*v].state) {
+    for (v, _) in b.model.variables().filter(|(_, def)| def.state) {
+        let slot = &b.slots[v];
         out[slot.base..slot.base + slot.len].fill(Some(v));
     }
     out
 }
 
 /// Whether the values of a rearranged grid all differ, so that an arrangement is odd or even.
-pub(crate) fn has_sign(b: &Bound, v: usize) -> bool {
+pub(crate) fn has_sign(b: &Bound, v: VarId) -> bool {
     let slot = &b.slots[v];
     let mut values = b.start[slot.base..slot.base + slot.len].to_vec();
     values.sort_unstable();
@@ -150,7 +151,7 @@ pub struct Form {
     /// What a value at a place counts.
     pub weights: BTreeMap<(usize, i32), i64>,
     /// What an odd arrangement counts.
-    pub signs: BTreeMap<usize, i64>,
+    pub signs: BTreeMap<VarId, i64>,
     /// The modulus.
     pub modulus: Option<i64>,
 }
@@ -315,7 +316,7 @@ fn known(b: &Bound, e: &Expr, frame: &[i64]) -> Option<i64> {
 }
 
 /// The values that a variable can hold at one place.
-pub(crate) fn values_of(b: &Bound, v: usize) -> Vec<i32> {
+pub(crate) fn values_of(b: &Bound, v: VarId) -> Vec<i32> {
     let (def, slot) = (&b.model.vars[v], &b.slots[v]);
     if def.rearranged.is_some() {
         let mut values = b.start[slot.base..slot.base + slot.len].to_vec();

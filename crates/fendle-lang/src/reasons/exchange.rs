@@ -38,7 +38,7 @@ pub struct Exchange {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Named {
     /// The variable.
-    pub var: usize,
+    pub var: VarId,
     /// Where it begins.
     pub grid: usize,
     /// Names that lie there equally often.
@@ -69,7 +69,7 @@ struct Walk<'b> {
     fns: RefCell<HashMap<FnId, bool>>,
     procs: RefCell<HashMap<ProcId, bool>>,
     /// The variable that may hold names, and whether it is used as anything else.
-    names: Option<usize>,
+    names: Option<VarId>,
     plain: Cell<bool>,
 }
 
@@ -103,7 +103,8 @@ pub fn exchange(b: &Bound) -> Option<Exchange> {
         plain: Cell::new(false),
     };
     let (mut grids, mut holders) = (vec![], vec![]);
-    for (v, (def, slot)) in model.vars.iter().zip(&b.slots).enumerate() {
+    for (v, def) in model.variables() {
+        let slot = &b.slots[v];
         if !def.state || !slot.active {
             continue;
         }
@@ -166,7 +167,7 @@ impl Walk<'_> {
     }
 
     /// The names of the variable, where it is used as nothing else.
-    fn named(&self, v: usize) -> Option<Named> {
+    fn named(&self, v: VarId) -> Option<Named> {
         let b = self.b;
         let slot = &b.slots[v];
         if self.plain.get() {
@@ -201,11 +202,11 @@ impl Walk<'_> {
     }
 
     /// The value of an expression that only level values decide, if it is no place.
-    fn settled(&self, e: &Expr) -> Option<i64> {
+    fn decided(&self, e: &Expr) -> Option<i64> {
         // What stands behind it is never looked at.
         match &e.kind {
-            Ek::Or(a, _) if self.settled(a) == Some(1) => return Some(1),
-            Ek::And(a, _) if self.settled(a) == Some(0) => return Some(0),
+            Ek::Or(a, _) if self.decided(a) == Some(1) => return Some(1),
+            Ek::And(a, _) if self.decided(a) == Some(0) => return Some(0),
             _ => {}
         }
         let mut level = !is_place(e.ty);
@@ -230,7 +231,7 @@ impl Walk<'_> {
     }
 
     fn expr(&self, e: &Expr) -> bool {
-        if self.settled(e).is_some() {
+        if self.decided(e).is_some() {
             return true;
         }
         match &e.kind {
@@ -248,7 +249,7 @@ impl Walk<'_> {
             }
             Ek::Not(a) | Ek::Neg(a) | Ek::Within(a, _) | Ek::Given(a) => self.expr(a),
             Ek::And(a, b) | Ek::Or(a, b) => self.expr(a) && self.expr(b),
-            Ek::Cond(c, a, b) => match self.settled(c) {
+            Ek::Cond(c, a, b) => match self.decided(c) {
                 Some(v) => self.expr(if v != 0 { a } else { b }),
                 None => self.expr(c) && self.expr(a) && self.expr(b),
             },
@@ -322,7 +323,7 @@ impl Walk<'_> {
     fn stmt(&self, s: &Stmt) -> bool {
         match &s.kind {
             St::Assign(t, e) => self.target(t) && t.var() != self.names && self.expr(e),
-            St::If(c, yes, no) => match self.settled(c) {
+            St::If(c, yes, no) => match self.decided(c) {
                 Some(v) => self.block(if v != 0 { yes } else { no }),
                 None => self.expr(c) && self.block(yes) && self.block(no),
             },

@@ -30,23 +30,23 @@ const MODULI: [u64; 5] = [GREAT, 2, 3, 5, 7];
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Term {
     /// How many cells of a grid or set hold a value.
-    Count(usize, i32),
+    Count(VarId, i32),
     /// The sum of the rows of those cells, from 1.
-    Rows(usize, i32),
+    Rows(VarId, i32),
     /// The sum of their columns.
-    Cols(usize, i32),
+    Cols(VarId, i32),
     /// A number, by its variable and its key.
-    Value(usize, usize),
+    Value(VarId, usize),
     /// The row of a cell variable.
-    Row(usize, usize),
+    Row(VarId, usize),
     /// Its column.
-    Col(usize, usize),
+    Col(VarId, usize),
     /// 1 where a single variable holds a value.
-    Is(usize, usize, i32),
+    Is(VarId, usize, i32),
     /// 1 where a cell of a grid or set holds a value.
-    Holds(usize, usize, i32),
+    Holds(VarId, usize, i32),
     /// 1 for an odd arrangement of a grid.
-    Sign(usize),
+    Sign(VarId),
 }
 
 /// A weighted sum of terms that no move changes.
@@ -75,7 +75,7 @@ pub type Pins = BTreeMap<usize, i32>;
 /// The terms of a bound model, and how its effects change them.
 pub struct Invariants<'b> {
     b: &'b Bound,
-    vars: Vec<Option<usize>>,
+    vars: Vec<Option<VarId>>,
     terms: Vec<Term>,
     /// Distinct changes of the terms.
     rows: Vec<Vec<i64>>,
@@ -97,7 +97,7 @@ impl<'b> Invariants<'b> {
             touched_places[c.0] = true;
         }
         let mut terms = vec![];
-        for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
             let slot = &b.slots[v];
             // What no move touches says nothing.
             if !touched_places[slot.base..slot.base + slot.len].contains(&true) {
@@ -155,10 +155,10 @@ impl<'b> Invariants<'b> {
     }
 
     /// What a value at a place of a variable adds to a term.
-    fn weight(&self, term: Term, v: usize, i: usize, value: i32) -> i64 {
+    fn weight(&self, term: Term, v: VarId, i: usize, value: i32) -> i64 {
         let cols = self.b.cols.max(1);
         let (row, col) = ((i / cols) as i64 + 1, (i % cols) as i64 + 1);
-        let at = |w: usize, x: i32| w == v && x == value;
+        let at = |w: VarId, x: i32| w == v && x == value;
         match term {
             Term::Count(w, x) => i64::from(at(w, x)),
             Term::Rows(w, x) => i64::from(at(w, x)) * row,
@@ -239,7 +239,7 @@ impl<'b> Invariants<'b> {
     /// The value of a term wherever these pins hold, if it is the same there. `here` is where play comes from: how many
     /// cells hold a value is the same in both when no effect changes it.
     fn wanted(&self, term: Term, pins: &Pins, here: &[i32]) -> Option<i64> {
-        let place = |v: usize, k: usize| self.b.slots[v].base + k;
+        let place = |v: VarId, k: usize| self.b.slots[v].base + k;
         match term {
             Term::Value(v, k) | Term::Row(v, k) | Term::Col(v, k) | Term::Is(v, k, _) => {
                 Some(self.weight(term, v, k, *pins.get(&place(v, k))?))
@@ -266,7 +266,7 @@ impl<'b> Invariants<'b> {
     }
 
     /// Whether the pins place as many cells of a value as there are, and no move changes how many.
-    fn all_placed(&self, v: usize, x: i32, pins: &Pins, here: &[i32]) -> bool {
+    fn all_placed(&self, v: VarId, x: i32, pins: &Pins, here: &[i32]) -> bool {
         let slot = &self.b.slots[v];
         let count = Term::Count(v, x);
         let placed = (0..slot.len).filter(|i| pins.get(&(slot.base + i)) == Some(&x)).count();
@@ -284,7 +284,7 @@ impl<'b> Invariants<'b> {
     fn among_cells(&self, here: &[i32], pins: &Pins) -> Option<Apart> {
         // Each value of each pinned cell by itself.
         let mut cells = vec![];
-        for (v, def) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.state && is_cells(d.shape)) {
+        for (v, def) in self.b.model.variables().filter(|(_, d)| d.state && is_cells(d.shape)) {
             let slot = &self.b.slots[v];
             let both = matches!(def.dom.scalar(), Scalar::Bool) || def.shape == Extent::Set;
             for k in 0..slot.len {
@@ -447,7 +447,7 @@ impl<'b> Invariants<'b> {
                 out.push(vec![(*t, 1)]);
             }
         }
-        for v in 0..self.b.model.vars.len() {
+        for v in self.b.model.var_ids() {
             for kind in 0..3 {
                 let of = |t: &&Term| match (kind, t) {
                     (0, Term::Count(w, _)) | (1, Term::Rows(w, _)) | (2, Term::Cols(w, _)) => *w == v,
@@ -495,12 +495,12 @@ impl Quantity {
     /// The quantity in the modelling language.
     #[must_use]
     pub fn text(&self, b: &Bound) -> String {
-        let name = |v: usize| b.model.vars[v].name.as_str();
-        let keyed = |v: usize, k: usize| match b.model.vars[v].shape {
+        let name = |v: VarId| b.model.vars[v].name.as_str();
+        let keyed = |v: VarId, k: usize| match b.model.vars[v].shape {
             Extent::Array(key) => format!("{}[{}]", name(v), b.key_names(key)[k]),
             _ => name(v).to_string(),
         };
-        let holds = |v: usize, x: i32| {
+        let holds = |v: VarId, x: i32| {
             let def = &b.model.vars[v];
             match (def.shape, def.dom.scalar()) {
                 (Extent::Set, _) => format!("c in {}", name(v)),
@@ -509,8 +509,8 @@ impl Quantity {
             }
         };
         let mut parts: Vec<(i64, String)> = vec![];
-        let mut cells: BTreeMap<(usize, i32), [i64; 3]> = BTreeMap::new();
-        let mut single: BTreeMap<(usize, i32, i64), Vec<usize>> = BTreeMap::new();
+        let mut cells: BTreeMap<(VarId, i32), [i64; 3]> = BTreeMap::new();
+        let mut single: BTreeMap<(VarId, i32, i64), Vec<usize>> = BTreeMap::new();
         for (t, w) in self.shown() {
             match t {
                 Term::Sign(v) => parts.push((w, format!("parity({})", name(v)))),
@@ -562,7 +562,7 @@ impl Quantity {
 
     /// Why, in a few words without quotes.
     fn because(&self, b: &Bound) -> String {
-        let name = |v: usize| b.model.vars[v].name.as_str();
+        let name = |v: VarId| b.model.vars[v].name.as_str();
         if let Some((Term::Sign(v), _)) = self.terms.iter().find(|(t, _)| matches!(t, Term::Sign(_))) {
             return format!(
                 "each move rearranges {} evenly, or oddly and changes the rest with it",
@@ -578,9 +578,9 @@ impl Quantity {
     /// The quantity in words.
     #[must_use]
     pub fn words(&self, b: &Bound) -> String {
-        let name = |v: usize| b.model.vars[v].name.as_str();
+        let name = |v: VarId| b.model.vars[v].name.as_str();
         let mut parts = vec![];
-        let mut cells: BTreeMap<(usize, i32), [i64; 3]> = BTreeMap::new();
+        let mut cells: BTreeMap<(VarId, i32), [i64; 3]> = BTreeMap::new();
         for (t, w) in self.shown() {
             match t {
                 Term::Sign(v) if w != 0 => {

@@ -221,7 +221,7 @@ fn goal_state(b: &Bound, quantity: &Expr) -> Option<Vec<i32>> {
 }
 
 /// The state variables that an expression reads.
-fn vars_read(model: &Model, e: &Expr, out: &mut Vec<usize>) {
+fn vars_read(model: &Model, e: &Expr, out: &mut Vec<VarId>) {
     e.each(&mut |e| match &e.kind {
         Ek::Var(_, v) if model.vars[*v].state => out.push(*v),
         Ek::Call(f, _) => vars_read(model, &model.fns[*f].body, out),
@@ -235,9 +235,9 @@ fn vars_read(model: &Model, e: &Expr, out: &mut Vec<usize>) {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 enum Base {
     /// The one cell of a grid that holds a value, before the move.
-    Holder(usize, i64),
+    Holder(VarId, i64),
     /// A cell variable, before the move.
-    Var(usize),
+    Var(VarId),
     /// A parameter.
     Param(usize),
 }
@@ -250,7 +250,7 @@ enum Sym {
     /// A cell or place: base plus rows and columns.
     Cell(Base, i64, i64),
     /// A number variable as it was, plus a number.
-    Number(usize, i64),
+    Number(VarId, i64),
     Unknown,
 }
 
@@ -258,12 +258,12 @@ enum Sym {
 #[derive(Clone, Default)]
 struct Path {
     /// Odd number of swaps, per grid; `None` when not known.
-    parity: HashMap<usize, Option<bool>>,
+    parity: HashMap<VarId, Option<bool>>,
     /// Steps of the holders that have moved; `None` when lost sight of.
-    holders: HashMap<(usize, i64), Option<(i64, i64)>>,
-    vars: HashMap<usize, Sym>,
+    holders: HashMap<(VarId, i64), Option<(i64, i64)>>,
+    vars: HashMap<VarId, Sym>,
     /// Grids whose holders are not known any more.
-    blurred: Vec<usize>,
+    blurred: Vec<VarId>,
     env: Vec<Sym>,
 }
 
@@ -656,7 +656,7 @@ fn followed(model: &Model) -> bool {
 }
 
 /// A block was changed in a way that is not followed.
-fn blur(path: &mut Path, var: usize) {
+fn blur(path: &mut Path, var: VarId) {
     path.parity.insert(var, None);
     path.blurred.push(var);
     for (key, at) in &mut path.holders {

@@ -55,7 +55,7 @@ impl<'b> Turner<'b> {
         }
         let mut turner = Turner { b, mirrored, turned: b.clone() };
         let mut data = b.data.clone();
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| !d.state) {
+        for (v, def) in model.variables().filter(|(_, d)| !d.state) {
             turner.variable(v, def, &b.data, &mut data);
         }
         turner.turned.data = data;
@@ -76,7 +76,7 @@ impl<'b> Turner<'b> {
         self.exchange().value(self.b, s, v as i32).map_or(v, i64::from)
     }
 
-    fn variable(&self, v: usize, def: &VarDef, from: &[i32], to: &mut [i32]) {
+    fn variable(&self, v: VarId, def: &VarDef, from: &[i32], to: &mut [i32]) {
         let slot = &self.b.slots[v];
         let s = def.dom.scalar();
         let turn = |x: i32| self.scalar(s, x.into()) as i32;
@@ -110,7 +110,7 @@ impl<'b> Turner<'b> {
     #[must_use]
     pub fn state(&self, state: &[i32]) -> Vec<i32> {
         let mut out = state.to_vec();
-        for (v, def) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+        for (v, def) in self.b.model.variables().filter(|(_, d)| d.state) {
             self.variable(v, def, state, &mut out);
         }
         out

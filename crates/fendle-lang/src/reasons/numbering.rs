@@ -6,9 +6,9 @@ use std::collections::BTreeSet;
 use crate::code::Game;
 use crate::code::ir::Positions;
 use crate::code::numbered::{Backward, Numbered};
-use crate::model::Extent;
+use crate::model::{Extent, VarId};
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
-use crate::state::keys::{KeptParity, Wanted};
+use crate::state::keys::{FieldPlan, KeptParity};
 use crate::state::{Bound, Keys};
 
 /// Following one way through a move takes about as long as expanding so many states.
@@ -102,7 +102,7 @@ pub fn numbering_seen(game: &Game, seen: &[BTreeSet<i32>]) -> Option<Numbered> {
         return None;
     }
     let mut values: Vec<Vec<i32>> = seen.iter().map(|s| s.iter().copied().collect()).collect();
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
         let places = b.slots[v].base..b.slots[v].base + b.slots[v].len;
         let is_grid = !matches!(def.shape, Extent::List(_) | Extent::Lists(..));
         let changing: Vec<usize> = places.filter(|at| seen[*at].len() > 1).collect();
@@ -150,7 +150,7 @@ fn typed(b: &Bound) -> Vec<Vec<i32>> {
         })
         .collect();
     // What a given start was never changes.
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         if !slot.active || def.shadow_of.is_some() && !b.drawn {
             let places = slot.base..slot.base + slot.len;
@@ -172,18 +172,18 @@ fn layout(
 ) -> Option<Keys> {
     let b = &game.bound;
     let mut wanted = vec![];
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         let all = slot.base..slot.base + slot.len;
         let free: Vec<usize> = all.clone().filter(|at| can.values[*at].len() > 1).collect();
         if let Some(range) = b.spreads[v] {
             let lists = slot.len / (slot.cap + 1);
-            wanted.push(Wanted::Piles(slot.base, lists, slot.cap, range, slot.pad()));
+            wanted.push(FieldPlan::Piles(slot.base, lists, slot.cap, range, slot.pad()));
             continue;
         }
         if def.rearranged.is_some() && !free.is_empty() {
             let parity = if with_parity { kept_parity(game, v) } else { None };
-            wanted.push(Wanted::Arranged(free, parity));
+            wanted.push(FieldPlan::Arranged(free, parity));
             continue;
         }
         let is_list = matches!(def.shape, Extent::List(_) | Extent::Lists(..));
@@ -194,27 +194,27 @@ fn layout(
             match can.count(ways, all, 1) {
                 Count::Kept => {
                     let least = starts.iter().map(members).min()?;
-                    wanted.push(Wanted::Members(free, least, most));
+                    wanted.push(FieldPlan::Members(free, least, most));
                     continue;
                 }
                 Count::Falls => {
-                    wanted.push(Wanted::Members(free, 0, most));
+                    wanted.push(FieldPlan::Members(free, 0, most));
                     continue;
                 }
                 Count::Free => {}
             }
         }
-        wanted.extend(free.into_iter().map(|at| Wanted::Single(at, can.values[at].clone())));
+        wanted.extend(free.into_iter().map(|at| FieldPlan::Single(at, can.values[at].clone())));
     }
     let ended = b.ended_at();
-    wanted.push(Wanted::Single(ended, can.values[ended].clone()));
+    wanted.push(FieldPlan::Single(ended, can.values[ended].clone()));
     let base = starts.first()?.to_vec();
     let keys = Keys::new(base, wanted)?;
     starts.iter().all(|s| keys.key(s).is_some()).then_some(keys)
 }
 
 /// A parity of a rearranged grid that is proved to be kept and reads nothing else.
-fn kept_parity(game: &Game, v: usize) -> Option<KeptParity> {
+fn kept_parity(game: &Game, v: VarId) -> Option<KeptParity> {
     let b = &game.bound;
     let slot = &b.slots[v];
     let places = slot.base..slot.base + slot.len;

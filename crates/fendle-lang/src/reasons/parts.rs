@@ -120,7 +120,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
     let mut out = vec![];
     let mut taken = vec![false; b.cells()];
     let mut eval = Eval::new(b);
-    for (v, def) in model.vars.iter().enumerate() {
+    for (v, def) in model.variables() {
         let slot = &b.slots[v];
         match def.shape {
             Extent::Grid | Extent::Set => {}
@@ -177,7 +177,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
     for cell in (0..b.cells()).filter(|c| !taken[*c]) {
         let mut bound = b.clone();
         let mut changed = false;
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| !d.state && d.shape == Extent::Grid) {
+        for (v, def) in model.variables().filter(|(_, d)| !d.state && d.shape == Extent::Grid) {
             let Some(outside) = def.outside.as_ref().and_then(|e| eval.lone(e).ok()) else { continue };
             let at = b.slots[v].base + cell;
             changed |= i64::from(bound.data[at]) != outside;
@@ -194,7 +194,7 @@ pub fn without_each(b: &Bound, reached: &[Vec<i32>]) -> Vec<Without> {
 
 /// The cells of the body of which a cell of a grid is a part: all that hold its value, where these keep their form in every state
 /// that was reached and are seen to move, or hang together and never do. Else the cell alone.
-fn body_at(b: &Bound, v: usize, cell: usize, reached: &[Vec<i32>]) -> Vec<usize> {
+fn body_at(b: &Bound, v: VarId, cell: usize, reached: &[Vec<i32>]) -> Vec<usize> {
     let slot = &b.slots[v];
     let value = b.position[slot.base + cell];
     let held =

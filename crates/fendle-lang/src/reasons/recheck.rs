@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use fendle_core::proof::StateSet;
 
 use crate::Game;
-use crate::model::EndKind;
+use crate::model::{EndKind, VarId};
 use crate::play::MoveTable;
 use crate::reasons::effects::{Effects, WAYS_MAX, goal_ways};
 use crate::reasons::invariant::{Invariants, Quantity, Term};
@@ -215,7 +215,7 @@ pub fn declared(game: &Game, number: usize, stop: &mut dyn FnMut() -> bool) -> R
 /// A term as its parts: kind, variable, key or cell, value.
 #[must_use]
 pub fn term_parts(b: &Bound, term: Term) -> (&'static str, String, usize, i32) {
-    let name = |v: usize| b.model.vars[v].name.clone();
+    let name = |v: VarId| b.model.vars[v].name.clone();
     match term {
         Term::Count(v, x) => ("count", name(v), 0, x),
         Term::Rows(v, x) => ("rows", name(v), 0, x),

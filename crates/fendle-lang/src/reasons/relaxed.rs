@@ -10,7 +10,7 @@ use fendle_core::relaxed::{Kind, Pattern, Task, TaskWay};
 use super::effects::{Form, goal_ways_told, var_of_places};
 use super::turned::turns_of;
 use crate::code::Game;
-use crate::model::{EndKind, Extent};
+use crate::model::{EndKind, Extent, VarId};
 use crate::run::ways::{Count, Ways};
 use crate::state::{Bound, cell_name};
 
@@ -57,7 +57,7 @@ pub fn task_of(game: &Game, most: usize, stop: &mut dyn FnMut() -> bool) -> Opti
         }
     }
     let mut groups = 0;
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.state) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
         let slot = &b.slots[v];
         let places = slot.base..slot.base + slot.len;
         if !matches!(def.shape, Extent::Grid | Extent::Set) || !slot.active || places.clone().all(fixed) {
@@ -124,7 +124,7 @@ pub fn declared_bound(game: &Game) -> Option<Weights> {
     Some(Weights { of, base: 0 })
 }
 
-fn place_name(b: &Bound, vars: &[Option<usize>], at: usize) -> String {
+fn place_name(b: &Bound, vars: &[Option<VarId>], at: usize) -> String {
     let Some(v) = vars[at] else { return "the ending".into() };
     let def = &b.model.vars[v];
     let i = at - b.slots[v].base;

@@ -101,40 +101,7 @@ impl<'b> Eval<'b> {
         Ok(V::One(match &e.kind {
             Ek::Const(v) => *v,
             Ek::Local(l) => return Ok(frame[*l].clone()),
-            Ek::Var(when, v) => {
-                if let Some(unknown) = &mut self.unknown
-                    && self.b.model.vars[*v].hidden
-                {
-                    match self.b.model.vars[*v].shape {
-                        Extent::One => return Ok(V::One(self.element(*when, *v, 0))),
-                        // Read as a whole: not followed cell by cell.
-                        _ => unknown.whole = true,
-                    }
-                }
-                if *when != When::Start {
-                    self.was_read(*v, None);
-                    if self.open.is_some() {
-                        self.pin_all(*v);
-                    }
-                }
-                let def = &self.b.model.vars[*v];
-                let slot = &self.b.slots[*v];
-                let region = match (def.state, when) {
-                    (false, _) => &self.b.data,
-                    (true, When::Now) => &self.now,
-                    (true, When::Before) => &self.before,
-                    (true, When::Start) => &self.b.start,
-                };
-                let values = &region[slot.base..slot.base + slot.len];
-                if let Extent::List(_) = def.shape {
-                    let items = values[1..=values[0] as usize].iter().map(|&x| x.into()).collect();
-                    return Ok(V::List(items, slot.cap as i64));
-                }
-                if def.shape != Extent::One {
-                    return Ok(V::Block(values.to_vec()));
-                }
-                values[0].into()
-            }
+            Ek::Var(when, v) => return self.variable(*when, *v),
             Ek::Index(block, index) if matches!(block.ty, Ty::Lists(..)) => {
                 let i = self.one(index, frame)? as usize;
                 let Ek::Var(_, v) = &block.kind else { unreachable!("lists by key are variables") };
@@ -213,41 +180,14 @@ impl<'b> Eval<'b> {
                     self.one(b, frame)?
                 }
             }
-            Ek::Shift(p, o, sense) => {
-                let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
-                let moved = p + sense.signed(o);
-                if !code::is_place(moved) {
-                    return Self::fault(FaultKind::TooFarAway, span, 0);
-                }
-                moved
-            }
-            Ek::OffAdd(a, b, sense) => {
-                let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
-                let sum = a + sense.signed(b);
-                if !code::is_offset(sum) {
-                    return Self::fault(FaultKind::TooFarAway, span, 0);
-                }
-                sum
-            }
-            Ek::OffMul(o, n) => {
-                let (o, n) = (self.one(o, frame)?, self.one(n, frame)?);
-                let (r, c) = code::offset_parts(o);
-                if n.unsigned_abs() >= code::BIAS as u64
-                    || (r * n).abs() >= code::BIAS / 2
-                    || (c * n).abs() >= code::BIAS / 2
-                {
-                    return Self::fault(FaultKind::TooFarAway, span, 0);
-                }
-                o * n
-            }
-            Ek::DirOffset(d) => {
-                let (r, c) = DIR_STEPS[self.one(d, frame)? as usize];
-                r * code::ROW + c
-            }
-            Ek::ToPlace(c) => {
-                let c = self.one(c, frame)?;
-                self.place_of(c)
-            }
+            Ek::Shift(..)
+            | Ek::OffAdd(..)
+            | Ek::OffMul(..)
+            | Ek::DirOffset(..)
+            | Ek::ToPlace(..)
+            | Ek::ToCell(..)
+            | Ek::OnBoard(..)
+            | Ek::MoveShape(..) => self.on_places(e, frame)?,
             Ek::Within(a, dom) if matches!(a.ty, Ty::List(..)) => {
                 let list = self.eval(a, frame)?;
                 for v in list.clone().list() {
@@ -259,17 +199,6 @@ impl<'b> Eval<'b> {
                 let v = self.one(a, frame)?;
                 self.in_domain(dom, v, span)?;
                 v
-            }
-            Ek::ToCell(p) => {
-                let p = self.one(p, frame)?;
-                match self.cell_of(p) {
-                    Some(c) => c,
-                    None => return Self::fault(FaultKind::OffBoard, span, 0),
-                }
-            }
-            Ek::OnBoard(p) => {
-                let p = self.one(p, frame)?;
-                i64::from(self.cell_of(p).is_some())
             }
             Ek::Union(a, b) | Ek::Minus(a, b) | Ek::Both(a, b) => {
                 let (a, b) = (self.eval(a, frame)?.block(), self.eval(b, frame)?.block());
@@ -289,6 +218,31 @@ impl<'b> Eval<'b> {
                 }
                 return self.eval(&def.body, &mut inner);
             }
+            Ek::Entry(..)
+            | Ek::End(..)
+            | Ek::InList(..)
+            | Ek::MakeRecord(..)
+            | Ek::Part(..)
+            | Ek::Given(..) => self.on_parts(e, frame)?,
+            Ek::Can(of) => i64::from(!self.tried(of.as_ref(), frame)?.is_empty()),
+            Ek::Leads(wanted, of, cond) => self.leads(*wanted, of.as_ref(), cond, frame)?,
+            Ek::Asked(asked) => match self.oracle {
+                Some(oracle) => oracle(&self.now, *asked),
+                None => {
+                    self.lose_sight();
+                    0
+                }
+            },
+            Ek::Builtin(op, args) => self.builtin(*op, args, span, frame)?,
+            Ek::Quant(q) => return self.quant(q, span, frame),
+            Ek::Flood(f) => return self.flood(f, span, frame),
+        }))
+    }
+
+    /// Entries of lists, parts of records, what may be none.
+    fn on_parts(&mut self, e: &Expr, frame: &mut [V]) -> Run<i64> {
+        let span = e.span;
+        Ok(match &e.kind {
             Ek::Entry(list, index) => {
                 let i = self.one(index, frame)?;
                 let items = self.eval(list, frame)?.list();
@@ -328,6 +282,60 @@ impl<'b> Eval<'b> {
                 }
                 v
             }
+            _ => unreachable!("what is said of entries and parts"),
+        })
+    }
+
+    /// Places, offsets, cells and placed shapes.
+    fn on_places(&mut self, e: &Expr, frame: &mut [V]) -> Run<i64> {
+        let span = e.span;
+        Ok(match &e.kind {
+            Ek::Shift(p, o, sense) => {
+                let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
+                let moved = p + sense.signed(o);
+                if !code::is_place(moved) {
+                    return Self::fault(FaultKind::TooFarAway, span, 0);
+                }
+                moved
+            }
+            Ek::OffAdd(a, b, sense) => {
+                let (a, b) = (self.one(a, frame)?, self.one(b, frame)?);
+                let sum = a + sense.signed(b);
+                if !code::is_offset(sum) {
+                    return Self::fault(FaultKind::TooFarAway, span, 0);
+                }
+                sum
+            }
+            Ek::OffMul(o, n) => {
+                let (o, n) = (self.one(o, frame)?, self.one(n, frame)?);
+                let (r, c) = code::offset_parts(o);
+                if n.unsigned_abs() >= code::BIAS as u64
+                    || (r * n).abs() >= code::BIAS / 2
+                    || (c * n).abs() >= code::BIAS / 2
+                {
+                    return Self::fault(FaultKind::TooFarAway, span, 0);
+                }
+                o * n
+            }
+            Ek::DirOffset(d) => {
+                let (r, c) = DIR_STEPS[self.one(d, frame)? as usize];
+                r * code::ROW + c
+            }
+            Ek::ToPlace(c) => {
+                let c = self.one(c, frame)?;
+                self.place_of(c)
+            }
+            Ek::ToCell(p) => {
+                let p = self.one(p, frame)?;
+                match self.cell_of(p) {
+                    Some(c) => c,
+                    None => return Self::fault(FaultKind::OffBoard, span, 0),
+                }
+            }
+            Ek::OnBoard(p) => {
+                let p = self.one(p, frame)?;
+                i64::from(self.cell_of(p).is_some())
+            }
             Ek::MoveShape(p, o, sense) => {
                 let Ty::Placed(s) = p.ty else { return Self::fault(FaultKind::TooFarAway, span, 0) };
                 let (p, o) = (self.one(p, frame)?, self.one(o, frame)?);
@@ -338,73 +346,110 @@ impl<'b> Eval<'b> {
                     None => return Self::fault(FaultKind::TooFarAway, span, 0),
                 }
             }
-            Ek::Can(of) => i64::from(!self.tried(of.as_ref(), frame)?.is_empty()),
-            Ek::Leads(wanted, of, cond) => {
-                let outcomes = self.tried(of.as_ref(), frame)?;
-                let (now, before) = (self.now.clone(), self.before.clone());
-                let every = *wanted == HowMany::Every;
-                let mut holds = every && !outcomes.is_empty();
-                for state in outcomes {
-                    self.now = state;
-                    self.before = self.now.clone();
-                    if (self.one(cond, frame)? != 0) != every {
-                        holds = !every;
-                        break;
-                    }
-                }
-                (self.now, self.before) = (now, before);
-                i64::from(holds)
+            _ => unreachable!("what is said of places"),
+        })
+    }
+
+    /// The cells that are reached from one, step by step.
+    fn flood(&mut self, f: &Flood, span: Span, frame: &mut [V]) -> Run<V> {
+        let from = self.one(&f.from, frame)?;
+        let cells = self.b.cells();
+        let mut inside = vec![0; cells];
+        let mut tested = vec![false; cells];
+        let mut queue = vec![from];
+        tested[from as usize] = true;
+        while let Some(c) = queue.pop() {
+            self.burn(span)?;
+            frame[f.local] = V::One(c);
+            if f.next.is_none() && self.one(&f.cond, frame)? == 0 {
+                continue;
             }
-            Ek::Asked(asked) => match self.oracle {
-                Some(oracle) => oracle(&self.now, *asked),
-                None => {
-                    self.lose_sight();
-                    0
-                }
-            },
-            Ek::Builtin(op, args) => self.builtin(*op, args, span, frame)?,
-            Ek::Quant(q) => return self.quant(q, span, frame),
-            Ek::Flood(f) => {
-                let from = self.one(&f.from, frame)?;
-                let cells = self.b.cells();
-                let mut inside = vec![0; cells];
-                let mut tested = vec![false; cells];
-                let mut queue = vec![from];
-                tested[from as usize] = true;
-                while let Some(c) = queue.pop() {
-                    self.burn(span)?;
-                    frame[f.local] = V::One(c);
-                    if f.next.is_none() && self.one(&f.cond, frame)? == 0 {
+            inside[c as usize] = 1;
+            for n in self.neighbours(c, &f.by, frame)? {
+                if let Some(next) = f.next {
+                    frame[next] = V::One(n);
+                    if tested[n as usize] || self.one(&f.cond, frame)? == 0 {
                         continue;
                     }
-                    inside[c as usize] = 1;
-                    for n in self.neighbours(c, &f.by, frame)? {
-                        if let Some(next) = f.next {
-                            frame[next] = V::One(n);
-                            if tested[n as usize] || self.one(&f.cond, frame)? == 0 {
-                                continue;
-                            }
-                        }
-                        if !std::mem::replace(&mut tested[n as usize], true) {
-                            queue.push(n);
-                        }
-                    }
                 }
-                if f.rim {
-                    let core = inside.clone();
-                    for c in (0..cells as i64).filter(|&c| core[c as usize] != 0) {
-                        for n in self.neighbours(c, &f.by, frame)? {
-                            inside[n as usize] = 1;
-                        }
-                    }
+                if !std::mem::replace(&mut tested[n as usize], true) {
+                    queue.push(n);
                 }
-                return Ok(V::Block(inside));
             }
-        }))
+        }
+        if f.rim {
+            let core = inside.clone();
+            for c in (0..cells as i64).filter(|&c| core[c as usize] != 0) {
+                for n in self.neighbours(c, &f.by, frame)? {
+                    inside[n as usize] = 1;
+                }
+            }
+        }
+        Ok(V::Block(inside))
+    }
+
+    /// Whether some or every state that moves lead to is one where a condition holds.
+    fn leads(
+        &mut self,
+        wanted: HowMany,
+        of: Option<&(usize, Vec<Expr>)>,
+        cond: &Expr,
+        frame: &mut [V],
+    ) -> Run<i64> {
+        let outcomes = self.tried(of, frame)?;
+        let (now, before) = (self.now.clone(), self.before.clone());
+        let every = wanted == HowMany::Every;
+        let mut holds = every && !outcomes.is_empty();
+        for state in outcomes {
+            self.now = state;
+            self.before = self.now.clone();
+            if (self.one(cond, frame)? != 0) != every {
+                holds = !every;
+                break;
+            }
+        }
+        (self.now, self.before) = (now, before);
+        Ok(i64::from(holds))
+    }
+
+    /// A whole variable, as it is now, was before the move, or began.
+    fn variable(&mut self, when: When, v: VarId) -> Run<V> {
+        if let Some(unknown) = &mut self.unknown
+            && self.b.model.vars[v].hidden
+        {
+            match self.b.model.vars[v].shape {
+                Extent::One => return Ok(V::One(self.element(when, v, 0))),
+                // Read as a whole: not followed cell by cell.
+                _ => unknown.whole = true,
+            }
+        }
+        if when != When::Start {
+            self.was_read(v, None);
+            if self.open.is_some() {
+                self.pin_all(v);
+            }
+        }
+        let def = &self.b.model.vars[v];
+        let slot = &self.b.slots[v];
+        let region = match (def.state, when) {
+            (false, _) => &self.b.data,
+            (true, When::Now) => &self.now,
+            (true, When::Before) => &self.before,
+            (true, When::Start) => &self.b.start,
+        };
+        let values = &region[slot.base..slot.base + slot.len];
+        if let Extent::List(_) = def.shape {
+            let items = values[1..=values[0] as usize].iter().map(|&x| x.into()).collect();
+            return Ok(V::List(items, slot.cap as i64));
+        }
+        if def.shape != Extent::One {
+            return Ok(V::Block(values.to_vec()));
+        }
+        Ok(V::One(values[0].into()))
     }
 
     /// One value of a variable.
-    pub(super) fn element(&mut self, when: When, v: usize, at: usize) -> i64 {
+    pub(super) fn element(&mut self, when: When, v: VarId, at: usize) -> i64 {
         let def = &self.b.model.vars[v];
         let at = self.b.slots[v].base + at;
         if def.hidden && self.unknown.is_some() {

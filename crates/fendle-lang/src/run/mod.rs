@@ -96,8 +96,8 @@ enum Flow {
     Ended,
     /// Set aside by `else cut`.
     Cut,
-    /// A start that is dropped.
-    Dropped(usize),
+    /// A start that is dropped by the `require` that stands here.
+    Dropped(Span),
 }
 
 /// Something worth showing between two positions.
@@ -590,7 +590,7 @@ impl<'b> Eval<'b> {
     }
 
     fn check_rearranged(&self) -> Run<()> {
-        for (v, var) in self.b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
+        for (v, var) in self.b.model.variables().filter(|(_, d)| d.rearranged.is_some()) {
             let slot = &self.b.slots[v];
             let sorted = |s: &[i32]| {
                 let mut s = s[slot.base..slot.base + slot.len].to_vec();
@@ -619,10 +619,7 @@ impl<'b> Eval<'b> {
         self.events.clear();
         self.chance = Chance::SURE;
         match self.lone_block(&setup.body)? {
-            Flow::Dropped(at) => {
-                let span = Span::new(at >> 32, at & 0xffff_ffff);
-                Ok(Drawn::Dropped(span, self.chance))
-            }
+            Flow::Dropped(at) => Ok(Drawn::Dropped(at, self.chance)),
             _ => {
                 self.check_rearranged()?;
                 self.b.keep_starts(&mut self.now);
@@ -709,7 +706,7 @@ impl<'b> Eval<'b> {
     }
 
     /// One value of a variable was read, or all of them.
-    fn was_read(&mut self, v: usize, at: Option<usize>) {
+    fn was_read(&mut self, v: VarId, at: Option<usize>) {
         let Some(noted) = &mut self.noted else { return };
         if self.b.model.vars[v].state {
             let slot = &self.b.slots[v];

@@ -30,7 +30,7 @@ pub(super) struct OpenState {
     /// Values that are ruled out, by place.
     pub(super) not: Vec<(usize, i32)>,
     /// The variable of each place.
-    pub(super) var_of: Vec<usize>,
+    pub(super) var_of: Vec<VarId>,
     /// Something was read that is not followed.
     pub(super) lost: bool,
     /// No value was left: this way is none.
@@ -121,7 +121,7 @@ impl<'b> Eval<'b> {
     }
 
     /// A hidden value that nobody knows: each in turn, as if it were drawn.
-    pub(super) fn guessed(&mut self, v: usize, at: usize) -> i64 {
+    pub(super) fn guessed(&mut self, v: VarId, at: usize) -> i64 {
         let slot = &self.b.slots[v];
         let Some(unknown) = &mut self.unknown else { return self.now[at].into() };
         if let Some((_, value)) = unknown.seen.iter().find(|(x, _)| *x == at) {
@@ -232,7 +232,7 @@ impl<'b> Eval<'b> {
         self.pin_as(at, value);
     }
 
-    pub(super) fn pin_all(&mut self, v: usize) {
+    pub(super) fn pin_all(&mut self, v: VarId) {
         self.was_read(v, None);
         if self.open.is_none() || !self.b.model.vars[v].state {
             return;
@@ -322,8 +322,9 @@ impl<'b> Eval<'b> {
     }
 
     pub(super) fn open_up(&mut self, take: &[usize]) {
-        let mut var_of = vec![0; self.b.start.len()];
-        for (v, slot) in self.b.slots.iter().enumerate().filter(|(v, _)| self.b.model.vars[*v].state) {
+        let mut var_of = vec![VarId(0); self.b.start.len()];
+        for (v, _) in self.b.model.variables().filter(|(_, def)| def.state) {
+            let slot = &self.b.slots[v];
             var_of[slot.base..slot.base + slot.len].fill(v);
         }
         let pinned = vec![false; self.b.start.len()];

@@ -10,7 +10,7 @@ use crate::state::Bound;
 use crate::syntax::tree::QuantKind;
 
 /// States with weights.
-pub type Weighted = Vec<(Vec<i32>, u64)>;
+pub type WeightedStates = Vec<(Vec<i32>, u64)>;
 
 /// Most layouts that are tried for an enumeration.
 pub const TRIED_MAX: u64 = 1 << 22;
@@ -19,7 +19,7 @@ const ATTEMPTS: u64 = 100_000;
 
 /// How many cells of a hidden grid of bools are true, where its `with` says so.
 #[must_use]
-pub fn exact_count(b: &Bound, var: usize) -> Option<i64> {
+pub fn exact_count(b: &Bound, var: VarId) -> Option<i64> {
     let with = b.model.vars[var].prior.as_ref()?.with.as_ref()?;
     let counts = |e: &Expr| match &e.kind {
         Ek::Quant(q) if q.kind == QuantKind::Count && matches!(q.over, Range::Board) => match &q.filter {
@@ -47,8 +47,8 @@ pub fn exact_count(b: &Bound, var: usize) -> Option<i64> {
 }
 
 /// The hidden variables of a bound model that hold anything.
-pub fn hidden_vars(b: &Bound) -> impl Iterator<Item = usize> + '_ {
-    (0..b.model.vars.len()).filter(|&v| b.model.vars[v].hidden && b.slots[v].active)
+pub fn hidden_vars(b: &Bound) -> impl Iterator<Item = VarId> + '_ {
+    b.model.var_ids().filter(|&v| b.model.vars[v].hidden && b.slots[v].active)
 }
 
 /// The state in which layouts are laid: with the lists of the position, where that is given and not drawn.
@@ -62,7 +62,7 @@ fn ground(b: &Bound) -> Vec<i32> {
 }
 
 /// The weights of the values of one place, in the order of the values: uniform without `each`.
-fn weights(b: &Bound, var: usize, at: usize) -> Result<Vec<(i32, u64)>, RunFault> {
+fn weights(b: &Bound, var: VarId, at: usize) -> Result<Vec<(i32, u64)>, RunFault> {
     let slot = &b.slots[var];
     let each = b.model.vars[var].prior.as_ref().and_then(|p| p.each.as_ref());
     let Some((values, locals)) = each else {
@@ -88,7 +88,7 @@ fn weights(b: &Bound, var: usize, at: usize) -> Result<Vec<(i32, u64)>, RunFault
 /// # Errors
 ///
 /// A model fault.
-pub fn bool_weights(b: &Bound, var: usize) -> Result<Vec<(u64, u64)>, RunFault> {
+pub fn bool_weights(b: &Bound, var: VarId) -> Result<Vec<(u64, u64)>, RunFault> {
     (0..b.slots[var].len)
         .map(|at| {
             let w = weights(b, var, at)?;
@@ -98,7 +98,7 @@ pub fn bool_weights(b: &Bound, var: usize) -> Result<Vec<(u64, u64)>, RunFault> 
         .collect()
 }
 
-fn holds(b: &Bound, var: usize, state: &[i32]) -> Result<bool, RunFault> {
+fn holds(b: &Bound, var: VarId, state: &[i32]) -> Result<bool, RunFault> {
     match b.model.vars[var].prior.as_ref().and_then(|p| p.with.as_ref()) {
         Some(with) => Ok(Eval::new(b).value_in(with, state)? != 0),
         None => Ok(true),
@@ -111,7 +111,7 @@ fn holds(b: &Bound, var: usize, state: &[i32]) -> Result<bool, RunFault> {
 /// # Errors
 ///
 /// A model fault.
-pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
+pub fn layouts(b: &Bound, most: usize) -> Result<Option<WeightedStates>, RunFault> {
     let ground = ground(b);
     let mut out = vec![(ground.clone(), 1u64)];
     for var in hidden_vars(b) {
@@ -141,7 +141,7 @@ pub fn layouts(b: &Bound, most: usize) -> Result<Option<Weighted>, RunFault> {
 /// The layouts of a rearranged grid of names, each once for all that differ only in names of one group; all weigh the same.
 /// `None` when there are more than `most`.
 #[must_use]
-pub fn layouts_by_names(b: &Bound, var: usize, groups: &[Vec<i32>], most: usize) -> Option<Weighted> {
+pub fn layouts_by_names(b: &Bound, var: VarId, groups: &[Vec<i32>], most: usize) -> Option<WeightedStates> {
     struct Go<'g> {
         groups: &'g [Vec<i32>],
         /// For each group how many of each name are left, and how many names have been used.
@@ -203,7 +203,7 @@ pub fn layouts_by_names(b: &Bound, var: usize, groups: &[Vec<i32>], most: usize)
 type Go<'g> = &'g mut dyn FnMut(&[i32], u64) -> Result<bool, RunFault>;
 
 /// Tries every layout of one variable, of which some layout is given; false when `go` said to stop.
-fn each_layout(b: &Bound, var: usize, values: &[i32], go: Go<'_>) -> Result<bool, RunFault> {
+fn each_layout(b: &Bound, var: VarId, values: &[i32], go: Go<'_>) -> Result<bool, RunFault> {
     let slot = &b.slots[var];
     let mut layout = values.to_vec();
     if b.model.vars[var].has_fixed_values() {
@@ -258,7 +258,7 @@ fn each_layout(b: &Bound, var: usize, values: &[i32], go: Go<'_>) -> Result<bool
 ///
 /// A model fault.
 pub fn another_layout(b: &Bound, state: &[i32], dice: &mut Dice) -> Result<Option<Vec<i32>>, RunFault> {
-    let vars: Vec<usize> = hidden_vars(b).collect();
+    let vars: Vec<VarId> = hidden_vars(b).collect();
     if vars.is_empty() {
         return Ok(None);
     }

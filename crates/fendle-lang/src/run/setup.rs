@@ -171,7 +171,7 @@ pub fn all(b: &Bound) -> Result<Option<AllStarts>, NoStart> {
 /// # Errors
 ///
 /// [`NoStart`].
-pub fn worlds(b: &Bound, most: usize) -> Result<Option<crate::run::scatter::Weighted>, NoStart> {
+pub fn worlds(b: &Bound, most: usize) -> Result<Option<crate::run::scatter::WeightedStates>, NoStart> {
     let Some(layouts) = crate::run::scatter::layouts(b, most).map_err(NoStart::Fault)? else {
         return Ok(None);
     };
@@ -185,9 +185,9 @@ pub fn worlds(b: &Bound, most: usize) -> Result<Option<crate::run::scatter::Weig
 /// [`NoStart`].
 pub fn worlds_of(
     b: &Bound,
-    layouts: crate::run::scatter::Weighted,
+    layouts: crate::run::scatter::WeightedStates,
     most: usize,
-) -> Result<Option<crate::run::scatter::Weighted>, NoStart> {
+) -> Result<Option<crate::run::scatter::WeightedStates>, NoStart> {
     let mut found: Vec<(Vec<i32>, Chance)> = vec![];
     for (mut layout, weight) in layouts {
         if b.drawn {

@@ -83,58 +83,9 @@ impl<'b> Eval<'b> {
                 return self.block(if holds { then } else { other }, frame);
             }
             St::For { local, over, filter, body } => {
-                let all = self.range(over, frame)?;
-                let mut list = vec![];
-                for x in all {
-                    if let Some(f) = filter {
-                        self.burn(span)?;
-                        frame[*local] = V::One(x);
-                        if self.one(f, frame)? == 0 {
-                            continue;
-                        }
-                        if matches!(over, Range::Ints(..)) && list.len() as i64 == KEPT_MAX {
-                            let value = KEPT_MAX + 1;
-                            return Err(RunFault { kind: FaultKind::LoopTooLong, span, value });
-                        }
-                    }
-                    list.push(x);
-                }
-                if !list.is_empty() {
-                    self.mark(span, Way::Held);
-                }
-                for x in list {
-                    self.burn(span)?;
-                    frame[*local] = V::One(x);
-                    match self.block(body, frame)? {
-                        Flow::Next => {}
-                        other => return Ok(other),
-                    }
-                }
+                return self.each(*local, over, filter.as_ref(), body, span, frame);
             }
-            St::Repeat { bound, cond, body, cut } => {
-                let bound = self.one(bound, frame)?;
-                let mut done = 0;
-                while self.one(cond, frame)? != 0 {
-                    if done == 0 {
-                        self.mark(span, Way::Held);
-                    }
-                    if done >= bound {
-                        if *cut {
-                            return Ok(Flow::Cut);
-                        }
-                        return Err(RunFault { kind: FaultKind::RepeatBound, span, value: bound });
-                    }
-                    done += 1;
-                    self.burn(span)?;
-                    match self.block(body, frame)? {
-                        Flow::Next => {}
-                        other => return Ok(other),
-                    }
-                }
-                if done == 0 {
-                    self.mark(span, Way::NotHeld);
-                }
-            }
+            St::Repeat { bound, cond, body, cut } => return self.again(bound, cond, body, *cut, span, frame),
             St::Phase(name, body) => {
                 self.mark(span, Way::Reached);
                 let flow = self.block(body, frame)?;
@@ -143,94 +94,9 @@ impl<'b> Eval<'b> {
                 }
                 return Ok(flow);
             }
-            St::Refuse { site, at, unless } => {
-                if let Some(e) = unless
-                    && self.one(e, frame)? != 0
-                {
-                    return Ok(Flow::Next);
-                }
-                self.mark(span, Way::Refused);
-                let mut places = vec![];
-                for e in at {
-                    match self.eval(e, frame)? {
-                        V::One(p) => places.push(p),
-                        V::List(..) => unreachable!("places are named, not lists"),
-                        V::Block(cells) => {
-                            for (c, &v) in cells.iter().enumerate() {
-                                if v != 0 {
-                                    places.push(self.place_of(c as i64));
-                                }
-                            }
-                        }
-                    }
-                }
-                return Ok(Flow::Refused(*site, places));
-            }
-            St::Draw { local, from, into, rest, other } => {
-                let mut things: Vec<(i64, u64)> = vec![];
-                match from {
-                    DrawFrom::Range { over, filter, weight } => {
-                        for x in self.range(over, frame)? {
-                            self.burn(span)?;
-                            frame[*local] = V::One(x);
-                            if let Some(f) = filter
-                                && self.one(f, frame)? == 0
-                            {
-                                continue;
-                            }
-                            let w = match weight {
-                                Some(w) => self.weight(w, frame)?,
-                                None => 1,
-                            };
-                            things.push((x, w));
-                        }
-                    }
-                    DrawFrom::Values(values) => {
-                        for (v, w) in values {
-                            let x = self.one(v, frame)?;
-                            things.push((x, self.weight(w, frame)?));
-                        }
-                    }
-                }
-                things.retain(|t| t.1 > 0);
-                if things.is_empty() {
-                    self.mark(span, Way::Nothing);
-                    return match other {
-                        Some(other) => self.block(other, frame),
-                        None => Self::fault(FaultKind::NothingToDraw, span, 0),
-                    };
-                }
-                let weights: Vec<u64> = things.iter().map(|t| t.1).collect();
-                let at = self.choose(&weights, span)?;
-                let x = things[at].0;
-                frame[*local] = V::One(x);
-                let what = match into {
-                    // As it will stand on the board.
-                    Some(Target::Var(v) | Target::VarAt(v, _)) => self.b.value_text(*v, x),
-                    _ => self.drawn_text(from, x),
-                };
-                let chance = Chance::new(weights[at].into(), weights.iter().sum::<u64>().into());
-                self.events.push(TraceEvent::Draw { what, chance, of: things.len() });
-                if let Some(into) = into {
-                    let index = self.target_index(into, frame)?;
-                    self.assign(into, index, V::One(x), span, frame)?;
-                }
-                return self.block(rest, frame);
-            }
-            St::NewList { local, value, max } => {
-                let items = match value {
-                    Some(e) => self.eval(e, frame)?.list(),
-                    None => vec![],
-                };
-                let max = self.one(max, frame)?;
-                if !(0..=crate::state::LIST_MAX).contains(&max) {
-                    return Self::fault(FaultKind::OutOfDomain, span, max);
-                }
-                if items.len() as i64 > max {
-                    return Self::fault(FaultKind::ListFull, span, max);
-                }
-                frame[*local] = V::List(items, max);
-            }
+            St::Refuse { site, at, unless } => return self.refuse(*site, at, unless.as_ref(), span, frame),
+            St::Draw { local, from, into, rest, other } => return self.draw_of(stmt, frame),
+            St::NewList { local, value, max } => self.new_list(*local, value.as_ref(), max, span, frame)?,
             St::Push(list, value) => {
                 let v = self.one(value, frame)?;
                 let key = self.list_key(list, frame)?;
@@ -263,108 +129,15 @@ impl<'b> Eval<'b> {
                 };
                 self.list_store(list, key, items, span, frame)?;
             }
-            St::Take(count, from, onto) => {
-                let n = self.one(count, frame)?;
-                let key = self.list_key(from, frame)?;
-                let to_key = self.list_key(onto, frame)?;
-                let (mut items, _) = self.list_now(from, key, frame);
-                if n < 0 || n > items.len() as i64 {
-                    return Self::fault(FaultKind::NoEntry, span, n);
-                }
-                let moved = items.split_off(items.len() - n as usize);
-                self.list_store(from, key, items, span, frame)?;
-                let (mut items, cap) = self.list_now(onto, to_key, frame);
-                if items.len() as i64 + n > cap {
-                    return Self::fault(FaultKind::ListFull, span, cap);
-                }
-                items.extend(moved);
-                self.list_store(onto, to_key, items, span, frame)?;
-            }
+            St::Take(count, from, onto) => self.take(count, from, onto, span, frame)?,
             St::Write { parts, fill, into, along } => {
-                let lane = self.one(along, frame)?;
-                let cells = self.lane_cells(lane);
-                let mut values = vec![];
-                for p in parts {
-                    match self.eval(p, frame)? {
-                        V::List(items, _) => values.extend(items),
-                        v => values.push(v.one()),
-                    }
-                }
-                let fill = self.one(fill, frame)?;
-                if values.len() > cells.len() {
-                    return Self::fault(FaultKind::WrittenTooLong, span, values.len() as i64);
-                }
-                values.resize(cells.len(), fill);
-                for (c, v) in cells.into_iter().zip(values) {
-                    self.assign_cell(into, c as usize, v, span, frame)?;
-                }
+                self.write_lane(parts, fill, into, along, span, frame)?
             }
-            St::CutOut { local, columns, filter, into, fill, from } => {
-                let mut gone = vec![];
-                for lane in self.side_lanes(if *columns { 0 } else { 3 }) {
-                    self.burn(span)?;
-                    frame[*local] = V::One(lane);
-                    gone.push(self.one(filter, frame)? != 0);
-                }
-                let fill = self.one(fill, frame)?;
-                let from = self.one(from, frame)?;
-                let (low, high) = if *columns { (3, 1) } else { (0, 2) };
-                if from != low && from != high {
-                    return Self::fault(FaultKind::OutOfDomain, span, from);
-                }
-                let old = self.grid_now(into, frame);
-                // What stays keeps its order and moves away from where the filling comes in.
-                let kept: Vec<usize> = (0..gone.len()).filter(|&i| !gone[i]).collect();
-                let shift = if from == low { gone.len() - kept.len() } else { 0 };
-                for i in 0..gone.len() {
-                    let source = i.checked_sub(shift).and_then(|k| kept.get(k)).copied();
-                    for j in 0..self.across(*columns) {
-                        let at = |i: usize| if *columns { j * self.b.cols + i } else { i * self.b.cols + j };
-                        let v = source.map_or(fill, |s| old[at(s)].into());
-                        let cell = at(i);
-                        self.assign_cell(into, cell, v, span, frame)?;
-                    }
-                }
-            }
-            St::Insert { row, into, at, from } => {
-                let items = self.eval(row, frame)?.list();
-                let lane = self.one(at, frame)?;
-                let from = self.one(from, frame)?;
-                let (first, dir, len) = code::lane_parts(lane);
-                let columns = dir == 0 || dir == 2;
-                let (low, high) = if columns { (3, 1) } else { (0, 2) };
-                if from != low && from != high {
-                    return Self::fault(FaultKind::OutOfDomain, span, from);
-                }
-                if items.len() as i64 != len {
-                    return Self::fault(FaultKind::WrittenTooLong, span, items.len() as i64);
-                }
-                let old = self.grid_now(into, frame);
-                let cols = self.b.cols;
-                let k = if columns { first as usize % cols } else { first as usize / cols };
-                let lines = if columns { cols } else { self.b.rows };
-                let at = |i: usize, j: usize| if columns { j * cols + i } else { i * cols + j };
-                for j in 0..self.across(columns) {
-                    // From the side it comes in, what lies there moves on, and the last falls off.
-                    if from == low {
-                        for i in k + 1..lines {
-                            let v = old[at(i - 1, j)].into();
-                            self.assign_cell(into, at(i, j), v, span, frame)?;
-                        }
-                    } else {
-                        for i in 0..k {
-                            let v = old[at(i + 1, j)].into();
-                            self.assign_cell(into, at(i, j), v, span, frame)?;
-                        }
-                    }
-                }
-                for (c, v) in self.lane_cells(lane).into_iter().zip(items) {
-                    self.assign_cell(into, c as usize, v, span, frame)?;
-                }
-            }
+            St::CutOut { local, columns, filter, into, fill, from } => self.cut_out(stmt, frame)?,
+            St::Insert { row, into, at, from } => self.insert(row, into, at, from, span, frame)?,
             St::Require(cond, _) => {
                 if self.one(cond, frame)? == 0 {
-                    return Ok(Flow::Dropped((cond.span.start as usize) << 32 | cond.span.end as usize));
+                    return Ok(Flow::Dropped(cond.span));
                 }
             }
             St::Judge => {
@@ -407,6 +180,323 @@ impl<'b> Eval<'b> {
                     *slot = self.eval(a, frame)?;
                 }
                 return self.block(&def.body, &mut inner);
+            }
+        }
+        Ok(Flow::Next)
+    }
+
+    /// Puts a row or column into a grid; what lies there moves on, and the last falls off.
+    fn insert(
+        &mut self,
+        row: &Expr,
+        into: &Target,
+        at: &Expr,
+        from: &Expr,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<()> {
+        let items = self.eval(row, frame)?.list();
+        let lane = self.one(at, frame)?;
+        let from = self.one(from, frame)?;
+        let (first, dir, len) = code::lane_parts(lane);
+        let columns = dir == 0 || dir == 2;
+        let (low, high) = if columns { (3, 1) } else { (0, 2) };
+        if from != low && from != high {
+            return Self::fault(FaultKind::OutOfDomain, span, from);
+        }
+        if items.len() as i64 != len {
+            return Self::fault(FaultKind::WrittenTooLong, span, items.len() as i64);
+        }
+        let old = self.grid_now(into, frame);
+        let cols = self.b.cols;
+        let k = if columns { first as usize % cols } else { first as usize / cols };
+        let lines = if columns { cols } else { self.b.rows };
+        let at = |i: usize, j: usize| if columns { j * cols + i } else { i * cols + j };
+        for j in 0..self.across(columns) {
+            // From the side it comes in, what lies there moves on, and the last falls off.
+            if from == low {
+                for i in k + 1..lines {
+                    let v = old[at(i - 1, j)].into();
+                    self.assign_cell(into, at(i, j), v, span, frame)?;
+                }
+            } else {
+                for i in 0..k {
+                    let v = old[at(i + 1, j)].into();
+                    self.assign_cell(into, at(i, j), v, span, frame)?;
+                }
+            }
+        }
+        for (c, v) in self.lane_cells(lane).into_iter().zip(items) {
+            self.assign_cell(into, c as usize, v, span, frame)?;
+        }
+        Ok(())
+    }
+
+    /// Takes rows or columns out of a grid; what stays moves together, and what fills the rest comes in from one side.
+    fn cut_out(&mut self, stmt: &Stmt, frame: &mut [V]) -> Run<()> {
+        let span = stmt.span;
+        let St::CutOut { local, columns, filter, into, fill, from } = &stmt.kind else {
+            unreachable!("a cut")
+        };
+        let mut gone = vec![];
+        for lane in self.side_lanes(if *columns { 0 } else { 3 }) {
+            self.burn(span)?;
+            frame[*local] = V::One(lane);
+            gone.push(self.one(filter, frame)? != 0);
+        }
+        let fill = self.one(fill, frame)?;
+        let from = self.one(from, frame)?;
+        let (low, high) = if *columns { (3, 1) } else { (0, 2) };
+        if from != low && from != high {
+            return Self::fault(FaultKind::OutOfDomain, span, from);
+        }
+        let old = self.grid_now(into, frame);
+        // What stays keeps its order and moves away from where the filling comes in.
+        let kept: Vec<usize> = (0..gone.len()).filter(|&i| !gone[i]).collect();
+        let shift = if from == low { gone.len() - kept.len() } else { 0 };
+        for i in 0..gone.len() {
+            let source = i.checked_sub(shift).and_then(|k| kept.get(k)).copied();
+            for j in 0..self.across(*columns) {
+                let at = |i: usize| if *columns { j * self.b.cols + i } else { i * self.b.cols + j };
+                let v = source.map_or(fill, |s| old[at(s)].into());
+                let cell = at(i);
+                self.assign_cell(into, cell, v, span, frame)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes values along a lane of a grid, then what fills the rest.
+    fn write_lane(
+        &mut self,
+        parts: &[Expr],
+        fill: &Expr,
+        into: &Target,
+        along: &Expr,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<()> {
+        let lane = self.one(along, frame)?;
+        let cells = self.lane_cells(lane);
+        let mut values = vec![];
+        for p in parts {
+            match self.eval(p, frame)? {
+                V::List(items, _) => values.extend(items),
+                v => values.push(v.one()),
+            }
+        }
+        let fill = self.one(fill, frame)?;
+        if values.len() > cells.len() {
+            return Self::fault(FaultKind::WrittenTooLong, span, values.len() as i64);
+        }
+        values.resize(cells.len(), fill);
+        for (c, v) in cells.into_iter().zip(values) {
+            self.assign_cell(into, c as usize, v, span, frame)?;
+        }
+        Ok(())
+    }
+
+    /// Moves the last entries of one list onto another, in their order.
+    fn take(&mut self, count: &Expr, from: &ListRef, onto: &ListRef, span: Span, frame: &mut [V]) -> Run<()> {
+        let n = self.one(count, frame)?;
+        let key = self.list_key(from, frame)?;
+        let to_key = self.list_key(onto, frame)?;
+        let (mut items, _) = self.list_now(from, key, frame);
+        if n < 0 || n > items.len() as i64 {
+            return Self::fault(FaultKind::NoEntry, span, n);
+        }
+        let moved = items.split_off(items.len() - n as usize);
+        self.list_store(from, key, items, span, frame)?;
+        let (mut items, cap) = self.list_now(onto, to_key, frame);
+        if items.len() as i64 + n > cap {
+            return Self::fault(FaultKind::ListFull, span, cap);
+        }
+        items.extend(moved);
+        self.list_store(onto, to_key, items, span, frame)?;
+        Ok(())
+    }
+
+    /// Makes a local list with its bound.
+    fn new_list(
+        &mut self,
+        local: LocalId,
+        value: Option<&Expr>,
+        max: &Expr,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<()> {
+        let items = match value {
+            Some(e) => self.eval(e, frame)?.list(),
+            None => vec![],
+        };
+        let max = self.one(max, frame)?;
+        if !(0..=crate::state::LIST_MAX).contains(&max) {
+            return Self::fault(FaultKind::OutOfDomain, span, max);
+        }
+        if items.len() as i64 > max {
+            return Self::fault(FaultKind::ListFull, span, max);
+        }
+        frame[local] = V::List(items, max);
+        Ok(())
+    }
+
+    /// Draws a value, says which one, and goes on with the rest of the block.
+    fn draw_of(&mut self, stmt: &Stmt, frame: &mut [V]) -> Run<Flow> {
+        let span = stmt.span;
+        let St::Draw { local, from, into, rest, other } = &stmt.kind else { unreachable!("a draw") };
+        let mut things: Vec<(i64, u64)> = vec![];
+        match from {
+            DrawFrom::Range { over, filter, weight } => {
+                for x in self.range(over, frame)? {
+                    self.burn(span)?;
+                    frame[*local] = V::One(x);
+                    if let Some(f) = filter
+                        && self.one(f, frame)? == 0
+                    {
+                        continue;
+                    }
+                    let w = match weight {
+                        Some(w) => self.weight(w, frame)?,
+                        None => 1,
+                    };
+                    things.push((x, w));
+                }
+            }
+            DrawFrom::Values(values) => {
+                for (v, w) in values {
+                    let x = self.one(v, frame)?;
+                    things.push((x, self.weight(w, frame)?));
+                }
+            }
+        }
+        things.retain(|t| t.1 > 0);
+        if things.is_empty() {
+            self.mark(span, Way::Nothing);
+            return match other {
+                Some(other) => self.block(other, frame),
+                None => Self::fault(FaultKind::NothingToDraw, span, 0),
+            };
+        }
+        let weights: Vec<u64> = things.iter().map(|t| t.1).collect();
+        let at = self.choose(&weights, span)?;
+        let x = things[at].0;
+        frame[*local] = V::One(x);
+        let what = match into {
+            // As it will stand on the board.
+            Some(Target::Var(v) | Target::VarAt(v, _)) => self.b.value_text(*v, x),
+            _ => self.drawn_text(from, x),
+        };
+        let chance = Chance::new(weights[at].into(), weights.iter().sum::<u64>().into());
+        self.events.push(TraceEvent::Draw { what, chance, of: things.len() });
+        if let Some(into) = into {
+            let index = self.target_index(into, frame)?;
+            self.assign(into, index, V::One(x), span, frame)?;
+        }
+        self.block(rest, frame)
+    }
+
+    /// Refuses the move with the cells that are to blame, unless a condition holds.
+    fn refuse(
+        &mut self,
+        site: usize,
+        at: &[Expr],
+        unless: Option<&Expr>,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<Flow> {
+        if let Some(e) = unless
+            && self.one(e, frame)? != 0
+        {
+            return Ok(Flow::Next);
+        }
+        self.mark(span, Way::Refused);
+        let mut places = vec![];
+        for e in at {
+            match self.eval(e, frame)? {
+                V::One(p) => places.push(p),
+                V::List(..) => unreachable!("places are named, not lists"),
+                V::Block(cells) => {
+                    for (c, &v) in cells.iter().enumerate() {
+                        if v != 0 {
+                            places.push(self.place_of(c as i64));
+                        }
+                    }
+                }
+            }
+        }
+        Ok(Flow::Refused(site, places))
+    }
+
+    /// Does something again while a condition holds, up to a bound.
+    fn again(
+        &mut self,
+        bound: &Expr,
+        cond: &Expr,
+        body: &[Stmt],
+        cut: bool,
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<Flow> {
+        let bound = self.one(bound, frame)?;
+        let mut done = 0;
+        while self.one(cond, frame)? != 0 {
+            if done == 0 {
+                self.mark(span, Way::Held);
+            }
+            if done >= bound {
+                if cut {
+                    return Ok(Flow::Cut);
+                }
+                return Err(RunFault { kind: FaultKind::RepeatBound, span, value: bound });
+            }
+            done += 1;
+            self.burn(span)?;
+            match self.block(body, frame)? {
+                Flow::Next => {}
+                other => return Ok(other),
+            }
+        }
+        if done == 0 {
+            self.mark(span, Way::NotHeld);
+        }
+        Ok(Flow::Next)
+    }
+
+    /// Runs over things one after the other: first it is asked which ones, then something is done for each.
+    fn each(
+        &mut self,
+        local: LocalId,
+        over: &Range,
+        filter: Option<&Expr>,
+        body: &[Stmt],
+        span: Span,
+        frame: &mut [V],
+    ) -> Run<Flow> {
+        let all = self.range(over, frame)?;
+        let mut list = vec![];
+        for x in all {
+            if let Some(f) = filter {
+                self.burn(span)?;
+                frame[local] = V::One(x);
+                if self.one(f, frame)? == 0 {
+                    continue;
+                }
+                if matches!(over, Range::Ints(..)) && list.len() as i64 == KEPT_MAX {
+                    let value = KEPT_MAX + 1;
+                    return Err(RunFault { kind: FaultKind::LoopTooLong, span, value });
+                }
+            }
+            list.push(x);
+        }
+        if !list.is_empty() {
+            self.mark(span, Way::Held);
+        }
+        for x in list {
+            self.burn(span)?;
+            frame[local] = V::One(x);
+            match self.block(body, frame)? {
+                Flow::Next => {}
+                other => return Ok(other),
             }
         }
         Ok(Flow::Next)

@@ -100,7 +100,7 @@ pub struct Bound {
     /// Packs states.
     pub codec: Codec,
     /// Hidden variables whose layout the level does not give.
-    pub scattered: Vec<usize>,
+    pub scattered: Vec<VarId>,
     /// For each `tell`, what the level says is seen, where it does.
     pub seen: Vec<Option<Vec<Option<i64>>>>,
     /// Positions are drawn as the player sees them.
@@ -146,7 +146,7 @@ impl Bound {
 
     /// Writes what each variable is now into what keeps its start.
     pub fn keep_starts(&self, state: &mut [i32]) {
-        for (v, def) in self.model.vars.iter().enumerate() {
+        for (v, def) in self.model.variables() {
             if let Some(of) = def.shadow_of {
                 let (to, from) = (&self.slots[v], &self.slots[of]);
                 state.copy_within(from.base..from.base + from.len, to.base);
@@ -181,7 +181,7 @@ impl Bound {
     /// The names of the variables of a collection, for messages.
     #[must_use]
     pub fn spread_names(&self, spread: usize) -> String {
-        let name = |v: &usize| format!("`{}`", self.model.vars[*v].name);
+        let name = |v: &VarId| format!("`{}`", self.model.vars[*v].name);
         self.model.spreads[spread].vars.iter().map(name).collect::<Vec<_>>().join(", ")
     }
 
@@ -284,7 +284,7 @@ impl Bound {
 
     /// The first key of an array as a number; 1 for the entries of a list.
     #[must_use]
-    pub fn first_key(&self, var: usize) -> i64 {
+    pub fn first_key(&self, var: VarId) -> i64 {
         match self.model.vars[var].shape {
             Extent::Array(Keyed::Enum(_)) => 0,
             Extent::Array(Keyed::Range(r)) => self.ranges.get(r).map_or(1, |r| r.0),
@@ -355,7 +355,7 @@ impl Bound {
 
     /// Where the values of a hidden variable lie in a state: all of its slot, or the entries of a list.
     #[must_use]
-    pub fn hidden_places(&self, var: usize, state: &[i32]) -> std::ops::Range<usize> {
+    pub fn hidden_places(&self, var: VarId, state: &[i32]) -> std::ops::Range<usize> {
         let slot = &self.slots[var];
         match self.model.vars[var].shuffled {
             Some(_) => slot.base + 1..slot.base + 1 + state[slot.base] as usize,
@@ -371,7 +371,7 @@ impl Bound {
 
     /// A value as it is written.
     #[must_use]
-    pub fn value_text(&self, var: usize, value: i64) -> String {
+    pub fn value_text(&self, var: VarId, value: i64) -> String {
         let glyphs = self.model.values_show(var).map_or(&[][..], |s| s.0);
         if let Some((_, g)) = glyphs.iter().find(|(x, _)| *x == value) {
             return g.clone();
@@ -413,7 +413,7 @@ impl Bound {
         }
     }
 
-    pub(crate) fn values_of<'s>(&'s self, var: usize, state: &'s [i32]) -> &'s [i32] {
+    pub(crate) fn values_of<'s>(&'s self, var: VarId, state: &'s [i32]) -> &'s [i32] {
         let slot = &self.slots[var];
         let region = if self.model.vars[var].state { state } else { &self.data };
         &region[slot.base..slot.base + slot.len]

@@ -2,7 +2,7 @@
 
 /// Where like things stand in the values of a state.
 #[derive(Clone, Debug)]
-pub(crate) struct Part {
+pub(crate) struct Carrier {
     pub(crate) base: usize,
     pub(crate) len: usize,
     /// Values that one list takes, its length in front; 0 where there are no lists.
@@ -16,7 +16,7 @@ pub(crate) struct Part {
     pub(crate) fields: Vec<(i64, i64, i64)>,
 }
 
-impl Part {
+impl Carrier {
     /// The like things that a value is or holds, in their order.
     fn things(&self, value: i64) -> impl Iterator<Item = i64> + '_ {
         let whole = self.fields.is_empty().then_some(value);
@@ -31,7 +31,7 @@ impl Part {
 pub(crate) struct Class {
     /// Their numbers, ascending.
     pub(crate) members: Vec<i64>,
-    pub(crate) parts: Vec<Part>,
+    pub(crate) parts: Vec<Carrier>,
 }
 
 /// Brings states into one form for all that differ only in the names of like things.
@@ -55,7 +55,7 @@ impl Class {
     }
 
     /// Where the values of like things are: the entries in use.
-    pub(crate) fn each_value(part: &Part, state: &[i32], mut see: impl FnMut(usize)) {
+    pub(crate) fn each_value(part: &Carrier, state: &[i32], mut see: impl FnMut(usize)) {
         if part.list == 0 {
             (part.base..part.base + part.len).for_each(see);
             return;
@@ -131,14 +131,14 @@ impl Class {
             });
         }
         let mut order: Vec<usize> = (0..self.members.len()).filter(|k| image[*k] == i64::MIN).collect();
-        let block = |p: &Part, k: usize| {
+        let block = |p: &Carrier, k: usize| {
             let (each, least) = p.keyed.unwrap_or((0, 0));
             let at = p.base + (self.members[k] - least) as usize * each;
             // A key that the array does not have stands for nothing.
             if at + each <= p.base + p.len { &state[at..at + each] } else { &[] }
         };
         order.sort_by(|&x, &y| {
-            let by = |p: &Part| block(p, x).cmp(block(p, y));
+            let by = |p: &Carrier| block(p, x).cmp(block(p, y));
             let keyed = self.parts.iter().filter(|p| p.keyed.is_some());
             keyed.map(by).find(|o| o.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
         });

@@ -169,7 +169,7 @@ pub struct Keys {
 
 /// What is to become a field.
 #[derive(Clone, Debug)]
-pub enum Wanted {
+pub enum FieldPlan {
     /// One value, which can be one of these, ascending.
     Single(usize, Vec<i32>),
     /// Places that hold 0 or 1, with so many ones at least and at most.
@@ -186,7 +186,7 @@ impl Keys {
     /// Lays the fields out. `base` holds the values that are in no field. `None` when the range is above [`RANGE_MAX`] or a field
     /// is too large.
     #[must_use]
-    pub fn new(base: Vec<i32>, wanted: Vec<Wanted>) -> Option<Keys> {
+    pub fn new(base: Vec<i32>, wanted: Vec<FieldPlan>) -> Option<Keys> {
         let mut keys = Keys {
             fields: vec![],
             strides: vec![],
@@ -197,11 +197,11 @@ impl Keys {
         };
         for w in wanted {
             let (field, total) = match w {
-                Wanted::Single(_, values) if values.len() <= 1 => continue,
-                Wanted::Single(slot, values) => Field::single(slot, values)?,
-                Wanted::Members(slots, least, most) => Field::members(slots, least, most)?,
-                Wanted::Arranged(slots, parity) => Field::arranged(slots, &keys.base, parity)?,
-                Wanted::Piles(slot, lists, cap, (lo, hi), pad) => {
+                FieldPlan::Single(_, values) if values.len() <= 1 => continue,
+                FieldPlan::Single(slot, values) => Field::single(slot, values)?,
+                FieldPlan::Members(slots, least, most) => Field::members(slots, least, most)?,
+                FieldPlan::Arranged(slots, parity) => Field::arranged(slots, &keys.base, parity)?,
+                FieldPlan::Piles(slot, lists, cap, (lo, hi), pad) => {
                     let piles = Spread::new(lists, cap, lo, hi, pad)?;
                     let total = piles.total;
                     (Field::Piles { slot, len: lists * (cap + 1), piles }, total)

@@ -63,171 +63,212 @@ const CONTINUING_WORDS: &[&str] =
 
 /// Splits a text into tokens, and reports every character that belongs to none.
 pub fn lex(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Vec<Token> {
-    let bytes = text.as_bytes();
-    let mut out: Vec<Token> = vec![];
-    let mut at = 0;
-    let mut depth = 0usize;
-    while at < bytes.len() {
-        let b = bytes[at];
-        let start = at;
+    let mut lexer = Lexer { file, text, at: 0, depth: 0, out: vec![], errors };
+    while lexer.at < text.len() {
+        lexer.token();
+    }
+    let end = Span::new(text.len(), text.len());
+    lexer.out.push(Token { tok: Tok::Newline, span: end });
+    lexer.out.push(Token { tok: Tok::End, span: end });
+    lexer.out
+}
+
+/// A text that is being read.
+struct Lexer<'t> {
+    file: FileId,
+    text: &'t str,
+    /// How far it is read, in bytes.
+    at: usize,
+    /// How many round and square brackets are open.
+    depth: usize,
+    out: Vec<Token>,
+    errors: &'t mut Vec<Diagnostic>,
+}
+
+impl Lexer<'_> {
+    /// The rest of the text.
+    fn rest(&self) -> &str {
+        &self.text[self.at..]
+    }
+
+    fn push(&mut self, tok: Tok, start: usize) {
+        self.out.push(Token { tok, span: Span::new(start, self.at) });
+    }
+
+    fn error(&mut self, code: &'static str, span: Span, message: impl Into<String>, note: &str) {
+        self.errors.push(Diagnostic::error(code, self.file, span, message).note(note));
+    }
+
+    /// Reads one token, a blank or a comment.
+    fn token(&mut self) {
+        let start = self.at;
+        let b = self.text.as_bytes()[start];
         if b == b'\n' {
-            at += 1;
-            let next = &text[at..];
-            let word: String = next.chars().take_while(|c| c.is_ascii_alphabetic()).collect();
-            if ITEM_WORDS.contains(&word.as_str()) {
-                depth = 0;
-            }
-            let continues = match out.last().map(|t| &t.tok) {
-                Some(Tok::Op(op)) => CONTINUES.contains(op),
-                Some(Tok::Name(w)) => CONTINUING_WORDS.contains(&w.as_str()),
-                Some(Tok::Newline) | None => true,
-                _ => false,
-            };
-            let mut trimmed = next.trim_start();
-            while trimmed.starts_with("//") {
-                trimmed = trimmed.find('\n').map_or("", |n| trimmed[n..].trim_start());
-            }
-            let first: String =
-                trimmed.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
-            let after_text = matches!(out.last().map(|t| &t.tok), Some(Tok::Text(_) | Tok::Board(..)));
-            let joins = JOINING_OPS.iter().any(|op| trimmed.starts_with(op))
-                && !(after_text && trimmed.starts_with('-'));
-            let continues = continues || joins || JOINING_WORDS.contains(&first.as_str());
-            let item = ITEM_WORDS.contains(&word.as_str());
-            let fresh = matches!(out.last().map(|t| &t.tok), Some(Tok::Newline) | None);
-            if depth == 0 && !fresh && (!continues || item) {
-                out.push(Token { tok: Tok::Newline, span: Span::new(start, at) });
-            }
+            self.line_end();
         } else if b.is_ascii_whitespace() {
-            at += 1;
-        } else if text[at..].starts_with("//") {
-            at = text[at..].find('\n').map_or(bytes.len(), |n| at + n);
+            self.at += 1;
+        } else if self.rest().starts_with("//") {
+            self.at = self.rest().find('\n').map_or(self.text.len(), |n| start + n);
         } else if b == b';' {
-            at += 1;
-            out.push(Token { tok: Tok::Newline, span: Span::new(start, at) });
+            self.at += 1;
+            self.push(Tok::Newline, start);
         } else if b.is_ascii_digit() {
-            while at < bytes.len() && (bytes[at].is_ascii_alphanumeric() || bytes[at] == b'_') {
-                at += 1;
-            }
-            let digits: String = text[start..at].chars().filter(|&c| c != '_').collect();
-            let span = Span::new(start, at);
-            match digits.parse::<i64>() {
-                Ok(n) if n <= 1 << 40 => out.push(Token { tok: Tok::Int(n), span }),
-                _ => {
-                    let what = if digits.chars().all(|c| c.is_ascii_digit()) {
-                        "this number is too large; the greatest is 2 ** 40"
-                    } else {
-                        "this is neither a number nor a name"
-                    };
-                    errors.push(
-                        Diagnostic::error("S001", file, span, what)
-                            .note("a name begins with a letter, a number has digits only"),
-                    );
-                    out.push(Token { tok: Tok::Int(0), span });
-                }
-            }
+            self.number();
         } else if b.is_ascii_alphabetic() || b == b'_' {
-            while at < bytes.len() && (bytes[at].is_ascii_alphanumeric() || bytes[at] == b'_') {
-                at += 1;
-            }
-            out.push(Token { tok: Tok::Name(text[start..at].to_string()), span: Span::new(start, at) });
-        } else if text[at..].starts_with("'''") {
-            let mut from = at + 3;
-            // The rest of the opening line is no part of the board.
-            match text[from..].find('\n') {
-                Some(n) if text[from..from + n].trim().is_empty() => from += n + 1,
-                _ => {}
-            }
-            let Some(len) = text[from..].find("'''") else {
-                let span = Span::new(at, at + 3);
-                errors.push(
-                    Diagnostic::error("S002", file, span, "this text board never ends")
-                        .note("close it with ''' on a line of its own"),
-                );
-                break;
-            };
-            at = from + len + 3;
-            let board = text[from..from + len].to_string();
-            out.push(Token { tok: Tok::Board(board, from as u32), span: Span::new(start, at) });
+            self.word();
+            self.push(Tok::Name(self.text[start..self.at].to_string()), start);
+        } else if self.rest().starts_with("'''") {
+            self.board();
         } else if b == b'"' {
-            at += 1;
-            let mut value = String::new();
-            let mut closed = false;
-            let mut chars = text[at..].char_indices();
-            while let Some((i, c)) = chars.next() {
-                match c {
-                    '"' => {
-                        at += i + 1;
-                        closed = true;
-                        break;
-                    }
-                    '\n' => break,
-                    '\\' => match chars.next() {
-                        Some((_, 'n')) => value.push('\n'),
-                        Some((_, c @ ('"' | '\\'))) => value.push(c),
-                        Some((k, c)) => {
-                            let from = at + k - 1;
-                            errors.push(
-                                Diagnostic::error(
-                                    "S003",
-                                    file,
-                                    Span::new(from, from + 1 + c.len_utf8()),
-                                    "unknown escape in a text",
-                                )
-                                .note("write \\\" for a quote, \\\\ for a backslash, \\n for a line end"),
-                            );
-                        }
-                        None => break,
-                    },
-                    c => value.push(c),
-                }
-            }
-            if !closed {
-                at = text[start..].find('\n').map_or(bytes.len(), |n| start + n);
-                errors.push(
-                    Diagnostic::error("S004", file, Span::new(start, at), "this text never ends")
-                        .note("close it with a quote on the same line"),
-                );
-            }
-            out.push(Token { tok: Tok::Text(value), span: Span::new(start, at) });
-        } else if let Some(&op) = OPS.iter().find(|op| text[at..].starts_with(**op)) {
-            at += op.len();
+            self.quoted();
+        } else if let Some(&op) = OPS.iter().find(|op| self.rest().starts_with(**op)) {
+            self.at += op.len();
             match op {
-                "(" | "[" => depth += 1,
-                ")" | "]" => depth = depth.saturating_sub(1),
-                "{" | "}" => depth = 0,
+                "(" | "[" => self.depth += 1,
+                ")" | "]" => self.depth = self.depth.saturating_sub(1),
+                "{" | "}" => self.depth = 0,
                 _ => {}
             }
-            out.push(Token { tok: Tok::Op(op), span: Span::new(start, at) });
-        } else if let Some((sign, word)) = FOREIGN.iter().find(|(sign, _)| text[at..].starts_with(sign)) {
-            at += sign.len();
-            let span = Span::new(start, at);
+            self.push(Tok::Op(op), start);
+        } else if let Some((sign, word)) = FOREIGN.iter().find(|(sign, _)| self.rest().starts_with(sign)) {
+            self.at += sign.len();
             let message = format!("`{sign}` is written `{word}` here");
-            errors.push(Diagnostic::error("S005", file, span, message));
-            out.push(Token { tok: Tok::Name((*word).to_string()), span });
+            let span = Span::new(start, self.at);
+            self.errors.push(Diagnostic::error("S005", self.file, span, message));
+            self.push(Tok::Name((*word).to_string()), start);
         } else {
-            // A run of strange characters is one error.
-            while at < bytes.len() {
-                let c = text[at..].chars().next().expect("inside the text");
-                if c.is_ascii_whitespace() || c.is_ascii_alphanumeric() || "\"'(){}[],.:;_".contains(c) {
-                    break;
-                }
-                at += c.len_utf8();
-            }
-            at = at.max(start + text[start..].chars().next().map_or(1, char::len_utf8));
-            errors.push(
-                Diagnostic::error(
-                    "S005",
-                    file,
-                    Span::new(start, at),
-                    format!("`{}` means nothing here", text[start..at].escape_debug()),
-                )
-                .note("comments begin with //, texts stand in double quotes, boards in '''"),
-            );
+            self.strange();
         }
     }
-    let end = Span::new(bytes.len(), bytes.len());
-    out.push(Token { tok: Tok::Newline, span: end });
-    out.push(Token { tok: Tok::End, span: end });
-    out
+
+    /// Goes on past letters, digits and underscores.
+    fn word(&mut self) {
+        let bytes = self.text.as_bytes();
+        while self.at < bytes.len() && (bytes[self.at].is_ascii_alphanumeric() || bytes[self.at] == b'_') {
+            self.at += 1;
+        }
+    }
+
+    /// The end of a line, which ends a statement unless the next line goes on with it.
+    fn line_end(&mut self) {
+        let start = self.at;
+        self.at += 1;
+        let next = self.rest();
+        let word: String = next.chars().take_while(|c| c.is_ascii_alphabetic()).collect();
+        let last = self.out.last().map(|t| &t.tok);
+        let continues = match last {
+            Some(Tok::Op(op)) => CONTINUES.contains(op),
+            Some(Tok::Name(w)) => CONTINUING_WORDS.contains(&w.as_str()),
+            Some(Tok::Newline) | None => true,
+            _ => false,
+        };
+        let mut trimmed = next.trim_start();
+        while trimmed.starts_with("//") {
+            trimmed = trimmed.find('\n').map_or("", |n| trimmed[n..].trim_start());
+        }
+        let first: String = trimmed.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+        let after_text = matches!(last, Some(Tok::Text(_) | Tok::Board(..)));
+        let joins =
+            JOINING_OPS.iter().any(|op| trimmed.starts_with(op)) && !(after_text && trimmed.starts_with('-'));
+        let continues = continues || joins || JOINING_WORDS.contains(&first.as_str());
+        let fresh = matches!(last, Some(Tok::Newline) | None);
+        let item = ITEM_WORDS.contains(&word.as_str());
+        if item {
+            self.depth = 0;
+        }
+        if self.depth == 0 && !fresh && (!continues || item) {
+            self.push(Tok::Newline, start);
+        }
+    }
+
+    fn number(&mut self) {
+        let start = self.at;
+        self.word();
+        let digits: String = self.text[start..self.at].chars().filter(|&c| c != '_').collect();
+        match digits.parse::<i64>() {
+            Ok(n) if n <= 1 << 40 => self.push(Tok::Int(n), start),
+            _ => {
+                let what = if digits.chars().all(|c| c.is_ascii_digit()) {
+                    "this number is too large; the greatest is 2 ** 40"
+                } else {
+                    "this is neither a number nor a name"
+                };
+                let span = Span::new(start, self.at);
+                self.error("S001", span, what, "a name begins with a letter, a number has digits only");
+                self.push(Tok::Int(0), start);
+            }
+        }
+    }
+
+    /// A board between three single quotes.
+    fn board(&mut self) {
+        let start = self.at;
+        let mut from = start + 3;
+        // The rest of the opening line is no part of the board.
+        match self.text[from..].find('\n') {
+            Some(n) if self.text[from..from + n].trim().is_empty() => from += n + 1,
+            _ => {}
+        }
+        let Some(len) = self.text[from..].find("'''") else {
+            let span = Span::new(start, start + 3);
+            self.error("S002", span, "this text board never ends", "close it with ''' on a line of its own");
+            self.at = self.text.len();
+            return;
+        };
+        self.at = from + len + 3;
+        self.push(Tok::Board(self.text[from..from + len].to_string(), from as u32), start);
+    }
+
+    /// A text in double quotes.
+    fn quoted(&mut self) {
+        let start = self.at;
+        self.at += 1;
+        let from = self.at;
+        let mut value = String::new();
+        let mut closed = false;
+        let mut chars = self.text[from..].char_indices();
+        while let Some((i, c)) = chars.next() {
+            match c {
+                '"' => {
+                    self.at += i + 1;
+                    closed = true;
+                    break;
+                }
+                '\n' => break,
+                '\\' => match chars.next() {
+                    Some((_, 'n')) => value.push('\n'),
+                    Some((_, c @ ('"' | '\\'))) => value.push(c),
+                    Some((k, c)) => {
+                        let slash = from + k - 1;
+                        let span = Span::new(slash, slash + 1 + c.len_utf8());
+                        let note = "write \\\" for a quote, \\\\ for a backslash, \\n for a line end";
+                        self.error("S003", span, "unknown escape in a text", note);
+                    }
+                    None => break,
+                },
+                c => value.push(c),
+            }
+        }
+        if !closed {
+            self.at = self.text[start..].find('\n').map_or(self.text.len(), |n| start + n);
+            let span = Span::new(start, self.at);
+            self.error("S004", span, "this text never ends", "close it with a quote on the same line");
+        }
+        self.push(Tok::Text(value), start);
+    }
+
+    /// A run of strange characters is one error.
+    fn strange(&mut self) {
+        let start = self.at;
+        while let Some(c) = self.rest().chars().next() {
+            if c.is_ascii_whitespace() || c.is_ascii_alphanumeric() || "\"'(){}[],.:;_".contains(c) {
+                break;
+            }
+            self.at += c.len_utf8();
+        }
+        self.at = self.at.max(start + self.text[start..].chars().next().map_or(1, char::len_utf8));
+        let message = format!("`{}` means nothing here", self.text[start..self.at].escape_debug());
+        let note = "comments begin with //, texts stand in double quotes, boards in '''";
+        self.error("S005", Span::new(start, self.at), message, note);
+    }
 }

@@ -173,7 +173,7 @@ impl Writer<'_> {
             self.b.ins().jump(back, &[BlockArg::Value(count)]);
             self.b.switch_to_block(done);
             if self.statement_ends {
-                self.settle_end();
+                self.write_end_once();
             }
             self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
             self.b.switch_to_block(made);
@@ -246,7 +246,7 @@ impl Writer<'_> {
     }
 
     /// An ending that a statement wrote and a condition says as well is written once.
-    fn settle_end(&mut self) {
+    fn write_end_once(&mut self) {
         let slot = self.code.state_len as usize - 1;
         let ended = self.load_now(slot);
         let (here, on) = (self.b.create_block(), self.b.create_block());

@@ -6,7 +6,7 @@ use fendle_core::infer::{Fraction, about};
 use fendle_core::numbers::counted;
 use fendle_core::odds::Value;
 use fendle_lang::Bound;
-use fendle_lang::model::{Extent, Range};
+use fendle_lang::model::{Extent, Range, VarId};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::chart::{Lane, lanes};
 use fendle_view::page::{Section, report};
@@ -38,11 +38,11 @@ fn board(shown: &Bound, name: &str) -> Result<Tiles, Trouble> {
 }
 
 /// The hidden variables that lie on the board.
-fn on_board(b: &Bound) -> Vec<usize> {
+fn on_board(b: &Bound) -> Vec<VarId> {
     hidden_vars(b).filter(|v| is_on_cells(b, *v)).collect()
 }
 
-fn is_on_cells(b: &Bound, v: usize) -> bool {
+fn is_on_cells(b: &Bound, v: VarId) -> bool {
     matches!(b.model.vars[v].shape, Extent::Grid | Extent::Set)
 }
 

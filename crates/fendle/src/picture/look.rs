@@ -6,7 +6,7 @@
 //! key. What is on no cell is written in words.
 
 use fendle_lang::Bound;
-use fendle_lang::model::{self, Base, Drawee, Extent, NONE, Range, Scalar, TellDef};
+use fendle_lang::model::{self, Base, Drawee, Extent, NONE, Range, Scalar, TellDef, VarId};
 use fendle_lang::position::Drawn;
 use fendle_lang::reasons::dead::{Fact, cells_of, only_part};
 use fendle_view::scene::Scene;
@@ -87,7 +87,7 @@ fn thing(b: &Bound, of: Drawee, value: i64, plain: bool, default: (Figure, usize
 fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
     let model = &b.model;
     let (mut fixed, mut piece) = (0, 0);
-    let opened: Vec<usize> = match b.as_player {
+    let opened: Vec<VarId> = match b.as_player {
         true => model.tells.iter().filter_map(TellDef::opened).collect(),
         false => vec![],
     };
@@ -96,7 +96,7 @@ fn layers(b: &Bound, state: &[i32], out: &mut Tiles) {
         if pass == 1 {
             derived(b, state, out);
         }
-        for (v, def) in model.vars.iter().enumerate().filter(|(_, d)| d.state == state_vars) {
+        for (v, def) in model.variables().filter(|(_, d)| d.state == state_vars) {
             let slot = &b.slots[v];
             let twin = model.vars.iter().any(|d| d.rearranged == Some(v));
             let unseen = b.as_player && (def.hidden || def.untold || opened.contains(&v));
@@ -173,7 +173,7 @@ fn in_use(shape: Extent, values: &[i32]) -> &[i32] {
 }
 
 /// Placed shapes, each as one piece; of several the first cell names it. Parts have their own looks.
-fn shapes(b: &Bound, v: usize, values: &[i32], piece: &mut usize, out: &mut Tiles) {
+fn shapes(b: &Bound, v: VarId, values: &[i32], piece: &mut usize, out: &mut Tiles) {
     let def = &b.model.vars[v];
     let (Scalar::Placed(s) | Scalar::Maybe(Base::Placed(s))) = def.dom.scalar() else { return };
     let names = b.standing_names(v);
@@ -204,7 +204,7 @@ fn shapes(b: &Bound, v: usize, values: &[i32], piece: &mut usize, out: &mut Tile
 
 /// Derived sets, over the ground and under the pieces.
 fn derived(b: &Bound, state: &[i32], out: &mut Tiles) {
-    let hidden = |v: usize| b.model.vars[v].hidden || b.model.vars[v].untold;
+    let hidden = |v: VarId| b.model.vars[v].hidden || b.model.vars[v].untold;
     for (i, (_, f)) in b.model.derived.iter().enumerate() {
         let of = Drawee::Derived(i);
         // A set that stands for itself in no line of the model is left to the words.
@@ -260,13 +260,14 @@ fn told(b: &Bound, state: &[i32], out: &mut Tiles) {
 /// Lists by key as piles, side by side, from the foot up.
 fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
     let model = &b.model;
-    let lists = |v: &usize| model.vars[*v].state && b.slots[*v].active && model.vars[*v].shadow_of.is_none();
-    let vars: Vec<usize> = (0..model.vars.len())
+    let lists = |v: &VarId| model.vars[*v].state && b.slots[*v].active && model.vars[*v].shadow_of.is_none();
+    let vars: Vec<VarId> = model
+        .var_ids()
         .filter(lists)
         .filter(|v| matches!(model.vars[*v].shape, Extent::Lists(..)) && !model.vars[*v].hidden)
         .collect();
     // As tall as any pile of them can become, where what is in them stays what it is.
-    let entries = |v: usize| {
+    let entries = |v: VarId| {
         let slot = &b.slots[v];
         let chunks = state[slot.base..slot.base + slot.len].chunks(slot.cap + 1);
         chunks.map(|list| list[0].max(0) as usize).sum::<usize>().clamp(1, slot.cap.max(1))
@@ -319,13 +320,13 @@ fn piles(b: &Bound, state: &[i32]) -> Option<Tiles> {
 }
 
 /// Whether a variable is there or not, and no more.
-pub fn is_bare(b: &Bound, v: usize) -> bool {
+pub fn is_bare(b: &Bound, v: VarId) -> bool {
     let def = &b.model.vars[v];
     def.shape == Extent::Set || def.dom.scalar() == Scalar::Bool
 }
 
 /// What is written on a value of a grid: its glyph, where the model gives one, else the value.
-fn glyph(b: &Bound, v: usize, x: i32) -> String {
+fn glyph(b: &Bound, v: VarId, x: i32) -> String {
     let shown = b.model.values_show(v).and_then(|(list, _)| list.iter().find(|g| g.0 == i64::from(x)));
     match shown {
         Some((_, text)) => text.clone(),

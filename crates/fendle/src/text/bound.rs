@@ -1,7 +1,7 @@
 //! `bound` as text.
 
 use fendle_ask::Answer;
-use fendle_ask::bound::{Bounded, Part, alone_words};
+use fendle_ask::bound::{Bounded, ShownPuzzle, alone_words};
 use fendle_core::numbers::{bytes, counted, grouped};
 
 use fendle_view::text::table;
@@ -42,7 +42,7 @@ pub fn lines(a: &Answer<Bounded>) -> Vec<String> {
         return out;
     }
     out.push(String::new());
-    let row = |p: &Part| {
+    let row = |p: &ShownPuzzle| {
         vec![
             p.about.clone(),
             p.counts.into(),

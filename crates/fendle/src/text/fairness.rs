@@ -8,7 +8,7 @@ use fendle_ask::{Answer, Loaded};
 use fendle_core::infer::fraction;
 use fendle_core::numbers::{counted, grouped};
 use fendle_lang::Bound;
-use fendle_lang::model::Extent;
+use fendle_lang::model::{Extent, VarId};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_lang::state::cell_name;
 use fendle_view::board::Board;
@@ -79,7 +79,7 @@ pub fn body(out: &mut Vec<String>, f: &Fairness, level: &Loaded) {
 fn guess(out: &mut Vec<String>, b: &Bound, g: &Guess) {
     let after = counted(g.after as u64, "move", "moves");
     let state = &g.position.state;
-    let on_board = |v: &usize| matches!(b.model.vars[*v].shape, Extent::Grid | Extent::Set);
+    let on_board = |v: &VarId| matches!(b.model.vars[*v].shape, Extent::Grid | Extent::Set);
     let risks: Vec<String> =
         hidden_vars(b).filter(on_board).flat_map(|v| risk_board(b, v, &g.cells, state)).collect();
     out.push(String::new());
@@ -95,7 +95,7 @@ fn guess(out: &mut Vec<String>, b: &Bound, g: &Guess) {
     out.push(format!("after {after}: the least risk is {}, {}{instead}", g.name, chance_text(&g.risk)));
     let mut blocks = vec![headed("percent, + free, ! sure", risks)];
     // The unknowns are numbered variable after variable.
-    let vars: Vec<usize> = hidden_vars(b).collect();
+    let vars: Vec<VarId> = hidden_vars(b).collect();
     let place = |mut c: usize| {
         for &v in &vars {
             if c < b.slots[v].len {

@@ -12,7 +12,7 @@ use fendle_core::odds::Value;
 use fendle_core::simulate::share_interval;
 use fendle_lang::Bound;
 use fendle_lang::known::Left;
-use fendle_lang::model::{Extent, Range};
+use fendle_lang::model::{Extent, Range, VarId};
 use fendle_lang::run::scatter::hidden_vars;
 use fendle_view::board::Board;
 use fendle_view::text::table;
@@ -99,7 +99,7 @@ fn by_counts(
 }
 
 /// A board of what is known of a hidden grid, with what is told on it.
-pub fn risk_board(b: &Bound, var: usize, cells: &[CellReport], state: &[i32]) -> Vec<String> {
+pub fn risk_board(b: &Bound, var: VarId, cells: &[CellReport], state: &[i32]) -> Vec<String> {
     let mut rows: Vec<Vec<String>> = vec![vec![String::new(); b.cols]; b.rows];
     for c in cells.iter().filter(|c| c.at.0 == var) {
         let text = match c.certain {

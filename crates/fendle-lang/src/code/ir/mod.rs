@@ -25,6 +25,7 @@ pub use ops::Op;
 pub use positions::{Held, Positions};
 pub(crate) use tidy::{keep_in_code, tidy};
 
+use crate::model::VarId;
 use crate::run::FaultKind;
 use crate::source::Span;
 use std::fmt;
@@ -221,7 +222,7 @@ pub struct Code {
     /// The site of each law, in the order of `laws`.
     pub law_sites: Vec<Site>,
     /// The site at which each rearranged variable breaks when it no longer is.
-    pub pack_sites: Vec<(usize, Site)>,
+    pub pack_sites: Vec<(VarId, Site)>,
     /// Ranges for `CheckBlock`.
     pub doms: Vec<(i32, i32, bool)>,
     /// Lists.

@@ -43,7 +43,7 @@ const CONTINUATION_BITS: u32 = 16;
 const BITS_MAX: u32 = 4096;
 
 /// The code from one place on, under names that depend on nothing but its shape.
-struct Shape<'c> {
+struct Naming<'c> {
     code: &'c Code,
     regs: HashMap<R, R>,
     blocks: HashMap<usize, u32>,
@@ -53,7 +53,7 @@ struct Shape<'c> {
     too_long: bool,
 }
 
-impl Renaming for Shape<'_> {
+impl Renaming for Naming<'_> {
     fn register(&mut self, r: R) -> R {
         let next = R(self.regs.len() as u16);
         *self.regs.entry(r).or_insert(next)
@@ -72,7 +72,7 @@ impl Renaming for Shape<'_> {
     }
 }
 
-impl Shape<'_> {
+impl Naming<'_> {
     fn visit(&mut self, place: u32) -> u32 {
         let next = self.order.len() as u32;
         *self.places.entry(place).or_insert_with(|| {
@@ -160,7 +160,7 @@ impl Positions {
 /// what is live: on the state before the move; or where the move may still be refused.
 fn shape_of(code: &Code, from: u32, point: &Point) -> Option<(Steps, Held)> {
     let before = code.before..code.before + code.state_len;
-    let mut shape = Shape {
+    let mut shape = Naming {
         code,
         regs: HashMap::new(),
         blocks: HashMap::new(),

@@ -234,7 +234,7 @@ impl Lower<'_> {
     }
 
     /// Whether a type holds no value outside its variable's range, so that no check is needed.
-    pub(super) fn fits(&self, var: usize, lo: i64, hi: i64, active: bool) -> bool {
+    pub(super) fn fits(&self, var: VarId, lo: i64, hi: i64, active: bool) -> bool {
         if !active {
             return false;
         }

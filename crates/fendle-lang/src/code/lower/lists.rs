@@ -18,7 +18,7 @@ impl Lower<'_> {
     }
 
     /// What is known of a variable that is a list or several.
-    pub(super) fn var_list(&mut self, v: usize, region: u32, puts: bool) -> (u16, usize) {
+    pub(super) fn var_list(&mut self, v: VarId, region: u32, puts: bool) -> (u16, usize) {
         let slot = self.b.slots[v].clone();
         let bag = matches!(self.b.model.vars[v].shape, Extent::List(true) | Extent::Lists(_, true));
         let cap = if slot.active { slot.cap } else { 0 };

@@ -2,6 +2,18 @@
 
 use super::*;
 
+/// What every loop over a range needs, whatever it runs over.
+struct EachLoop<'e> {
+    /// The local name that stands for the thing.
+    local: LocalId,
+    /// Only things for which this holds.
+    filter: Option<&'e Expr>,
+    /// Behind the loop.
+    exit: Label,
+    /// Where a round is counted against the budget of steps.
+    burn: Site,
+}
+
 impl Lower<'_> {
     // ---- loops ----
 
@@ -53,172 +65,204 @@ impl Lower<'_> {
             self.here(exit);
             return;
         }
-        let (top, again) = (self.label(), self.label());
+        let each = EachLoop { local, filter, exit, burn };
         match over {
-            Range::Board | Range::Cells(_) => {
-                let n = self.b.cells() as u32;
-                if n == 0 {
-                    // A model without a board has no cells to run over.
-                    self.here(exit);
-                    return;
-                }
-                let block = match over {
-                    Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
-                    _ => None,
-                };
-                let i = self.copy(O::K(0));
-                self.frame[local] = Local::Val(O::R(i));
-                let mut parts = vec![];
-                if let Some(filter) = filter {
-                    conjuncts(filter, &mut parts);
-                }
-                let scan = match (block, parts.first()) {
-                    (Some(base), _) => Some((base, None)),
-                    (None, Some(first)) => {
-                        let scan = self.scan(first, local);
-                        if scan.is_some() {
-                            parts.remove(0);
-                        }
-                        scan
-                    }
-                    _ => None,
-                };
-                self.here(top);
-                match scan {
-                    Some((base, None)) => self.emit(Op::NextIn { d: i, base, to: To(exit) }),
-                    Some((base, Some(v))) => self.emit(Op::NextEq { d: i, base, v, to: To(exit) }),
-                    None => {}
-                }
-                for part in parts {
-                    self.cond(part, again, false);
-                }
-                f(self, exit);
-                self.here(again);
-                self.emit(Op::LoopTo { d: i, n, to: To(top), site: burn });
-            }
-            Range::Ints(lo, hi) => {
-                let a = self.value(lo);
-                let b = self.value(hi);
-                let (i, b) = (self.copy(a), self.copy(b));
-                let site = self.site(FaultKind::LoopTooLong, lo.span.to(hi.span));
-                self.emit(Op::CheckLoop { a: i, b, site });
-                self.frame[local] = Local::Val(O::R(i));
-                self.here(top);
-                self.emit(Op::JumpLt { a: b, b: i, to: To(exit) });
-                if let Some(filter) = filter {
-                    self.cond(filter, again, false);
-                }
-                f(self, exit);
-                self.here(again);
-                self.emit(Op::Inc { d: i });
-                self.emit(Op::Loop { to: To(top), site: burn });
-            }
-            _ => {
-                // Counted things: entry k of n, found by one operation.
-                let mut number = 0;
-                let (n, what): (R, Option<R>) = match over {
-                    Range::Lanes(dir) => {
-                        let a = self.value(dir);
-                        let a = self.copy(a);
-                        let d = self.fresh();
-                        let site = self.site(FaultKind::OutOfDomain, dir.span);
-                        self.emit(Op::LanesLen { d, a, site });
-                        (d, Some(a))
-                    }
-                    Range::Lane(lane) => {
-                        let a = self.value(lane);
-                        let a = self.copy(a);
-                        let d = self.fresh();
-                        self.emit(Op::LaneLen { d, a });
-                        (d, Some(a))
-                    }
-                    Range::List(list) => {
-                        let at = match fixed {
-                            Some(base) => {
-                                let is = |l: &ListInfo| l.base == base && !l.puts;
-                                number = self.code.lists.iter().position(is).unwrap_or(0) as u16;
-                                self.reg(O::K(base.0.into()))
-                            }
-                            None => {
-                                let at = self.list_of(list);
-                                number = at.number;
-                                // Evaluated here, and not again while the loop runs.
-                                self.copy(O::R(at.addr))
-                            }
-                        };
-                        let d = self.fresh();
-                        self.emit(Op::LoadFrom { d, a: at, list: number });
-                        (d, Some(at))
-                    }
-                    Range::Covered(p) => {
-                        let shapes = self.shapes_of(p);
-                        let p = self.value(p);
-                        let p = self.copy(p);
-                        let d = self.fresh();
-                        self.emit(Op::ShapeLen { d, p, shapes });
-                        (d, Some(p))
-                    }
-                    _ => (self.copy(O::K(known.unwrap_or(0) as i64)), None),
-                };
-                let around = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
-                    let p = match over {
-                        Range::Around(cell, _) => {
-                            let p = self.value(cell);
-                            self.copy(p)
-                        }
-                        _ => R(0),
-                    };
-                    let base = self.pushed(offsets.len());
-                    let count = self.copy(O::K(0));
-                    for o in offsets {
-                        let s = self.value(o);
-                        let s = self.reg(s);
-                        self.emit(Op::Push { d: count, base, s });
-                    }
-                    Some((p, base))
-                } else {
-                    None
-                };
-                let k = self.copy(O::K(0));
-                self.here(top);
-                self.emit(Op::JumpLe { a: n, b: k, to: To(exit) });
-                let d = self.fresh();
-                match (over, what, around) {
-                    (Range::Lanes(_), Some(a), _) => self.emit(Op::LaneAt { d, a, i: k }),
-                    (Range::Lane(_), Some(a), _) => self.emit(Op::LaneCell { d, a, i: k }),
-                    (Range::List(_), Some(a), _) => {
-                        let i = self.fresh();
-                        self.emit(Op::Copy { d: i, s: k });
-                        self.emit(Op::Inc { d: i });
-                        let at = self.fresh();
-                        self.emit(Op::Sum { d: at, a, b: i });
-                        self.emit(Op::LoadFrom { d, a: at, list: number });
-                    }
-                    (Range::Covered(p), Some(a), _) => {
-                        let shapes = self.shapes_of(p);
-                        self.emit(Op::ShapeCell { d, p: a, i: k, shapes });
-                    }
-                    (Range::Offsets(_), _, Some((_, base))) => self.emit(Op::Entry { d, base, i: k }),
-                    (_, _, Some((p, base))) => {
-                        let o = self.fresh();
-                        self.emit(Op::Entry { d: o, base, i: k });
-                        let q = self.fresh();
-                        self.emit(Op::Peek { d: q, p, o });
-                        self.emit(Op::CellOr { d, p: q, to: To(again) });
-                    }
-                    _ => self.emit(Op::Copy { d, s: k }),
-                }
-                self.frame[local] = Local::Val(O::R(d));
-                if let Some(filter) = filter {
-                    self.cond(filter, again, false);
-                }
-                f(self, exit);
-                self.here(again);
-                self.emit(Op::Inc { d: k });
-                self.emit(Op::Loop { to: To(top), site: burn });
-            }
+            Range::Board | Range::Cells(_) => self.each_cell(&each, over, fixed, f),
+            Range::Ints(lo, hi) => self.each_number(&each, (lo, hi), f),
+            _ => self.each_counted(&each, over, known, fixed, f),
         }
         self.here(exit);
+    }
+
+    /// Runs over the cells of the board or of a set, found one after the other by what the first condition asks where that is a scan.
+    fn each_cell(
+        &mut self,
+        each: &EachLoop<'_>,
+        over: &Range,
+        fixed: Option<M>,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let EachLoop { local, filter, exit, burn } = *each;
+        let (top, again) = (self.label(), self.label());
+        let n = self.b.cells() as u32;
+        if n == 0 {
+            // A model without a board has no cells to run over.
+            return;
+        }
+        let block = match over {
+            Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
+            _ => None,
+        };
+        let i = self.copy(O::K(0));
+        self.frame[local] = Local::Val(O::R(i));
+        let mut parts = vec![];
+        if let Some(filter) = filter {
+            conjuncts(filter, &mut parts);
+        }
+        let scan = match (block, parts.first()) {
+            (Some(base), _) => Some((base, None)),
+            (None, Some(first)) => {
+                let scan = self.scan(first, local);
+                if scan.is_some() {
+                    parts.remove(0);
+                }
+                scan
+            }
+            _ => None,
+        };
+        self.here(top);
+        match scan {
+            Some((base, None)) => self.emit(Op::NextIn { d: i, base, to: To(exit) }),
+            Some((base, Some(v))) => self.emit(Op::NextEq { d: i, base, v, to: To(exit) }),
+            None => {}
+        }
+        for part in parts {
+            self.cond(part, again, false);
+        }
+        f(self, exit);
+        self.here(again);
+        self.emit(Op::LoopTo { d: i, n, to: To(top), site: burn });
+    }
+
+    /// Runs over numbers from one to another.
+    fn each_number(
+        &mut self,
+        each: &EachLoop<'_>,
+        (lo, hi): (&Expr, &Expr),
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let EachLoop { local, filter, exit, burn } = *each;
+        let (top, again) = (self.label(), self.label());
+        let a = self.value(lo);
+        let b = self.value(hi);
+        let (i, b) = (self.copy(a), self.copy(b));
+        let site = self.site(FaultKind::LoopTooLong, lo.span.to(hi.span));
+        self.emit(Op::CheckLoop { a: i, b, site });
+        self.frame[local] = Local::Val(O::R(i));
+        self.here(top);
+        self.emit(Op::JumpLt { a: b, b: i, to: To(exit) });
+        if let Some(filter) = filter {
+            self.cond(filter, again, false);
+        }
+        f(self, exit);
+        self.here(again);
+        self.emit(Op::Inc { d: i });
+        self.emit(Op::Loop { to: To(top), site: burn });
+    }
+
+    /// Runs over counted things: entry k of n, found by one operation.
+    fn each_counted(
+        &mut self,
+        each: &EachLoop<'_>,
+        over: &Range,
+        known: Option<usize>,
+        fixed: Option<M>,
+        f: &mut dyn FnMut(&mut Self, Label),
+    ) {
+        let EachLoop { local, filter, exit, burn } = *each;
+        let (top, again) = (self.label(), self.label());
+        // Counted things: entry k of n, found by one operation.
+        let mut number = 0;
+        let (n, what): (R, Option<R>) = match over {
+            Range::Lanes(dir) => {
+                let a = self.value(dir);
+                let a = self.copy(a);
+                let d = self.fresh();
+                let site = self.site(FaultKind::OutOfDomain, dir.span);
+                self.emit(Op::LanesLen { d, a, site });
+                (d, Some(a))
+            }
+            Range::Lane(lane) => {
+                let a = self.value(lane);
+                let a = self.copy(a);
+                let d = self.fresh();
+                self.emit(Op::LaneLen { d, a });
+                (d, Some(a))
+            }
+            Range::List(list) => {
+                let at = match fixed {
+                    Some(base) => {
+                        let is = |l: &ListInfo| l.base == base && !l.puts;
+                        number = self.code.lists.iter().position(is).unwrap_or(0) as u16;
+                        self.reg(O::K(base.0.into()))
+                    }
+                    None => {
+                        let at = self.list_of(list);
+                        number = at.number;
+                        // Evaluated here, and not again while the loop runs.
+                        self.copy(O::R(at.addr))
+                    }
+                };
+                let d = self.fresh();
+                self.emit(Op::LoadFrom { d, a: at, list: number });
+                (d, Some(at))
+            }
+            Range::Covered(p) => {
+                let shapes = self.shapes_of(p);
+                let p = self.value(p);
+                let p = self.copy(p);
+                let d = self.fresh();
+                self.emit(Op::ShapeLen { d, p, shapes });
+                (d, Some(p))
+            }
+            _ => (self.copy(O::K(known.unwrap_or(0) as i64)), None),
+        };
+        let around = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
+            let p = match over {
+                Range::Around(cell, _) => {
+                    let p = self.value(cell);
+                    self.copy(p)
+                }
+                _ => R(0),
+            };
+            let base = self.pushed(offsets.len());
+            let count = self.copy(O::K(0));
+            for o in offsets {
+                let s = self.value(o);
+                let s = self.reg(s);
+                self.emit(Op::Push { d: count, base, s });
+            }
+            Some((p, base))
+        } else {
+            None
+        };
+        let k = self.copy(O::K(0));
+        self.here(top);
+        self.emit(Op::JumpLe { a: n, b: k, to: To(exit) });
+        let d = self.fresh();
+        match (over, what, around) {
+            (Range::Lanes(_), Some(a), _) => self.emit(Op::LaneAt { d, a, i: k }),
+            (Range::Lane(_), Some(a), _) => self.emit(Op::LaneCell { d, a, i: k }),
+            (Range::List(_), Some(a), _) => {
+                let i = self.fresh();
+                self.emit(Op::Copy { d: i, s: k });
+                self.emit(Op::Inc { d: i });
+                let at = self.fresh();
+                self.emit(Op::Sum { d: at, a, b: i });
+                self.emit(Op::LoadFrom { d, a: at, list: number });
+            }
+            (Range::Covered(p), Some(a), _) => {
+                let shapes = self.shapes_of(p);
+                self.emit(Op::ShapeCell { d, p: a, i: k, shapes });
+            }
+            (Range::Offsets(_), _, Some((_, base))) => self.emit(Op::Entry { d, base, i: k }),
+            (_, _, Some((p, base))) => {
+                let o = self.fresh();
+                self.emit(Op::Entry { d: o, base, i: k });
+                let q = self.fresh();
+                self.emit(Op::Peek { d: q, p, o });
+                self.emit(Op::CellOr { d, p: q, to: To(again) });
+            }
+            _ => self.emit(Op::Copy { d, s: k }),
+        }
+        self.frame[local] = Local::Val(O::R(d));
+        if let Some(filter) = filter {
+            self.cond(filter, again, false);
+        }
+        f(self, exit);
+        self.here(again);
+        self.emit(Op::Inc { d: k });
+        self.emit(Op::Loop { to: To(top), site: burn });
     }
 
     /// The lanes at a wall that is known here, or the cells of a lane that is.

@@ -134,7 +134,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     let promise = b.model.promise.as_ref().map(|(e, of, _)| (gives(e, "promise"), gives(of, "promise of")));
     (l.code.aim, l.code.promise) = (aim, promise);
     l.counts();
-    for (v, def) in b.model.vars.iter().enumerate().filter(|(_, d)| d.rearranged.is_some()) {
+    for (v, def) in b.model.variables().filter(|(_, d)| d.rearranged.is_some()) {
         let site = l.site(FaultKind::NotRearranged, def.span);
         l.code.pack_sites.push((v, site));
     }
@@ -434,7 +434,7 @@ impl Lower<'_> {
         }
     }
 
-    fn region(&self, when: When, v: usize) -> (u32, bool) {
+    fn region(&self, when: When, v: VarId) -> (u32, bool) {
         match (self.b.model.vars[v].state, when) {
             (false, _) => (0, false),
             (true, When::Now) => (self.code.now, true),

@@ -38,49 +38,9 @@ impl Lower<'_> {
                 // The level alone decides: what it leaves out is not there.
                 self.block(if self.known(cond) == Some(1) { then } else { other });
             }
-            St::If(cond, then, other) => {
-                let (no, end) = (self.label(), self.label());
-                self.cond(cond, no, false);
-                let clean = self.clean;
-                self.block(then);
-                let after_then = self.clean;
-                if !other.is_empty() {
-                    self.emit(Op::Jump { to: To(end) });
-                }
-                self.here(no);
-                self.clean = clean;
-                self.block(other);
-                self.here(end);
-                self.clean &= after_then;
-            }
+            St::If(cond, then, other) => self.branch(cond, then, other),
             St::For { local, over, filter, body } => self.for_stmt(*local, over, filter.as_ref(), body, span),
-            St::Repeat { bound, cond, body, cut } => {
-                let bound = self.value(bound);
-                let bound = self.copy(bound);
-                if changes_state(body) {
-                    self.clean = false;
-                }
-                let known = self.cells.len();
-                let done = self.copy(O::K(0));
-                let (top, exit, go) = (self.label(), self.label(), self.label());
-                self.here(top);
-                self.cond(cond, exit, false);
-                self.emit(Op::JumpLt { a: done, b: bound, to: To(go) });
-                if *cut {
-                    self.emit(Op::Cut {});
-                } else {
-                    let site = self.site(FaultKind::RepeatBound, span);
-                    self.emit(Op::FaultWith { s: bound, site });
-                }
-                self.here(go);
-                self.emit(Op::Inc { d: done });
-                self.block(body);
-                self.merge(body, span);
-                let site = self.site(FaultKind::StepBudget, span);
-                self.emit(Op::Loop { to: To(top), site });
-                self.here(exit);
-                self.cells.truncate(known);
-            }
+            St::Repeat { bound, cond, body, cut } => self.repeat(bound, cond, body, *cut, span),
             St::Phase(_, body) => {
                 self.block(body);
                 self.merge(body, span);
@@ -111,48 +71,8 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::ListFull, span);
                 self.emit(Op::ListCopy { d: list.addr, s, list: list.number, from: empty, site });
             }
-            St::Drop(list, value) => {
-                let v = self.value(value);
-                let v = self.reg(v);
-                let list = self.list_ref(list);
-                let i = self.fresh();
-                self.emit(Op::ListFind { d: i, a: list.addr, v, list: list.number });
-                let ok = self.label();
-                self.emit(Op::JumpIf { a: i, to: To(ok) });
-                let site = self.site(FaultKind::NotInList, span);
-                self.emit(Op::FaultWith { s: v, site });
-                self.here(ok);
-                self.touched(list);
-                self.emit(Op::ListDrop { a: list.addr, i, list: list.number });
-            }
-            St::Take(count, from, onto) => {
-                let n = self.value(count);
-                let n = self.reg(n);
-                let from = self.list_ref(from);
-                let onto = self.list_ref(onto);
-                let len = self.list_len(from);
-                let (ok, bad) = (self.label(), self.label());
-                let zero = self.reg(O::K(0));
-                self.emit(Op::JumpLt { a: n, b: zero, to: To(bad) });
-                self.emit(Op::JumpLe { a: n, b: len, to: To(ok) });
-                self.here(bad);
-                let site = self.site(FaultKind::NoEntry, span);
-                self.emit(Op::FaultWith { s: n, site });
-                self.here(ok);
-                self.touched(from);
-                self.touched(onto);
-                let room = self.code.lists[usize::from(from.number)].cap as usize;
-                let to = self.pushed(room);
-                self.emit(Op::ListTail { s: from.addr, n, to, list: from.number });
-                let have = self.list_len(onto);
-                let sum = self.fresh();
-                self.emit(Op::Sum { d: sum, a: have, b: n });
-                self.check_limit(sum, onto.limit, span);
-                let site = self.site(FaultKind::ListFull, span);
-                let check = self.site(FaultKind::OutOfDomain, span);
-                self.emit(Op::ListJoin { d: onto.addr, n, from: to, list: onto.number, site });
-                self.check_entries(onto, from.number, check);
-            }
+            St::Drop(list, value) => self.drop_entry(list, value, span),
+            St::Take(count, from, onto) => self.take(count, from, onto, span),
             St::Write { parts, fill, into, along } => self.write_lane(parts, fill, into, along, span),
             St::CutOut { local, columns, filter, into, fill, from } => {
                 self.cut_out(*local, *columns, filter, into, (fill, from), span);
@@ -160,26 +80,7 @@ impl Lower<'_> {
             St::Insert { row, into, at, from } => self.insert_lane(row, into, at, from, span),
             // Starts are drawn by the reference executor.
             St::Require(..) => {}
-            St::Refuse { site, at, unless } => {
-                let ok = self.label();
-                if let Some(e) = unless {
-                    self.cond(e, ok, true);
-                }
-                self.sometimes(|l| {
-                    for e in at {
-                        if e.ty.is_block() {
-                            let (base, _) = l.block_of(e);
-                            l.emit(Op::RefuseIn { base });
-                        } else {
-                            let p = l.value(e);
-                            let p = l.reg(p);
-                            l.emit(Op::RefuseAt { p });
-                        }
-                    }
-                });
-                self.emit(Op::Refuse { which: *site as u32 });
-                self.here(ok);
-            }
+            St::Refuse { site, at, unless } => self.refuse(*site, at, unless.as_ref()),
             St::Judge => {
                 let model = self.b.model.clone();
                 let finish = self.finish;
@@ -215,6 +116,120 @@ impl Lower<'_> {
                 self.inlined(&def.locals, args, |l| l.block(&def.body));
             }
         }
+    }
+
+    /// Refuses the move with the cells that are to blame, unless a condition holds.
+    fn refuse(&mut self, site: usize, at: &[Expr], unless: Option<&Expr>) {
+        let ok = self.label();
+        if let Some(e) = unless {
+            self.cond(e, ok, true);
+        }
+        self.sometimes(|l| {
+            for e in at {
+                if e.ty.is_block() {
+                    let (base, _) = l.block_of(e);
+                    l.emit(Op::RefuseIn { base });
+                } else {
+                    let p = l.value(e);
+                    let p = l.reg(p);
+                    l.emit(Op::RefuseAt { p });
+                }
+            }
+        });
+        self.emit(Op::Refuse { which: site as u32 });
+        self.here(ok);
+    }
+
+    /// Moves the last entries of one list onto another.
+    fn take(&mut self, count: &Expr, from: &ListRef, onto: &ListRef, span: Span) {
+        let n = self.value(count);
+        let n = self.reg(n);
+        let from = self.list_ref(from);
+        let onto = self.list_ref(onto);
+        let len = self.list_len(from);
+        let (ok, bad) = (self.label(), self.label());
+        let zero = self.reg(O::K(0));
+        self.emit(Op::JumpLt { a: n, b: zero, to: To(bad) });
+        self.emit(Op::JumpLe { a: n, b: len, to: To(ok) });
+        self.here(bad);
+        let site = self.site(FaultKind::NoEntry, span);
+        self.emit(Op::FaultWith { s: n, site });
+        self.here(ok);
+        self.touched(from);
+        self.touched(onto);
+        let room = self.code.lists[usize::from(from.number)].cap as usize;
+        let to = self.pushed(room);
+        self.emit(Op::ListTail { s: from.addr, n, to, list: from.number });
+        let have = self.list_len(onto);
+        let sum = self.fresh();
+        self.emit(Op::Sum { d: sum, a: have, b: n });
+        self.check_limit(sum, onto.limit, span);
+        let site = self.site(FaultKind::ListFull, span);
+        let check = self.site(FaultKind::OutOfDomain, span);
+        self.emit(Op::ListJoin { d: onto.addr, n, from: to, list: onto.number, site });
+        self.check_entries(onto, from.number, check);
+    }
+
+    /// Takes the first entry of a value out of a list.
+    fn drop_entry(&mut self, list: &ListRef, value: &Expr, span: Span) {
+        let v = self.value(value);
+        let v = self.reg(v);
+        let list = self.list_ref(list);
+        let i = self.fresh();
+        self.emit(Op::ListFind { d: i, a: list.addr, v, list: list.number });
+        let ok = self.label();
+        self.emit(Op::JumpIf { a: i, to: To(ok) });
+        let site = self.site(FaultKind::NotInList, span);
+        self.emit(Op::FaultWith { s: v, site });
+        self.here(ok);
+        self.touched(list);
+        self.emit(Op::ListDrop { a: list.addr, i, list: list.number });
+    }
+
+    /// Does something again while a condition holds, up to a bound.
+    fn repeat(&mut self, bound: &Expr, cond: &Expr, body: &[Stmt], cut: bool, span: Span) {
+        let bound = self.value(bound);
+        let bound = self.copy(bound);
+        if changes_state(body) {
+            self.clean = false;
+        }
+        let known = self.cells.len();
+        let done = self.copy(O::K(0));
+        let (top, exit, go) = (self.label(), self.label(), self.label());
+        self.here(top);
+        self.cond(cond, exit, false);
+        self.emit(Op::JumpLt { a: done, b: bound, to: To(go) });
+        if cut {
+            self.emit(Op::Cut {});
+        } else {
+            let site = self.site(FaultKind::RepeatBound, span);
+            self.emit(Op::FaultWith { s: bound, site });
+        }
+        self.here(go);
+        self.emit(Op::Inc { d: done });
+        self.block(body);
+        self.merge(body, span);
+        let site = self.site(FaultKind::StepBudget, span);
+        self.emit(Op::Loop { to: To(top), site });
+        self.here(exit);
+        self.cells.truncate(known);
+    }
+
+    /// A condition, and what is done where it holds or not.
+    fn branch(&mut self, cond: &Expr, then: &[Stmt], other: &[Stmt]) {
+        let (no, end) = (self.label(), self.label());
+        self.cond(cond, no, false);
+        let clean = self.clean;
+        self.block(then);
+        let after_then = self.clean;
+        if !other.is_empty() {
+            self.emit(Op::Jump { to: To(end) });
+        }
+        self.here(no);
+        self.clean = clean;
+        self.block(other);
+        self.here(end);
+        self.clean &= after_then;
     }
 
     pub(super) fn merge(&mut self, body: &[Stmt], span: Span) {

@@ -194,73 +194,15 @@ impl Lower<'_> {
                 self.here(end);
                 O::R(d)
             }
-            Ek::Shift(p, o, sense) => {
-                let (p, o) = (self.value(p), self.value(o));
-                // A step backwards by a known offset is a step by its opposite.
-                let (o, sense) = match o {
-                    O::K(v) => (O::K(sense.signed(v)), Sense::Plus),
-                    o => (o, *sense),
-                };
-                if let (O::K(p), O::K(o)) = (p, o)
-                    && code::is_place(p + o)
-                {
-                    return O::K(p + o);
-                }
-                let (p, o) = (self.reg(p), self.reg(o));
-                let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(|d| match sense {
-                    Sense::Plus => Op::Shift { d, p, o, site },
-                    Sense::Minus => Op::ShiftBack { d, p, o, site },
-                })
-            }
-            Ek::OffAdd(a, b, sense) => {
-                let (a, b) = (self.value(a), self.value(b));
-                if let (O::K(a), O::K(b)) = (a, b) {
-                    let sum = a + sense.signed(b);
-                    if code::is_offset(sum) {
-                        return O::K(sum);
-                    }
-                }
-                let (a, b) = (self.reg(a), self.reg(b));
-                let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(|d| match sense {
-                    Sense::Plus => Op::OffAdd { d, a, b, site },
-                    Sense::Minus => Op::OffSub { d, a, b, site },
-                })
-            }
-            Ek::OffMul(o, n) => {
-                let (a, b) = (self.value(o), self.value(n));
-                if let (O::K(a), O::K(b)) = (a, b)
-                    && b.unsigned_abs() < code::BIAS as u64 / 2
-                {
-                    let (r, c) = code::offset_parts(a);
-                    if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
-                        return O::K(a * b);
-                    }
-                }
-                let (a, b) = (self.reg(a), self.reg(b));
-                let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(|d| Op::OffMul { d, a, b, site })
-            }
-            Ek::DirOffset(a) => match self.value(a) {
-                O::K(v) => {
-                    let (r, c) = DIR_STEPS[v as usize];
-                    O::K(r * code::ROW + c)
-                }
-                O::R(a) => self.unary(|d| Op::DirOff { d, a }),
-            },
+            Ek::Shift(..)
+            | Ek::OffAdd(..)
+            | Ek::OffMul(..)
+            | Ek::DirOffset(..)
+            | Ek::ToPlace(..)
+            | Ek::ToCell(..)
+            | Ek::OnBoard(..)
+            | Ek::MoveShape(..) => self.on_places(e),
             // The place of a cell that came from a place.
-            Ek::ToPlace(c) if matches!(&c.kind, Ek::ToCell(p) if matches!(p.kind, Ek::Local(_))) => {
-                let Ek::ToCell(p) = &c.kind else { return O::K(0) };
-                self.value(p)
-            }
-            Ek::ToPlace(c) => match self.value(c) {
-                O::K(v) => {
-                    let cols = self.b.cols.max(1) as i64;
-                    O::K(code::place(v / cols, v % cols))
-                }
-                O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
-            },
             Ek::Within(a, dom) => {
                 let o = self.value(a);
                 let (lo, hi) = range_of(self.b, dom);
@@ -282,28 +224,29 @@ impl Lower<'_> {
                 self.here(fine);
                 o
             }
-            Ek::ToCell(p) => {
-                let named = matches!(p.kind, Ek::Local(_));
-                let p = self.value(p);
-                let p = self.reg(p);
-                if let Some((_, c)) = self.cells.iter().find(|(q, _)| named && *q == p) {
-                    return O::R(*c);
-                }
-                let site = self.site(FaultKind::OffBoard, span);
-                let cell = self.unary(|d| Op::CellOf { d, p, site });
-                if let (true, O::R(c)) = (named, cell) {
-                    self.cells.push((p, c));
-                }
-                cell
-            }
-            Ek::OnBoard(p) => {
-                let p = self.value(p);
-                let p = self.reg(p);
-                self.unary(|d| Op::OnBoard { d, p })
-            }
             Ek::Call(f, args) => self.call(*f, args),
             Ek::Builtin(op, args) => self.builtin(*op, args, span),
             Ek::Quant(q) => self.quant(q, e),
+            Ek::Entry(..)
+            | Ek::End(..)
+            | Ek::InList(..)
+            | Ek::MakeRecord(..)
+            | Ek::Part(..)
+            | Ek::Given(..) => self.on_parts(e),
+            // Questions about moves and analyses are the reference executor's: there is no code.
+            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {
+                self.full = true;
+                O::K(0)
+            }
+            // Blocks are read by `block_of`.
+            Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
+        }
+    }
+
+    /// Entries of lists, parts of records, what may be none.
+    fn on_parts(&mut self, e: &Expr) -> O {
+        let span = e.span;
+        match &e.kind {
             Ek::Entry(list, index) => {
                 let i = self.value(index);
                 let i = self.reg(i);
@@ -359,6 +302,99 @@ impl Lower<'_> {
                 self.here(fine);
                 O::R(v)
             }
+            _ => unreachable!("what is said of entries and parts"),
+        }
+    }
+
+    /// Places, offsets, cells and placed shapes.
+    fn on_places(&mut self, e: &Expr) -> O {
+        let span = e.span;
+        match &e.kind {
+            Ek::Shift(p, o, sense) => {
+                let (p, o) = (self.value(p), self.value(o));
+                // A step backwards by a known offset is a step by its opposite.
+                let (o, sense) = match o {
+                    O::K(v) => (O::K(sense.signed(v)), Sense::Plus),
+                    o => (o, *sense),
+                };
+                if let (O::K(p), O::K(o)) = (p, o)
+                    && code::is_place(p + o)
+                {
+                    return O::K(p + o);
+                }
+                let (p, o) = (self.reg(p), self.reg(o));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| match sense {
+                    Sense::Plus => Op::Shift { d, p, o, site },
+                    Sense::Minus => Op::ShiftBack { d, p, o, site },
+                })
+            }
+            Ek::OffAdd(a, b, sense) => {
+                let (a, b) = (self.value(a), self.value(b));
+                if let (O::K(a), O::K(b)) = (a, b) {
+                    let sum = a + sense.signed(b);
+                    if code::is_offset(sum) {
+                        return O::K(sum);
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| match sense {
+                    Sense::Plus => Op::OffAdd { d, a, b, site },
+                    Sense::Minus => Op::OffSub { d, a, b, site },
+                })
+            }
+            Ek::OffMul(o, n) => {
+                let (a, b) = (self.value(o), self.value(n));
+                if let (O::K(a), O::K(b)) = (a, b)
+                    && b.unsigned_abs() < code::BIAS as u64 / 2
+                {
+                    let (r, c) = code::offset_parts(a);
+                    if (r * b).abs() < code::BIAS / 2 && (c * b).abs() < code::BIAS / 2 {
+                        return O::K(a * b);
+                    }
+                }
+                let (a, b) = (self.reg(a), self.reg(b));
+                let site = self.site(FaultKind::TooFarAway, span);
+                self.unary(|d| Op::OffMul { d, a, b, site })
+            }
+            Ek::DirOffset(a) => match self.value(a) {
+                O::K(v) => {
+                    let (r, c) = DIR_STEPS[v as usize];
+                    O::K(r * code::ROW + c)
+                }
+                O::R(a) => self.unary(|d| Op::DirOff { d, a }),
+            },
+            Ek::ToPlace(c) if matches!(&c.kind, Ek::ToCell(p) if matches!(p.kind, Ek::Local(_))) => {
+                let Ek::ToCell(p) = &c.kind else { return O::K(0) };
+                self.value(p)
+            }
+            Ek::ToPlace(c) => match self.value(c) {
+                O::K(v) => {
+                    let cols = self.b.cols.max(1) as i64;
+                    O::K(code::place(v / cols, v % cols))
+                }
+                O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
+            },
+            Ek::ToCell(p) => {
+                let named = matches!(p.kind, Ek::Local(_));
+                let p = self.value(p);
+                let p = self.reg(p);
+                if let Some((_, c)) = self.cells.iter().find(|(q, _)| named && *q == p) {
+                    return O::R(*c);
+                }
+                let site = self.site(FaultKind::OffBoard, span);
+                let cell = self.unary(|d| Op::CellOf { d, p, site });
+                if let (true, O::R(c)) = (named, cell) {
+                    self.cells.push((p, c));
+                }
+                cell
+            }
+            Ek::OnBoard(p) => {
+                let p = self.value(p);
+                let p = self.reg(p);
+                self.unary(|d| Op::OnBoard { d, p })
+            }
             Ek::MoveShape(p, o, sense) => {
                 let shapes = self.shapes_of(p);
                 let (p, o) = (self.value(p), self.value(o));
@@ -375,13 +411,7 @@ impl Lower<'_> {
                 let site = self.site(FaultKind::TooFarAway, span);
                 self.unary(|d| Op::ShapeMove { d, p, o, shapes, site })
             }
-            // Questions about moves and analyses are the reference executor's: there is no code.
-            Ek::Can(_) | Ek::Leads(..) | Ek::Asked(_) => {
-                self.full = true;
-                O::K(0)
-            }
-            // Blocks are read by `block_of`.
-            Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
+            _ => unreachable!("what is said of places"),
         }
     }
 

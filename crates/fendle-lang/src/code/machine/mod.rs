@@ -448,13 +448,13 @@ impl<'c> Machine<'c> {
         self.places.clear();
         let halt = self.go(program.entry, self.stops)?;
         if halt == Halt::Done {
-            self.settle_end()?;
+            self.write_end_once()?;
         }
         Ok(halt)
     }
 
     /// An ending that a statement wrote and a condition says as well is written once.
-    fn settle_end(&mut self) -> Result<(), Break> {
+    fn write_end_once(&mut self) -> Result<(), Break> {
         let ended = (self.code.now + self.code.state_len) as usize - 1;
         if self.mem[ended] != 0 {
             let value = self.ask_as_is(self.code.status_changed)?;
@@ -493,7 +493,7 @@ impl<'c> Machine<'c> {
 
     /// Where a state breaks that is no rearrangement any more.
     fn not_rearranged(&self, bad: NotRearranged) -> Break {
-        let site = self.code.pack_sites.iter().find(|(v, _)| *v == bad.0).map_or(Site(0), |s| s.1);
+        let site = self.code.pack_sites.iter().find(|(v, _)| v.0 == bad.0).map_or(Site(0), |s| s.1);
         Break { site, value: 0 }
     }
 

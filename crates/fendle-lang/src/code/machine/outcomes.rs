@@ -353,7 +353,7 @@ impl<'c> Machine<'c> {
                     if halt == Halt::Cut {
                         self.set_cut();
                     } else {
-                        self.settle_end()?;
+                        self.write_end_once()?;
                     }
                     out.packed.clear();
                     out.packed.extend_from_slice(source);
@@ -443,7 +443,7 @@ impl<'c> Machine<'c> {
         }
         match halt {
             Halt::Cut => self.set_cut(),
-            Halt::Done => self.settle_end()?,
+            Halt::Done => self.write_end_once()?,
             _ => {}
         }
         Ok(halt)

@@ -97,7 +97,7 @@ impl Machine<'_> {
         let Halt::Paused(pc) = halt else { return Ok(halt) };
         let halt = self.go(pc + 1, false)?;
         if halt == Halt::Done {
-            self.settle_end()?;
+            self.write_end_once()?;
         }
         Ok(halt)
     }
@@ -163,7 +163,7 @@ impl Machine<'_> {
         self.places.clear();
         let halt = self.go(positions.continuation(continuation).0, false)?;
         if halt == Halt::Done {
-            self.settle_end()?;
+            self.write_end_once()?;
         }
         Ok(halt)
     }

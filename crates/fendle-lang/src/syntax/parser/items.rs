@@ -106,122 +106,50 @@ impl Parser<'_> {
             return Err(Skip);
         }
         self.next();
-        let item = match word.as_str() {
-            "model" => {
-                let name = self.name("the model's name")?;
-                if let Some(first) = &source.name {
-                    let first = first.span;
-                    self.errors.push(
-                        Diagnostic::error("S022", self.file, name.span, "a file holds one model").also(
-                            self.file,
-                            first,
-                            "the first one is here",
-                        ),
-                    );
-                } else {
-                    source.name = Some(name);
-                }
-                return self.end_of_line("the end of the line");
-            }
+        if word == "model" {
+            return self.model_name(source);
+        }
+        let item = match self.declaration(&word, span)? {
+            Some(item) => item,
+            None => self.rule(&word, span)?,
+        };
+        let ended = self.end_of_line("the end of the line");
+        // Half a condition would only be reported a second time; half a declaration still declares.
+        let condition = matches!(
+            item,
+            Item::Goal(..)
+                | Item::Lost(..)
+                | Item::Over(..)
+                | Item::Always(..)
+                | Item::Keeps { .. }
+                | Item::Bound(..)
+                | Item::Promise(..)
+                | Item::Cost { .. }
+                | Item::Const(..)
+        );
+        if ended.is_ok() || !condition {
+            source.items.push(item);
+        }
+        ended
+    }
+
+    /// What the model is made of: its names, and what happens. `None`: the word begins something else.
+    fn declaration(&mut self, word: &str, span: Span) -> Parse<Option<Item>> {
+        Ok(Some(match word {
             "const" => {
                 let name = self.name("a name")?;
                 self.op("=")?;
                 Item::Const(name, self.expr()?)
             }
-            "enum" => {
-                let name = self.name("a name")?;
-                self.op("{")?;
-                let mut values = vec![];
-                loop {
-                    self.newlines();
-                    if self.eat_op("}") {
-                        break;
-                    }
-                    values.push(self.name("a value or `}`")?);
-                    while self.eat_op(",") || matches!(self.peek(), Tok::Newline) {
-                        self.newlines();
-                    }
-                }
-                Item::Enum(name, values)
-            }
-            "level" | "state" | "hidden" => {
-                let mut names = vec![self.name("a name")?];
-                while self.eat_op(",") {
-                    names.push(self.name("a name")?);
-                }
-                self.op(":")?;
-                let ty = self.ty()?;
-                let (mut when, mut default, mut outside) = (None, None, None);
-                let mut defaults = vec![];
-                let (mut prior, mut untold) = (Prior::default(), false);
-                loop {
-                    if self.eat_word("if") {
-                        when = Some(self.expr()?);
-                    } else if self.eat_word("outside") {
-                        outside = Some(self.postfix()?);
-                    } else if word == "state" && self.eat_word("untold") {
-                        untold = true;
-                    } else if word == "hidden" && self.eat_word("with") {
-                        prior.with = Some(self.expr()?);
-                    } else if word == "hidden" && self.eat_word("each") {
-                        let name =
-                            if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
-                        prior.each = Some((name, self.weighted()?));
-                    } else if self.is_op("=")
-                        && matches!(self.peek_at(1), Tok::Op("("))
-                        && matches!(self.peek_at(2), Tok::Name(_) | Tok::Int(_))
-                        && matches!(self.peek_at(3), Tok::Op(":"))
-                    {
-                        self.next();
-                        self.next();
-                        loop {
-                            let key = match self.peek().clone() {
-                                Tok::Int(n) => Name { text: n.to_string(), span: self.next().span },
-                                _ => self.name("a key")?,
-                            };
-                            self.op(":")?;
-                            defaults.push((key, self.expr()?));
-                            if !self.eat_op(",") || self.is_op(")") {
-                                break;
-                            }
-                        }
-                        self.op(")")?;
-                    } else if self.eat_op("=") {
-                        default = Some(self.expr()?);
-                    } else {
-                        break;
-                    }
-                }
-                let hidden = (word == "hidden").then_some(prior);
-                Item::Var {
-                    state: word != "level",
-                    names,
-                    ty,
-                    when,
-                    default,
-                    defaults,
-                    outside,
-                    hidden,
-                    untold,
-                }
-            }
+            "enum" => self.enum_item()?,
+            "level" | "state" | "hidden" => self.variable_item(word)?,
             "derived" => {
                 let name = self.name("a name")?;
                 let ty = if self.eat_op(":") { Some(self.ty()?) } else { None };
                 self.op("=")?;
                 Item::Derived { name, ty, value: self.expr()? }
             }
-            "tell" => {
-                let mut name = None;
-                if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
-                    name = Some(self.name("a name")?);
-                    self.op(":")?;
-                }
-                let value = self.expr()?;
-                let binder = if self.eat_word("for") { Some(self.binder()?) } else { None };
-                let when = if binder.is_none() && self.eat_word("where") { Some(self.expr()?) } else { None };
-                Item::Tell { name, value, binder, when, span: span.to(self.last_span()) }
-            }
+            "tell" => self.tell_item(span)?,
             "tally" => {
                 let mut names = vec![self.name("a name")?];
                 while self.eat_op(",") {
@@ -253,40 +181,9 @@ impl Parser<'_> {
                 let body = if waiting && !self.is_op("{") { vec![] } else { self.block()? };
                 Item::Move { name, params, body, waiting }
             }
-            "record" => {
-                let name = self.name("a name")?;
-                self.op("{")?;
-                let mut fields = vec![];
-                loop {
-                    self.newlines();
-                    if self.eat_op("}") {
-                        break;
-                    }
-                    let name = self.name("a part of the record or `}`")?;
-                    self.op(":")?;
-                    fields.push(Param { name, ty: self.ty()? });
-                    while self.eat_op(",") || matches!(self.peek(), Tok::Newline) {
-                        self.newlines();
-                    }
-                }
-                Item::Record(name, fields)
-            }
+            "record" => self.record_item()?,
             "shapes" => self.shapes()?,
-            "tick" => {
-                let (mut every, mut on) = (None, None);
-                if self.eat_word("on") {
-                    on = Some(self.name("the move that lets time pass")?);
-                } else {
-                    self.word("every")?;
-                    if self.eat_word("move") {
-                        every = Some(Expr { kind: ExprKind::Int(1), span });
-                    } else {
-                        every = Some(self.additive()?);
-                        self.word("moves")?;
-                    }
-                }
-                Item::Tick { every, on, body: self.block()?, span }
-            }
+            "tick" => self.tick_item(span)?,
             "setup" => {
                 let mut attempts = None;
                 if self.eat_word("at") {
@@ -296,38 +193,20 @@ impl Parser<'_> {
                 }
                 Item::Setup { attempts, body: self.block()?, span }
             }
-            "spread" => {
-                let (mut range, mut record) = (None, None);
-                if matches!(self.peek_at(1), Tok::Name(w) if w == "over") {
-                    record = Some(self.name("a record")?);
-                } else {
-                    let lo = self.additive()?;
-                    self.op("..")?;
-                    range = Some((lo, self.additive()?));
-                }
-                self.word("over")?;
-                let mut over = vec![self.name("the lists that they are spread over")?];
-                while self.eat_op(",") {
-                    over.push(self.name("lists")?);
-                }
-                Item::Spread { range, record, over, span: span.to(self.last_span()) }
-            }
-            "aim" => {
-                let most = if self.eat_word("most") {
-                    true
-                } else if self.eat_word("least") {
-                    false
-                } else {
-                    return self.fail("`most` or `least`");
-                };
-                let what = if self.eat_word("score") { None } else { Some(self.expr()?) };
-                Item::Aim { most, what, span }
-            }
+            "spread" => self.spread_item(span)?,
+            "aim" => self.aim_item(span)?,
             "alike" => {
                 let what = self.likeness()?;
                 let when = if self.eat_word("if") { Some(self.expr()?) } else { None };
                 Item::Alike { what, when, span: span.to(self.last_span()) }
             }
+            _ => return Ok(None),
+        }))
+    }
+
+    /// What is said of the model: ends, laws, promises, counts, examples.
+    fn rule(&mut self, word: &str, span: Span) -> Parse<Item> {
+        Ok(match word {
             "law" if self.is_word("never") => {
                 self.next();
                 let condition = self.condition()?;
@@ -369,66 +248,221 @@ impl Parser<'_> {
                 self.word("because")?;
                 Item::Always(e, self.text("a reason in quotes")?, span)
             }
-            "keeps" => {
-                self.op("(")?;
-                let quantity = self.expr()?;
-                self.op(")")?;
-                let when = if self.eat_word("when") { Some(self.expr()?) } else { None };
-                let goal = if self.eat_word("goal") {
-                    self.op("(")?;
-                    let e = self.expr()?;
-                    self.op(")")?;
-                    Some(e)
-                } else {
-                    None
-                };
-                self.word("because")?;
-                let why = self.text("a reason in quotes")?;
-                Item::Keeps { quantity, when, goal, why, span }
-            }
+            "keeps" => self.keeps_item(span)?,
             "bound" => Item::Bound(self.expr()?, span),
             "promise" => {
                 let e = self.expr()?;
                 self.word("of")?;
                 Item::Promise(e, self.expr()?, span)
             }
-            "cost" => {
-                let name = self.name("a name for what is counted")?;
-                self.word("of")?;
-                let of = self.name("the name of a move")?;
-                let mut params = vec![];
-                if self.eat_op("(") {
-                    while !self.is_op(")") {
-                        params.push(self.name("a name for a parameter of the move, or `)`")?);
-                        if !self.eat_op(",") {
-                            break;
-                        }
-                    }
-                    self.op(")")?;
-                }
-                self.op("=")?;
-                Item::Cost { name, of, params, count: self.expr()?, span: span.to(self.last_span()) }
-            }
+            "cost" => self.cost_item(span)?,
             _ => self.example(span)?,
-        };
-        let ended = self.end_of_line("the end of the line");
-        // Half a condition would only be reported a second time; half a declaration still declares.
-        let condition = matches!(
-            item,
-            Item::Goal(..)
-                | Item::Lost(..)
-                | Item::Over(..)
-                | Item::Always(..)
-                | Item::Keeps { .. }
-                | Item::Bound(..)
-                | Item::Promise(..)
-                | Item::Cost { .. }
-                | Item::Const(..)
-        );
-        if ended.is_ok() || !condition {
-            source.items.push(item);
+        })
+    }
+
+    /// `cost NAME of MOVE(A, B) = COUNT`
+    fn cost_item(&mut self, span: Span) -> Parse<Item> {
+        let name = self.name("a name for what is counted")?;
+        self.word("of")?;
+        let of = self.name("the name of a move")?;
+        let mut params = vec![];
+        if self.eat_op("(") {
+            while !self.is_op(")") {
+                params.push(self.name("a name for a parameter of the move, or `)`")?);
+                if !self.eat_op(",") {
+                    break;
+                }
+            }
+            self.op(")")?;
         }
-        ended
+        self.op("=")?;
+        Ok(Item::Cost { name, of, params, count: self.expr()?, span: span.to(self.last_span()) })
+    }
+
+    /// `keeps (QUANTITY) when C goal (VALUE) because "..."`
+    fn keeps_item(&mut self, span: Span) -> Parse<Item> {
+        self.op("(")?;
+        let quantity = self.expr()?;
+        self.op(")")?;
+        let when = if self.eat_word("when") { Some(self.expr()?) } else { None };
+        let goal = if self.eat_word("goal") {
+            self.op("(")?;
+            let e = self.expr()?;
+            self.op(")")?;
+            Some(e)
+        } else {
+            None
+        };
+        self.word("because")?;
+        let why = self.text("a reason in quotes")?;
+        Ok(Item::Keeps { quantity, when, goal, why, span })
+    }
+
+    /// `aim most WHAT` or `aim least WHAT`
+    fn aim_item(&mut self, span: Span) -> Parse<Item> {
+        let most = if self.eat_word("most") {
+            true
+        } else if self.eat_word("least") {
+            false
+        } else {
+            return self.fail("`most` or `least`");
+        };
+        let what = if self.eat_word("score") { None } else { Some(self.expr()?) };
+        Ok(Item::Aim { most, what, span })
+    }
+
+    /// `spread LO..HI over LISTS`, or of all values of a record.
+    fn spread_item(&mut self, span: Span) -> Parse<Item> {
+        let (mut range, mut record) = (None, None);
+        if matches!(self.peek_at(1), Tok::Name(w) if w == "over") {
+            record = Some(self.name("a record")?);
+        } else {
+            let lo = self.additive()?;
+            self.op("..")?;
+            range = Some((lo, self.additive()?));
+        }
+        self.word("over")?;
+        let mut over = vec![self.name("the lists that they are spread over")?];
+        while self.eat_op(",") {
+            over.push(self.name("lists")?);
+        }
+        Ok(Item::Spread { range, record, over, span: span.to(self.last_span()) })
+    }
+
+    /// `tick on MOVE` or `tick every N moves`, and what happens.
+    fn tick_item(&mut self, span: Span) -> Parse<Item> {
+        let (mut every, mut on) = (None, None);
+        if self.eat_word("on") {
+            on = Some(self.name("the move that lets time pass")?);
+        } else {
+            self.word("every")?;
+            if self.eat_word("move") {
+                every = Some(Expr { kind: ExprKind::Int(1), span });
+            } else {
+                every = Some(self.additive()?);
+                self.word("moves")?;
+            }
+        }
+        Ok(Item::Tick { every, on, body: self.block()?, span })
+    }
+
+    /// `record NAME { PART: TYPE }`
+    fn record_item(&mut self) -> Parse<Item> {
+        let name = self.name("a name")?;
+        self.op("{")?;
+        let mut fields = vec![];
+        loop {
+            self.newlines();
+            if self.eat_op("}") {
+                break;
+            }
+            let name = self.name("a part of the record or `}`")?;
+            self.op(":")?;
+            fields.push(Param { name, ty: self.ty()? });
+            while self.eat_op(",") || matches!(self.peek(), Tok::Newline) {
+                self.newlines();
+            }
+        }
+        Ok(Item::Record(name, fields))
+    }
+
+    /// `tell NAME: VALUE for c on board where C`
+    fn tell_item(&mut self, span: Span) -> Parse<Item> {
+        let mut name = None;
+        if matches!(self.peek(), Tok::Name(_)) && matches!(self.peek_at(1), Tok::Op(":")) {
+            name = Some(self.name("a name")?);
+            self.op(":")?;
+        }
+        let value = self.expr()?;
+        let binder = if self.eat_word("for") { Some(self.binder()?) } else { None };
+        let when = if binder.is_none() && self.eat_word("where") { Some(self.expr()?) } else { None };
+        Ok(Item::Tell { name, value, binder, when, span: span.to(self.last_span()) })
+    }
+
+    /// `level`, `state` or `hidden` with names, a type, and what goes with it.
+    fn variable_item(&mut self, word: &str) -> Parse<Item> {
+        let mut names = vec![self.name("a name")?];
+        while self.eat_op(",") {
+            names.push(self.name("a name")?);
+        }
+        self.op(":")?;
+        let ty = self.ty()?;
+        let (mut when, mut default, mut outside) = (None, None, None);
+        let mut defaults = vec![];
+        let (mut prior, mut untold) = (Prior::default(), false);
+        loop {
+            if self.eat_word("if") {
+                when = Some(self.expr()?);
+            } else if self.eat_word("outside") {
+                outside = Some(self.postfix()?);
+            } else if word == "state" && self.eat_word("untold") {
+                untold = true;
+            } else if word == "hidden" && self.eat_word("with") {
+                prior.with = Some(self.expr()?);
+            } else if word == "hidden" && self.eat_word("each") {
+                let name = if self.is_op("(") { None } else { Some(self.name("a name for the cell")?) };
+                prior.each = Some((name, self.weighted()?));
+            } else if self.is_op("=")
+                && matches!(self.peek_at(1), Tok::Op("("))
+                && matches!(self.peek_at(2), Tok::Name(_) | Tok::Int(_))
+                && matches!(self.peek_at(3), Tok::Op(":"))
+            {
+                self.next();
+                self.next();
+                loop {
+                    let key = match self.peek().clone() {
+                        Tok::Int(n) => Name { text: n.to_string(), span: self.next().span },
+                        _ => self.name("a key")?,
+                    };
+                    self.op(":")?;
+                    defaults.push((key, self.expr()?));
+                    if !self.eat_op(",") || self.is_op(")") {
+                        break;
+                    }
+                }
+                self.op(")")?;
+            } else if self.eat_op("=") {
+                default = Some(self.expr()?);
+            } else {
+                break;
+            }
+        }
+        let hidden = (word == "hidden").then_some(prior);
+        Ok(Item::Var { state: word != "level", names, ty, when, default, defaults, outside, hidden, untold })
+    }
+
+    /// `enum NAME { A, B }`
+    fn enum_item(&mut self) -> Parse<Item> {
+        let name = self.name("a name")?;
+        self.op("{")?;
+        let mut values = vec![];
+        loop {
+            self.newlines();
+            if self.eat_op("}") {
+                break;
+            }
+            values.push(self.name("a value or `}`")?);
+            while self.eat_op(",") || matches!(self.peek(), Tok::Newline) {
+                self.newlines();
+            }
+        }
+        Ok(Item::Enum(name, values))
+    }
+
+    /// `model NAME`, once in a file.
+    fn model_name(&mut self, source: &mut Source) -> Parse<()> {
+        let name = self.name("the model's name")?;
+        if let Some(first) = &source.name {
+            let first = first.span;
+            self.errors.push(Diagnostic::error("S022", self.file, name.span, "a file holds one model").also(
+                self.file,
+                first,
+                "the first one is here",
+            ));
+        } else {
+            source.name = Some(name);
+        }
+        self.end_of_line("the end of the line")
     }
 
     pub(super) fn show(&mut self) -> Parse<Item> {

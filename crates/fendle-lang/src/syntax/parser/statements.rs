@@ -57,73 +57,20 @@ impl Parser<'_> {
             _ => return self.fail("a statement"),
         };
         let kind = match word.as_str() {
-            "let" | "var" => {
-                self.next();
-                let name = self.name("a name")?;
-                let ty = if self.eat_op(":") { Some(self.ty()?) } else { None };
-                let list = matches!(&ty, Some(t) if matches!(t.kind, TypeKind::List { .. }));
-                if list && !self.is_op("=") {
-                    let value = Expr { kind: ExprKind::Empty, span: name.span };
-                    let kind = StmtKind::Let { name, ty, value, mutable: word == "var" };
-                    return Ok(Stmt { kind, span: span.to(self.last_span()) });
-                }
-                self.op("=")?;
-                if self.is_word("draw") && word == "let" {
-                    let (from, other) = self.draw(Some(&name))?;
-                    StmtKind::Draw { name: Some(name), ty, target: None, from, other }
-                } else {
-                    StmtKind::Let { name, ty, value: self.expr()?, mutable: word == "var" }
-                }
-            }
+            "let" | "var" => self.named(word == "var")?,
             "swap" => {
                 self.next();
                 let a = self.expr()?;
                 self.op(",")?;
                 StmtKind::Swap(a, self.expr()?)
             }
-            "if" => {
-                self.next();
-                let cond = self.condition()?;
-                let then = self.block()?;
-                let mut ahead = 0;
-                while matches!(self.peek_at(ahead), Tok::Newline) {
-                    ahead += 1;
-                }
-                let mut other = vec![];
-                if matches!(self.peek_at(ahead), Tok::Name(n) if n == "else") {
-                    self.at += ahead + 1;
-                    other = if self.is_word("if") {
-                        self.deeper()?;
-                        let stmt = self.stmt()?;
-                        self.back(1);
-                        vec![stmt]
-                    } else {
-                        self.block()?
-                    };
-                }
-                StmtKind::If { cond, then, other }
-            }
+            "if" => self.condition_with_blocks()?,
             "for" => {
                 self.next();
                 let binder = self.binder()?;
                 StmtKind::For { binder, body: self.block()? }
             }
-            "repeat" => {
-                self.next();
-                self.word("at")?;
-                self.word("most")?;
-                let bound = self.expr()?;
-                self.word("while")?;
-                let cond = self.condition()?;
-                let body = self.block()?;
-                let mut cut = false;
-                if self.is_word("else") {
-                    self.next();
-                    self.word("cut")?;
-                    cut = true;
-                }
-                StmtKind::Repeat { bound, cond, body, cut }
-            }
+            "repeat" => self.repeat()?,
             "phase" => {
                 self.next();
                 let name = self.text("the phase's name in quotes")?;
@@ -133,19 +80,7 @@ impl Parser<'_> {
                 self.next();
                 StmtKind::Offer(self.condition()?)
             }
-            "refuse" => {
-                self.next();
-                let why = self.text("the reason in quotes")?;
-                let mut at = vec![];
-                if self.eat_word("at") {
-                    at.push(self.expr()?);
-                    while self.eat_op(",") {
-                        at.push(self.expr()?);
-                    }
-                }
-                let unless = self.unless()?;
-                StmtKind::Refuse { why, at, unless }
-            }
+            "refuse" => self.refuse()?,
             "judge" => {
                 self.next();
                 StmtKind::Judge
@@ -179,21 +114,7 @@ impl Parser<'_> {
                 let set = self.expr()?;
                 if word == "add" { StmtKind::Add(cell, set) } else { StmtKind::Remove(cell, set) }
             }
-            "write" => {
-                self.next();
-                let mut parts = vec![self.expr()?];
-                self.op(",")?;
-                while !self.eat_word("then") {
-                    parts.push(self.expr()?);
-                    self.op(",")?;
-                }
-                let fill = self.expr()?;
-                self.op(",")?;
-                self.word("into")?;
-                let into = self.postfix()?;
-                self.word("along")?;
-                StmtKind::Write { parts, fill, into, along: self.expr()? }
-            }
+            "write" => self.write()?,
             "take" => {
                 self.next();
                 self.word("last")?;
@@ -264,6 +185,100 @@ impl Parser<'_> {
             }
         };
         Ok(Stmt { kind, span: span.to(self.last_span()) })
+    }
+
+    /// `write PARTS, then FILL, into GRID along LANE`
+    fn write(&mut self) -> Parse<StmtKind> {
+        self.next();
+        let mut parts = vec![self.expr()?];
+        self.op(",")?;
+        while !self.eat_word("then") {
+            parts.push(self.expr()?);
+            self.op(",")?;
+        }
+        let fill = self.expr()?;
+        self.op(",")?;
+        self.word("into")?;
+        let into = self.postfix()?;
+        self.word("along")?;
+        Ok(StmtKind::Write { parts, fill, into, along: self.expr()? })
+    }
+
+    /// `refuse "..." at CELLS unless C`
+    fn refuse(&mut self) -> Parse<StmtKind> {
+        self.next();
+        let why = self.text("the reason in quotes")?;
+        let mut at = vec![];
+        if self.eat_word("at") {
+            at.push(self.expr()?);
+            while self.eat_op(",") {
+                at.push(self.expr()?);
+            }
+        }
+        let unless = self.unless()?;
+        Ok(StmtKind::Refuse { why, at, unless })
+    }
+
+    /// `repeat at most N while C { }`, and perhaps `else cut`.
+    fn repeat(&mut self) -> Parse<StmtKind> {
+        self.next();
+        self.word("at")?;
+        self.word("most")?;
+        let bound = self.expr()?;
+        self.word("while")?;
+        let cond = self.condition()?;
+        let body = self.block()?;
+        let mut cut = false;
+        if self.is_word("else") {
+            self.next();
+            self.word("cut")?;
+            cut = true;
+        }
+        Ok(StmtKind::Repeat { bound, cond, body, cut })
+    }
+
+    /// `if C { }`, with `else` on the same line or a later one.
+    fn condition_with_blocks(&mut self) -> Parse<StmtKind> {
+        self.next();
+        let cond = self.condition()?;
+        let then = self.block()?;
+        let mut ahead = 0;
+        while matches!(self.peek_at(ahead), Tok::Newline) {
+            ahead += 1;
+        }
+        let mut other = vec![];
+        if matches!(self.peek_at(ahead), Tok::Name(n) if n == "else") {
+            self.at += ahead + 1;
+            other = if self.is_word("if") {
+                self.deeper()?;
+                let stmt = self.stmt()?;
+                self.back(1);
+                vec![stmt]
+            } else {
+                self.block()?
+            };
+        }
+        Ok(StmtKind::If { cond, then, other })
+    }
+
+    /// `let NAME: TYPE = VALUE`, `var`, or a draw that is named.
+    fn named(&mut self, mutable: bool) -> Parse<StmtKind> {
+        self.next();
+        let name = self.name("a name")?;
+        let ty = if self.eat_op(":") { Some(self.ty()?) } else { None };
+        let list = matches!(&ty, Some(t) if matches!(t.kind, TypeKind::List { .. }));
+        if list && !self.is_op("=") {
+            let value = Expr { kind: ExprKind::Empty, span: name.span };
+            let kind = StmtKind::Let { name, ty, value, mutable };
+            return Ok(kind);
+        }
+        self.op("=")?;
+        Ok(if self.is_word("draw") && !mutable {
+            let (from, other) = self.draw(Some(&name))?;
+            StmtKind::Draw { name: Some(name), ty, target: None, from, other }
+        } else {
+            StmtKind::Let { name, ty, value: self.expr()?, mutable }
+        })
     }
 
     /// What stands behind the reason and the places of a `refuse`.
