@@ -326,3 +326,57 @@ fn the_board_is_as_it_was_written() {
     assert_eq!(asked.world(&b.position), world);
     assert_eq!(asked.made("stay").map(|s| s.map(|s| asked.world(&s))), Ok(Some(world)));
 }
+
+/// A known step from every cell of a 3 x 4 board leads to the cell that rows and columns say, or off the board: as a value, as a
+/// condition, and among the cells around.
+#[test]
+fn known_steps_from_cells_lead_where_rows_and_columns_say() {
+    let (rows, cols) = (3i64, 4i64);
+    let marks: Vec<String> = (1..=rows * cols).map(|n| n.to_string()).collect();
+    let board: Vec<String> = marks.chunks(cols as usize).map(|row| row.join(" ")).collect();
+    let mut text = "model steps\nlevel mark: grid of 0..40\nstate n: 0..99999 = 0\n".to_string();
+    let mut want = vec![];
+    for dr in -3..=3i64 {
+        for dc in -4..=4i64 {
+            let by = format!("({dr}) * down + ({dc}) * right");
+            let name = format!("m{}", want.len());
+            text.push_str(&format!(
+                "move {name} {{\n    n = sum(c on mark: (mark[c + ({by})] outside 40))\n    \
+                 n += 1000 * count(c on mark where c + ({by}) on board)\n    \
+                 for c on mark where not c + ({by}) on board {{ n += 30000 / 12 }}\n}}\n"
+            ));
+            let steps = (0..rows * cols).map(|c| (c / cols + dr, c % cols + dc));
+            let on: Vec<i64> = steps
+                .filter(|(r, c)| (0..rows).contains(r) && (0..cols).contains(c))
+                .map(|(r, c)| r * cols + c + 1)
+                .collect();
+            let off = rows * cols - on.len() as i64;
+            want.push((name, on.iter().sum::<i64>() + 40 * off + 1000 * on.len() as i64 + 2500 * off));
+        }
+    }
+    let around = |c: i64| {
+        let beside = [(-1, 0), (0, 1), (1, 0), (0, -1)].map(|(r, s)| (c / cols + r, c % cols + s));
+        let on = beside.into_iter().filter(|(r, s)| (0..rows).contains(r) && (0..cols).contains(s));
+        on.map(|(r, s)| r * cols + s + 1).sum::<i64>()
+    };
+    text.push_str(
+        "move near { n = sum(c on mark: sum(b in around4(c): mark[b]) * mark[c]) }\ngoal n == 99999\n",
+    );
+    want.push(("near".to_string(), (0..rows * cols).map(|c| around(c) * (c + 1)).sum()));
+    let game = game(&text, &format!("values.mark = '''\n{}\n'''", board.join("\n")));
+    let native = fendle_native::compile(&game.bound, &game.code).expect("this machine has native code");
+    let mut both = common::both(&game, &native);
+    common::compare_native(&game, &mut both, &game.bound.position.clone()).expect("agrees");
+    let table = MoveTable::new(&game.bound).expect("few moves");
+    let mut machine = Machine::new(&game.bound, &game.code);
+    compare(&game, &table, &mut machine, &game.bound.position.clone()).expect("both executors agree");
+    let slot = &game.bound.slots[game.bound.model.var("n").expect("declared")];
+    for (name, value) in want {
+        let number =
+            table.list.iter().position(|(of, _)| game.bound.model.moves[*of].name == name).expect("a move");
+        match step(&game.bound, &table, &game.bound.position, number, false) {
+            Ok(Tried::Made(list)) => assert_eq!(i64::from(list[0].made.state[slot.base]), value, "{name}"),
+            _ => panic!("{name} is made"),
+        }
+    }
+}

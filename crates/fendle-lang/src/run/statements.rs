@@ -95,7 +95,7 @@ impl<'b> Eval<'b> {
                 return Ok(flow);
             }
             St::Refuse { site, at, unless } => return self.refuse(*site, at, unless.as_ref(), span, frame),
-            St::Draw { local, from, into, rest, other } => return self.draw_of(stmt, frame),
+            St::Draw { .. } => return self.draw_of(stmt, frame),
             St::NewList { local, value, max } => self.new_list(*local, value.as_ref(), max, span, frame)?,
             St::Push(list, value) => {
                 let v = self.one(value, frame)?;
@@ -133,7 +133,7 @@ impl<'b> Eval<'b> {
             St::Write { parts, fill, into, along } => {
                 self.write_lane(parts, fill, into, along, span, frame)?
             }
-            St::CutOut { local, columns, filter, into, fill, from } => self.cut_out(stmt, frame)?,
+            St::CutOut { .. } => self.cut_out(stmt, frame)?,
             St::Insert { row, into, at, from } => self.insert(row, into, at, from, span, frame)?,
             St::Require(cond, _) => {
                 if self.one(cond, frame)? == 0 {

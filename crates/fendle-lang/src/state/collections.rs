@@ -16,6 +16,8 @@ pub(super) struct Spread {
     /// `ways[p][n]`: heights of p piles that hold n together.
     ways: Vec<Vec<u64>>,
     factorials: Vec<u64>,
+    /// 2^64 divided by each factorial.
+    reciprocals: Vec<u64>,
     pub(super) total: u64,
 }
 
@@ -43,7 +45,24 @@ impl Spread {
             factorials[i] = factorials[i - 1] * i as u64;
         }
         let total = factorials[n].checked_mul(ways[lists][n])?;
-        Some(Spread { lists, cap, lo: lo as i32, pad: pad as i32, n, ways, factorials, total })
+        let reciprocals = factorials
+            .iter()
+            .map(|f| u64::try_from((1u128 << 64) / u128::from(*f)).unwrap_or(u64::MAX))
+            .collect();
+        Some(Spread { lists, cap, lo: lo as i32, pad: pad as i32, n, ways, factorials, reciprocals, total })
+    }
+
+    /// A number below `(n + 1)!` divided by `n!`, and the rest: by a multiplication with 2^64 / n!, which gives the quotient or one
+    /// less.
+    #[inline]
+    fn over_factorial(&self, number: u64, n: usize) -> (u64, u64) {
+        let by = self.factorials[n];
+        if by == 1 {
+            return (number, 0);
+        }
+        let quotient = ((u128::from(number) * u128::from(self.reciprocals[n])) >> 64) as u64;
+        let rest = number - quotient * by;
+        if rest >= by { (quotient + 1, rest - by) } else { (quotient, rest) }
     }
 
     #[inline]
@@ -84,8 +103,8 @@ impl Spread {
             list[0] = len as i32;
             for v in &mut list[1..=len] {
                 left -= 1;
-                let mut skip = order / self.factorials[left];
-                order %= self.factorials[left];
+                let (mut skip, next) = self.over_factorial(order, left);
+                order = next;
                 let mut rest = unused;
                 while skip > 0 {
                     rest &= rest - 1;

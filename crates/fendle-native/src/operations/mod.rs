@@ -223,6 +223,7 @@ impl Emitter<'_> {
             Op::PlaceOf { .. }
             | Op::CellOf { .. }
             | Op::CellOr { .. }
+            | Op::Beside { .. }
             | Op::OnBoard { .. }
             | Op::Shift { .. }
             | Op::ShiftBack { .. }

@@ -81,6 +81,24 @@ impl Emitter<'_> {
                 let cell = self.cell_at(row, col);
                 self.set(d, cell);
             }
+            Op::Beside { d, c, o, to } => {
+                let c = self.get(c);
+                let (rows, cols) = code::offset_parts(o.into());
+                let beside = |c: i64| {
+                    let (row, col) = (c / self.cols + rows, c % self.cols + cols);
+                    let on = (0..self.rows).contains(&row) && (0..self.cols).contains(&col);
+                    if on { row * self.cols + col } else { -1 }
+                };
+                let cells = self.rows * self.cols;
+                // What is no cell has none beside it.
+                let table: Vec<i64> = (0..cells).map(beside).chain([-1]).collect();
+                let last = self.number(cells);
+                let c = self.b.ins().umin(c, last);
+                let cell = self.entry(table, c);
+                let off = self.b.ins().icmp_imm(IntCC::SignedLessThan, cell, 0);
+                self.jump_if(off, to);
+                self.set(d, cell);
+            }
             Op::OnBoard { d, p } => {
                 let p = self.get(p);
                 let (_, _, on) = self.on_board(p);

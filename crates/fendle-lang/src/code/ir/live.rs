@@ -133,7 +133,7 @@ impl Code {
         let mut reads = vec![];
         op.roles(&mut |role| match role {
             // Where a jump is taken the register may keep what it held.
-            Role::Writes(r) if !matches!(op, Op::CellOr { .. } | Op::Recall { .. }) => {
+            Role::Writes(r) if !matches!(op, Op::CellOr { .. } | Op::Beside { .. } | Op::Recall { .. }) => {
                 set[r.0 as usize / 64] &= !(1 << (r.0 % 64));
             }
             Role::Reads(r) => reads.push(r),

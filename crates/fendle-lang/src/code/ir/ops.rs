@@ -183,6 +183,8 @@ ops! {
     CellOf { d: R, p: R, site: Site } => [Reads(p), Writes(d), Faults(site)];
     /// The cell of a place, or a jump when it is off the board.
     CellOr { d: R, p: R, to: To } => [Reads(p), Writes(d), Jumps(to)];
+    /// The cell that lies by an offset `o` from a cell; goes on at `to` where that is off the board, and `d` stays what it was.
+    Beside { d: R, c: R, o: i32, to: To } => [Reads(c), Writes(d), Jumps(to)];
     /// `d` is 1 where a place is on the board, else 0.
     OnBoard { d: R, p: R } => [Reads(p), Writes(d)];
     /// A place and an offset; breaks when that is too far away.

@@ -165,7 +165,7 @@ impl Code {
             });
             for j in jumps {
                 // A cell that is off the board is not written; a recalled value is.
-                let set = if matches!(op, Op::CellOr { .. }) { &before } else { &set };
+                let set = if matches!(op, Op::CellOr { .. } | Op::Beside { .. }) { &before } else { &set };
                 next.push((j, set.clone()));
             }
             if matches!(op, Op::Recall { .. }) {

@@ -21,6 +21,15 @@ impl Lower<'_> {
     pub(super) fn cond_inner(&mut self, e: &Expr, to: Label, when: bool) {
         match &e.kind {
             Ek::Not(a) => self.cond(a, to, !when),
+            Ek::OnBoard(p) if !when => {
+                self.cell_or(p, to);
+            }
+            Ek::OnBoard(p) => {
+                let off = self.label();
+                self.cell_or(p, off);
+                self.emit(Op::Jump { to: To(to) });
+                self.here(off);
+            }
             Ek::And(a, b) if !when => {
                 self.cond(a, to, false);
                 self.cond(b, to, false);

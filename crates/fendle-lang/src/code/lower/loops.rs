@@ -14,6 +14,14 @@ struct EachLoop<'e> {
     burn: Site,
 }
 
+/// What cells around are told from.
+enum Around {
+    /// A cell.
+    Cell(R),
+    /// A place, which may lie off the board.
+    Place(O),
+}
+
 impl Lower<'_> {
     // ---- loops ----
 
@@ -54,6 +62,13 @@ impl Lower<'_> {
             && self.unrolled * n.max(1) <= 64
         {
             let elements = (0..n as i64).collect();
+            self.unroll(local, over, elements, filter, exit, f);
+            self.here(exit);
+            return;
+        }
+        if let Some(elements) = self.known_numbers(over)
+            && self.unrolled * elements.len().max(1) <= 64
+        {
             self.unroll(local, over, elements, filter, exit, f);
             self.here(exit);
             return;
@@ -265,6 +280,20 @@ impl Lower<'_> {
         self.emit(Op::Loop { to: To(top), site: burn });
     }
 
+    /// Numbers from one to another, where both are known and there are few.
+    fn known_numbers(&self, over: &Range) -> Option<Vec<i64>> {
+        let Range::Ints(lo, hi) = over else { return None };
+        let end = |e: &Expr| match e.kind {
+            Ek::Local(l) => match self.frame[l] {
+                Local::Val(O::K(known)) => Some(known),
+                _ => None,
+            },
+            _ => self.known(e),
+        };
+        let (lo, hi) = (end(lo)?, end(hi)?);
+        (hi.saturating_sub(lo) < UNROLL_MAX as i64).then(|| (lo..=hi).collect())
+    }
+
     /// The lanes at a wall that is known here, or the cells of a lane that is.
     fn known_lanes(&mut self, over: &Range) -> Option<Vec<i64>> {
         let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
@@ -290,26 +319,33 @@ impl Lower<'_> {
         f: &mut dyn FnMut(&mut Self, Label),
     ) {
         let bare = matches!(over, Range::Offsets(_));
-        let around: Option<(O, Vec<O>)> = if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
-            // All offsets are known before the body runs, as for every range.
-            let place = match over {
-                Range::Around(cell, _) => {
-                    let place = self.value(cell);
-                    O::R(self.copy(place))
-                }
-                _ => O::K(0),
+        let around: Option<(Around, Vec<O>)> =
+            if let Range::Around(_, offsets) | Range::Offsets(offsets) = over {
+                // All offsets are known before the body runs, as for every range.
+                let place = match over {
+                    Range::Around(at, _) => match &at.kind {
+                        Ek::ToPlace(c) if !matches!(c.kind, Ek::ToCell(_)) => match self.value(c) {
+                            O::R(cell) => Around::Cell(self.copy(O::R(cell))),
+                            known => Around::Place(self.place_of(known)),
+                        },
+                        _ => {
+                            let place = self.value(at);
+                            Around::Place(O::R(self.copy(place)))
+                        }
+                    },
+                    _ => Around::Place(O::K(0)),
+                };
+                let offsets = offsets
+                    .iter()
+                    .map(|o| {
+                        let v = self.value(o);
+                        if let O::R(_) = v { O::R(self.copy(v)) } else { v }
+                    })
+                    .collect();
+                Some((place, offsets))
+            } else {
+                None
             };
-            let offsets = offsets
-                .iter()
-                .map(|o| {
-                    let v = self.value(o);
-                    if let O::R(_) = v { O::R(self.copy(v)) } else { v }
-                })
-                .collect();
-            Some((place, offsets))
-        } else {
-            None
-        };
         let n = elements.len();
         self.unrolled *= n.max(1);
         for (k, element) in elements.into_iter().enumerate() {
@@ -318,14 +354,14 @@ impl Lower<'_> {
             let known = self.cells.len();
             let element = match &around {
                 Some((_, offsets)) if bare => offsets[k],
-                Some((place, offsets)) => {
-                    let (p, o) = (self.reg(*place), self.reg(offsets[k]));
-                    let q = self.fresh();
-                    self.emit(Op::Peek { d: q, p, o });
-                    let d = self.fresh();
-                    self.emit(Op::CellOr { d, p: q, to: To(again) });
-                    O::R(d)
-                }
+                Some((Around::Cell(c), offsets)) => match offsets[k] {
+                    O::K(o) if code::is_offset(o) => O::R(self.beside(*c, o, again)),
+                    o => {
+                        let p = self.place_of(O::R(*c));
+                        O::R(self.peeked(p, o, again))
+                    }
+                },
+                Some((Around::Place(place), offsets)) => O::R(self.peeked(*place, offsets[k], again)),
                 None => O::K(element),
             };
             self.frame[local] = Local::Val(element);
@@ -338,6 +374,15 @@ impl Lower<'_> {
             self.next = next;
         }
         self.unrolled /= n.max(1);
+    }
+
+    /// The cell of a place that lies by an offset from another one; goes on at `off` where it is off the board.
+    fn peeked(&mut self, place: O, by: O, off: Label) -> R {
+        let (p, o) = (self.reg(place), self.reg(by));
+        let (q, d) = (self.fresh(), self.fresh());
+        self.emit(Op::Peek { d: q, p, o });
+        self.emit(Op::CellOr { d, p: q, to: To(off) });
+        d
     }
 
     pub(super) fn shapes_of(&self, e: &Expr) -> u16 {
@@ -422,14 +467,15 @@ impl Lower<'_> {
     }
 
     pub(super) fn around_cell(&mut self, cell: R, by: &[Expr], f: &mut dyn FnMut(&mut Self, R)) {
-        let p = self.fresh();
-        self.emit(Op::PlaceOf { d: p, c: cell });
         for o in by {
-            let o = self.value(o);
-            let o = self.reg(o);
-            let (q, d, off) = (self.fresh(), self.fresh(), self.label());
-            self.emit(Op::Peek { d: q, p, o });
-            self.emit(Op::CellOr { d, p: q, to: To(off) });
+            let off = self.label();
+            let d = match self.value(o) {
+                O::K(o) if code::is_offset(o) => self.beside(cell, o, off),
+                o => {
+                    let p = self.place_of(O::R(cell));
+                    self.peeked(p, o, off)
+                }
+            };
             f(self, d);
             self.here(off);
         }

@@ -115,11 +115,9 @@ impl Lower<'_> {
                 }
             }
             Ek::IndexOutside(block, place, outside) => {
-                let p = self.value(place);
-                let p = self.reg(p);
-                let (d, c) = (self.fresh(), self.fresh());
+                let d = self.fresh();
                 let (off, end) = (self.label(), self.label());
-                self.emit(Op::CellOr { d: c, p, to: To(off) });
+                let c = self.cell_or(place, off);
                 self.sometimes(|l| {
                     let (base, _) = l.block_of(block);
                     l.emit(Op::Load { d, base, i: c });
@@ -306,28 +304,79 @@ impl Lower<'_> {
         }
     }
 
+    /// The place of a cell.
+    pub(super) fn place_of(&mut self, cell: O) -> O {
+        match cell {
+            O::K(v) => {
+                let cols = self.b.cols.max(1) as i64;
+                O::K(code::place(v / cols, v % cols))
+            }
+            O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
+        }
+    }
+
+    /// A place that lies by an offset from another one.
+    fn shift(&mut self, p: O, o: O, sense: Sense, span: Span) -> O {
+        // A step backwards by a known offset is a step by its opposite.
+        let (o, sense) = match o {
+            O::K(v) => (O::K(sense.signed(v)), Sense::Plus),
+            o => (o, sense),
+        };
+        if let (O::K(p), O::K(o)) = (p, o)
+            && code::is_place(p + o)
+        {
+            return O::K(p + o);
+        }
+        let (p, o) = (self.reg(p), self.reg(o));
+        let site = self.site(FaultKind::TooFarAway, span);
+        self.unary(|d| match sense {
+            Sense::Plus => Op::Shift { d, p, o, site },
+            Sense::Minus => Op::ShiftBack { d, p, o, site },
+        })
+    }
+
+    /// The cell of a place; goes on at `off` where it is off the board. A known step from a cell is one operation.
+    pub(super) fn cell_or(&mut self, place: &Expr, off: Label) -> R {
+        let p = match &place.kind {
+            Ek::Shift(from, by, sense) => match &from.kind {
+                Ek::ToPlace(c) if !matches!(c.kind, Ek::ToCell(_)) => {
+                    let (cell, by) = (self.value(c), self.value(by));
+                    if let (O::R(c), O::K(by)) = (cell, by)
+                        && code::is_offset(by)
+                    {
+                        return self.beside(c, sense.signed(by), off);
+                    }
+                    let from = self.place_of(cell);
+                    self.shift(from, by, *sense, place.span)
+                }
+                _ => self.value(place),
+            },
+            _ => self.value(place),
+        };
+        let p = self.reg(p);
+        let c = self.fresh();
+        self.emit(Op::CellOr { d: c, p, to: To(off) });
+        c
+    }
+
+    /// The cell that lies by a known offset from a cell; goes on at `off` where that is off the board.
+    pub(super) fn beside(&mut self, c: R, o: i64, off: Label) -> R {
+        if o == 0 {
+            return c;
+        }
+        let d = self.fresh();
+        // An offset is below 2^30.
+        self.emit(Op::Beside { d, c, o: o as i32, to: To(off) });
+        d
+    }
+
     /// Places, offsets, cells and placed shapes.
     fn on_places(&mut self, e: &Expr) -> O {
         let span = e.span;
         match &e.kind {
             Ek::Shift(p, o, sense) => {
                 let (p, o) = (self.value(p), self.value(o));
-                // A step backwards by a known offset is a step by its opposite.
-                let (o, sense) = match o {
-                    O::K(v) => (O::K(sense.signed(v)), Sense::Plus),
-                    o => (o, *sense),
-                };
-                if let (O::K(p), O::K(o)) = (p, o)
-                    && code::is_place(p + o)
-                {
-                    return O::K(p + o);
-                }
-                let (p, o) = (self.reg(p), self.reg(o));
-                let site = self.site(FaultKind::TooFarAway, span);
-                self.unary(|d| match sense {
-                    Sense::Plus => Op::Shift { d, p, o, site },
-                    Sense::Minus => Op::ShiftBack { d, p, o, site },
-                })
+                self.shift(p, o, *sense, span)
             }
             Ek::OffAdd(a, b, sense) => {
                 let (a, b) = (self.value(a), self.value(b));
@@ -369,13 +418,10 @@ impl Lower<'_> {
                 let Ek::ToCell(p) = &c.kind else { return O::K(0) };
                 self.value(p)
             }
-            Ek::ToPlace(c) => match self.value(c) {
-                O::K(v) => {
-                    let cols = self.b.cols.max(1) as i64;
-                    O::K(code::place(v / cols, v % cols))
-                }
-                O::R(c) => self.unary(|d| Op::PlaceOf { d, c }),
-            },
+            Ek::ToPlace(c) => {
+                let c = self.value(c);
+                self.place_of(c)
+            }
             Ek::ToCell(p) => {
                 let named = matches!(p.kind, Ek::Local(_));
                 let p = self.value(p);

@@ -222,6 +222,15 @@ impl<'c> Machine<'c> {
                     Some(c) => self.w(d, c),
                     None => jump!(to),
                 },
+                Op::Beside { d, c, o, to } => {
+                    let c = self.r(c) as u32;
+                    let (row, col) = (c / self.cols as u32, c % self.cols as u32);
+                    match self.cell_of(code::place(row.into(), col.into()) + i64::from(o)) {
+                        // What is no cell has none beside it.
+                        Some(beside) if i64::from(row) < self.rows => self.w(d, beside),
+                        _ => jump!(to),
+                    }
+                }
                 Op::OnBoard { d, p } => {
                     let on = self.cell_of(self.r(p)).is_some();
                     self.w(d, i64::from(on));
