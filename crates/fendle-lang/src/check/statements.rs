@@ -190,7 +190,7 @@ impl Checker<'_> {
             && cell.ty == Ty::Cell
         {
             let at = self.second_index(p, first.clone(), cell);
-            let value = Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: span };
+            let value = Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span };
             return Some(St::Assign(Target::VarAt(*v, at), value));
         }
         if !matches!(ty, Ty::Set | Ty::Grid(Scalar::Bool) | Ty::Bad) {
@@ -203,7 +203,7 @@ impl Checker<'_> {
             Target::Local(l) => Target::LocalAt(l, cell),
             _ => return None,
         };
-        Some(St::Assign(target, Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span: span }))
+        Some(St::Assign(target, Expr { kind: Ek::Const(i64::from(add)), ty: Ty::Bool, span }))
     }
 
     /// `refuse WHY at CELLS unless COND`: only where a move can still be refused.
@@ -397,8 +397,7 @@ impl Checker<'_> {
         let value = match op {
             None => self.expr(value),
             Some(op) => {
-                let whole =
-                    A { kind: K::Bin(op, Box::new(target.clone()), Box::new(value.clone())), span: span };
+                let whole = A { kind: K::Bin(op, Box::new(target.clone()), Box::new(value.clone())), span };
                 self.expr(&whole)
             }
         };

@@ -257,6 +257,7 @@ impl Emitter<'_> {
             | Op::ListFind { .. }
             | Op::ListDrop { .. }
             | Op::CutLanes { .. }
+            | Op::FloodEqual { .. }
             | Op::OpenLane { .. }
             | Op::ShapeMirror { .. }
             | Op::ShapePart { .. }

@@ -91,7 +91,7 @@ impl Code {
                 kills.push((d, cells));
                 uses.extend([s, gone]);
             }
-            Op::OpenLane { d, s, .. } => {
+            Op::OpenLane { d, s, .. } | Op::FloodEqual { d, base: s, .. } => {
                 kills.push((d, cells));
                 uses.push(s);
             }

@@ -229,6 +229,8 @@ pub struct Code {
     pub lists: Vec<ListInfo>,
     /// Shapes.
     pub shapes: Vec<ShapeTable>,
+    /// What lies beside each cell, for floods.
+    pub beside: Vec<Beside>,
     /// Where programs can be suspended.
     pub points: Vec<Point>,
     /// Scratch blocks: address and length, ascending.
@@ -247,6 +249,36 @@ pub struct Code {
     pub state_len: u32,
     /// Cells of the board.
     pub cells: u32,
+}
+
+/// The cells that lie beside each cell by some steps.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Beside {
+    /// Where the cells of each cell begin in `cells`, and where the last ones end.
+    firsts: Vec<u32>,
+    cells: Vec<u16>,
+}
+
+impl Beside {
+    /// Of a board with so many rows and columns, by steps in rows and columns. O(cells * steps).
+    #[must_use]
+    pub fn new((rows, cols): (i64, i64), steps: &[(i64, i64)]) -> Beside {
+        let mut out = Beside { firsts: vec![0], cells: vec![] };
+        for cell in 0..rows * cols {
+            let beside = steps.iter().map(|(r, c)| (cell / cols + r, cell % cols + c));
+            let on = beside.filter(|(r, c)| (0..rows).contains(r) && (0..cols).contains(c));
+            out.cells.extend(on.map(|(r, c)| (r * cols + c) as u16));
+            out.firsts.push(out.cells.len() as u32);
+        }
+        out
+    }
+
+    /// The cells beside one.
+    #[inline]
+    #[must_use]
+    pub fn of(&self, cell: usize) -> &[u16] {
+        &self.cells[self.firsts[cell] as usize..self.firsts[cell + 1] as usize]
+    }
 }
 
 impl Code {

@@ -185,6 +185,9 @@ ops! {
     CellOr { d: R, p: R, to: To } => [Reads(p), Writes(d), Jumps(to)];
     /// The cell that lies by an offset `o` from a cell; goes on at `to` where that is off the board, and `d` stays what it was.
     Beside { d: R, c: R, o: i32, to: To } => [Reads(c), Writes(d), Jumps(to)];
+    /// The set of the cells that are reached from a cell through cells that hold `v`, itself with them, by steps to what lies beside; empty
+    /// where the first cell does not hold it.
+    FloodEqual { d: M, base: M, from: R, v: R, beside: u16 } => [Reads(from), Reads(v), Block(d, None), Block(base, None)];
     /// `d` is 1 where a place is on the board, else 0.
     OnBoard { d: R, p: R } => [Reads(p), Writes(d)];
     /// A place and an offset; breaks when that is too far away.

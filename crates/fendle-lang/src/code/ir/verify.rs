@@ -64,7 +64,10 @@ impl Code {
             });
             let stored = match op {
                 Op::Store { base, .. } | Op::Push { base, .. } => Some((base, false)),
-                Op::Reset { d, .. } | Op::CutLanes { d, .. } | Op::OpenLane { d, .. } => Some((d, false)),
+                Op::Reset { d, .. }
+                | Op::CutLanes { d, .. }
+                | Op::OpenLane { d, .. }
+                | Op::FloodEqual { d, .. } => Some((d, false)),
                 Op::ListTail { to, .. } => Some((to, false)),
                 Op::PutInto { list, .. }
                 | Op::ListCopy { list, .. }
@@ -84,6 +87,9 @@ impl Code {
                 say(at, "stores where it must not".into());
             }
             match op {
+                Op::FloodEqual { beside, .. } if usize::from(beside) >= self.beside.len() => {
+                    say(at, format!("steps {beside} do not exist"));
+                }
                 Op::CheckBlock { dom, .. } if dom as usize >= self.doms.len() => {
                     say(at, format!("range {dom} does not exist"));
                 }

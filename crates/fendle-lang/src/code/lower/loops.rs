@@ -410,11 +410,81 @@ impl Lower<'_> {
     }
 
     /// Depth first from one cell; the stack and the marks lie in scratch memory.
+    /// Where a flood goes through all cells that hold one value, by known steps: the block, the value, and what lies beside each cell.
+    fn flood_of_equals(&mut self, f: &Flood) -> Option<(M, O, u16)> {
+        let is_cell = |e: &Expr| matches!(e.kind, Ek::Local(l) if l == f.local);
+        if f.next.is_some() || self.b.cells() == 0 || self.b.cells() > usize::from(u16::MAX) {
+            return None;
+        }
+        let steps: Option<Vec<i64>> = f.by.iter().map(|o| self.known(o)).collect();
+        let steps: Vec<(i64, i64)> = steps?.into_iter().map(code::offset_parts).collect();
+        let (block, value) = match &f.cond.kind {
+            Ek::Index(block, i) if f.cond.ty == Ty::Bool && is_cell(i) => (block, None),
+            Ek::Cmp(Cmp::Eq, a, b) => match (&a.kind, &b.kind) {
+                (Ek::Index(block, i), _) if is_cell(i) => (block, Some(b)),
+                (_, Ek::Index(block, i)) if is_cell(i) => (block, Some(a)),
+                _ => return None,
+            },
+            _ => return None,
+        };
+        // What is the same at every cell, and cannot break: it is looked at once.
+        let is_fixed = |e: &Expr| match &e.kind {
+            Ek::Const(_) | Ek::Var(..) => !e.ty.is_block(),
+            Ek::Local(l) => *l != f.local && !e.ty.is_block(),
+            Ek::Index(_, i) => matches!(i.kind, Ek::Local(l) if l != f.local) && i.ty == Ty::Cell,
+            _ => false,
+        };
+        if value.is_some_and(|e| !is_fixed(e)) {
+            return None;
+        }
+        let base = self.plain_block(block)?;
+        if let Some(Ek::Index(own, _)) = value.map(|e| &e.kind) {
+            self.plain_block(own)?;
+        }
+        let value = value.map_or(O::K(1), |e| self.value(e));
+        let beside = Beside::new((self.b.rows as i64, self.b.cols as i64), &steps);
+        let known = self.code.beside.iter().position(|b| *b == beside);
+        let number = known.unwrap_or_else(|| {
+            self.code.beside.push(beside);
+            self.code.beside.len() - 1
+        });
+        Some((base, value, u16::try_from(number).ok()?))
+    }
+
     pub(super) fn flood(&mut self, f: &Flood, span: Span) -> M {
         let cells = self.b.cells();
-        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.pushed(cells));
         let from = self.value(&f.from);
         let from = self.copy(from);
+        let inside = match self.flood_of_equals(f) {
+            Some((base, v, beside)) => {
+                let inside = self.scratch(cells);
+                let v = self.reg(v);
+                self.emit(Op::FloodEqual { d: inside, base, from, v, beside });
+                inside
+            }
+            None => self.flood_step_by_step(f, from, span),
+        };
+        if !f.rim {
+            return inside;
+        }
+        let site = self.site(FaultKind::StepBudget, span);
+        let one = self.reg(O::K(1));
+        let rim = self.scratch(cells);
+        self.emit(Op::CopyBlock { d: rim, s: inside, len: cells as u32 });
+        let i = self.copy(O::K(0));
+        let (top, exit) = (self.label(), self.label());
+        self.here(top);
+        self.emit(Op::NextIn { d: i, base: inside, to: To(exit) });
+        self.around_cell(i, &f.by, &mut |l, n| l.emit(Op::Store { base: rim, i: n, s: one }));
+        self.emit(Op::LoopTo { d: i, n: cells as u32, to: To(top), site });
+        self.here(exit);
+        rim
+    }
+
+    /// The cells that a flood reaches from one, without a rim.
+    fn flood_step_by_step(&mut self, f: &Flood, from: R, span: Span) -> M {
+        let cells = self.b.cells();
+        let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.pushed(cells));
         let one = self.reg(O::K(1));
         let zero = self.reg(O::K(0));
         self.emit(Op::ClearCells { d: inside });
@@ -451,19 +521,7 @@ impl Lower<'_> {
         self.here(again);
         self.emit(Op::Loop { to: To(top), site });
         self.here(exit);
-        if !f.rim {
-            return inside;
-        }
-        let rim = self.scratch(cells);
-        self.emit(Op::CopyBlock { d: rim, s: inside, len: cells as u32 });
-        let i = self.copy(O::K(0));
-        let (top, exit) = (self.label(), self.label());
-        self.here(top);
-        self.emit(Op::NextIn { d: i, base: inside, to: To(exit) });
-        self.around_cell(i, &f.by, &mut |l, n| l.emit(Op::Store { base: rim, i: n, s: one }));
-        self.emit(Op::LoopTo { d: i, n: cells as u32, to: To(top), site });
-        self.here(exit);
-        rim
+        inside
     }
 
     pub(super) fn around_cell(&mut self, cell: R, by: &[Expr], f: &mut dyn FnMut(&mut Self, R)) {

@@ -225,10 +225,13 @@ fn level_only(model: &Model, e: &Expr) -> bool {
     match &e.kind {
         Ek::Const(_) | Ek::Builtin(Builtin::Rows | Builtin::Cols, _) => true,
         Ek::Var(_, v) => !model.vars[*v].state && model.vars[*v].shape == Extent::One,
-        Ek::Not(a) | Ek::Neg(a) => level_only(model, a),
-        Ek::Arith(_, a, b) | Ek::Cmp(_, a, b) | Ek::And(a, b) | Ek::Or(a, b) => {
-            level_only(model, a) && level_only(model, b)
-        }
+        Ek::Not(a) | Ek::Neg(a) | Ek::DirOffset(a) => level_only(model, a),
+        Ek::Arith(_, a, b)
+        | Ek::Cmp(_, a, b)
+        | Ek::And(a, b)
+        | Ek::Or(a, b)
+        | Ek::OffAdd(a, b, _)
+        | Ek::OffMul(a, b) => level_only(model, a) && level_only(model, b),
         Ek::Builtin(Builtin::ListLen, args) => {
             matches!(args[0].kind, Ek::Var(_, v) if !model.vars[v].state)
         }

@@ -175,6 +175,8 @@ pub struct Machine<'c> {
     /// As many as a register number can say.
     regs: Vec<i64>,
     mem: Vec<i32>,
+    /// Cells that a flood has reached and not left yet.
+    reached: Vec<u16>,
     memo: Vec<i64>,
     known: Vec<u64>,
     /// One bit for each value of the state now that has been stored since it was last restored.
@@ -218,6 +220,7 @@ impl<'c> Machine<'c> {
             settled: vec![].into(),
             regs: vec![0; FILE],
             mem,
+            reached: vec![],
             memo: vec![0; code.memos as usize],
             known: vec![0; (code.memos as usize).div_ceil(64)],
             changed: vec![0; (code.state_len as usize).div_ceil(64)],

@@ -397,6 +397,10 @@ impl<'c> Machine<'c> {
                     let fill = self.r(fill) as i32;
                     self.cut_lanes(d, s, gone, fill, flags);
                 }
+                Op::FloodEqual { d, base, from, v, beside } => {
+                    let (from, v) = (self.r(from) as usize, self.r(v));
+                    self.flood_equal((d, base), from, v, beside);
+                }
                 Op::OpenLane { d, s, lane, flags } => {
                     let lane = self.r(lane);
                     self.open_lane(d, s, lane, flags);
@@ -574,6 +578,30 @@ impl<'c> Machine<'c> {
     pub(super) fn touch(&mut self, list: u16, at: usize, len: usize) {
         if self.code.lists[list as usize].puts {
             self.mark(at - self.code.now as usize, len);
+        }
+    }
+
+    /// Fills `d` with the cells that are reached from one through cells of `base` that hold a value. O(cells reached), and O(cells) to
+    /// clear `d`.
+    pub(super) fn flood_equal(&mut self, (d, base): (M, M), from: usize, v: i64, beside: u16) {
+        let (d, base, cells) = (d.0 as usize, base.0 as usize, self.code.cells as usize);
+        self.mem[d..d + cells].fill(0);
+        let code = self.code;
+        let beside = &code.beside[usize::from(beside)];
+        if from >= cells || i64::from(self.mem[base + from]) != v {
+            return;
+        }
+        self.mem[d + from] = 1;
+        self.reached.clear();
+        self.reached.push(from as u16);
+        while let Some(c) = self.reached.pop() {
+            for &next in beside.of(usize::from(c)) {
+                let next_at = usize::from(next);
+                if self.mem[d + next_at] == 0 && i64::from(self.mem[base + next_at]) == v {
+                    self.mem[d + next_at] = 1;
+                    self.reached.push(next);
+                }
+            }
         }
     }
 
