@@ -380,3 +380,83 @@ fn known_steps_from_cells_lead_where_rows_and_columns_say() {
         }
     }
 }
+
+/// The cells that are reached from one, step by step, and those beside them where a rim is asked for.
+fn reached(
+    tile: &[i64],
+    (rows, cols): (i64, i64),
+    from: i64,
+    steps: &[(i64, i64)],
+    rim: bool,
+) -> BTreeSet<i64> {
+    let beside = |c: i64| {
+        let all = steps.iter().map(move |(r, s)| (c / cols + r, c % cols + s));
+        all.filter(move |(r, s)| (0..rows).contains(r) && (0..cols).contains(s))
+            .map(move |(r, s)| r * cols + s)
+    };
+    let mut inside = BTreeSet::from([from]);
+    let mut open = vec![from];
+    while let Some(c) = open.pop() {
+        for n in beside(c).filter(|n| tile[*n as usize] == tile[from as usize]) {
+            if inside.insert(n) {
+                open.push(n);
+            }
+        }
+    }
+    let around: BTreeSet<i64> = inside.iter().flat_map(|c| beside(*c)).filter(|_| rim).collect();
+    inside.union(&around).copied().collect()
+}
+
+/// Floods through cells that hold what the first one holds, on random boards, against a search that the test has for itself: by
+/// four, eight and slanting steps, with a rim and without.
+#[test]
+fn floods_reach_what_is_reached_step_by_step() {
+    let (rows, cols) = (3i64, 5i64);
+    let four = [(-1, 0), (0, 1), (1, 0), (0, -1)];
+    let eight: Vec<(i64, i64)> =
+        (-1..=1).flat_map(|r| (-1..=1).map(move |c| (r, c))).filter(|s| *s != (0, 0)).collect();
+    let ways: [(&str, &[(i64, i64)], bool); 4] = [
+        ("by around4 while tile[n] == tile[c]", &four, false),
+        ("by around8 while tile[c] == tile[n]", &eight, false),
+        ("by around(2 * down, up + left) while tile[n] == tile[c]", &[(2, 0), (-1, -1)], false),
+        ("by around4 while tile[n] == tile[c], rim", &four, true),
+    ];
+    let mut text = "model floods\nlevel tile: grid of 0..2\nstate many, spots: 0..999 = 0\n".to_string();
+    for (i, (words, ..)) in ways.iter().enumerate() {
+        text.push_str(&format!(
+            "fn group{i}(c: cell) = flood(n from c {words})\n\
+             move m{i}(c: cell) {{\n    many = count(n in group{i}(c))\n    \
+             spots = sum(n in group{i}(c): 5 * row(n) + col(n))\n}}\n"
+        ));
+    }
+    text.push_str("goal many == 999\n");
+    let mut rng = SmallRng::seed_from_u64(4711);
+    for _ in 0..12 {
+        let tile: Vec<i64> = (0..rows * cols).map(|_| rng.random_range(0..3)).collect();
+        let drawn: Vec<String> = tile
+            .chunks(cols as usize)
+            .map(|row| row.iter().map(i64::to_string).collect::<Vec<_>>().join(" "))
+            .collect();
+        let game = game(&text, &format!("values.tile = '''\n{}\n'''", drawn.join("\n")));
+        let b = &game.bound;
+        let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+        let mut both = common::both(&game, &native);
+        common::compare_native(&game, &mut both, &b.position.clone()).expect("agrees");
+        let table = MoveTable::new(b).expect("few moves");
+        let mut machine = Machine::new(b, &game.code);
+        compare(&game, &table, &mut machine, &b.position.clone()).expect("both executors agree");
+        let [many, spots] = ["many", "spots"].map(|n| b.slots[b.model.var(n).expect("declared")].base);
+        for (number, (of, params)) in table.list.iter().enumerate() {
+            let (_, steps, rim) = ways[*of];
+            let want = reached(&tile, (rows, cols), params[0], steps, rim);
+            let sum: i64 = want.iter().map(|c| 5 * (c / cols + 1) + c % cols + 1).sum();
+            match step(b, &table, &b.position, number, false) {
+                Ok(Tried::Made(list)) => {
+                    let state = &list[0].made.state;
+                    assert_eq!((state[many] as usize, i64::from(state[spots])), (want.len(), sum), "{text}");
+                }
+                _ => panic!("every move is made"),
+            }
+        }
+    }
+}

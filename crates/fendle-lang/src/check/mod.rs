@@ -8,6 +8,7 @@
 
 pub mod alike;
 mod bodies;
+mod declare;
 mod draws_and_lists;
 mod expressions;
 pub mod hidden;

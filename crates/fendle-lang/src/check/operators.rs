@@ -5,56 +5,8 @@ use super::*;
 impl Checker<'_> {
     pub(super) fn binary(&mut self, op: BinOp, a: &A, b: &A, span: Span) -> Expr {
         let make = |kind, ty| Expr { kind, ty, span };
-        match op {
-            BinOp::And | BinOp::Or => {
-                let a = self.expr(a);
-                let a = self.coerce(a, Ty::Bool);
-                let b = self.nested(|c| {
-                    c.note_facts(&a, op == BinOp::And);
-                    let b = c.expr(b);
-                    c.coerce(b, Ty::Bool)
-                });
-                let (a, b) = (Box::new(a), Box::new(b));
-                return make(if op == BinOp::And { Ek::And(a, b) } else { Ek::Or(a, b) }, Ty::Bool);
-            }
-            BinOp::On => {
-                let p = self.expr(a);
-                self.board_name(b);
-                let p = match &p.kind {
-                    // A place already known to be a cell is tested again as a place.
-                    Ek::ToCell(inner) => (**inner).clone(),
-                    _ => self.coerce(p, Ty::Place),
-                };
-                return make(Ek::OnBoard(Box::new(p)), Ty::Bool);
-            }
-            BinOp::In => {
-                let c = self.expr(a);
-                let set = self.part(b);
-                if let Ty::Part(p, Scalar::Bool) = set.ty
-                    && self.pairs[p].1 == Keyed::Cell
-                    && c.ty == Ty::Cell
-                {
-                    // One entry, not the whole set.
-                    return self.index(set, c, span);
-                }
-                let set = self.whole_part(set);
-                if let Ty::List(s, _) = set.ty {
-                    let c = self.coerce(c, s.ty());
-                    return make(Ek::InList(Box::new(c), Box::new(set)), Ty::Bool);
-                }
-                let set = self.coerce(set, Ty::Set);
-                if set.ty == Ty::Bad {
-                    return self.bad(span);
-                }
-                if c.ty == Ty::Place {
-                    // A place off the board is in no set.
-                    let no = make(Ek::Const(0), Ty::Bool);
-                    return make(Ek::IndexOutside(Box::new(set), Box::new(c), Box::new(no)), Ty::Bool);
-                }
-                let c = self.coerce(c, Ty::Cell);
-                return make(Ek::Index(Box::new(set), Box::new(c)), Ty::Bool);
-            }
-            _ => {}
+        if let Some(e) = self.joined_by_a_word(op, a, b, span) {
+            return e;
         }
         let a = self.expr(a);
         let b = self.expr(b);
@@ -65,62 +17,10 @@ impl Checker<'_> {
             };
             return Expr { kind: Ek::Const(0), ty, span };
         }
-        match op {
-            BinOp::Add | BinOp::Sub => {
-                let sense = if op == BinOp::Sub { Sense::Minus } else { Sense::Plus };
-                match (a.ty, b.ty) {
-                    (Ty::Cell | Ty::Place, Ty::Dir | Ty::Offset) => {
-                        let (a, b) = (self.coerce(a, Ty::Place), self.coerce(b, Ty::Offset));
-                        return make(Ek::Shift(Box::new(a), Box::new(b), sense), Ty::Place);
-                    }
-                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) => {
-                        let (a, b) = (self.coerce(a, Ty::Offset), self.coerce(b, Ty::Offset));
-                        return make(Ek::OffAdd(Box::new(a), Box::new(b), sense), Ty::Offset);
-                    }
-                    (Ty::Placed(_), Ty::Dir | Ty::Offset) => {
-                        let (ty, b) = (a.ty, self.coerce(b, Ty::Offset));
-                        return make(Ek::MoveShape(Box::new(a), Box::new(b), sense), ty);
-                    }
-                    (Ty::Set | Ty::Grid(Scalar::Bool), Ty::Set | Ty::Grid(Scalar::Bool)) => {
-                        let (a, b) = (Box::new(self.coerce(a, Ty::Set)), Box::new(self.coerce(b, Ty::Set)));
-                        let kind = match sense {
-                            Sense::Minus => Ek::Minus(a, b),
-                            Sense::Plus => Ek::Union(a, b),
-                        };
-                        return make(kind, Ty::Set);
-                    }
-                    _ => {}
-                }
-            }
-            BinOp::Mul => match (a.ty, b.ty) {
-                (Ty::Int, Ty::Dir | Ty::Offset) => {
-                    let b = self.coerce(b, Ty::Offset);
-                    return make(Ek::OffMul(Box::new(b), Box::new(a)), Ty::Offset);
-                }
-                (Ty::Dir | Ty::Offset, Ty::Int) => {
-                    let a = self.coerce(a, Ty::Offset);
-                    return make(Ek::OffMul(Box::new(a), Box::new(b)), Ty::Offset);
-                }
-                _ => {}
-            },
-            BinOp::Eq | BinOp::Ne => {
-                let sameness = if op == BinOp::Ne { Sameness::Unlike } else { Sameness::Same };
-                if a.ty.is_block() {
-                    let b = self.coerce(b, a.ty);
-                    return make(Ek::SameBlock(Box::new(a), Box::new(b), sameness), Ty::Bool);
-                }
-                let ty = match (a.ty, b.ty) {
-                    (Ty::Cell | Ty::Place, Ty::Cell | Ty::Place) if a.ty != b.ty => Ty::Place,
-                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) if a.ty != b.ty => Ty::Offset,
-                    (_, Ty::Maybe(_)) => b.ty,
-                    _ => a.ty,
-                };
-                let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
-                let cmp = if sameness == Sameness::Unlike { Cmp::Ne } else { Cmp::Eq };
-                return make(Ek::Cmp(cmp, Box::new(a), Box::new(b)), Ty::Bool);
-            }
-            _ => {}
-        }
+        let (a, b) = match self.joined_places(op, a, b, span) {
+            Ok(e) => return e,
+            Err(numbers) => *numbers,
+        };
         let word = match op {
             BinOp::Add => "+",
             BinOp::Sub => "-",
@@ -152,6 +52,128 @@ impl Checker<'_> {
             BinOp::Mod => make(Ek::Arith(Arith::Mod, a, b), Ty::Int),
             _ => make(Ek::Arith(Arith::Pow, a, b), Ty::Int),
         }
+    }
+
+    /// `and`, `or`, `on`, `in`: what stands on their sides is looked at in ways of their own. `None` for other operators.
+    fn joined_by_a_word(&mut self, op: BinOp, a: &A, b: &A, span: Span) -> Option<Expr> {
+        let make = |kind, ty| Expr { kind, ty, span };
+        match op {
+            BinOp::And | BinOp::Or => {
+                let a = self.expr(a);
+                let a = self.coerce(a, Ty::Bool);
+                let b = self.nested(|c| {
+                    c.note_facts(&a, op == BinOp::And);
+                    let b = c.expr(b);
+                    c.coerce(b, Ty::Bool)
+                });
+                let (a, b) = (Box::new(a), Box::new(b));
+                return Some(make(if op == BinOp::And { Ek::And(a, b) } else { Ek::Or(a, b) }, Ty::Bool));
+            }
+            BinOp::On => {
+                let p = self.expr(a);
+                self.board_name(b);
+                let p = match &p.kind {
+                    // A place already known to be a cell is tested again as a place.
+                    Ek::ToCell(inner) => (**inner).clone(),
+                    _ => self.coerce(p, Ty::Place),
+                };
+                return Some(make(Ek::OnBoard(Box::new(p)), Ty::Bool));
+            }
+            BinOp::In => {
+                let c = self.expr(a);
+                let set = self.part(b);
+                if let Ty::Part(p, Scalar::Bool) = set.ty
+                    && self.pairs[p].1 == Keyed::Cell
+                    && c.ty == Ty::Cell
+                {
+                    // One entry, not the whole set.
+                    return Some(self.index(set, c, span));
+                }
+                let set = self.whole_part(set);
+                if let Ty::List(s, _) = set.ty {
+                    let c = self.coerce(c, s.ty());
+                    return Some(make(Ek::InList(Box::new(c), Box::new(set)), Ty::Bool));
+                }
+                let set = self.coerce(set, Ty::Set);
+                if set.ty == Ty::Bad {
+                    return Some(self.bad(span));
+                }
+                if c.ty == Ty::Place {
+                    // A place off the board is in no set.
+                    let no = make(Ek::Const(0), Ty::Bool);
+                    return Some(make(Ek::IndexOutside(Box::new(set), Box::new(c), Box::new(no)), Ty::Bool));
+                }
+                let c = self.coerce(c, Ty::Cell);
+                return Some(make(Ek::Index(Box::new(set), Box::new(c)), Ty::Bool));
+            }
+            _ => None,
+        }
+    }
+
+    /// Operators between places, offsets, shapes and sets, and what is the same.
+    ///
+    /// # Errors
+    ///
+    /// Both sides, where numbers are wanted.
+    fn joined_places(&mut self, op: BinOp, a: Expr, b: Expr, span: Span) -> Result<Expr, Box<(Expr, Expr)>> {
+        let make = |kind, ty| Expr { kind, ty, span };
+        match op {
+            BinOp::Add | BinOp::Sub => {
+                let sense = if op == BinOp::Sub { Sense::Minus } else { Sense::Plus };
+                match (a.ty, b.ty) {
+                    (Ty::Cell | Ty::Place, Ty::Dir | Ty::Offset) => {
+                        let (a, b) = (self.coerce(a, Ty::Place), self.coerce(b, Ty::Offset));
+                        return Ok(make(Ek::Shift(Box::new(a), Box::new(b), sense), Ty::Place));
+                    }
+                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) => {
+                        let (a, b) = (self.coerce(a, Ty::Offset), self.coerce(b, Ty::Offset));
+                        return Ok(make(Ek::OffAdd(Box::new(a), Box::new(b), sense), Ty::Offset));
+                    }
+                    (Ty::Placed(_), Ty::Dir | Ty::Offset) => {
+                        let (ty, b) = (a.ty, self.coerce(b, Ty::Offset));
+                        return Ok(make(Ek::MoveShape(Box::new(a), Box::new(b), sense), ty));
+                    }
+                    (Ty::Set | Ty::Grid(Scalar::Bool), Ty::Set | Ty::Grid(Scalar::Bool)) => {
+                        let (a, b) = (Box::new(self.coerce(a, Ty::Set)), Box::new(self.coerce(b, Ty::Set)));
+                        let kind = match sense {
+                            Sense::Minus => Ek::Minus(a, b),
+                            Sense::Plus => Ek::Union(a, b),
+                        };
+                        return Ok(make(kind, Ty::Set));
+                    }
+                    _ => {}
+                }
+            }
+            BinOp::Mul => match (a.ty, b.ty) {
+                (Ty::Int, Ty::Dir | Ty::Offset) => {
+                    let b = self.coerce(b, Ty::Offset);
+                    return Ok(make(Ek::OffMul(Box::new(b), Box::new(a)), Ty::Offset));
+                }
+                (Ty::Dir | Ty::Offset, Ty::Int) => {
+                    let a = self.coerce(a, Ty::Offset);
+                    return Ok(make(Ek::OffMul(Box::new(a), Box::new(b)), Ty::Offset));
+                }
+                _ => {}
+            },
+            BinOp::Eq | BinOp::Ne => {
+                let sameness = if op == BinOp::Ne { Sameness::Unlike } else { Sameness::Same };
+                if a.ty.is_block() {
+                    let b = self.coerce(b, a.ty);
+                    return Ok(make(Ek::SameBlock(Box::new(a), Box::new(b), sameness), Ty::Bool));
+                }
+                let ty = match (a.ty, b.ty) {
+                    (Ty::Cell | Ty::Place, Ty::Cell | Ty::Place) if a.ty != b.ty => Ty::Place,
+                    (Ty::Dir | Ty::Offset, Ty::Dir | Ty::Offset) if a.ty != b.ty => Ty::Offset,
+                    (_, Ty::Maybe(_)) => b.ty,
+                    _ => a.ty,
+                };
+                let (a, b) = (self.coerce(a, ty), self.coerce(b, ty));
+                let cmp = if sameness == Sameness::Unlike { Cmp::Ne } else { Cmp::Eq };
+                return Ok(make(Ek::Cmp(cmp, Box::new(a), Box::new(b)), Ty::Bool));
+            }
+            _ => {}
+        }
+        Err(Box::new((a, b)))
     }
 
     pub(super) fn call(&mut self, name: &Name, args: &[A], span: Span) -> Expr {

@@ -107,6 +107,31 @@ impl TellDef {
 }
 
 impl VarDef {
+    /// A level value of which nothing more is said.
+    #[must_use]
+    pub(crate) fn new(name: String, span: Span, shape: Extent, dom: Dom) -> VarDef {
+        VarDef {
+            name,
+            span,
+            state: false,
+            shape,
+            dom,
+            sized: None,
+            rearranged: None,
+            shuffled: None,
+            when: None,
+            default: None,
+            defaults: vec![],
+            outside: None,
+            max: None,
+            shadow_of: None,
+            clock: false,
+            hidden: false,
+            untold: false,
+            prior: None,
+        }
+    }
+
     /// Whether only the order of its values is unknown beforehand: `rearranged` of a grid or a list.
     #[must_use]
     pub fn has_fixed_values(&self) -> bool {

@@ -44,29 +44,17 @@ struct Case {
 const SLIDE: &str = include_str!("../../../../models/slide.fendle");
 const MERGE: &str = include_str!("../../../../models/merge.fendle");
 const SHOVE: &str = include_str!("../../../../models/shove.fendle");
+const COIL: &str = include_str!("../../../../models/coil.fendle");
+const FALL: &str = include_str!("../../../../models/fall.fendle");
+const MATCH: &str = include_str!("../../../../models/match.fendle");
+const CLUMP: &str = include_str!("../../../../models/clump.fendle");
 
 /// The library's models with their first levels.
 const LIBRARY: &[(&str, &str, &str)] = &[
-    (
-        "clump",
-        include_str!("../../../../models/clump.fendle"),
-        include_str!("../../../../models/clump.start.toml"),
-    ),
-    (
-        "coil",
-        include_str!("../../../../models/coil.fendle"),
-        include_str!("../../../../models/coil.start.toml"),
-    ),
-    (
-        "fall",
-        include_str!("../../../../models/fall.fendle"),
-        include_str!("../../../../models/fall.start.toml"),
-    ),
-    (
-        "match",
-        include_str!("../../../../models/match.fendle"),
-        include_str!("../../../../models/match.start.toml"),
-    ),
+    ("clump", CLUMP, include_str!("../../../../models/clump.start.toml")),
+    ("coil", COIL, include_str!("../../../../models/coil.start.toml")),
+    ("fall", FALL, include_str!("../../../../models/fall.start.toml")),
+    ("match", MATCH, include_str!("../../../../models/match.start.toml")),
     ("merge", MERGE, include_str!("../../../../models/merge.start.toml")),
     (
         "pairs",
@@ -116,6 +104,38 @@ const CASES: &[Case] = &[
         name: "shove-6m",
         model: SHOVE,
         level: "model = 'shove'\n[[level]]\nstart.yard = '''\nA..H...\n.o.o.o.\n..._..H\n.o_o_..\n..H...w\n'''\n",
+        past_goals: false,
+        known: None,
+        large: false,
+    },
+    Case {
+        name: "coil-12",
+        model: COIL,
+        level: "model = 'coil'\nvalues = { rings = 12, posts = 3 }\n[[level]]\n",
+        past_goals: false,
+        known: Some((531_441, 4_095)),
+        large: false,
+    },
+    Case {
+        name: "fall-8x4",
+        model: FALL,
+        level: "model = 'fall'\n[[level]]\nsize = [8, 4]\nvalues.queue = 'knee knee bale pole knee bale pole knee knee'\n",
+        past_goals: false,
+        known: None,
+        large: false,
+    },
+    Case {
+        name: "match-4x4",
+        model: MATCH,
+        level: "model = 'match'\n[[level]]\nvalues.kinds = 4\nvalues.free = true\nstart.tile = '''\n1213\n2.41\n12.2\n3142\n'''\n",
+        past_goals: false,
+        known: None,
+        large: false,
+    },
+    Case {
+        name: "clump-6x8",
+        model: CLUMP,
+        level: "model = 'clump'\n[[level]]\nstart.tile = '''\n12123123\n21312312\n12321213\n31213121\n23132312\n13212131\n'''\n",
         past_goals: false,
         known: None,
         large: false,

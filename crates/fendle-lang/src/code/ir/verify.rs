@@ -62,78 +62,93 @@ impl Code {
                 }
                 _ => {}
             });
-            let stored = match op {
-                Op::Store { base, .. } | Op::Push { base, .. } => Some((base, false)),
-                Op::Reset { d, .. }
-                | Op::CutLanes { d, .. }
-                | Op::OpenLane { d, .. }
-                | Op::FloodEqual { d, .. } => Some((d, false)),
-                Op::ListTail { to, .. } => Some((to, false)),
-                Op::PutInto { list, .. }
-                | Op::ListCopy { list, .. }
-                | Op::ListAdd { list, .. }
-                | Op::ListDrop { list, .. }
-                | Op::ListJoin { list, .. } => self.lists.get(list as usize).map(|l| (l.base, l.puts)),
-                Op::StoreAt { to, .. } => Some((to, false)),
-                Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some((d, false)),
-                Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some((d, false)),
-                Op::Put { base, .. } => Some((base, true)),
-                Op::PutAt { to, .. } => Some((to, true)),
-                Op::PutBlock { d, .. } => Some((d, true)),
-                _ => None,
-            };
             let state = self.now..self.now + self.state_len;
-            if stored.is_some_and(|(m, puts)| state.contains(&m.0) != puts || m.0 < self.now) {
+            if self.stored(&op).is_some_and(|(m, puts)| state.contains(&m.0) != puts || m.0 < self.now) {
                 say(at, "stores where it must not".into());
             }
-            match op {
-                Op::FloodEqual { beside, .. } if usize::from(beside) >= self.beside.len() => {
-                    say(at, format!("steps {beside} do not exist"));
-                }
-                Op::CheckBlock { dom, .. } if dom as usize >= self.doms.len() => {
-                    say(at, format!("range {dom} does not exist"));
-                }
-                Op::Recall { memo, .. } | Op::Remember { memo, .. } if u32::from(memo) >= self.memos => {
-                    say(at, format!("memo {memo} does not exist"));
-                }
-                Op::LoadFrom { list, .. }
-                | Op::PutInto { list, .. }
-                | Op::ListCopy { list, .. }
-                | Op::ListCheck { list, .. }
-                | Op::ListAdd { list, .. }
-                | Op::ListDrop { list, .. }
-                | Op::ListTail { list, .. }
-                | Op::ListJoin { list, .. }
-                    if list as usize >= self.lists.len() =>
-                {
-                    say(at, format!("list {list} does not exist"));
-                }
-                Op::ShapeMove { shapes, .. }
-                | Op::ShapeTurn { shapes, .. }
-                | Op::ShapeMake { shapes, .. }
-                | Op::ShapeAnchor { shapes, .. }
-                | Op::ShapeKind { shapes, .. }
-                | Op::ShapeTurnOf { shapes, .. }
-                | Op::ShapeMirror { shapes, .. }
-                | Op::ShapePart { shapes, .. }
-                | Op::ShapeLen { shapes, .. }
-                | Op::ShapeCell { shapes, .. }
-                    if shapes as usize >= self.shapes.len() =>
-                {
-                    say(at, format!("shapes {shapes} do not exist"));
-                }
-                Op::Draw { point, .. } | Op::Merge { point } | Op::BeforeDraw { point }
-                    if point as usize >= self.points.len() =>
-                {
-                    say(at, format!("point {point} does not exist"));
-                }
-                _ => {}
+            if let Some(missing) = self.missing(&op) {
+                say(at, missing);
             }
         }
-        if !bad.is_empty() {
-            return;
+        if bad.is_empty() {
+            self.verify_written(p, bad);
         }
-        // Written-before-read: sets of written registers, joined by intersection, to a fixpoint.
+    }
+
+    /// The block that an operation stores to, and whether it does so as a change of the state now.
+    fn stored(&self, op: &Op) -> Option<(M, bool)> {
+        match *op {
+            Op::Store { base, .. } | Op::Push { base, .. } => Some((base, false)),
+            Op::Reset { d, .. }
+            | Op::CutLanes { d, .. }
+            | Op::OpenLane { d, .. }
+            | Op::FloodEqual { d, .. } => Some((d, false)),
+            Op::ListTail { to, .. } => Some((to, false)),
+            Op::PutInto { list, .. }
+            | Op::ListCopy { list, .. }
+            | Op::ListAdd { list, .. }
+            | Op::ListDrop { list, .. }
+            | Op::ListJoin { list, .. } => self.lists.get(list as usize).map(|l| (l.base, l.puts)),
+            Op::StoreAt { to, .. } => Some((to, false)),
+            Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some((d, false)),
+            Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some((d, false)),
+            Op::Put { base, .. } => Some((base, true)),
+            Op::PutAt { to, .. } => Some((to, true)),
+            Op::PutBlock { d, .. } => Some((d, true)),
+            _ => None,
+        }
+    }
+
+    /// What an operation names that the code does not hold.
+    fn missing(&self, op: &Op) -> Option<String> {
+        let missing = match *op {
+            Op::FloodEqual { beside, .. } if usize::from(beside) >= self.beside.len() => {
+                format!("steps {beside} do not exist")
+            }
+            Op::CheckBlock { dom, .. } if dom as usize >= self.doms.len() => {
+                format!("range {dom} does not exist")
+            }
+            Op::Recall { memo, .. } | Op::Remember { memo, .. } if u32::from(memo) >= self.memos => {
+                format!("memo {memo} does not exist")
+            }
+            Op::LoadFrom { list, .. }
+            | Op::PutInto { list, .. }
+            | Op::ListCopy { list, .. }
+            | Op::ListCheck { list, .. }
+            | Op::ListAdd { list, .. }
+            | Op::ListDrop { list, .. }
+            | Op::ListTail { list, .. }
+            | Op::ListJoin { list, .. }
+                if list as usize >= self.lists.len() =>
+            {
+                format!("list {list} does not exist")
+            }
+            Op::ShapeMove { shapes, .. }
+            | Op::ShapeTurn { shapes, .. }
+            | Op::ShapeMake { shapes, .. }
+            | Op::ShapeAnchor { shapes, .. }
+            | Op::ShapeKind { shapes, .. }
+            | Op::ShapeTurnOf { shapes, .. }
+            | Op::ShapeMirror { shapes, .. }
+            | Op::ShapePart { shapes, .. }
+            | Op::ShapeLen { shapes, .. }
+            | Op::ShapeCell { shapes, .. }
+                if shapes as usize >= self.shapes.len() =>
+            {
+                format!("shapes {shapes} do not exist")
+            }
+            Op::Draw { point, .. } | Op::Merge { point } | Op::BeforeDraw { point }
+                if point as usize >= self.points.len() =>
+            {
+                format!("point {point} does not exist")
+            }
+            _ => return None,
+        };
+        Some(missing)
+    }
+
+    /// Whether every register is written before it is read: sets of written registers, joined by intersection, to a fixpoint.
+    fn verify_written(&self, p: &Program, bad: &mut Vec<String>) {
         let words = (self.registers as usize).div_ceil(64);
         let len = (p.end - p.entry) as usize;
         let mut known: Vec<Option<Vec<u64>>> = vec![None; len];
