@@ -407,6 +407,9 @@ fn reached(
     inside.union(&around).copied().collect()
 }
 
+/// The words of a flood, its steps, and whether it has a rim.
+type Flooding<'w> = (&'w str, &'w [(i64, i64)], bool);
+
 /// Floods through cells that hold what the first one holds, on random boards, against a search that the test has for itself: by
 /// four, eight and slanting steps, with a rim and without.
 #[test]
@@ -415,7 +418,7 @@ fn floods_reach_what_is_reached_step_by_step() {
     let four = [(-1, 0), (0, 1), (1, 0), (0, -1)];
     let eight: Vec<(i64, i64)> =
         (-1..=1).flat_map(|r| (-1..=1).map(move |c| (r, c))).filter(|s| *s != (0, 0)).collect();
-    let ways: [(&str, &[(i64, i64)], bool); 4] = [
+    let ways: [Flooding<'_>; 4] = [
         ("by around4 while tile[n] == tile[c]", &four, false),
         ("by around8 while tile[c] == tile[n]", &eight, false),
         ("by around(2 * down, up + left) while tile[n] == tile[c]", &[(2, 0), (-1, -1)], false),

@@ -67,7 +67,7 @@ impl Checker<'_> {
                     c.coerce(b, Ty::Bool)
                 });
                 let (a, b) = (Box::new(a), Box::new(b));
-                return Some(make(if op == BinOp::And { Ek::And(a, b) } else { Ek::Or(a, b) }, Ty::Bool));
+                Some(make(if op == BinOp::And { Ek::And(a, b) } else { Ek::Or(a, b) }, Ty::Bool))
             }
             BinOp::On => {
                 let p = self.expr(a);
@@ -77,7 +77,7 @@ impl Checker<'_> {
                     Ek::ToCell(inner) => (**inner).clone(),
                     _ => self.coerce(p, Ty::Place),
                 };
-                return Some(make(Ek::OnBoard(Box::new(p)), Ty::Bool));
+                Some(make(Ek::OnBoard(Box::new(p)), Ty::Bool))
             }
             BinOp::In => {
                 let c = self.expr(a);
@@ -104,7 +104,7 @@ impl Checker<'_> {
                     return Some(make(Ek::IndexOutside(Box::new(set), Box::new(c), Box::new(no)), Ty::Bool));
                 }
                 let c = self.coerce(c, Ty::Cell);
-                return Some(make(Ek::Index(Box::new(set), Box::new(c)), Ty::Bool));
+                Some(make(Ek::Index(Box::new(set), Box::new(c)), Ty::Bool))
             }
             _ => None,
         }
