@@ -89,6 +89,12 @@ pub mod code {
     pub fn row_col(place: i64) -> (i64, i64) {
         ((place >> 16) - BIAS, (place & 0xffff) - BIAS)
     }
+    /// The cell that lies so many rows and columns from another one, on a board of rows and columns; `None` off the board.
+    #[must_use]
+    pub fn beside(cell: i64, (down, right): (i64, i64), (rows, cols): (i64, i64)) -> Option<i64> {
+        let (row, col) = (cell / cols + down, cell % cols + right);
+        ((0..rows).contains(&row) && (0..cols).contains(&col)).then_some(row * cols + col)
+    }
     /// Whether a sum of a place and an offset is still exact.
     #[must_use]
     pub fn is_place(code: i64) -> bool {

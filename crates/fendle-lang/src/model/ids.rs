@@ -26,7 +26,7 @@ macro_rules! indexed {
 pub(crate) use indexed;
 
 macro_rules! ids {
-    ($($(#[$doc:meta])* $name:ident => $of:ty;)*) => {$(
+    ($($(#[$doc:meta])* $name:ident;)*) => {$(
         $(#[$doc])*
         #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
         pub struct $name(pub usize);
@@ -36,32 +36,28 @@ macro_rules! ids {
                 self.0.fmt(f)
             }
         }
-
-        indexed!($name => $of);
     )*};
 }
 
 ids! {
     /// A function, in [`Model::fns`].
-    FnId => FnDef;
+    FnId;
     /// A procedure, in [`Model::procs`].
-    ProcId => ProcDef;
+    ProcId;
     /// A record type, in [`Model::records`].
-    RecordId => RecordDef;
+    RecordId;
     /// A local name, in the `locals` of whatever it is local to.
-    LocalId => LocalDef;
+    LocalId;
+    /// A level value or state variable, in [`Model::vars`].
+    VarId;
 }
 
-/// A level value or state variable, in [`Model::vars`]. Lists that hold something for each variable are indexed by it, in the same order.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct VarId(pub usize);
+indexed!(FnId => FnDef);
+indexed!(ProcId => ProcDef);
+indexed!(RecordId => RecordDef);
+indexed!(LocalId => LocalDef);
 
-impl fmt::Debug for VarId {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
+// Many lists hold something for each variable, in the same order: all are indexed by it.
 impl<T> std::ops::Index<VarId> for Vec<T> {
     type Output = T;
     fn index(&self, at: VarId) -> &T {

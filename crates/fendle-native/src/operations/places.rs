@@ -83,12 +83,8 @@ impl Emitter<'_> {
             }
             Op::Beside { d, c, o, to } => {
                 let c = self.get(c);
-                let (rows, cols) = code::offset_parts(o.into());
-                let beside = |c: i64| {
-                    let (row, col) = (c / self.cols + rows, c % self.cols + cols);
-                    let on = (0..self.rows).contains(&row) && (0..self.cols).contains(&col);
-                    if on { row * self.cols + col } else { -1 }
-                };
+                let by = code::offset_parts(o.into());
+                let beside = |c| code::beside(c, by, (self.rows, self.cols)).unwrap_or(-1);
                 let cells = self.rows * self.cols;
                 // What is no cell has none beside it.
                 let table: Vec<i64> = (0..cells).map(beside).chain([-1]).collect();

@@ -25,7 +25,7 @@ pub use ops::Op;
 pub use positions::{Held, Positions};
 pub(crate) use tidy::{keep_in_code, tidy};
 
-use crate::model::VarId;
+use crate::model::{VarId, code};
 use crate::run::FaultKind;
 use crate::source::Span;
 use std::fmt;
@@ -265,9 +265,8 @@ impl Beside {
     pub fn new((rows, cols): (i64, i64), steps: &[(i64, i64)]) -> Beside {
         let mut out = Beside { firsts: vec![0], cells: vec![] };
         for cell in 0..rows * cols {
-            let beside = steps.iter().map(|(r, c)| (cell / cols + r, cell % cols + c));
-            let on = beside.filter(|(r, c)| (0..rows).contains(r) && (0..cols).contains(c));
-            out.cells.extend(on.map(|(r, c)| (r * cols + c) as u16));
+            let beside = steps.iter().filter_map(|by| code::beside(cell, *by, (rows, cols)));
+            out.cells.extend(beside.map(|c| c as u16));
             out.firsts.push(out.cells.len() as u32);
         }
         out

@@ -57,24 +57,11 @@ impl Lower<'_> {
             Range::Around(_, o) | Range::Offsets(o) => Some(o.len()),
             _ => None,
         };
-        if let Some(n) = known
-            && n <= UNROLL_MAX
-            && self.unrolled * n.max(1) <= 64
-        {
-            let elements = (0..n as i64).collect();
-            self.unroll(local, over, elements, filter, exit, f);
-            self.here(exit);
-            return;
-        }
-        if let Some(elements) = self.known_numbers(over)
-            && self.unrolled * elements.len().max(1) <= 64
-        {
-            self.unroll(local, over, elements, filter, exit, f);
-            self.here(exit);
-            return;
-        }
-        if let Some(elements) = self.known_lanes(over)
-            && self.unrolled * elements.len().max(1) <= LANES_UNROLLED
+        let few = known.filter(|n| *n <= UNROLL_MAX).map(|n| (0..n as i64).collect());
+        let few = few.or_else(|| self.known_numbers(over)).map(|all: Vec<i64>| (all, UNROLLED));
+        let lanes = || self.known_lanes(over).map(|all| (all, LANES_UNROLLED));
+        if let Some((elements, most)) = few.or_else(lanes)
+            && self.unrolled * elements.len().max(1) <= most
         {
             self.unroll(local, over, elements, filter, exit, f);
             self.here(exit);
@@ -295,7 +282,7 @@ impl Lower<'_> {
     }
 
     /// The lanes at a wall that is known here, or the cells of a lane that is.
-    fn known_lanes(&mut self, over: &Range) -> Option<Vec<i64>> {
+    fn known_lanes(&self, over: &Range) -> Option<Vec<i64>> {
         let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
         let (Range::Lanes(e) | Range::Lane(e)) = over else { return None };
         let Ek::Local(l) = e.kind else { return None };
@@ -409,7 +396,6 @@ impl Lower<'_> {
         }
     }
 
-    /// Depth first from one cell; the stack and the marks lie in scratch memory.
     /// Where a flood goes through all cells that hold one value, by known steps: the block, the value, and what lies beside each cell.
     fn flood_of_equals(&mut self, f: &Flood) -> Option<(M, O, u16)> {
         let is_cell = |e: &Expr| matches!(e.kind, Ek::Local(l) if l == f.local);
@@ -451,6 +437,7 @@ impl Lower<'_> {
         Some((base, value, u16::try_from(number).ok()?))
     }
 
+    /// The set of the cells that a flood reaches.
     pub(super) fn flood(&mut self, f: &Flood, span: Span) -> M {
         let cells = self.b.cells();
         let from = self.value(&f.from);
@@ -481,7 +468,7 @@ impl Lower<'_> {
         rim
     }
 
-    /// The cells that a flood reaches from one, without a rim.
+    /// The cells that a flood reaches from one, without a rim: depth first; the stack and the marks lie in scratch memory.
     fn flood_step_by_step(&mut self, f: &Flood, from: R, span: Span) -> M {
         let cells = self.b.cells();
         let (inside, tested, stack) = (self.scratch(cells), self.scratch(cells), self.pushed(cells));

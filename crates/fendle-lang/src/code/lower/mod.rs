@@ -36,6 +36,9 @@ const VARIANTS_MAX: u64 = 64;
 /// Loops over at most this many known things are written out.
 const UNROLL_MAX: usize = 8;
 
+/// Loops inside each other are written out up to so many times the body.
+const UNROLLED: usize = 64;
+
 /// Lanes and their cells are written out up to so many times the body.
 const LANES_UNROLLED: usize = 16;
 

@@ -223,12 +223,12 @@ impl<'c> Machine<'c> {
                     None => jump!(to),
                 },
                 Op::Beside { d, c, o, to } => {
-                    let c = self.r(c) as u32;
-                    let (row, col) = (c / self.cols as u32, c % self.cols as u32);
-                    match self.cell_of(code::place(row.into(), col.into()) + i64::from(o)) {
-                        // What is no cell has none beside it.
-                        Some(beside) if i64::from(row) < self.rows => self.w(d, beside),
-                        _ => jump!(to),
+                    // What is no cell has none beside it.
+                    let cell = Some(self.r(c)).filter(|c| (0..i64::from(self.code.cells)).contains(c));
+                    let by = code::offset_parts(o.into());
+                    match cell.and_then(|c| code::beside(c, by, (self.rows, self.cols))) {
+                        Some(beside) => self.w(d, beside),
+                        None => jump!(to),
                     }
                 }
                 Op::OnBoard { d, p } => {
