@@ -458,6 +458,16 @@ impl From<Limit> for Stopped {
     }
 }
 
+/// Where the moves of some states lead, by number and without saying which move leads where.
+#[derive(Clone, Debug, Default)]
+pub struct Targets {
+    /// For each state its status and how many of the numbers are its own, one for each allowed move. `None` where only
+    /// [`Worker::expand`] can tell.
+    pub heads: Vec<Option<(Status, u32)>>,
+    /// The numbers that moves lead to, state by state.
+    pub numbers: Vec<u32>,
+}
+
 /// Runs a model's rules on packed states.
 ///
 /// A worker owns the scratch memory that the rules need, so that no call allocates for a
@@ -598,6 +608,18 @@ pub trait Worker: Send {
 
     /// Whether a move that may lead from one state to another does. States are numbers; the first one is running.
     fn leads(&mut self, _from: u64, _of: MoveId, _to: u64) -> bool {
+        false
+    }
+
+    /// Where the moves of these states lead, which are given by number; moves draw nothing. Says no more than [`Worker::expand`],
+    /// and may be much faster. False when it is not known; then `out` means nothing.
+    fn targets(&mut self, _numbers: &[u64], _past_goals: bool, _out: &mut Targets) -> bool {
+        false
+    }
+
+    /// The states from which one move leads into each of these, by number, as often as there are such moves: of the states that
+    /// can be reached all that are running, and others that only the rules of moves allow. False as for [`Worker::targets`].
+    fn origins(&mut self, _numbers: &[u64], _out: &mut Targets) -> bool {
         false
     }
 

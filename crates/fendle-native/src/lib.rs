@@ -39,6 +39,7 @@ use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Positions, Site};
+use fendle_lang::code::leaps::LeapPlan;
 use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
 use fendle_lang::state::Keys;
 
@@ -208,8 +209,9 @@ impl Native for NativeCode {
         code: &Code,
         keys: &Keys,
         positions: Option<&Positions>,
+        leaps: Option<&LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String> {
-        Ok(Box::new(numbers::compile(self, code, keys, positions)?))
+        Ok(Box::new(numbers::compile(self, code, keys, positions, leaps)?))
     }
 }
 

@@ -16,7 +16,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::*;
-use crate::model::Numbering;
+use crate::model::{Numbering, Targets};
 use crate::space::dense::{Dense, Mark};
 use crate::space::number_bits;
 
@@ -38,6 +38,8 @@ const PIECE: usize = 1 << 16;
 const BATCH: usize = 1024;
 /// Sources between two looks at the watch; with chance it is one.
 const LOOK: usize = 256;
+/// Targets of one state that are compared with each other one by one.
+const FEW: usize = 32;
 /// One in so many numbers of the range may be listed as the next sources.
 const LISTED: u64 = 96;
 
@@ -371,80 +373,145 @@ impl<'m> Sweep<'m> {
     }
 }
 
+/// Room to work in, for one batch.
+#[derive(Default)]
+struct Scratch {
+    out: Expansion,
+    targets: Targets,
+    marks: Vec<Mark>,
+    distinct: Vec<u64>,
+    idle: Vec<u32>,
+    /// States of which the rules have to be asked.
+    asked: Vec<u64>,
+    /// The mark of each class at the depth of the sources, 0 while it was not needed.
+    mark_of: [Mark; 16],
+}
+
 impl Expanding<'_> {
     /// Expands a batch of sources.
     fn run(&self, worker: &mut dyn Worker, batch: &[u64]) -> Found {
-        let Expanding { dense, depth, open, next, .. } = *self;
         let mut found = Found::default();
-        let mut out = Expansion::default();
-        let mut marks: Vec<Mark> = vec![];
-        let mut distinct: Vec<u64> = vec![];
-        let mut idle = vec![];
-        let mut mark_of = [0; 16];
+        let mut scratch = Scratch::default();
         let look = if self.sure { LOOK } else { 1 };
         for slice in batch.chunks(look) {
             if let Some(limit) = self.watch.look(&self.progress) {
                 found.hit = Some(limit);
                 return found;
             }
-            out.clear();
-            worker.expand(slice, self.past_goals, &mut out);
-            if !self.waiting.is_empty() {
-                idle.clear();
-                find_idle(worker, 1, self.waiting, slice, &out, &mut idle);
-            }
-            // All cells are looked at first: the processor waits for many of them at once.
-            marks.clear();
-            marks.extend(out.outcomes.iter().map(|n| dense.get(*n)));
-            let (mut outcome, mut run) = (0, 0);
-            for (head, source) in out.heads.iter().zip(slice) {
-                distinct.clear();
-                let runs = &out.runs[run..run + head.runs as usize];
-                run += runs.len();
-                let len: usize = runs.iter().map(|r| r.outcomes as usize).sum();
-                let targets = &out.outcomes[outcome..outcome + len];
-                for (target, mark) in targets.iter().zip(&marks[outcome..]) {
-                    if *mark == 0 && dense.claim(*target, next) {
-                        found.new.push(*target as u32);
-                    }
-                    if len <= 32 && !distinct.contains(target) {
-                        distinct.push(*target);
-                    }
+            let leaps = self.sure && self.waiting.is_empty();
+            if leaps && worker.targets(slice, self.past_goals, &mut scratch.targets) {
+                self.leap(slice, &mut scratch, &mut found);
+                let asked = std::mem::take(&mut scratch.asked);
+                if !asked.is_empty() {
+                    self.ask(worker, &asked, &mut scratch, &mut found);
                 }
-                if len > 32 {
-                    distinct.extend_from_slice(targets);
-                    distinct.sort_unstable();
-                    distinct.dedup();
-                }
-                outcome += len;
-                found.transitions += len as u64;
-                found.edges += distinct.len() as u64;
-                found.set_aside |= head.status == Status::Cut;
-                let class = class_of(head);
-                let mark = &mut mark_of[class as usize];
-                if *mark == 0 {
-                    *mark = dense.mark(depth, class);
-                }
-                dense.change(*source, open, *mark);
+            } else {
+                self.ask(worker, slice, &mut scratch, &mut found);
             }
-            let set = |k: u32, class: Class| {
-                let number = slice[k as usize];
-                dense.change(number, dense.get(number), dense.mark(depth, class));
-            };
-            idle.drain(..).for_each(|k| set(k, Class::Idle));
-            for &(k, limit) in &out.unfinished {
-                set(k, Class::Open);
-                found.left_open = true;
-                found.unfinished.get_or_insert(limit);
-            }
-            for &(k, fault) in &out.faults {
-                set(k, Class::Open);
-                found.left_open = true;
-                found.faults.push((StateId::from_number(slice[k as usize] as u32), fault));
-            }
-            found.left_open |= out.heads.iter().any(|h| h.status == Status::Cut);
             found.expanded += slice.len() as u64;
         }
         found
+    }
+
+    /// Gives a source the mark of its class.
+    #[inline]
+    fn close(&self, source: u64, class: Class, mark_of: &mut [Mark; 16]) {
+        let mark = &mut mark_of[class as usize];
+        if *mark == 0 {
+            *mark = self.dense.mark(self.depth, class);
+        }
+        self.dense.change(source, self.open, *mark);
+    }
+
+    /// Claims what the moves of some sources lead to, which is known without making them. What is not known is left in
+    /// `scratch.asked`.
+    fn leap(&self, slice: &[u64], scratch: &mut Scratch, found: &mut Found) {
+        let Expanding { dense, next, .. } = *self;
+        let Scratch { targets, marks, distinct, asked, mark_of, .. } = scratch;
+        asked.clear();
+        // All cells are looked at first: the processor waits for many of them at once.
+        marks.clear();
+        marks.extend(targets.numbers.iter().map(|n| dense.get(u64::from(*n))));
+        for (target, mark) in targets.numbers.iter().zip(&*marks) {
+            if *mark == 0 && dense.claim(u64::from(*target), next) {
+                found.new.push(*target);
+            }
+        }
+        let mut at = 0;
+        for (source, head) in slice.iter().zip(&targets.heads) {
+            let Some((status, runs)) = *head else {
+                asked.push(*source);
+                continue;
+            };
+            let own = &targets.numbers[at..at + runs as usize];
+            at += own.len();
+            found.edges += if own.len() <= FEW {
+                own.iter().enumerate().filter(|(i, n)| !own[..*i].contains(n)).count() as u64
+            } else {
+                distinct.clear();
+                distinct.extend(own.iter().map(|n| u64::from(*n)));
+                distinct.sort_unstable();
+                distinct.dedup();
+                distinct.len() as u64
+            };
+            self.close(*source, class_of(&Head { status, runs }), mark_of);
+        }
+        found.transitions += targets.numbers.len() as u64;
+    }
+
+    /// Expands some sources by the rules.
+    fn ask(&self, worker: &mut dyn Worker, slice: &[u64], scratch: &mut Scratch, found: &mut Found) {
+        let Expanding { dense, depth, next, .. } = *self;
+        let Scratch { out, marks, distinct, idle, mark_of, .. } = scratch;
+        out.clear();
+        worker.expand(slice, self.past_goals, out);
+        if !self.waiting.is_empty() {
+            idle.clear();
+            find_idle(worker, 1, self.waiting, slice, out, idle);
+        }
+        marks.clear();
+        marks.extend(out.outcomes.iter().map(|n| dense.get(*n)));
+        let (mut outcome, mut run) = (0, 0);
+        for (head, source) in out.heads.iter().zip(slice) {
+            distinct.clear();
+            let runs = &out.runs[run..run + head.runs as usize];
+            run += runs.len();
+            let len: usize = runs.iter().map(|r| r.outcomes as usize).sum();
+            let targets = &out.outcomes[outcome..outcome + len];
+            for (target, mark) in targets.iter().zip(&marks[outcome..]) {
+                if *mark == 0 && dense.claim(*target, next) {
+                    found.new.push(*target as u32);
+                }
+                if len <= FEW && !distinct.contains(target) {
+                    distinct.push(*target);
+                }
+            }
+            if len > FEW {
+                distinct.extend_from_slice(targets);
+                distinct.sort_unstable();
+                distinct.dedup();
+            }
+            outcome += len;
+            found.transitions += len as u64;
+            found.edges += distinct.len() as u64;
+            found.set_aside |= head.status == Status::Cut;
+            self.close(*source, class_of(head), mark_of);
+        }
+        let set = |k: u32, class: Class| {
+            let number = slice[k as usize];
+            dense.change(number, dense.get(number), dense.mark(depth, class));
+        };
+        idle.drain(..).for_each(|k| set(k, Class::Idle));
+        for &(k, limit) in &out.unfinished {
+            set(k, Class::Open);
+            found.left_open = true;
+            found.unfinished.get_or_insert(limit);
+        }
+        for &(k, fault) in &out.faults {
+            set(k, Class::Open);
+            found.left_open = true;
+            found.faults.push((StateId::from_number(slice[k as usize] as u32), fault));
+        }
+        found.left_open |= out.heads.iter().any(|h| h.status == Status::Cut);
     }
 }

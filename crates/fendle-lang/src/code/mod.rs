@@ -2,6 +2,7 @@
 
 pub mod game;
 pub mod ir;
+pub mod leaps;
 pub mod lower;
 pub mod machine;
 pub mod native;

@@ -1,11 +1,11 @@
 //! A game as the search asks it: what the rules say of packed states, by whichever executor runs them.
 
 use fendle_core::numbers::{gcd, gcd64, lcm};
-use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Worker};
+use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Targets, Worker};
 
 use super::game::Game;
 use super::ir::{CountOf, Positions};
-use super::machine::{BEFORE_DRAW, Break, Halt, Machine, Outcome, Outcomes, Successors};
+use super::machine::{BEFORE_DRAW, Break, Halt, LeapsMade, Machine, Outcome, Outcomes, Successors};
 use super::numbered::Numbered;
 use crate::model::{COUNT_MAX, EndKind, VarDef, code};
 use crate::run::Eval;
@@ -22,6 +22,7 @@ pub(super) struct Runner<'g> {
     /// For each ending whether it is won.
     goals: Vec<bool>,
     successors: Successors,
+    leaps: LeapsMade,
     /// The state that moves are tried on, packed, as running.
     source: Vec<u64>,
     words: Vec<u64>,
@@ -136,6 +137,7 @@ impl<'g> Runner<'g> {
             values: vec![],
             goals: game.bound.model.endings.iter().map(|e| e.kind == EndKind::Goal).collect(),
             successors: Successors::default(),
+            leaps: LeapsMade::default(),
             source: vec![0; words],
             words: vec![0; words],
             watched: vec![],
@@ -272,6 +274,16 @@ impl<'g> Runner<'g> {
         let mut words = [from];
         let made = self.machine.try_move(of.0 as usize);
         made == Ok(Halt::Done) && self.machine.pack(&mut words).is_ok() && words == [to]
+    }
+
+    /// Gives the leaps that were made to the search.
+    fn give_leaps(&mut self, out: &mut Targets) {
+        std::mem::swap(&mut out.numbers, &mut self.leaps.numbers);
+        out.heads.clear();
+        out.heads.extend(self.leaps.heads.iter().map(|head| {
+            let told = || (self.game.status_of(i64::from(head & 0xff)), head >> 8);
+            (*head != LeapsMade::ASK).then(told)
+        }));
     }
 
     /// The status of the loaded state.
@@ -515,6 +527,25 @@ impl Worker for Runner<'_> {
             return true;
         }
         self.leads_for_sure(from, of, to)
+    }
+
+    fn targets(&mut self, numbers: &[u64], past_goals: bool, out: &mut Targets) -> bool {
+        let Some(native) = self.numbered.and_then(|n| n.native.as_deref()) else { return false };
+        let past: &[bool] = if past_goals { &self.goals } else { &[] };
+        let known = native.leap(&mut self.machine, numbers, past, &mut self.leaps);
+        if known {
+            self.give_leaps(out);
+        }
+        known
+    }
+
+    fn origins(&mut self, numbers: &[u64], out: &mut Targets) -> bool {
+        let Some(native) = self.numbered.and_then(|n| n.native.as_deref()) else { return false };
+        let known = native.leap_back(numbers, &mut self.leaps);
+        if known {
+            self.give_leaps(out);
+        }
+        known
     }
 
     fn measure(&mut self, state: &[u64]) -> Result<i64, Fault> {

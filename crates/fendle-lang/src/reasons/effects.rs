@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::model::*;
 use crate::run::move_list;
 pub use crate::run::ways::Change;
-use crate::run::{Eval, OpenValue};
+use crate::run::{Eval, Followed, OpenValue};
 use crate::state::Bound;
 use crate::syntax::tree::QuantKind;
 
@@ -46,7 +46,7 @@ impl Effects {
             let followed = Eval::new(b).open_ways(of, &params, &mut |way, cost| {
                 left = left.saturating_sub(cost);
                 asked += 1;
-                if let Some(way) = way {
+                if let Followed::Made(way) = way {
                     let mut changes: Vec<Change> = way
                         .seen
                         .iter()

@@ -8,6 +8,7 @@ pub mod gap;
 pub mod invariant;
 pub mod keeps;
 pub mod laws;
+pub mod leaps;
 pub mod numbering;
 pub mod parts;
 pub mod recheck;

@@ -1,10 +1,12 @@
 //! Finds a small range of numbers for the states of a game: from what can be in play from its starts.
 
 use super::effects::{Form, values_of, var_of_places};
+use super::leaps::leaps;
 use std::collections::BTreeSet;
 
 use crate::code::Game;
 use crate::code::ir::Positions;
+use crate::code::leaps::LeapPlan;
 use crate::code::numbered::{Backward, Numbered};
 use crate::model::{Extent, VarId};
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
@@ -76,15 +78,21 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
     let Found { ways, can, keys } = found;
     let keys = keys?;
     // Where moves draw, the way forwards is not one but many.
+    let plan = ways.as_ref().and_then(|ways| leaps(game, ways, &can, &keys));
     let back = ways.filter(|_| game.code.points.is_empty()).map(|ways| Backward::new(&ways, &can));
-    Some(with_native(game, keys, back, undone))
+    Some(with_native(game, keys, (back, plan.as_ref()), undone))
 }
 
 /// Who asks for numbers has many states to expand: native code pays.
-fn with_native(game: &Game, keys: Keys, back: Option<Backward>, undone: bool) -> Numbered {
+fn with_native(
+    game: &Game,
+    keys: Keys,
+    (back, leaps): (Option<Backward>, Option<&LeapPlan>),
+    undone: bool,
+) -> Numbered {
     let positions = game.positions().filter(|p| p.bare().is_some());
     let native = game.native.now(&game.bound, &game.code);
-    let native = native.and_then(|n| n.numbered(&game.code, &keys, positions).ok());
+    let native = native.and_then(|n| n.numbered(&game.code, &keys, positions, leaps).ok());
     let continuations = positions.and_then(Positions::bare);
     Numbered { keys, back, codec: game.bound.codec.clone(), undone, native, continuations }
 }
@@ -119,7 +127,7 @@ pub fn numbering_seen(game: &Game, seen: &[BTreeSet<i32>]) -> Option<Numbered> {
     let can = CanBe { values, open: vec![] };
     let keys =
         layout(game, &starts, &can, None, true).or_else(|| layout(game, &starts, &can, None, false))?;
-    Some(with_native(game, keys.as_narrow(), None, false))
+    Some(with_native(game, keys.as_narrow(), (None, None), false))
 }
 
 /// What leads into a state, whatever the level begins with: of all that the types allow. Each way that it names has to be tried forwards. `None` for

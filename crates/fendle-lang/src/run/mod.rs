@@ -22,7 +22,7 @@ use draws::*;
 pub use faults::{FaultKind, RunFault};
 use marks::{Mark, Way};
 pub use moves::{MOVES_MAX, TooLarge, move_list};
-pub(crate) use open::OpenValue;
+pub(crate) use open::{Followed, OpenValue};
 use open::*;
 
 use crate::model::*;

@@ -56,6 +56,16 @@ pub(crate) struct OpenWay<'w> {
     pub count: u32,
 }
 
+/// How a move ran on an open state.
+pub(crate) enum Followed<'w> {
+    /// It was made.
+    Made(OpenWay<'w>),
+    /// It broke the model or took too many steps; what was pinned until then.
+    Broke(&'w [(usize, i32)]),
+    /// It is refused, not offered, or no state is like this.
+    Not,
+}
+
 /// One way that the part of a move which can lose may go.
 pub(crate) struct LosingWay {
     /// The hidden values that it read: their places in the state.
@@ -334,14 +344,14 @@ impl<'b> Eval<'b> {
         self.evaluated = 0;
     }
 
-    /// Makes a move in an open state, in every way that the types and the draws allow. Ways that are refused or break the
-    /// model are none. `each` is told how much work the way took, in ways of usual size, and says whether to go on. False when it did not, or when something was read that is not
+    /// Makes a move in an open state, in every way that the types and the draws allow. `each` is told how much work the way
+    /// took, in ways of usual size, and says whether to go on. False when it did not, or when something was read that is not
     /// followed: then the ways are not all.
     pub(crate) fn open_ways(
         &mut self,
         of: usize,
         params: &[i64],
-        each: &mut dyn FnMut(Option<OpenWay<'_>>, usize) -> bool,
+        each: &mut dyn FnMut(Followed<'_>, usize) -> bool,
     ) -> bool {
         let start = self.b.start.clone();
         let mut take = vec![];
@@ -352,7 +362,6 @@ impl<'b> Eval<'b> {
             if let (Ok(Outcome::Done(made)), true) = (&mut done, self.b.model.counted.is_some()) {
                 match self.counts_before(of, params, &mut made[0].state) {
                     Ok(n) => count = n,
-                    // What breaks is no way; the search meets it where it can be reached.
                     Err(fault) => done = Err(fault),
                 }
             }
@@ -364,9 +373,11 @@ impl<'b> Eval<'b> {
             let go_on = match done {
                 Ok(Outcome::Done(made)) if !open.none_left && !made[0].cut => {
                     let (told, exact) = self.ruled_out(&open);
-                    each(Some(OpenWay { seen: &open.seen, after: &made[0].state, told, exact, count }), cost)
+                    let way = OpenWay { seen: &open.seen, after: &made[0].state, told, exact, count };
+                    each(Followed::Made(way), cost)
                 }
-                _ => each(None, cost),
+                Err(_) if !open.none_left => each(Followed::Broke(&open.seen), cost),
+                _ => each(Followed::Not, cost),
             };
             let Chooser::Script { seen, .. } = &self.chooser else { return false };
             if !go_on {

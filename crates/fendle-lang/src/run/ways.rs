@@ -7,7 +7,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::{Eval, move_list};
+use super::{Eval, Followed, move_list};
 use crate::state::Bound;
 
 /// Ways through the moves above which they are not followed.
@@ -36,6 +36,10 @@ pub struct Way {
 pub struct Ways {
     /// The ways, in move order.
     pub list: Vec<Way>,
+    /// Ways in which a move is made and changes nothing, in move order.
+    pub idle: Vec<Way>,
+    /// What is read, places and their values, where a move breaks the model or takes too many steps: perhaps not all of it.
+    pub broken: Vec<Vec<(usize, i32)>>,
 }
 
 impl Ways {
@@ -47,7 +51,7 @@ impl Ways {
         if b.model.cuts || b.canon.is_some() {
             return None;
         }
-        let mut list = vec![];
+        let (mut list, mut idle, mut broken) = (vec![], vec![], vec![]);
         let mut seen: HashSet<Way> = HashSet::new();
         let (mut left, mut asked) = (most, 0u64);
         let ended = b.ended_at();
@@ -55,8 +59,12 @@ impl Ways {
             let followed = Eval::new(b).open_ways(of, &params, &mut |way, cost| {
                 left = left.saturating_sub(cost);
                 asked += 1;
-                if let Some(way) = way {
-                    let mut reads: Vec<(usize, i32)> = way.seen.iter().map(|(at, was)| (*at, *was)).collect();
+                if let Followed::Broke(seen) = way {
+                    let mut reads = seen.to_vec();
+                    reads.sort_unstable();
+                    broken.push(reads);
+                } else if let Followed::Made(way) = way {
+                    let mut reads: Vec<(usize, i32)> = way.seen.to_vec();
                     reads.sort_unstable();
                     let mut changes: Vec<Change> = (reads.iter())
                         .filter(|(at, was)| way.after[*at] != *was)
@@ -68,8 +76,8 @@ impl Ways {
                     reads.extend(way.told);
                     reads.sort_unstable();
                     let way = Way { of: number as u32, reads, changes, exact: way.exact, count: way.count };
-                    if !way.changes.is_empty() && seen.insert(way.clone()) {
-                        list.push(way);
+                    if seen.insert(way.clone()) {
+                        if way.changes.is_empty() { idle.push(way) } else { list.push(way) }
                     }
                 }
                 left > 0 && !(asked % 1024 == 0 && stop())
@@ -78,7 +86,7 @@ impl Ways {
                 return None;
             }
         }
-        Some(Ways { list })
+        Some(Ways { list, idle, broken })
     }
 
     /// Whether every open way is taken back by another one: what holds after it is all that the other reads, and that changes
@@ -169,6 +177,12 @@ pub enum Count {
 }
 
 impl CanBe {
+    /// Whether all of these places can hold these values.
+    #[must_use]
+    pub fn allows(&self, reads: &[(usize, i32)]) -> bool {
+        reads.iter().all(|(at, value)| self.values[*at].binary_search(value).is_ok())
+    }
+
     /// How the number of places of a range that hold `value` can change.
     #[must_use]
     pub fn count(&self, ways: &Ways, places: std::ops::Range<usize>, value: i32) -> Count {

@@ -349,25 +349,7 @@ impl Writer<'_> {
             Some(x) => self.b.ins().band(x, all),
         };
         self.unless_slow(sound);
-        // Nibble p: how many free places lie before place p.
-        let mut before = self.number(0xfedc_ba98_7654_3210);
-        let ones = self.number(0x1111_1111_1111_1110);
-        let mut rank = self.number(0);
-        let mut odd = self.number(0);
-        for (number, weight) in weights.iter().enumerate().take(n - 1) {
-            let place = self.b.ins().ushr_imm(places, (number * 4) as i64);
-            let place = self.b.ins().band_imm(place, 15);
-            let shift = self.b.ins().ishl_imm(place, 2);
-            let digit = self.b.ins().ushr(before, shift);
-            let digit = self.b.ins().band_imm(digit, 15);
-            let less = self.b.ins().ishl(ones, shift);
-            before = self.b.ins().isub(before, less);
-            odd = self.b.ins().bxor(odd, digit);
-            if *weight > 0 {
-                let counts = self.b.ins().imul_imm(digit, *weight as i64);
-                rank = self.b.ins().iadd(rank, counts);
-            }
-        }
+        let (rank, mut odd) = ranked(&mut self.b, places, weights);
         if let Some((want, counts)) = parity {
             for (number, bits) in counts {
                 let place = self.b.ins().ushr_imm(places, i64::from(*number) * 4);
@@ -392,4 +374,29 @@ impl Writer<'_> {
         self.unless_slow(known);
         digit
     }
+}
+
+/// The rank of an arrangement, and a number that is odd where the sum of its digits is: nibble i of `places` is the place of value
+/// number i.
+pub(super) fn ranked(b: &mut FunctionBuilder<'_>, places: Value, weights: &[u64]) -> (Value, Value) {
+    // Nibble p: how many free places lie before place p.
+    let mut before = b.ins().iconst(I64, 0xfedc_ba98_7654_3210_u64 as i64);
+    let ones = b.ins().iconst(I64, 0x1111_1111_1111_1110);
+    let mut rank = b.ins().iconst(I64, 0);
+    let mut odd = b.ins().iconst(I64, 0);
+    for (number, weight) in weights.iter().enumerate().take(weights.len() - 1) {
+        let place = b.ins().ushr_imm(places, (number * 4) as i64);
+        let place = b.ins().band_imm(place, 15);
+        let shift = b.ins().ishl_imm(place, 2);
+        let digit = b.ins().ushr(before, shift);
+        let digit = b.ins().band_imm(digit, 15);
+        let less = b.ins().ishl(ones, shift);
+        before = b.ins().isub(before, less);
+        odd = b.ins().bxor(odd, digit);
+        if *weight > 0 {
+            let counts = b.ins().imul_imm(digit, *weight as i64);
+            rank = b.ins().iadd(rank, counts);
+        }
+    }
+    (rank, odd)
 }

@@ -11,6 +11,7 @@
 //! Whatever is rare ends in `SLOW`: the machine then does the whole state once more.
 
 mod key;
+mod leaps;
 mod rules;
 mod unpack;
 
@@ -26,7 +27,10 @@ use cranelift_jit::{JITBuilder, JITModule};
 use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_core::MoveId;
 use fendle_lang::code::ir::{Code, Op, Positions};
-use fendle_lang::code::machine::{BEFORE_DRAW, Machine, NativeNumbers, POSITION_STEPS, Successors};
+use fendle_lang::code::leaps::LeapPlan;
+use fendle_lang::code::machine::{
+    BEFORE_DRAW, LeapsMade, Machine, NativeNumbers, POSITION_STEPS, Successors,
+};
 use fendle_lang::code::numbered::Backward;
 use fendle_lang::run::STEP_BUDGET;
 use fendle_lang::state::Keys;
@@ -34,6 +38,7 @@ use fendle_lang::state::keys::Described;
 
 use crate::context::{Context, Ended, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
+use leaps::{LeapCode, LeapFn, LeapWriter, StatusOf};
 use crate::{NativeCode, Sizes, isa};
 
 /// What a function returns when the machine itself has to look, or a state has no number.
@@ -61,6 +66,7 @@ pub(crate) struct NumberCode {
     load: Unpack,
     key: Unpack,
     moves: Moves,
+    leaps: Option<LeapCode>,
     moves_len: usize,
     range: u64,
     /// Digits of a number.
@@ -95,6 +101,7 @@ pub(crate) fn compile(
     code: &Code,
     keys: &Keys,
     positions: Option<&Positions>,
+    plan: Option<&LeapPlan>,
 ) -> Result<NumberCode, String> {
     if !code.points.is_empty() && positions.is_none() {
         return Err("moves draw".into());
@@ -113,6 +120,21 @@ pub(crate) fn compile(
         signature.returns.push(AbiParam::new(I64));
         let id = module.declare_function(&format!("n{number}"), Linkage::Local, &signature);
         ids.push((id.map_err(|e| e.to_string())?, signature));
+    }
+    let plan = plan.filter(|_| keys.range() <= 1 << 31);
+    let mut leap_ids = vec![];
+    for (number, (leaps, endings)) in leaps::functions(plan).into_iter().enumerate() {
+        let mut signature = module.make_signature();
+        signature.params = vec![AbiParam::new(I64); 5];
+        signature.returns.push(AbiParam::new(I64));
+        let id = module.declare_function(&format!("l{number}"), Linkage::Local, &signature);
+        let id = id.map_err(|e| e.to_string())?;
+        let mut context = module.make_context();
+        context.func.signature = signature;
+        context.func.name = UserFuncName::user(2, number as u32);
+        LeapWriter::write(keys, leaps, endings, &mut context.func, &mut builders, &mut tables);
+        module.define_function(id, &mut context).map_err(|e| format!("{e:?}"))?;
+        leap_ids.push((id, leaps.most));
     }
     for (number, (id, signature)) in ids.iter().enumerate() {
         let mut context = module.make_context();
@@ -145,8 +167,22 @@ pub(crate) fn compile(
             std::mem::transmute::<*const u8, Moves>(address(4)),
         )
     };
+    let leap_at = |i: usize| -> Option<(LeapFn, usize)> {
+        let (id, most) = leap_ids.get(i)?;
+        // SAFETY: as above: the functions of leaps have five parameters.
+        let function =
+            unsafe { std::mem::transmute::<*const u8, LeapFn>(module.get_finalized_function(*id)) };
+        Some((function, *most))
+    };
+    let leaps = plan.zip(leap_at(0)).map(|(plan, (forwards, most))| LeapCode {
+        forwards,
+        most,
+        backwards: leap_at(1),
+        status: StatusOf::new(&plan.endings),
+    });
     Ok(NumberCode {
         module: Some(module),
+        leaps,
         _programs: programs,
         _tables: tables,
         unpack,
@@ -272,6 +308,28 @@ impl NativeNumbers for NumberCode {
                 out.push((key, of));
             }
         });
+    }
+
+    fn leap(
+        &self,
+        machine: &mut Machine<'_>,
+        numbers: &[u64],
+        past_goals: &[bool],
+        out: &mut LeapsMade,
+    ) -> bool {
+        let Some(leaps) = &self.leaps else { return false };
+        assert!(numbers.iter().all(|n| *n < self.range), "numbers of another level");
+        leaps.leap(numbers, past_goals, out, |number| {
+            let mut context = self.context(machine, number);
+            // SAFETY: as above; what all ones say, slow, is what a head says of a state that has to be asked.
+            unsafe { (self.load)(&raw mut context, number) as u32 }
+        });
+        true
+    }
+
+    fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool {
+        assert!(numbers.iter().all(|n| *n < self.range), "numbers of another level");
+        self.leaps.as_ref().is_some_and(|l| l.leap_back(numbers, out))
     }
 }
 

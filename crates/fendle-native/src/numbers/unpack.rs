@@ -25,7 +25,7 @@ impl Writer<'_> {
                 let s = self.number(stride);
                 self.b.ins().udiv(key, s)
             } else {
-                self.divided(key, stride)
+                divided(&mut self.b, key, stride)
             };
             // Each division is of the number itself, so none waits for another.
             let whole = self.b.ins().imul_imm(above, digits as i64);
@@ -45,13 +45,6 @@ impl Writer<'_> {
         }
         let zero = self.number(0);
         self.finish(zero);
-    }
-
-    /// A quotient of a number below 2^31 and a fixed divisor, by multiplication: see [`quotient`].
-    fn divided(&mut self, x: Value, n: u64) -> Value {
-        let (multiplier, shift) = quotient(n);
-        let product = self.b.ins().imul_imm(x, multiplier as i64);
-        self.b.ins().ushr_imm(product, i64::from(shift))
     }
 
     /// Writes the values that are in no field. Runs of them are copied, four at a time.
@@ -160,22 +153,9 @@ impl Writer<'_> {
                 fixed |= u64::from(*value != 0) << (slot - first);
             }
         }
-        let mut sets = Vec::with_capacity(firsts[most + 1] as usize);
-        for k in least..=most {
-            for rank in 0..firsts[k + 1] - firsts[k] {
-                let (mut rest, mut left, mut place, mut bits) = (rank, k, slots.len(), fixed);
-                while left > 0 {
-                    place -= 1;
-                    let below = ways[place * row + left];
-                    if below <= rest {
-                        rest -= below;
-                        left -= 1;
-                        bits |= 1 << (slots[place] - first);
-                    }
-                }
-                sets.push(bits as i64);
-            }
-        }
+        let bits: Vec<u64> = slots.iter().map(|s| 1 << (s - first)).collect();
+        let mut sets = listed_sets(&bits, (least, most), firsts, (ways, row));
+        sets.iter_mut().for_each(|set| *set |= fixed as i64);
         let sets = self.table(sets);
         let bits = self.entry(sets, digit);
         let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
@@ -224,7 +204,7 @@ impl Writer<'_> {
             let whole = self.b.ins().imul_imm(q, weights[number] as i64);
             rest = self.b.ins().isub(rest, whole);
             odd = self.b.ins().bxor(odd, q);
-            let place = self.take(&mut free, q);
+            let place = take(&mut self.b, &mut free, q);
             if let Some((_, counts)) = parity {
                 for (_, bits) in counts.iter().filter(|c| usize::from(c.0) == number) {
                     let bits = self.number(u64::from(*bits));
@@ -250,24 +230,57 @@ impl Writer<'_> {
         }
     }
 
-    /// Takes entry `digit` out of a list of nibbles.
-    fn take(&mut self, free: &mut Value, digit: Value) -> Value {
-        let shift = self.b.ins().ishl_imm(digit, 2);
-        let above = self.b.ins().ushr(*free, shift);
-        let place = self.b.ins().band_imm(above, 15);
-        let all = self.number(u64::MAX);
-        let mask = self.b.ins().ishl(all, shift);
-        let low = self.b.ins().band_not(*free, mask);
-        let above = self.b.ins().ushr_imm(above, 4);
-        let high = self.b.ins().ishl(above, shift);
-        *free = self.b.ins().bor(low, high);
-        place
-    }
-
     /// Calls back with a field and its digit.
     fn call_field(&mut self, function: usize, field: usize, digit: Value) {
         let function = self.number(function as u64);
         let field = self.number(field as u64);
         self.b.ins().call_indirect(self.call_back, function, &[self.context, field, digit]);
     }
+}
+
+/// A quotient of a number below 2^31 and a fixed divisor, by multiplication: see [`quotient`].
+pub(super) fn divided(b: &mut FunctionBuilder<'_>, x: Value, n: u64) -> Value {
+    let (multiplier, shift) = quotient(n);
+    let product = b.ins().imul_imm(x, multiplier as i64);
+    b.ins().ushr_imm(product, i64::from(shift))
+}
+
+/// Takes entry `digit` out of a list of nibbles.
+pub(super) fn take(b: &mut FunctionBuilder<'_>, free: &mut Value, digit: Value) -> Value {
+    let shift = b.ins().ishl_imm(digit, 2);
+    let above = b.ins().ushr(*free, shift);
+    let place = b.ins().band_imm(above, 15);
+    let all = b.ins().iconst(I64, -1);
+    let mask = b.ins().ishl(all, shift);
+    let low = b.ins().band_not(*free, mask);
+    let above = b.ins().ushr_imm(above, 4);
+    let high = b.ins().ishl(above, shift);
+    *free = b.ins().bor(low, high);
+    place
+}
+
+/// All sets of a field `members` in the order of their digits, each as the sum of the bits of its places.
+pub(super) fn listed_sets(
+    bits: &[u64],
+    (least, most): (usize, usize),
+    firsts: &[u64],
+    (ways, row): (&[u64], usize),
+) -> Vec<i64> {
+    let mut sets = Vec::with_capacity(firsts[most + 1] as usize);
+    for k in least..=most {
+        for rank in 0..firsts[k + 1] - firsts[k] {
+            let (mut rest, mut left, mut place, mut set) = (rank, k, bits.len(), 0);
+            while left > 0 {
+                place -= 1;
+                let below = ways[place * row + left];
+                if below <= rest {
+                    rest -= below;
+                    left -= 1;
+                    set |= bits[place];
+                }
+            }
+            sets.push(set as i64);
+        }
+    }
+    sets
 }

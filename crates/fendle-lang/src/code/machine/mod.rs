@@ -9,6 +9,7 @@ pub use positions::POSITION_STEPS;
 pub use outcomes::{Mean, Outcome, Outcomes};
 
 use crate::code::ir::{Code, M, Op, Positions, R, Site};
+use crate::code::leaps::LeapPlan;
 use crate::code::numbered::Backward;
 use crate::model::{DIR_STEPS, code};
 use crate::run::{LOOP_MAX, OUTCOMES_MAX, STEP_BUDGET};
@@ -67,7 +68,7 @@ pub trait Native: Send + Sync {
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break>;
 
     /// Native code for states by number of the same level. With `positions` moves can stop before their first draw: they hold
-    /// nothing but the state ([`Positions::bare`]).
+    /// nothing but the state ([`Positions::bare`]). With `leaps` it knows where moves lead without making them.
     ///
     /// # Errors
     ///
@@ -77,6 +78,7 @@ pub trait Native: Send + Sync {
         code: &Code,
         keys: &Keys,
         positions: Option<&Positions>,
+        leaps: Option<&LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String>;
 }
 
@@ -111,6 +113,34 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
         values: &mut Vec<i32>,
         out: &mut Vec<(u64, MoveId)>,
     );
+
+    /// Where the moves of many states lead, by leaps. `past_goals` says for each ending whether moves go on from it. False when
+    /// that is not known; then nothing is written.
+    fn leap(
+        &self,
+        machine: &mut Machine<'_>,
+        numbers: &[u64],
+        past_goals: &[bool],
+        out: &mut LeapsMade,
+    ) -> bool;
+
+    /// The states from which one move leads into each of these, by leaps. False as above.
+    fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool;
+}
+
+/// Where leaps led from some states.
+#[derive(Clone, Debug, Default)]
+pub struct LeapsMade {
+    /// For each state its status code in the low byte, and above it how many numbers follow; [`LeapsMade::ASK`] where only the
+    /// rules can tell.
+    pub heads: Vec<u32>,
+    /// The numbers that were reached, state by state.
+    pub numbers: Vec<u32>,
+}
+
+impl LeapsMade {
+    /// The head of a state of which the rules have to be asked.
+    pub const ASK: u32 = u32::MAX;
 }
 
 /// Set in the number of a move that stops before a draw.
