@@ -24,6 +24,7 @@ use crate::limits::Limit;
 use crate::model::{Expansion, Model};
 use crate::passes::Passes;
 use crate::route::Route;
+use crate::space::dense::Dense;
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 const SMALL_LEVEL: u64 = 4096;
@@ -332,23 +333,39 @@ pub(crate) fn classify(
     (nearest, marks)
 }
 
+/// Whether a move does nothing but let time pass.
+fn waits(model: &dyn Model) -> bool {
+    (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32)))
+}
+
+/// A space by number from one start in which all moves can be taken back and a goal was met: every running state is a way to every
+/// other one.
+fn all_return(space: &Space) -> Option<&Dense> {
+    let dense = space.dense.as_ref().filter(|d| d.numbering.can_return())?;
+    (space.starts().len() == 1 && space.sure && dense.has_met(Class::Goal)).then_some(dense)
+}
+
+/// How many classes [`classify`] may give to states of one depth that were running before, beside the one that all others of them
+/// get.
+pub(crate) fn new_classes(model: &dyn Model, space: &Space, counts: &Exploration) -> u64 {
+    let spread = if model.has_goal() && all_return(space).is_none() { 1 } else { 0 };
+    let open = u64::from(!counts.complete || counts.cut);
+    // What waits may turn out to be stuck, running, or not known.
+    let idle = if waits(model) { 3 } else { 0 };
+    spread + open + idle
+}
+
 /// Gives their class to the states that can still be won, and to those of which that is not known. What is then still
 /// running is of the class that is returned.
 fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
     let model = source.model;
-    if (0..model.moves_len()).any(|m| model.is_waiting(crate::model::MoveId(m as u32))) {
+    if waits(model) {
         classify_idle(source)?;
     }
     if !model.has_goal() {
         return Ok(Class::Free);
     }
-    // From one start, where all moves can be taken back, every running state is a way to every other one.
-    let space = source.space;
-    if let Some(dense) = space.dense.as_ref().filter(|d| d.numbering.can_return())
-        && let [_] = space.starts()
-        && space.sure
-        && dense.has_met(Class::Goal)
-    {
+    if let Some(dense) = all_return(source.space) {
         dense.rename(Class::Running, Class::Winnable);
         return Ok(Class::Dead);
     }

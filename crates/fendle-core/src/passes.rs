@@ -11,7 +11,7 @@ use crate::classify::Nearest;
 use crate::edges::Edges;
 use crate::explore::by_number::Workers;
 use crate::limits::Limit;
-use crate::model::{Expansion, MoveId, Worker};
+use crate::model::{Expansion, MoveId, Targets, Worker};
 use crate::space::dense::{Dense, Mark};
 use crate::space::{Class, StateId};
 
@@ -71,8 +71,9 @@ pub(crate) struct Passes<'a> {
 struct Step {
     from: u64,
     mark: Mark,
-    of: MoveId,
     to: u64,
+    /// The move, where it has to be tried.
+    of: Option<MoveId>,
 }
 
 impl<'a> Passes<'a> {
@@ -111,12 +112,23 @@ impl<'a> Passes<'a> {
         accept: impl Fn(Mark) -> bool,
         mut each: impl FnMut(Step),
     ) {
-        let mut candidates = vec![];
         let mut steps: Vec<Step> = vec![];
-        for &to in numbers {
-            candidates.clear();
-            worker.sources(to, &mut candidates);
-            steps.extend(candidates.iter().map(|&(from, of)| Step { from, mark: 0, of, to }));
+        let mut origins = Targets::default();
+        if worker.origins(numbers, &mut origins) {
+            let mut at = 0;
+            for (&to, head) in numbers.iter().zip(&origins.heads) {
+                let len = head.map_or(0, |h| h.1 as usize);
+                let own = &origins.numbers[at..at + len];
+                at += len;
+                steps.extend(own.iter().map(|&from| Step { from: from.into(), mark: 0, to, of: None }));
+            }
+        } else {
+            let mut candidates = vec![];
+            for &to in numbers {
+                candidates.clear();
+                worker.sources(to, &mut candidates);
+                steps.extend(candidates.iter().map(|&(from, of)| Step { from, mark: 0, to, of: Some(of) }));
+            }
         }
         // All cells are looked at first: the processor waits for many of them at once.
         for step in &mut steps {
@@ -124,7 +136,8 @@ impl<'a> Passes<'a> {
         }
         steps.retain(|s| s.mark != 0 && accept(s.mark));
         for step in steps {
-            if self.dense.get(step.from) == step.mark && worker.leads(step.from, step.of, step.to) {
+            let leads = |of| worker.leads(step.from, of, step.to);
+            if self.dense.get(step.from) == step.mark && step.of.is_none_or(leads) {
                 each(step);
             }
         }

@@ -4,8 +4,8 @@
 //! the range, they move into a dense space (see [`crate::space`]) and the sweep goes on there:
 //!
 //! ```text
-//! sources   the numbers of a depth, ascending, a piece at a time: from a list while they are few, else by looking through
-//!           the cells
+//! piece     some sources of a depth, ascending: of a list while they are few, else those of a part of the range, found by
+//!           looking through its cells
 //! expand    threads run the rules on batches of a piece
 //! claim     each outcome that has no mark gets that of the next depth
 //! mark      each source gets the mark of its class
@@ -13,6 +13,7 @@
 //!
 //! Which thread claims a state does not matter: the set of states is the same, and nothing depends on an order.
 
+use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::*;
@@ -32,10 +33,14 @@ const AGAIN: u64 = 8;
 const EFFORT: u64 = 1 << 16;
 /// Most numbers of a dense space.
 const DENSE_MAX: u64 = 1 << 31;
-/// Sources of one piece.
+/// Sources of one piece that is listed.
 const PIECE: usize = 1 << 16;
 /// Sources of one batch.
 const BATCH: usize = 1024;
+/// Numbers of one piece that is a part of the range.
+const WINDOW: u64 = 1 << 20;
+/// Numbers of one batch of it.
+const PANE: u64 = 1 << 13;
 /// Sources between two looks at the watch; with chance it is one.
 const LOOK: usize = 256;
 /// Targets of one state that are compared with each other one by one.
@@ -60,6 +65,16 @@ pub(super) struct ByNumber<'m> {
 pub(crate) struct Workers<'m>(Mutex<Vec<Box<dyn Worker + 'm>>>);
 
 impl<'m> Workers<'m> {
+    /// Lends a worker to some work.
+    fn with<T>(&self, model: &'m dyn Model, work: impl FnOnce(&mut dyn Worker) -> T) -> T {
+        let waiting = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let idle = waiting().pop();
+        let mut worker = idle.unwrap_or_else(|| model.worker_by_number());
+        let found = work(&mut *worker);
+        waiting().push(worker);
+        found
+    }
+
     /// Runs `work` on batches of some numbers, and gives what they found, in order.
     pub(crate) fn in_batches<T: Send>(
         &self,
@@ -68,18 +83,29 @@ impl<'m> Workers<'m> {
         parallel: bool,
         work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
     ) -> Vec<T> {
-        let one = |batch: &[u64]| {
-            let waiting = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-            let idle = waiting().pop();
-            let mut worker = idle.unwrap_or_else(|| model.worker_by_number());
-            let found = work(&mut *worker, batch);
-            waiting().push(worker);
-            found
-        };
+        let one = |batch: &[u64]| self.with(model, |worker| work(worker, batch));
         if parallel {
             numbers.par_chunks(BATCH).map(one).collect()
         } else {
             numbers.chunks(BATCH).map(one).collect()
+        }
+    }
+}
+
+/// Some sources of a depth.
+enum Piece<'p> {
+    Listed(&'p [u32]),
+    /// All that there are in a part of the range.
+    Within(Range<u64>),
+}
+
+/// The pieces of a depth, ascending.
+fn pieces(list: Option<&[u32]>, range: u64) -> Box<dyn Iterator<Item = Piece<'_>> + '_> {
+    match list {
+        Some(list) => Box::new(list.chunks(PIECE).map(Piece::Listed)),
+        None => {
+            let starts = (0..range).step_by(WINDOW as usize);
+            Box::new(starts.map(move |at| Piece::Within(at..(at + WINDOW).min(range))))
         }
     }
 }
@@ -227,38 +253,39 @@ impl<'m> Sweep<'m> {
         self.space.dense.as_ref().expect("a sweep by number has a dense space")
     }
 
-    /// The next piece of the sources of a depth; `at` says how far they were taken.
-    fn piece(&self, list: Option<&[u32]>, open: Mark, at: &mut u64, out: &mut Vec<u64>) {
-        out.clear();
-        match list {
-            Some(list) => {
-                let rest = &list[*at as usize..];
-                out.extend(rest.iter().take(PIECE).map(|n| u64::from(*n)));
-                *at += out.len() as u64;
-            }
-            None => {
-                let dense = self.dense();
-                dense.each_with(*at, dense.range(), open, |number| {
-                    out.push(number);
-                    out.len() < PIECE
-                });
-                *at = out.last().map_or(dense.range(), |n| n + 1);
-            }
-        }
-    }
-
-    /// Runs `work` on batches of a piece, on all threads where it is large, and gives what they found, in order.
+    /// Runs `work` on batches of the sources in a piece, which have the mark `open`, on all threads where it is large, and gives what
+    /// they found, in order.
     fn in_batches<T: Send>(
         &self,
-        sources: &[u64],
+        piece: &Piece<'_>,
+        open: Mark,
         work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
     ) -> Vec<T> {
         let workers = &self.by_number.workers;
-        if sources.len() < SMALL_ROUND {
-            workers.in_batches(self.model, sources, false, work)
-        } else {
-            let pool = pool(&self.pool, self.limits.threads);
-            pool.install(|| workers.in_batches(self.model, sources, true, work))
+        match piece {
+            Piece::Listed(list) => {
+                let sources: Vec<u64> = list.iter().map(|n| u64::from(*n)).collect();
+                if sources.len() < SMALL_ROUND {
+                    return workers.in_batches(self.model, &sources, false, work);
+                }
+                let pool = pool(&self.pool, self.limits.threads);
+                pool.install(|| workers.in_batches(self.model, &sources, true, work))
+            }
+            Piece::Within(range) => {
+                let dense = self.dense();
+                let pane = |n: u64| {
+                    let start = range.start + n * PANE;
+                    let mut sources = vec![];
+                    dense.each_with(start, (start + PANE).min(range.end), open, |number| {
+                        sources.push(number);
+                        true
+                    });
+                    workers.with(self.model, |worker| work(worker, &sources))
+                };
+                let panes = (range.end - range.start).div_ceil(PANE);
+                let pool = pool(&self.pool, self.limits.threads);
+                pool.install(|| (0..panes).into_par_iter().map(pane).collect())
+            }
         }
     }
 
@@ -266,17 +293,13 @@ impl<'m> Sweep<'m> {
     fn goals_by_number(&mut self, depth: u32, watch: &dyn Watch) -> Option<Stop> {
         let open = self.dense().mark(depth, Class::Open);
         let goal = self.dense().mark(depth, Class::Goal);
-        let (mut at, mut sources, mut goals) = (0, vec![], false);
-        loop {
-            self.piece(self.by_number.list.as_deref(), open, &mut at, &mut sources);
-            if sources.is_empty() {
-                break;
-            }
+        let mut goals = false;
+        for piece in pieces(self.by_number.list.as_deref(), self.dense().range()) {
             if let Some(limit) = watch.look(&self.progress(depth)) {
                 return Some(Stop::Hit(limit));
             }
             let dense = self.dense();
-            let found = self.in_batches(&sources, |worker, batch| {
+            let found = self.in_batches(&piece, open, |worker, batch| {
                 // A fault shows again, with its route, when the level is expanded.
                 let won = batch.iter().filter(|n| worker.status(&[**n]) == Ok(Status::Goal));
                 won.inspect(|n| dense.change(**n, open, goal)).count()
@@ -297,11 +320,10 @@ impl<'m> Sweep<'m> {
         let next = self.dense().mark(depth + 1, Class::Open);
         let listed_most = self.dense().range() / LISTED;
         let mut listed = Some(vec![]);
-        let (mut at, mut sources, mut new, mut left_open) = (0, vec![], 0u64, false);
+        let (mut new, mut left_open) = (0u64, false);
         let mut stop = None;
-        while stop.is_none() {
-            self.piece(list.as_deref(), open, &mut at, &mut sources);
-            if sources.is_empty() {
+        for piece in pieces(list.as_deref(), self.dense().range()) {
+            if stop.is_some() {
                 break;
             }
             let progress = self.progress(depth);
@@ -320,7 +342,7 @@ impl<'m> Sweep<'m> {
                 watch,
                 progress,
             };
-            let found = self.in_batches(&sources, |worker, batch| expanding.run(worker, batch));
+            let found = self.in_batches(&piece, open, |worker, batch| expanding.run(worker, batch));
             let here: u64 = found.iter().map(|f| f.new.len() as u64).sum();
             let states = self.dense().len() + new + here;
             if states > self.limits.max_states {
@@ -330,8 +352,15 @@ impl<'m> Sweep<'m> {
                 let keep = numbers.len() - (excess as usize).min(numbers.len());
                 let dense = self.dense();
                 numbers[keep..].iter().for_each(|n| dense.change(u64::from(*n), next, 0));
-                for n in &sources {
-                    dense.change(*n, dense.get(*n), open);
+                match piece {
+                    Piece::Listed(list) => {
+                        list.iter().for_each(|n| dense.change(u64::from(*n), dense.get(u64::from(*n)), open));
+                    }
+                    Piece::Within(range) => dense.each_seen(range.start, range.end, |n, mark| {
+                        if dense.depth_of(mark) == depth {
+                            dense.change(n, mark, open);
+                        }
+                    }),
                 }
                 new += keep as u64;
                 left_open = true;

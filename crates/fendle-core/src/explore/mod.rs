@@ -815,7 +815,9 @@ fn explore_until(
         ..Exploration::default()
     };
     // Marks for the classes that sorting tells apart.
-    let roomy = sweep.space.dense.as_mut().is_none_or(|d| d.make_room_for_sorting(limits.memory_bytes));
+    let classes = classify::new_classes(model, &sweep.space, &counts);
+    let roomy =
+        sweep.space.dense.as_mut().is_none_or(|d| d.make_room_for_classes(classes, limits.memory_bytes));
     // After a limit what was seen is still put in order, for as long as the watch allows.
     let progress = sweep.progress(counts.depth);
     let late = counts.limit.is_some();

@@ -21,8 +21,6 @@ pub(crate) type Mark = u32;
 
 /// Marks that one more depth may need: one for each class, and one for the depth behind it.
 const MARKS_OF_DEPTH: u64 = 11;
-/// Marks for each depth that sorting states by class may need: winnable, open, and what idle states turn out to be.
-const MARKS_OF_SORTING: u64 = 4;
 
 /// Words of memory that all begin as 0.
 fn zeroed(words: usize) -> Box<[AtomicU64]> {
@@ -200,9 +198,9 @@ impl Dense {
         self.make_room(MARKS_OF_DEPTH, memory)
     }
 
-    /// Room for all marks that sorting the states by class may need; see [`Dense::make_room`].
-    pub(crate) fn make_room_for_sorting(&mut self, memory: u64) -> bool {
-        self.make_room(MARKS_OF_SORTING * self.per_depth.len() as u64, memory)
+    /// Room for so many more classes at each depth; see [`Dense::make_room`].
+    pub(crate) fn make_room_for_classes(&mut self, classes: u64, memory: u64) -> bool {
+        self.make_room(classes * self.per_depth.len() as u64, memory)
     }
 
     /// Makes the cells as wide as so many more marks may need. False when that would take more than `memory` bytes, the cells of
