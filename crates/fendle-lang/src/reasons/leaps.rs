@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 
 use crate::code::Game;
+use crate::code::ir::{Op, Role};
 use crate::code::leaps::{Endings, Fields, LeapPlan, Leaps, Plain};
-use crate::model::{Ek, VarId};
+use crate::model::VarId;
 use crate::run::Eval;
 use crate::run::ways::{CanBe, Ways};
 use crate::state::Keys;
@@ -82,39 +83,11 @@ fn told(game: &Game, fields: &Fields<'_>) -> Option<Endings> {
 
 /// The digits on which all endings and laws depend, where these stand in a row and are few beside the range.
 fn kept(game: &Game, fields: &Fields<'_>, range: u64) -> Option<Endings> {
-    let (b, model) = (&game.bound, &game.bound.model);
-    let conditions = model.statuses.iter().map(|s| &s.cond).chain(model.always.iter().map(|a| &a.cond));
-    let mut read: BTreeSet<VarId> = BTreeSet::new();
-    for body in conditions {
-        let mut plain = true;
-        body.expr.each(&mut |e| plain &= !matches!(e.kind, Ek::Can(..) | Ek::Leads(..)));
-        for f in model.calls(&body.expr) {
-            model.fns[f].body.each(&mut |e| plain &= !matches!(e.kind, Ek::Can(..) | Ek::Leads(..)));
-        }
-        if !plain {
-            return None;
-        }
-        read.extend(model.reads(&body.expr));
+    let mut read = BTreeSet::new();
+    for program in [game.code.status, game.code.laws] {
+        read.extend(places_read(game, program)?);
     }
-    // What lies off the board may be an expression of its own; a start that differs from play to play is part of the state.
-    let outside: Vec<VarId> = read.iter().copied().collect();
-    for v in outside {
-        read.extend(model.vars[v].outside.iter().flat_map(|e| model.reads(e)));
-    }
-    let (shadows, bases): (Vec<VarId>, Vec<VarId>) =
-        model.variables().filter_map(|(v, d)| Some((v, d.shadow_of?))).unzip();
-    for (shadow, base) in shadows.into_iter().zip(bases) {
-        if read.contains(&base) {
-            read.insert(shadow);
-        }
-    }
-    let held = |at: usize| {
-        model.variables().any(|(v, d)| {
-            let slot = &b.slots[v];
-            d.state && read.contains(&v) && (slot.base..slot.base + slot.len).contains(&at)
-        })
-    };
-    let holding: Vec<usize> = fields.holding(held).into_iter().collect();
+    let holding: Vec<usize> = fields.holding(|at| read.contains(&at)).into_iter().collect();
     let (Some(first), Some(last)) = (holding.first(), holding.last()) else {
         return Some(Endings::By { stride: 1, len: 1 });
     };
@@ -122,5 +95,51 @@ fn kept(game: &Game, fields: &Fields<'_>, range: u64) -> Option<Endings> {
     let (end, digits) = fields.stride(*last);
     let len = end / stride * digits;
     // A status that is kept for nearly each state is found no faster than by asking.
-    (holding.len() == last - first + 1 && len <= KEPT_MAX && len <= range / 4).then_some(Endings::By { stride, len })
+    (holding.len() == last - first + 1 && len <= KEPT_MAX && len <= range / 4)
+        .then_some(Endings::By { stride, len })
+}
+
+/// The places of the state that a program may read: of a variable of which it reads one place that it computes, all. `None` where
+/// that is not known.
+fn places_read(game: &Game, program: u32) -> Option<BTreeSet<usize>> {
+    let (b, code) = (&game.bound, &game.code);
+    let program = &code.programs[program as usize];
+    let mut out = BTreeSet::new();
+    let mut known = true;
+    for op in &code.ops[program.entry as usize..program.end as usize] {
+        known &= !matches!(
+            op,
+            Op::LoadFrom { .. }
+                | Op::ListCopy { .. }
+                | Op::ListCheck { .. }
+                | Op::ListSame { .. }
+                | Op::ListFind { .. }
+                | Op::ListAdd { .. }
+                | Op::ListTail { .. }
+                | Op::ListJoin { .. }
+                | Op::ListDrop { .. }
+                | Op::PutInto { .. }
+        );
+        op.roles(&mut |role| {
+            let Role::Block(base, len) = role else { return };
+            let base = base.0 as usize;
+            // Where a place in a block is computed, the block may begin one before it.
+            let len = if matches!(op, Op::LoadAt { .. }) { 1 } else { len.map_or(b.cells(), |n| n as usize + 1) };
+            for copy in [code.before as usize, code.now as usize] {
+                let places = base.max(copy)..(base + len).min(copy + code.state_len as usize);
+                for at in places.map(|m| m - copy) {
+                    out.insert(at);
+                    let held = |v: &VarId| {
+                        let slot = &b.slots[*v];
+                        (slot.base..slot.base + slot.len).contains(&at)
+                    };
+                    let vars = b.model.variables().filter(|(_, d)| d.state).map(|(v, _)| v);
+                    for slot in vars.filter(held).map(|v| &b.slots[v]) {
+                        out.extend(slot.base..slot.base + slot.len);
+                    }
+                }
+            }
+        });
+    }
+    known.then_some(out)
 }
