@@ -617,6 +617,12 @@ pub trait Worker: Send {
         false
     }
 
+    /// [`Worker::targets`] is fastest for states that follow each other in groups with the same `number / stride % len`: stride
+    /// and length, if it matters. Numbers are below 2^32 then.
+    fn groups(&self) -> Option<(u64, u64)> {
+        None
+    }
+
     /// The states from which one move leads into each of these, by number, as often as there are such moves: of the states that
     /// can be reached all that are running, and others that only the rules of moves allow. False as for [`Worker::targets`].
     fn origins(&mut self, _numbers: &[u64], _out: &mut Targets) -> bool {

@@ -285,35 +285,10 @@ impl<'a> Passes<'a> {
                 Ok(())
             })?;
         } else {
-            let past_goals = self.source.past_goals;
             self.each_piece(is_hopeful, |piece| {
                 let found = self.in_batches(piece, |worker, batch| {
                     let mut found = Fatal::default();
-                    let mut out = Expansion::default();
-                    let mut marks: Vec<Mark> = vec![];
-                    for batch in batch.chunks(128) {
-                        out.clear();
-                        worker.expand(batch, past_goals, &mut out);
-                        marks.clear();
-                        marks.extend(out.outcomes.iter().map(|n| dense.get(*n)));
-                        let (mut run, mut outcome) = (0, 0);
-                        for (head, number) in out.heads.iter().zip(batch) {
-                            let mut here = 0;
-                            for r in &out.runs[run..run + head.runs as usize] {
-                                let targets = &marks[outcome..outcome + r.outcomes as usize];
-                                outcome += targets.len();
-                                let is_bad = |m: &&Mark| **m != 0 && dense.class_of(**m).is_bad();
-                                match targets.iter().filter(is_bad).count() {
-                                    n if n == targets.len() => here += 1,
-                                    n => found.draws += n as u64,
-                                }
-                            }
-                            run += head.runs as usize;
-                            if here > 0 {
-                                found.add(*number, dense.depth_of(dense.get(*number)), here);
-                            }
-                        }
-                    }
+                    batch.chunks(128).for_each(|batch| self.fatal_from(worker, batch, &mut found));
                     found
                 })?;
                 found.into_iter().for_each(|f| all.join(f));
@@ -323,6 +298,46 @@ impl<'a> Passes<'a> {
         all.holders.sort_unstable();
         all.holders.dedup();
         Ok(all)
+    }
+
+    /// Counts the fatal moves and draws of some states.
+    fn fatal_from(&self, worker: &mut dyn Worker, batch: &[u64], found: &mut Fatal) {
+        let (dense, past_goals) = (self.dense, self.source.past_goals);
+        let is_bad = |m: &&Mark| **m != 0 && dense.class_of(**m).is_bad();
+        let mut targets = Targets::default();
+        let mut out = Expansion::default();
+        let known = self.source.space.sure && worker.targets(batch, past_goals, &mut targets);
+        if known && targets.heads.iter().all(Option::is_some) {
+            let marks: Vec<Mark> = targets.numbers.iter().map(|n| dense.get(u64::from(*n))).collect();
+            let mut at = 0;
+            for (head, number) in targets.heads.iter().flatten().zip(batch) {
+                let own = &marks[at..at + head.1 as usize];
+                at += own.len();
+                let here = own.iter().filter(is_bad).count() as u64;
+                if here > 0 {
+                    found.add(*number, dense.depth_of(dense.get(*number)), here);
+                }
+            }
+            return;
+        }
+        worker.expand(batch, past_goals, &mut out);
+        let marks: Vec<Mark> = out.outcomes.iter().map(|n| dense.get(*n)).collect();
+        let (mut run, mut outcome) = (0, 0);
+        for (head, number) in out.heads.iter().zip(batch) {
+            let mut here = 0;
+            for r in &out.runs[run..run + head.runs as usize] {
+                let targets = &marks[outcome..outcome + r.outcomes as usize];
+                outcome += targets.len();
+                match targets.iter().filter(is_bad).count() {
+                    n if n == targets.len() => here += 1,
+                    n => found.draws += n as u64,
+                }
+            }
+            run += head.runs as usize;
+            if here > 0 {
+                found.add(*number, dense.depth_of(dense.get(*number)), here);
+            }
+        }
     }
 
     /// The states of a depth with a move into one of `below`, sorted.

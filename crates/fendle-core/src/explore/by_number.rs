@@ -40,7 +40,7 @@ const BATCH: usize = 1024;
 /// Numbers of one piece that is a part of the range.
 const WINDOW: u64 = 1 << 20;
 /// Numbers of one batch of it.
-const PANE: u64 = 1 << 13;
+const PANE: u64 = 1 << 15;
 /// Sources between two looks at the watch; with chance it is one.
 const LOOK: usize = 256;
 /// Targets of one state that are compared with each other one by one.
@@ -110,6 +110,29 @@ fn pieces(list: Option<&[u32]>, range: u64) -> Box<dyn Iterator<Item = Piece<'_>
     }
 }
 
+/// Numbers in groups with the same `number / stride % len`, these ascending, as a worker likes them best: by counting.
+fn grouped(numbers: &[u64], (stride, len): (u64, u64)) -> Option<Vec<u64>> {
+    let (stride, len) = (u32::try_from(stride).ok()?, u32::try_from(len).ok()?);
+    if numbers.len() < 2 * len as usize {
+        return None;
+    }
+    let key = |n: u64| (n as u32 / stride % len) as usize;
+    let mut at = vec![0u32; len as usize + 1];
+    for n in numbers {
+        at[key(*n) + 1] += 1;
+    }
+    for i in 1..at.len() {
+        at[i] += at[i - 1];
+    }
+    let mut out = vec![0; numbers.len()];
+    for n in numbers {
+        let at = &mut at[key(*n)];
+        out[*at as usize] = *n;
+        *at += 1;
+    }
+    Some(out)
+}
+
 /// A depth that is being expanded.
 struct Expanding<'e> {
     dense: &'e Dense,
@@ -120,6 +143,8 @@ struct Expanding<'e> {
     /// The marks of this depth and the next one before they are expanded.
     open: Mark,
     next: Mark,
+    /// New states are listed, not only counted.
+    listed: bool,
     watch: &'e dyn Watch,
     progress: Progress,
 }
@@ -127,7 +152,9 @@ struct Expanding<'e> {
 /// What one batch found.
 #[derive(Default)]
 struct Found {
-    new: Vec<u32>,
+    new: u64,
+    /// The new states, where they are listed.
+    list: Vec<u32>,
     expanded: u64,
     transitions: u64,
     edges: u64,
@@ -280,7 +307,12 @@ impl<'m> Sweep<'m> {
                         sources.push(number);
                         true
                     });
-                    workers.with(self.model, |worker| work(worker, &sources))
+                    workers.with(self.model, |worker| {
+                        if let Some(grouped) = worker.groups().and_then(|g| grouped(&sources, g)) {
+                            sources = grouped;
+                        }
+                        work(worker, &sources)
+                    })
                 };
                 let panes = (range.end - range.start).div_ceil(PANE);
                 let pool = pool(&self.pool, self.limits.threads);
@@ -319,6 +351,7 @@ impl<'m> Sweep<'m> {
         let open = self.dense().mark(depth, Class::Open);
         let next = self.dense().mark(depth + 1, Class::Open);
         let listed_most = self.dense().range() / LISTED;
+        let most_new = WINDOW.saturating_mul(self.model.moves_len() as u64);
         let mut listed = Some(vec![]);
         let (mut new, mut left_open) = (0u64, false);
         let mut stop = None;
@@ -339,15 +372,16 @@ impl<'m> Sweep<'m> {
                 depth,
                 open,
                 next,
+                listed: listed.is_some() || self.dense().len() + new + most_new > self.limits.max_states,
                 watch,
                 progress,
             };
             let found = self.in_batches(&piece, open, |worker, batch| expanding.run(worker, batch));
-            let here: u64 = found.iter().map(|f| f.new.len() as u64).sum();
+            let here: u64 = found.iter().map(|f| f.new).sum();
             let states = self.dense().len() + new + here;
             if states > self.limits.max_states {
                 let excess = states - self.limits.max_states;
-                let mut numbers: Vec<u32> = found.into_iter().flat_map(|f| f.new).collect();
+                let mut numbers: Vec<u32> = found.into_iter().flat_map(|f| f.list).collect();
                 numbers.sort_unstable();
                 let keep = numbers.len() - (excess as usize).min(numbers.len());
                 let dense = self.dense();
@@ -371,7 +405,7 @@ impl<'m> Sweep<'m> {
             let mut expanded = 0;
             for f in found {
                 if let Some(list) = &mut listed {
-                    list.extend_from_slice(&f.new);
+                    list.extend_from_slice(&f.list);
                 }
                 expanded += f.expanded;
                 self.transitions += f.transitions;
@@ -399,6 +433,16 @@ impl<'m> Sweep<'m> {
         }
         self.by_number.list = listed;
         (new, stop)
+    }
+}
+
+impl Found {
+    #[inline(always)]
+    fn add(&mut self, number: u32, listed: bool) {
+        self.new += 1;
+        if listed {
+            self.list.push(number);
+        }
     }
 }
 
@@ -463,7 +507,7 @@ impl Expanding<'_> {
         marks.extend(targets.numbers.iter().map(|n| dense.get(u64::from(*n))));
         for (target, mark) in targets.numbers.iter().zip(&*marks) {
             if *mark == 0 && dense.claim(u64::from(*target), next) {
-                found.new.push(*target);
+                found.add(*target, self.listed);
             }
         }
         let mut at = 0;
@@ -509,7 +553,7 @@ impl Expanding<'_> {
             let targets = &out.outcomes[outcome..outcome + len];
             for (target, mark) in targets.iter().zip(&marks[outcome..]) {
                 if *mark == 0 && dense.claim(*target, next) {
-                    found.new.push(*target as u32);
+                    found.add(*target as u32, self.listed);
                 }
                 if len <= FEW && !distinct.contains(target) {
                     distinct.push(*target);

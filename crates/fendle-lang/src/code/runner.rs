@@ -539,6 +539,10 @@ impl Worker for Runner<'_> {
         known
     }
 
+    fn groups(&self) -> Option<(u64, u64)> {
+        self.numbered.and_then(|n| n.native.as_deref()?.groups())
+    }
+
     fn origins(&mut self, numbers: &[u64], out: &mut Targets) -> bool {
         let Some(native) = self.numbered.and_then(|n| n.native.as_deref()) else { return false };
         let known = native.leap_back(numbers, &mut self.leaps);

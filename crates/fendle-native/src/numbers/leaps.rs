@@ -24,6 +24,9 @@ const LISTED_BYTES: u64 = 2 << 20;
 /// A list of sets takes at the most one byte for so many numbers.
 const NUMBERS_A_BYTE: u64 = 2;
 
+/// Where a digit counts as much or more, states that follow each other have the same one anyway.
+const GROUPED_BELOW: u64 = 64;
+
 /// Numbers, heads, length, room for the numbers that are reached, and for each status code whether moves go on from it.
 pub(super) type LeapFn = unsafe extern "C" fn(*const u64, *mut u32, u64, *mut u32, *const u8) -> u64;
 
@@ -34,6 +37,9 @@ pub(super) struct LeapCode {
     pub(super) most: usize,
     pub(super) backwards: Option<(LeapFn, usize)>,
     pub(super) status: StatusOf,
+    /// States follow each other best in groups that answer the first question alike: what its digit counts, and how many
+    /// there are.
+    pub(super) groups: Option<(u64, u64)>,
 }
 
 /// Where the function takes the status of a state from.
@@ -52,6 +58,13 @@ pub(super) fn functions(plan: Option<&LeapPlan>) -> Vec<(&Leaps, Option<&Endings
     let Some(plan) = plan else { return vec![] };
     let forwards = (&plan.forwards, Some(&plan.endings));
     std::iter::once(forwards).chain(plan.backwards.as_ref().map(|b| (b, None))).collect()
+}
+
+/// The digit that the first question is about, if that is all that is asked first and neighbours differ in it.
+pub(super) fn groups(keys: &Keys, leaps: &Leaps) -> Option<(u64, u64)> {
+    let [(About::Digit(field), _)] = leaps.root.tests.as_slice() else { return None };
+    let (_, stride, _, digits) = keys.describe().swap_remove(*field);
+    (stride < GROUPED_BELOW).then_some((stride, digits))
 }
 
 impl StatusOf {

@@ -179,6 +179,7 @@ pub(crate) fn compile(
         most,
         backwards: leap_at(1),
         status: StatusOf::new(&plan.endings),
+        groups: leaps::groups(keys, &plan.forwards),
     });
     Ok(NumberCode {
         module: Some(module),
@@ -325,6 +326,10 @@ impl NativeNumbers for NumberCode {
             unsafe { (self.load)(&raw mut context, number) as u32 }
         });
         true
+    }
+
+    fn groups(&self) -> Option<(u64, u64)> {
+        self.leaps.as_ref()?.groups
     }
 
     fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool {

@@ -124,6 +124,9 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
         out: &mut LeapsMade,
     ) -> bool;
 
+    /// Leaps are fastest for states in groups with the same `number / stride % len`: stride and length, if it matters.
+    fn groups(&self) -> Option<(u64, u64)>;
+
     /// The states from which one move leads into each of these, by leaps. False as above.
     fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool;
 }
