@@ -3,20 +3,23 @@
 //! Most go from states to those that lead to them. The rules name the candidates ([`Worker::sources`]); one counts when it was met and its move, made forwards, leads here. So
 //! no edges are kept, and a pass costs about what expanding the same states costs.
 
+use std::ops::Range;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
 use crate::classify::Nearest;
 use crate::edges::Edges;
-use crate::explore::by_number::Workers;
+use crate::explore::by_number::{PANE, WINDOW, Workers};
 use crate::limits::Limit;
 use crate::model::{Expansion, MoveId, Targets, Worker};
 use crate::space::dense::{Dense, Mark};
 use crate::space::{Class, StateId};
 
-/// Numbers that are handled at once.
+/// Numbers of a list that are handled at once.
 const PIECE: usize = 1 << 16;
+/// States that a worker is asked about at once.
+const BATCH: usize = 256;
 
 /// Fatal moves and draws.
 #[derive(Default)]
@@ -72,8 +75,6 @@ struct Step {
     from: u64,
     mark: Mark,
     to: u64,
-    /// The move, where it has to be tried.
-    of: Option<MoveId>,
 }
 
 impl<'a> Passes<'a> {
@@ -112,101 +113,117 @@ impl<'a> Passes<'a> {
         accept: impl Fn(Mark) -> bool,
         mut each: impl FnMut(Step),
     ) {
-        let mut steps: Vec<Step> = vec![];
+        let dense = self.dense;
         let mut origins = Targets::default();
         if worker.origins(numbers, &mut origins) {
-            let mut at = 0;
+            // All cells are looked at first: the processor waits for many of them at once.
+            let marks: Vec<Mark> = origins.numbers.iter().map(|n| dense.get(u64::from(*n))).collect();
+            let mut found = origins.numbers.iter().zip(marks);
             for (&to, head) in numbers.iter().zip(&origins.heads) {
-                let len = head.map_or(0, |h| h.1 as usize);
-                let own = &origins.numbers[at..at + len];
-                at += len;
-                steps.extend(own.iter().map(|&from| Step { from: from.into(), mark: 0, to, of: None }));
+                for (&from, mark) in found.by_ref().take(head.map_or(0, |h| h.1 as usize)) {
+                    let from = u64::from(from);
+                    if mark != 0 && accept(mark) && dense.get(from) == mark {
+                        each(Step { from, mark, to });
+                    }
+                }
             }
-        } else {
-            let mut candidates = vec![];
-            for &to in numbers {
-                candidates.clear();
-                worker.sources(to, &mut candidates);
-                steps.extend(candidates.iter().map(|&(from, of)| Step { from, mark: 0, to, of: Some(of) }));
-            }
+            return;
         }
-        // All cells are looked at first: the processor waits for many of them at once.
-        for step in &mut steps {
-            step.mark = self.dense.get(step.from);
+        let mut candidates = vec![];
+        let mut steps: Vec<(Step, MoveId)> = vec![];
+        for &to in numbers {
+            candidates.clear();
+            worker.sources(to, &mut candidates);
+            steps.extend(candidates.iter().map(|&(from, of)| (Step { from, mark: dense.get(from), to }, of)));
         }
-        steps.retain(|s| s.mark != 0 && accept(s.mark));
-        for step in steps {
-            let leads = |of| worker.leads(step.from, of, step.to);
-            if self.dense.get(step.from) == step.mark && step.of.is_none_or(leads) {
+        for (step, of) in steps.into_iter().filter(|s| s.0.mark != 0 && accept(s.0.mark)) {
+            if dense.get(step.from) == step.mark && worker.leads(step.from, of, step.to) {
                 each(step);
             }
         }
     }
 
-    /// Calls `see` with pieces of the numbers whose class is wanted.
-    fn each_piece(
+    /// Runs `work` on the numbers in parts of the range that `list` gives, on all threads: part by part, in their order.
+    fn in_panes<T: Send>(
         &self,
-        wanted: impl Fn(Class) -> bool,
-        mut see: impl FnMut(&[u64]) -> Result<(), Limit>,
+        list: impl Fn(Range<u64>, &mut Vec<u64>) + Sync + Send,
+        work: impl Fn(&mut dyn Worker, Range<u64>, Vec<u64>) -> T + Sync + Send,
+        mut see: impl FnMut(T),
     ) -> Result<(), Limit> {
-        let mut piece = vec![];
         let range = self.dense.range();
-        for start in (0..range).step_by(PIECE) {
-            self.dense.each_seen(start, (start + PIECE as u64).min(range), |number, mark| {
-                if wanted(self.dense.class_of(mark)) {
-                    piece.push(number);
-                }
-            });
-            if piece.len() >= PIECE {
-                see(&piece)?;
-                piece.clear();
+        for start in (0..range).step_by(WINDOW as usize) {
+            if let Some(limit) = (self.source.stop)() {
+                return Err(limit);
             }
+            let end = (start + WINDOW).min(range);
+            let found: Vec<Option<T>> = (0..(end - start).div_ceil(PANE))
+                .into_par_iter()
+                .map(|n| {
+                    let pane = start + n * PANE..(start + (n + 1) * PANE).min(end);
+                    let mut numbers = vec![];
+                    list(pane.clone(), &mut numbers);
+                    // Most parts of a sparse space hold nothing.
+                    if numbers.is_empty() {
+                        return None;
+                    }
+                    Some(self.workers.with(self.source.model, |worker| work(worker, pane, numbers)))
+                })
+                .collect();
+            found.into_iter().flatten().for_each(&mut see);
         }
-        if piece.is_empty() { Ok(()) } else { see(&piece) }
+        Ok(())
     }
 
-    /// Gives the class `to` to every running state with a way to a state of the class `seed`. O(|S| + |T|) in all.
+    /// The numbers of a pane whose class is wanted.
+    fn of_class(&self, wanted: impl Fn(Class) -> bool, pane: Range<u64>, out: &mut Vec<u64>) {
+        self.dense.each_seen(pane.start, pane.end, |number, mark| {
+            if wanted(self.dense.class_of(mark)) {
+                out.push(number);
+            }
+        });
+    }
+
+    /// Gives the class `to` to every running state with a way to a state of the class `seed`. O(|S| + |T|) in all, and one bit a
+    /// number: whether what leads there is still to be looked for. What a part of the range finds in itself it follows at once.
     pub(crate) fn spread(&self, to: Class, seed: Class) -> Result<(), Limit> {
         let dense = self.dense;
         let after: Vec<Mark> = dense.marks_of(to);
-        let spread = |worker: &mut dyn Worker, batch: &[u64]| {
-            let mut found: Vec<u32> = vec![];
-            let running = |mark| dense.class_of(mark) == Class::Running;
-            self.steps_into(worker, batch, running, |step| {
-                if dense.exchange(step.from, step.mark, after[dense.depth_of(step.mark) as usize]) {
-                    found.push(step.from as u32);
+        let running = |mark| dense.class_of(mark) == Class::Running;
+        let waiting: Vec<AtomicU64> = (0..dense.range().div_ceil(64)).map(|_| AtomicU64::new(0)).collect();
+        let take = |pane: Range<u64>, out: &mut Vec<u64>| {
+            for w in pane.start / 64..pane.end.div_ceil(64) {
+                let word = &waiting[w as usize];
+                if word.load(Relaxed) == 0 {
+                    continue;
                 }
-            });
-            found
-        };
-        // In pieces that are given back as soon as they were looked at.
-        let mut now: Vec<Vec<u32>> = vec![];
-        let keep = |found: Vec<Vec<u32>>, list: &mut Vec<Vec<u32>>| {
-            let sum: Vec<u32> = found.concat();
-            if !sum.is_empty() {
-                list.push(sum);
-            }
-        };
-        self.each_piece(
-            |class| class == seed,
-            |piece| {
-                keep(self.in_batches(piece, spread)?, &mut now);
-                Ok(())
-            },
-        )?;
-        while !now.is_empty() {
-            let mut next = vec![];
-            let mut piece: Vec<u64> = vec![];
-            while let Some(list) = now.pop() {
-                for part in list.chunks(PIECE) {
-                    piece.clear();
-                    piece.extend(part.iter().map(|n| u64::from(*n)));
-                    keep(self.in_batches(&piece, spread)?, &mut next);
+                let mut bits = word.swap(0, Relaxed);
+                while bits != 0 {
+                    out.push(w * 64 + u64::from(bits.trailing_zeros()));
+                    bits &= bits - 1;
                 }
             }
-            now = next;
+        };
+        let follow = |worker: &mut dyn Worker, pane: Range<u64>, mut numbers: Vec<u64>| {
+            while !numbers.is_empty() {
+                for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                    self.steps_into(worker, batch, running, |step| {
+                        if dense.exchange(step.from, step.mark, after[dense.depth_of(step.mark) as usize]) {
+                            waiting[(step.from / 64) as usize].fetch_or(1 << (step.from % 64), Relaxed);
+                        }
+                    });
+                }
+                numbers.clear();
+                take(pane.clone(), &mut numbers);
+            }
+        };
+        self.in_panes(|pane, out| self.of_class(|c| c == seed, pane, out), follow, |()| ())?;
+        loop {
+            let mut found = false;
+            self.in_panes(take, follow, |()| found = true)?;
+            if !found {
+                return Ok(());
+            }
         }
-        Ok(())
     }
 
     /// How many moves the states need that are farthest from a goal of all that can still be won, and their numbers, ascending. Goes back from the goals,
@@ -228,12 +245,10 @@ impl<'a> Passes<'a> {
             found
         };
         let mut now: Vec<Vec<u32>> = vec![];
-        self.each_piece(
-            |class| class == Class::Goal,
-            |piece| {
-                now.extend(self.in_batches(piece, behind)?);
-                Ok(())
-            },
+        self.in_panes(
+            |pane, out| self.of_class(|c| c == Class::Goal, pane, out),
+            |worker, _, numbers| numbers.chunks(BATCH).map(|batch| behind(worker, batch)).collect::<Vec<_>>(),
+            |found| now.extend(found),
         )?;
         now.retain(|list| !list.is_empty());
         let mut farthest = (0, vec![]);
@@ -273,27 +288,31 @@ impl<'a> Passes<'a> {
         let dense = self.dense;
         if bad < hopeful && self.goes_back() {
             let hopeful = |mark| is_hopeful(dense.class_of(mark));
-            self.each_piece(Class::is_bad, |piece| {
-                let found = self.in_batches(piece, |worker, batch| {
+            self.in_panes(
+                |pane, out| self.of_class(Class::is_bad, pane, out),
+                |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    self.steps_into(worker, batch, hopeful, |step| {
-                        found.add(step.from, dense.depth_of(step.mark), 1)
-                    });
+                    for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                        self.steps_into(worker, batch, hopeful, |step| {
+                            found.add(step.from, dense.depth_of(step.mark), 1)
+                        });
+                    }
                     found
-                })?;
-                found.into_iter().for_each(|f| all.join(f));
-                Ok(())
-            })?;
+                },
+                |found| all.join(found),
+            )?;
         } else {
-            self.each_piece(is_hopeful, |piece| {
-                let found = self.in_batches(piece, |worker, batch| {
+            self.in_panes(
+                |pane, out| self.of_class(&is_hopeful, pane, out),
+                |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    batch.chunks(128).for_each(|batch| self.fatal_from(worker, batch, &mut found));
+                    for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                        self.fatal_from(worker, batch, &mut found);
+                    }
                     found
-                })?;
-                found.into_iter().for_each(|f| all.join(f));
-                Ok(())
-            })?;
+                },
+                |found| all.join(found),
+            )?;
         }
         all.holders.sort_unstable();
         all.holders.dedup();

@@ -38,9 +38,9 @@ const PIECE: usize = 1 << 16;
 /// Sources of one batch.
 const BATCH: usize = 1024;
 /// Numbers of one piece that is a part of the range.
-const WINDOW: u64 = 1 << 20;
+pub(crate) const WINDOW: u64 = 1 << 20;
 /// Numbers of one batch of it.
-const PANE: u64 = 1 << 15;
+pub(crate) const PANE: u64 = 1 << 15;
 /// Sources between two looks at the watch; with chance it is one.
 const LOOK: usize = 256;
 /// Targets of one state that are compared with each other one by one.
@@ -66,7 +66,7 @@ pub(crate) struct Workers<'m>(Mutex<Vec<Box<dyn Worker + 'm>>>);
 
 impl<'m> Workers<'m> {
     /// Lends a worker to some work.
-    fn with<T>(&self, model: &'m dyn Model, work: impl FnOnce(&mut dyn Worker) -> T) -> T {
+    pub(crate) fn with<T>(&self, model: &'m dyn Model, work: impl FnOnce(&mut dyn Worker) -> T) -> T {
         let waiting = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let idle = waiting().pop();
         let mut worker = idle.unwrap_or_else(|| model.worker_by_number());
@@ -108,29 +108,6 @@ fn pieces(list: Option<&[u32]>, range: u64) -> Box<dyn Iterator<Item = Piece<'_>
             Box::new(starts.map(move |at| Piece::Within(at..(at + WINDOW).min(range))))
         }
     }
-}
-
-/// Numbers in groups with the same `number / stride % len`, these ascending, as a worker likes them best: by counting.
-fn grouped(numbers: &[u64], (stride, len): (u64, u64)) -> Option<Vec<u64>> {
-    let (stride, len) = (u32::try_from(stride).ok()?, u32::try_from(len).ok()?);
-    if numbers.len() < 2 * len as usize {
-        return None;
-    }
-    let key = |n: u64| (n as u32 / stride % len) as usize;
-    let mut at = vec![0u32; len as usize + 1];
-    for n in numbers {
-        at[key(*n) + 1] += 1;
-    }
-    for i in 1..at.len() {
-        at[i] += at[i - 1];
-    }
-    let mut out = vec![0; numbers.len()];
-    for n in numbers {
-        let at = &mut at[key(*n)];
-        out[*at as usize] = *n;
-        *at += 1;
-    }
-    Some(out)
 }
 
 /// A depth that is being expanded.
@@ -308,10 +285,8 @@ impl<'m> Sweep<'m> {
                         true
                     });
                     workers.with(self.model, |worker| {
-                        if let Some(grouped) = worker.groups().and_then(|g| grouped(&sources, g)) {
-                            sources = grouped;
-                        }
-                        work(worker, &sources)
+                        let sources = worker.in_groups(&mut sources);
+                        work(worker, sources)
                     })
                 };
                 let panes = (range.end - range.start).div_ceil(PANE);

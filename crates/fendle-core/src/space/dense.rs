@@ -165,9 +165,9 @@ impl Dense {
         self.book.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
-    /// Bytes that a space of this range takes to begin with.
+    /// Bytes that a space of this range takes: the cells to begin with, and a bit a number while it is sorted.
     pub(crate) fn bytes_for(range: u64) -> u64 {
-        range
+        range + range / 8
     }
 
     pub(crate) fn range(&self) -> u64 {

@@ -400,7 +400,8 @@ impl Node {
             let mut branches: BTreeMap<u32, Vec<(Vec<Ask>, Leap)>> = BTreeMap::new();
             let mut others = vec![];
             for (mut asks, leap) in rest {
-                let found = asks.iter().position(|a| a.0 == about || turned(*a).is_some_and(|t| t.0 == about));
+                let found =
+                    asks.iter().position(|a| a.0 == about || turned(*a).is_some_and(|t| t.0 == about));
                 match found {
                     Some(i) => {
                         let ask = asks.remove(i);

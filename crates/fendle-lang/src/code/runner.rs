@@ -102,6 +102,31 @@ fn weigh_small(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
     Some(())
 }
 
+/// Numbers in groups with the same `number / stride % len`, these in the order in which they are given: by counting. `None` when
+/// there are too few of them.
+fn grouped(numbers: &[u64], (stride, len): (u64, u64)) -> Option<Vec<u64>> {
+    let (stride, len) = (u32::try_from(stride).ok()?, u32::try_from(len).ok()?);
+    if numbers.len() < 2 * len as usize {
+        return None;
+    }
+    // Numbers that are grouped are below 2^31.
+    let key = |n: u64| (n as u32 / stride % len) as usize;
+    let mut at = vec![0u32; len as usize + 1];
+    for n in numbers {
+        at[key(*n) + 1] += 1;
+    }
+    for i in 1..at.len() {
+        at[i] += at[i - 1];
+    }
+    let mut out = vec![0; numbers.len()];
+    for n in numbers {
+        let at = &mut at[key(*n)];
+        out[*at as usize] = *n;
+        *at += 1;
+    }
+    Some(out)
+}
+
 fn broken(b: Break, during: Option<MoveId>) -> Fault {
     Fault { site: b.site.0, value: b.value, during }
 }
@@ -539,8 +564,12 @@ impl Worker for Runner<'_> {
         known
     }
 
-    fn groups(&self) -> Option<(u64, u64)> {
-        self.numbered.and_then(|n| n.native.as_deref()?.groups())
+    fn in_groups<'n>(&self, numbers: &'n mut Vec<u64>) -> &'n [u64] {
+        let groups = self.numbered.and_then(|n| n.native.as_deref()?.groups());
+        if let Some(grouped) = groups.and_then(|g| grouped(numbers, g)) {
+            *numbers = grouped;
+        }
+        numbers
     }
 
     fn origins(&mut self, numbers: &[u64], out: &mut Targets) -> bool {

@@ -23,7 +23,11 @@ const KEPT_MAX: u64 = 1 << 26;
 pub fn leaps(game: &Game, ways: &Ways, can: &CanBe, keys: &Keys) -> Option<LeapPlan> {
     let b = &game.bound;
     let ended = b.ended_at();
-    if b.model.endings.len() > ENDINGS_MAX || !game.code.points.is_empty() || game.checked.contains(&true) || can.values[ended].len() > 1 {
+    if b.model.endings.len() > ENDINGS_MAX
+        || !game.code.points.is_empty()
+        || game.checked.contains(&true)
+        || can.values[ended].len() > 1
+    {
         return None;
     }
     let fields = Fields::of(keys);
@@ -124,7 +128,8 @@ fn places_read(game: &Game, program: u32) -> Option<BTreeSet<usize>> {
             let Role::Block(base, len) = role else { return };
             let base = base.0 as usize;
             // Where a place in a block is computed, the block may begin one before it.
-            let len = if matches!(op, Op::LoadAt { .. }) { 1 } else { len.map_or(b.cells(), |n| n as usize + 1) };
+            let len =
+                if matches!(op, Op::LoadAt { .. }) { 1 } else { len.map_or(b.cells(), |n| n as usize + 1) };
             for copy in [code.before as usize, code.now as usize] {
                 let places = base.max(copy)..(base + len).min(copy + code.state_len as usize);
                 for at in places.map(|m| m - copy) {

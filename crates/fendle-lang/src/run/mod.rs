@@ -22,8 +22,8 @@ use draws::*;
 pub use faults::{FaultKind, RunFault};
 use marks::{Mark, Way};
 pub use moves::{MOVES_MAX, TooLarge, move_list};
-pub(crate) use open::{Followed, OpenValue};
 use open::*;
+pub(crate) use open::{Followed, OpenValue};
 
 use crate::model::*;
 use crate::source::Span;

@@ -400,9 +400,7 @@ impl<'w> LeapWriter<'w> {
             rest = self.b.ins().isub(rest, whole);
             odd = self.b.ins().bxor(odd, q);
             let place = take(&mut self.b, &mut free, q);
-            for (_, bits) in
-                parity.iter().flat_map(|p| p.1).filter(|c| usize::from(c.0) == number)
-            {
+            for (_, bits) in parity.iter().flat_map(|p| p.1).filter(|c| usize::from(c.0) == number) {
                 let bits = self.constant(i64::from(*bits));
                 let one = self.b.ins().ushr(bits, place);
                 odd = self.b.ins().bxor(odd, one);

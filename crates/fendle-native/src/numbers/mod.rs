@@ -38,8 +38,8 @@ use fendle_lang::state::keys::Described;
 
 use crate::context::{Context, Ended, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
-use leaps::{LeapCode, LeapFn, LeapWriter, StatusOf};
 use crate::{NativeCode, Sizes, isa};
+use leaps::{LeapCode, LeapFn, LeapWriter, StatusOf};
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 const SLOW: u64 = u64::MAX;
