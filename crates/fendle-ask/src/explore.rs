@@ -19,6 +19,8 @@ use crate::structure::{Structured, structured};
 
 /// States up to which a report looks for dead parts.
 const REPORT_STATES: u64 = 200_000;
+/// Numbers of a range for each state, above which a structure is computed from a log of the edges.
+const WIDE: u64 = 8;
 /// Frames of a report's solution.
 const FRAMES: usize = 40;
 
@@ -286,11 +288,21 @@ impl<'g> Drawer<'g> {
 pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<Answer<Space>, Trouble> {
     let play = play(level, true, "explore", budget)?;
     let (model, worlds, limits) = play.on(&level.game, budget);
-    // Without the structure nothing asks for the edges again.
-    let keep = how.structure.is_some() || worlds > 0 || how.charts || how.report;
+    // The structure asks for the edges again; where states are numbers and draw nothing it asks the rules.
+    let wanted = how.structure.is_some();
+    let keep = wanted && !model.is_sure() || worlds > 0 || how.charts || how.report;
+    let explored = |keep: bool| {
+        let limits = Limits { drop_edges: !keep, ..limits };
+        fendle_core::explore(model, limits, how.past_goals, budget).map_err(|f| start_breaks(level, &f))
+    };
+    let mut found = explored(keep)?;
+    let sparse = found.space.holds_numbers()
+        && !found.space.has_edges()
+        && found.space.ids_len() as u64 > WIDE * found.counts.states;
+    if wanted && sparse && found.counts.complete {
+        found = explored(true)?;
+    }
     let limits = Limits { drop_edges: !keep, ..limits };
-    let found =
-        fendle_core::explore(model, limits, how.past_goals, budget).map_err(|f| start_breaks(level, &f))?;
     let drawer = Drawer::new(&level.game, &play);
     let fault = known_fault(store, level, &play, &found);
     let whole = found.counts.limit.is_none() && fault.is_none();

@@ -268,11 +268,10 @@ fn check_bound(game: &Game, found: &Explored, far: &Distances, budget: &Budget) 
 
 /// Takes each wall, piece and cell out alone and solves the level again.
 fn idle_parts(game: &Game, found: &Explored, limits: &Limits, anyway: bool, budget: &Budget) -> Idle {
-    // Some states of all depths show which cells of a grid are one body.
+    // Some states of all kinds show which cells of a grid are one body.
     let space = &found.space;
-    let stride = (space.ids_len() / BODY_STATES).max(1);
-    let reached: Vec<Vec<i32>> =
-        space.ids().step_by(stride).map(|id| game.unpack(&space.state(id))).collect();
+    let some = space.sample(BODY_STATES);
+    let reached: Vec<Vec<i32>> = some.iter().map(|id| game.unpack(&space.state(*id))).collect();
     let list = without_each(&game.bound, &reached);
     let work = found.counts.states.saturating_mul(list.len() as u64);
     if work > IDLE_STATES && !anyway {

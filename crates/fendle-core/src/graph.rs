@@ -8,9 +8,14 @@
 //! Arrows take 4 bytes a transition and 4 a state; parts 4 bytes a state, and 13 while they are found;
 //! distances 4 bytes a state.
 
+use rayon::prelude::*;
+
 use crate::components::{Components, Digraph, components};
+use crate::explore::by_number::{PANE, WINDOW, Workers};
 use crate::limits::{Limit, Pace, Progress, Watch};
-use crate::space::{Class, Space, StateId};
+use crate::model::{Expansion, Model, Targets, Worker};
+use crate::space::dense::Dense;
+use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// No distance: never reached.
 pub const NEVER: u32 = u32::MAX;
@@ -35,6 +40,66 @@ impl Arrows {
     /// The [`Limit`] that ended it; [`Limit::Memory`] past 2^32 transitions.
     pub fn forward(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
         Arrows::of(space, false, pace)
+    }
+
+    /// The same for states by number whose moves draw nothing: the rules are asked again, on all threads.
+    fn by_number(
+        model: &dyn Model,
+        space: &Space,
+        dense: &Dense,
+        past_goals: bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Arrows, Limit> {
+        let workers = Workers::default();
+        let mut first = Vec::with_capacity(space.ids_len() + 1);
+        let mut to: Vec<u32> = vec![];
+        let range = dense.range();
+        for start in (0..range).step_by(WINDOW as usize) {
+            let end = (start + WINDOW).min(range);
+            let panes: Vec<(Vec<(u32, u32)>, Vec<u32>)> = (0..(end - start).div_ceil(PANE))
+                .into_par_iter()
+                .map(|n| {
+                    let mut numbers = vec![];
+                    let from = start + n * PANE;
+                    dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
+                    workers.with(model, |worker| arrows_of(worker, &numbers, past_goals))
+                })
+                .collect();
+            for (heads, targets) in panes {
+                let mut at = to.len() as u32;
+                to.extend_from_slice(&targets);
+                for (number, len) in heads {
+                    first.resize(number as usize + 1, at);
+                    at += len;
+                }
+                if to.len() as u64 >= u64::from(u32::MAX) {
+                    return Err(Limit::Memory);
+                }
+            }
+            pace.step(end - start)?;
+        }
+        first.resize(space.ids_len() + 1, to.len() as u32);
+        Ok(Arrows { first, to })
+    }
+
+    /// The same arrows from where they lead. O(|S| + |T|).
+    pub(crate) fn reversed(&self) -> Arrows {
+        let mut first = vec![0u32; self.first.len()];
+        self.to.iter().for_each(|t| first[*t as usize] += 1);
+        let mut sum = 0;
+        for f in &mut first {
+            sum += *f;
+            *f = sum;
+        }
+        let mut to = vec![0u32; self.to.len()];
+        for from in (0..self.first.len() as u32 - 1).rev() {
+            for target in self.from(StateId::from_number(from)) {
+                let slot = &mut first[*target as usize];
+                *slot -= 1;
+                to[*slot as usize] = from;
+            }
+        }
+        Arrows { first, to }
     }
 
     /// From each state to those that have a move to it.
@@ -94,6 +159,108 @@ impl Arrows {
         let i = id.index();
         &self.to[self.first[i] as usize..self.first[i + 1] as usize]
     }
+}
+
+/// How many arrows each of some states has, and where they lead, as far as its moves draw nothing.
+fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], past_goals: bool) -> (Vec<(u32, u32)>, Vec<u32>) {
+    let mut targets = Targets::default();
+    if worker.targets(numbers, past_goals, &mut targets) && targets.heads.iter().all(Option::is_some) {
+        let lens = targets.heads.iter().flatten().map(|head| head.1);
+        return (numbers.iter().map(|n| *n as u32).zip(lens).collect(), targets.numbers);
+    }
+    let mut out = Expansion::default();
+    worker.expand(numbers, past_goals, &mut out);
+    let lens = out.heads.iter().map(|head| head.runs);
+    let heads = numbers.iter().map(|n| *n as u32).zip(lens).collect();
+    (heads, out.outcomes.iter().map(|n| *n as u32).collect())
+}
+
+/// All transitions of a space, depth by depth: from its log, or from arrows that were made again.
+pub(crate) struct Transitions<'a> {
+    pub(crate) space: &'a Space,
+    made: Option<Made>,
+}
+
+struct Made {
+    arrows: Arrows,
+    /// The states by depth, and where each depth begins.
+    order: Vec<u32>,
+    first: Vec<usize>,
+}
+
+impl<'a> Transitions<'a> {
+    /// From the log.
+    pub(crate) fn logged(space: &'a Space) -> Transitions<'a> {
+        Transitions { space, made: None }
+    }
+
+    /// From the log; where there is none, the rules are asked again, which they can be of states by number whose moves draw
+    /// nothing. `None` where neither can be. 8 bytes a state and 4 a transition in the second case, and 4 a number.
+    pub(crate) fn of(
+        model: &dyn Model,
+        space: &'a Space,
+        past_goals: bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Option<Transitions<'a>>, Limit> {
+        if space.has_edges() {
+            return Ok(Some(Transitions::logged(space)));
+        }
+        let Some(dense) = space.dense.as_ref().filter(|_| space.is_sure()) else { return Ok(None) };
+        let arrows = Arrows::by_number(model, space, dense, past_goals, pace)?;
+        let mut first = vec![0usize];
+        for depth in 0..space.levels_len() {
+            first.push(first[depth as usize] + space.level_len(depth) as usize);
+        }
+        let mut at = first.clone();
+        let mut order = vec![0u32; at[at.len() - 1]];
+        dense.each_seen(0, dense.range(), |number, mark| {
+            let at = &mut at[dense.depth_of(mark) as usize];
+            order[*at] = number as u32;
+            *at += 1;
+        });
+        pace.step(dense.range())?;
+        Ok(Some(Transitions { space, made: Some(Made { arrows, order, first }) }))
+    }
+
+    /// The arrows, where they were made.
+    pub(crate) fn arrows(&self) -> Option<&Arrows> {
+        self.made.as_ref().map(|m| &m.arrows)
+    }
+
+    /// The states of a depth.
+    pub(crate) fn level(&self, depth: u32) -> Box<dyn Iterator<Item = StateId> + '_> {
+        match &self.made {
+            None => self.space.level(depth),
+            Some(made) => {
+                let here = &made.order[made.first[depth as usize]..made.first[depth as usize + 1]];
+                Box::new(here.iter().map(|n| StateId::from_number(*n)))
+            }
+        }
+    }
+
+    /// Calls `visit` with the states of a depth that were expanded, and their transitions.
+    pub(crate) fn each(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
+        let Some(made) = &self.made else { return self.space.each_edges(depth, visit) };
+        let mut edges: Vec<Edge> = vec![];
+        for id in self.level(depth) {
+            edges.clear();
+            edges.extend(made.arrows.from(id).iter().map(|to| sure_edge(*to)));
+            visit(id, &edges);
+        }
+    }
+
+    /// Calls `visit` with the transitions of one state.
+    pub(crate) fn each_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
+        match &self.made {
+            None => self.space.each_edges_of(id, visit),
+            Some(made) => made.arrows.from(id).iter().for_each(|to| visit(sure_edge(*to))),
+        }
+    }
+}
+
+/// An edge of a move that draws nothing.
+fn sure_edge(to: u32) -> Edge {
+    Edge { to: StateId::from_number(to), last: true }
 }
 
 impl Digraph for Arrows {
@@ -186,7 +353,13 @@ impl Distances {
         let mut far = vec![NEVER; space.ids_len()];
         let ends = |c: Class| matches!(c, Class::Goal | Class::Lost | Class::Over | Class::Stuck);
         let mut ring: Vec<u32> = vec![];
-        ring.extend(space.ids().filter(|id| ends(space.class(*id))).map(StateId::number));
+        for part in 0..SHARDS {
+            space.each_in_part(part, |id, class| {
+                if ends(class) {
+                    ring.push(id.number());
+                }
+            });
+        }
         for id in &ring {
             far[*id as usize] = 0;
         }

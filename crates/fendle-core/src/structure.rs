@@ -5,11 +5,13 @@
 //!
 //! All of it is linear in states and transitions, but for what is counted up to swaps, which looks at every shortest solution.
 
+use std::sync::OnceLock;
+
 use num_bigint::BigUint;
 use serde::Serialize;
 
-use crate::explore::Explored;
-use crate::graph::{Arrows, Distances, Parts, arrows_bytes};
+use crate::explore::{Explored, pool};
+use crate::graph::{Arrows, Distances, Parts, Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Expansion, Model, MoveId};
 use crate::numbers::DisjointSets;
@@ -110,7 +112,7 @@ pub struct Shortest {
 }
 
 /// What [`structure`] found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Structure {
     /// Fatal moves by the depth of the state that they leave.
     pub fatal_by_depth: Vec<u64>,
@@ -156,9 +158,11 @@ pub fn structure(
     if !counts.complete || counts.cut || counts.open > 0 {
         return Err(NotSeen::Open);
     }
-    // Arrows one way, then the other; numbers and stacks beside them.
-    let bytes = arrows_bytes(space, counts.transitions) + 20 * space.ids_len() as u64;
-    if !space.has_edges()
+    // Arrows one way, then the other; numbers and stacks beside them. Without a log both at once, and states by depth.
+    let arrows = arrows_bytes(space, counts.transitions);
+    let again = if space.has_edges() { 0 } else { arrows + 4 * counts.states };
+    let bytes = arrows + again + 20 * space.ids_len() as u64;
+    if !space.has_edges() && !(space.dense.is_some() && space.is_sure())
         || counts.transitions >= u64::from(u32::MAX)
         || space.bytes() + bytes > limits.memory_bytes
     {
@@ -171,43 +175,72 @@ pub fn structure(
         bytes,
         numbers: None,
     };
-    let mut pace = Pace::new(watch).at(progress);
-    pace.now()?;
-    let mut out = Structure {
-        fatal_by_depth: vec![],
-        delay: Delay::default(),
-        rooms: Rooms::default(),
-        must_pass: vec![],
-        shortest: None,
-        corridor: Share::default(),
-        branching: Share::default(),
-        widest: 0,
-        by_distance: vec![],
-    };
-    let on_way = counts.shortest.map(|length| OnWay::of(space, length, &mut pace)).transpose()?;
-    {
-        let arrows = Arrows::forward(space, &mut pace)?;
-        let parts = Parts::of(space, &arrows, &mut pace)?;
-        out.rooms = rooms(space, &parts, &mut pace)?;
+    let ask = || Pace::new(watch).at(progress.clone());
+    ask().now()?;
+    let threads = OnceLock::new();
+    pool(&threads, limits.threads).install(|| {
+        let made = Transitions::of(model, space, found.past_goals, &mut ask())?;
+        let Some(transitions) = made else { return Err(NotSeen::Memory { bytes }) };
+        Ok(whole(model, &transitions, counts.shortest, &ask)?)
+    })
+}
+
+/// The structure of a space whose transitions are at hand; with two threads two things are found at once, where the arrows both
+/// ways have room.
+fn whole<'w>(
+    model: &dyn Model,
+    transitions: &Transitions<'_>,
+    shortest: Option<u32>,
+    ask: &(dyn Fn() -> Pace<'w> + Sync),
+) -> Result<(Structure, Distances), Limit> {
+    let space = transitions.space;
+    let on_way = shortest.map(|length| OnWay::among(transitions, length, &mut ask())).transpose()?;
+    let onwards = |arrows: &Arrows| -> Result<(Rooms, Vec<StateId>), Limit> {
+        let mut pace = ask();
+        let parts = Parts::of(space, arrows, &mut pace)?;
+        let rooms = rooms(transitions, &parts, &mut pace)?;
         drop(parts);
-        if let Some(on) = &on_way {
-            out.must_pass = must_pass(space, &arrows, &on.one_way(space), &mut pace)?;
+        let must_pass = match &on_way {
+            Some(on) => must_pass(space, arrows, &on.one_way(transitions), &mut pace)?,
+            None => vec![],
+        };
+        Ok((rooms, must_pass))
+    };
+    let behind = |back: Arrows| -> Result<(Structure, Distances), Limit> {
+        let mut pace = ask();
+        let far = Distances::of(space, &back, &mut pace)?;
+        drop(back);
+        let mut out = Structure::default();
+        out.walk(transitions, &far, &mut pace)?;
+        Ok((out, far))
+    };
+    let (onwards, behind) = match transitions.arrows() {
+        Some(arrows) => rayon::join(|| onwards(arrows), || behind(arrows.reversed())),
+        None => {
+            let there = onwards(&Arrows::forward(space, &mut ask())?);
+            (there, behind(Arrows::backward(space, &mut ask())?))
         }
-    }
-    let far = Distances::of(space, &Arrows::backward(space, &mut pace)?, &mut pace)?;
-    out.walk(space, &far, &mut pace)?;
+    };
+    let (mut out, far) = behind?;
+    (out.rooms, out.must_pass) = onwards?;
     if let Some(on) = &on_way {
-        out.shortest = Some(on.shortest(model, space, &mut pace)?);
+        out.shortest = Some(on.shortest(model, transitions, &mut ask())?);
     }
     Ok((out, far))
 }
 
 impl Structure {
     /// One pass over all transitions: fatal moves, delays, shares.
-    fn walk(&mut self, space: &Space, far: &Distances, pace: &mut Pace<'_>) -> Result<(), Limit> {
+    fn walk(
+        &mut self,
+        transitions: &Transitions<'_>,
+        far: &Distances,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), Limit> {
+        let space = transitions.space;
         for depth in 0..space.levels_len() {
             let mut fatal = 0;
-            space.each_edges(depth, |id, edges| {
+            transitions.each(depth, |id, edges| {
                 let class = space.class(id);
                 let running = matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free);
                 if !running {
@@ -259,7 +292,8 @@ impl Structure {
 }
 
 /// Folds strongly connected parts to rooms and counts what leads out of them.
-fn rooms(space: &Space, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
+fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
+    let space = transitions.space;
     let mut sizes = vec![0u32; parts.count as usize];
     let mut marks = vec![0u8; parts.count as usize];
     const LEFT: u8 = 1;
@@ -268,7 +302,7 @@ fn rooms(space: &Space, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Lim
     let mut out = Rooms { rooms: parts.count.into(), ..Rooms::default() };
     let mut seen: Vec<StateId> = vec![];
     for depth in 0..space.levels_len() {
-        for id in space.level(depth) {
+        for id in transitions.level(depth) {
             let part = parts.part(id) as usize;
             sizes[part] += 1;
             marks[part] |= match space.class(id) {
@@ -277,7 +311,7 @@ fn rooms(space: &Space, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Lim
                 _ => 0,
             };
         }
-        space.each_edges(depth, |id, edges| {
+        transitions.each(depth, |id, edges| {
             let part = parts.part(id);
             seen.clear();
             for e in edges {
@@ -309,7 +343,7 @@ fn rooms(space: &Space, parts: &Parts, pace: &mut Pace<'_>) -> Result<Rooms, Lim
     }
     if out.traps > 0 {
         out.trap_depth = (0..space.levels_len()).find(|&d| {
-            space.level(d).any(|id| {
+            transitions.level(d).any(|id| {
                 space.class(id) == Class::Dead && marks[parts.part(id) as usize] & (DEAD | LEFT) == DEAD
             })
         });
@@ -379,20 +413,26 @@ fn must_pass(
 pub struct OnWay(Vec<Vec<StateId>>);
 
 impl OnWay {
-    /// Finds them backwards, level by level. `length` is the least depth of a goal. O(|S| + |T|).
+    /// Finds them in the log of a space. `length` is the least depth of a goal. O(|S| + |T|).
     ///
     /// # Errors
     ///
     /// The [`Limit`] that ended it.
     pub fn of(space: &Space, length: u32, pace: &mut Pace<'_>) -> Result<OnWay, Limit> {
+        OnWay::among(&Transitions::logged(space), length, pace)
+    }
+
+    /// Finds them backwards, level by level.
+    fn among(transitions: &Transitions<'_>, length: u32, pace: &mut Pace<'_>) -> Result<OnWay, Limit> {
+        let space = transitions.space;
         let mut levels = vec![vec![]; length as usize + 1];
         let mut marks = vec![0u64; space.ids_len().div_ceil(64)];
         for d in (0..=length).rev() {
             let mut here: Vec<StateId> = vec![];
             if d == length {
-                here.extend(space.level(d).filter(|id| space.class(*id) == Class::Goal));
+                here.extend(transitions.level(d).filter(|id| space.class(*id) == Class::Goal));
             } else {
-                space.each_edges(d, |id, edges| {
+                transitions.each(d, |id, edges| {
                     // Marked states lie below: an edge leads at most one level down.
                     if edges.iter().any(|e| marks[e.to.index() / 64] >> (e.to.index() % 64) & 1 == 1) {
                         here.push(id);
@@ -426,12 +466,12 @@ impl OnWay {
     }
 
     /// Some shortest way.
-    fn one_way(&self, space: &Space) -> Vec<StateId> {
+    fn one_way(&self, transitions: &Transitions<'_>) -> Vec<StateId> {
         let mut out = vec![self.0[0][0]];
         for depth in 1..self.0.len() {
             let here = out[depth - 1];
             let mut next = None;
-            space.each_edges_of(here, |e| {
+            transitions.each_of(here, |e| {
                 if next.is_none() && self.index(depth, e.to).is_some() {
                     next = Some(e.to);
                 }
@@ -442,7 +482,13 @@ impl OnWay {
     }
 
     /// Counts the shortest solutions.
-    fn shortest(&self, model: &dyn Model, space: &Space, pace: &mut Pace<'_>) -> Result<Shortest, Limit> {
+    fn shortest(
+        &self,
+        model: &dyn Model,
+        transitions: &Transitions<'_>,
+        pace: &mut Pace<'_>,
+    ) -> Result<Shortest, Limit> {
+        let space = transitions.space;
         let length = self.0.len() - 1;
         let mut corridor = Share::default();
         let mut ways: Vec<BigUint> = vec![BigUint::from(1u8); self.0[0].len()];
@@ -460,7 +506,7 @@ impl OnWay {
                     }
                 }
             };
-            space.each_edges(depth as u32, &mut one);
+            transitions.each(depth as u32, &mut one);
             pace.step(4 * space.level_len(depth as u32))?;
             ways = next;
         }

@@ -2,10 +2,11 @@
 
 use crate::common;
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use common::{SHOVE, SLIDE, afresh, game, games, model, round_trips};
-use fendle_core::{Exploration, Explored, Limits, MoveId, NoWatch, explore, solve};
+use fendle_core::structure::{Structure, structure};
+use fendle_core::{Exploration, Explored, Limits, Model as _, MoveId, NoWatch, explore, solve};
 use fendle_lang::Game;
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::reasons::numbering::numbering;
@@ -79,7 +80,7 @@ fn agrees(game: &Game) -> bool {
 
 #[test]
 fn spaces_by_number_say_what_hashed_tables_say() {
-    let (mut levels, mut numbered) = (0, 0);
+    let (mut levels, mut numbered, mut all, mut told) = (0, 0, 0, 0);
     for (m, text) in CORPUS {
         for game in games(&model(m), text) {
             if game.bound.drawn {
@@ -87,10 +88,46 @@ fn spaces_by_number_say_what_hashed_tables_say() {
             }
             levels += 1;
             numbered += usize::from(agrees(&game));
-            round_trips(&game, 1000);
+            let trip = round_trips(&game, 1000);
+            let (states, known) = trip.map_or((0, 0), |t| (t.states, t.told));
+            all += states;
+            told += known;
         }
     }
     assert!(numbered * 2 > levels, "{numbered} of {levels} levels had numbers");
+    assert!(told * 2 > all, "leaps were known of {told} of {all} states");
+}
+
+/// Where a space is kept by number there is no log of its transitions: the rules are asked again, and the structure is the same.
+#[test]
+fn the_structure_of_a_space_by_number_is_that_of_a_logged_one() {
+    let mut by_number = 0;
+    for (m, text) in CORPUS {
+        for game in games(&model(m), text).iter().filter(|g| !g.bound.drawn && g.is_sure()) {
+            let mut native = afresh(game);
+            native.native = WhenItPays::by(fendle_native::make);
+            for (past_goals, threads) in [(false, 1), (true, 3)] {
+                let logged = Limits { drop_edges: false, ..few() };
+                let limits = Limits { threads, ..few() };
+                let found = explore(&native, limits, past_goals, &NoWatch).expect("sound");
+                let kept = explore(&native, logged, past_goals, &NoWatch).expect("sound");
+                if found.space.has_edges() || !found.counts.complete {
+                    continue;
+                }
+                by_number += 1;
+                let said = |found: &Explored, limits: &Limits| {
+                    let (structure, far) = structure(&native, found, limits, &NoWatch).expect("seen whole");
+                    let passed: Vec<Vec<u64>> =
+                        structure.must_pass.iter().map(|id| found.space.state(*id)).collect();
+                    let far: HashMap<Vec<u64>, Option<u32>> =
+                        found.space.ids().map(|id| (found.space.state(id), far.get(id))).collect();
+                    (Structure { must_pass: vec![], ..structure }, passed, far)
+                };
+                assert_eq!(said(&found, &limits), said(&kept, &logged), "{}", game.bound.name);
+            }
+        }
+    }
+    assert!(by_number > 10, "{by_number} spaces by number");
 }
 
 #[test]

@@ -670,6 +670,8 @@ pub struct Explored {
     pub counts: Exploration,
     /// The states behind the counts.
     pub space: Space,
+    /// Whether play went on from won states.
+    pub past_goals: bool,
     /// The way to the nearest fatal move: the last move is fatal.
     pub nearest_fatal: Option<Route>,
     /// The first model fault, if the model broke. The counts are then of what was seen.
@@ -681,7 +683,13 @@ impl Explored {
     #[must_use]
     pub fn empty(layout: Layout) -> Explored {
         let space = Space::new(layout, true);
-        Explored { counts: Exploration::default(), space, nearest_fatal: None, fault: None }
+        Explored {
+            counts: Exploration::default(),
+            space,
+            past_goals: false,
+            nearest_fatal: None,
+            fault: None,
+        }
     }
 
     /// The first shortest way in move order to one of these states that lies at `depth`, while somebody watches: where the edges
@@ -841,5 +849,5 @@ fn explore_until(
         }
     }
     counts.complete &= counts.limit.is_none();
-    Ok(Explored { counts, space: sweep.space, nearest_fatal, fault })
+    Ok(Explored { counts, space: sweep.space, past_goals, nearest_fatal, fault })
 }

@@ -465,6 +465,22 @@ impl Space {
         ((part as u64 * each).min(range), ((part as u64 + 1) * each).min(range))
     }
 
+    /// Some states from all over the space, about so many.
+    #[must_use]
+    pub fn sample(&self, count: usize) -> Vec<StateId> {
+        let stride = (self.ids_len() / count.max(1)).max(1);
+        let Some(dense) = &self.dense else { return self.ids().step_by(stride).collect() };
+        let stride = (dense.len() / count.max(1) as u64).max(1);
+        let (mut out, mut seen) = (vec![], 0u64);
+        dense.each_seen(0, dense.range(), |number, _| {
+            if seen.is_multiple_of(stride) {
+                out.push(StateId::from_number(number as u32));
+            }
+            seen += 1;
+        });
+        out
+    }
+
     /// All states, nearest first.
     pub fn ids(&self) -> impl Iterator<Item = StateId> + '_ {
         (0..self.levels_len()).flat_map(|depth| self.level(depth))

@@ -6,7 +6,7 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
 use fendle_core::odds::{Fractions, odds};
-use fendle_core::{Expansion, Limits, Model as _, MoveId, NoWatch, Numbering as _, Worker};
+use fendle_core::{Expansion, Limits, Model as _, MoveId, NoWatch, Numbering as _, Status, Targets, Worker};
 use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Numbered;
@@ -400,9 +400,16 @@ fn draws_by_number(
     assert_eq!(made[0], made[2], "{}: native code", game.bound.name);
 }
 
+/// What [`round_trips`] looked at.
+pub struct RoundTrip {
+    pub states: usize,
+    /// States of which it was known where their moves lead, without making them.
+    pub told: usize,
+}
+
 /// Every state that is met from the start, up to `most`, has a number of its own below the range, and comes back from it; the
 /// interpreter and native code lead to the same numbers, and from behind they find the same states.
-pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
+pub fn round_trips(game: &Game, most: usize) -> Option<RoundTrip> {
     let mut native = afresh(game);
     native.native = WhenItPays::by(fendle_native::make);
     let (keys, by_native) =
@@ -448,6 +455,7 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
         queue.extend(a.outcomes.chunks_exact(words).map(<[u64]>::to_vec));
     }
     let [worker, slow, fast] = &mut workers;
+    let told = leaps_agree(game, &mut **worker, &mut **fast, &seen, &arrows);
     if slow.goes_back() {
         for to in arrows.iter().map(|a| a.2).collect::<HashSet<_>>() {
             let mut found = [vec![], vec![]];
@@ -467,7 +475,62 @@ pub fn round_trips(game: &Game, most: usize) -> Option<usize> {
             }
         }
     }
-    Some(seen.len())
+    Some(RoundTrip { states: seen.len(), told })
+}
+
+/// Where a worker says where moves lead without making them, it says what expanding the states says, forwards and backwards; `seen`
+/// are states with their numbers, `arrows` all moves from them. Gives how many of the states were told of.
+pub fn leaps_agree(
+    game: &Game,
+    by_words: &mut dyn Worker,
+    by_number: &mut dyn Worker,
+    seen: &HashMap<u64, Vec<u64>>,
+    arrows: &[(u64, MoveId, u64)],
+) -> usize {
+    let mut numbers: Vec<u64> = seen.keys().copied().collect();
+    numbers.sort_unstable();
+    let numbers = by_number.in_groups(&mut numbers).to_vec();
+    let mut told = 0;
+    let mut targets = Targets::default();
+    for past_goals in [false, true] {
+        if !by_number.targets(&numbers, past_goals, &mut targets) {
+            return 0;
+        }
+        let mut at = 0;
+        assert_eq!(targets.heads.len(), numbers.len());
+        for (number, head) in numbers.iter().zip(&targets.heads) {
+            let Some((status, len)) = head else { continue };
+            told += usize::from(!past_goals);
+            let mut out = Expansion::default();
+            by_number.expand(&[*number], past_goals, &mut out);
+            assert!(out.faults.is_empty() && out.unfinished.is_empty(), "{}: {number}", game.bound.name);
+            let name = format!("{}: {number}, past goals {past_goals}", game.bound.name);
+            assert_eq!((*status, *len), (out.heads[0].status, out.heads[0].runs), "{name}");
+            let mut own: Vec<u64> =
+                targets.numbers[at..at + *len as usize].iter().map(|n| u64::from(*n)).collect();
+            at += own.len();
+            own.sort_unstable();
+            out.outcomes.sort_unstable();
+            assert_eq!(own, out.outcomes, "{name}");
+        }
+        assert_eq!(at, targets.numbers.len());
+    }
+    if by_number.origins(&numbers, &mut targets) {
+        let mut own = targets.numbers.iter();
+        for (to, head) in numbers.iter().zip(&targets.heads) {
+            let len = head.expect("all are told").1 as usize;
+            let mut found: Vec<u64> = own.by_ref().take(len).map(|n| u64::from(*n)).collect();
+            found.retain(|from| {
+                from != to && seen.get(from).is_some_and(|s| by_words.status(s) == Ok(Status::Running))
+            });
+            let mut want: Vec<u64> =
+                arrows.iter().filter(|a| a.2 == *to && a.0 != *to).map(|a| a.0).collect();
+            found.sort_unstable();
+            want.sort_unstable();
+            assert_eq!(found, want, "{}: to {to}", game.bound.name);
+        }
+    }
+    told
 }
 
 /// What [`odds`] says of a game, or what ended it, as text without how the space was kept.
