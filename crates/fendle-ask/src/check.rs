@@ -494,7 +494,7 @@ impl Checking<'_> {
         };
         // Where the space was not seen whole what can still be won is not known of every state.
         let nearest = (0..found.space.levels_len())
-            .find_map(|depth| found.space.level(depth).find(|id| marked[id.index()]).map(|id| (depth, id)));
+            .find_map(|depth| found.space.level(depth).find(|id| marked.has(*id)).map(|id| (depth, id)));
         if let Some((depth, id)) = nearest {
             let after = counted(depth.into(), "move", "moves");
             let message = format!("a law is broken after {after}: {}", law.why);

@@ -184,6 +184,25 @@ pub fn searched_whole(
     searched_within(store, level, game, u64::MAX, budget)
 }
 
+/// The same, with states as numbers where that can be: then no transition is kept.
+///
+/// # Errors
+///
+/// [`Trouble`] when the model breaks.
+pub fn searched_by_number(
+    store: &Store,
+    level: &Loaded,
+    game: &Game,
+    budget: &Budget,
+) -> Result<Explored, Trouble> {
+    let limits = Limits { drop_edges: true, ..budget.limits() };
+    let found = fendle_core::explore(game, limits, false, budget).map_err(|f| start_breaks(level, &f))?;
+    match &found.fault {
+        Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
+        None => Ok(found),
+    }
+}
+
 /// What is known of a space of information states.
 pub struct KnownSpace {
     /// The counts.

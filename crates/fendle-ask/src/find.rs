@@ -1,11 +1,12 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
-use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, StateId};
+use fendle_core::graph::Transitions;
+use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId};
 use fendle_lang::Game;
 use fendle_lang::check::alike::tells_apart;
 use fendle_lang::code::lower::with_condition;
 use fendle_lang::code::machine::Machine;
-use fendle_lang::model::{Asked as Question, Body, all_of, conjuncts_of};
+use fendle_lang::model::{Asked as Question, Body, Ek, all_of, conjuncts_of};
 use fendle_lang::question;
 use fendle_lang::reasons::wanted::with_goal;
 use fendle_lang::run::Eval;
@@ -15,7 +16,7 @@ use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report_of, limit_of};
 use crate::bound::puzzle;
 use crate::budget::Budget;
 use crate::examples::{ByItself, Sampled, example};
-use crate::explore::searched_whole;
+use crate::explore::searched_by_number;
 use crate::hunt::{Hunt, Promise, first_relaxed};
 use crate::knowledge::needs_layout;
 use crate::load::{Loaded, Store};
@@ -173,19 +174,27 @@ pub fn find(
 ) -> Result<Answer<Found>, Trouble> {
     let body = read(store, level, condition)?;
     let game = &level.game;
-    let found = searched_whole(store, level, game, budget)?;
+    let found = searched_by_number(store, level, game, budget)?;
     let (mut marked, mut stopped) = holding(game, &found, &body, budget)?;
-    for _ in 0..before {
-        let (next, limit) = one_before(&found, &marked, draws, budget);
-        (marked, stopped) = (next, stopped.or(limit));
+    if before > 0 {
+        match found.transitions(game, budget.limits().memory_bytes, budget) {
+            Ok(Some(transitions)) => {
+                for _ in 0..before {
+                    let (next, limit) = one_before(&found, &transitions, &marked, draws, budget);
+                    (marked, stopped) = (next, stopped.or(limit));
+                }
+            }
+            Ok(None) => (marked, stopped) = (Marked::of(&found.space), stopped.or(Some(Limit::Memory))),
+            Err(limit) => (marked, stopped) = (Marked::of(&found.space), stopped.or(Some(limit))),
+        }
     }
     let mut count = 0u64;
     let mut nearest: Option<(u32, Vec<StateId>)> = None;
-    for depth in 0..found.space.levels_len() {
-        let here: Vec<StateId> = found.space.level(depth).filter(|id| marked[id.index()]).collect();
-        count += here.len() as u64;
-        if nearest.is_none() && !here.is_empty() {
-            nearest = Some((depth, here));
+    for id in found.space.ids().filter(|id| marked.has(*id)) {
+        count += 1;
+        let (depth, here) = nearest.get_or_insert_with(|| (found.space.depth_of(id), vec![]));
+        if found.space.depth_of(id) == *depth {
+            here.push(id);
         }
     }
     // What is not known: states that were not seen, or not asked, or set aside.
@@ -256,17 +265,37 @@ fn played(level: &Loaded, body: &Body, answer: &mut Found, budget: &Budget) -> R
     Ok(())
 }
 
-/// The states in which the condition holds, by id, and the limit that ended the asking.
+/// States of a space that are marked, one bit each.
+#[derive(Clone)]
+pub(crate) struct Marked(Vec<u64>);
+
+impl Marked {
+    /// None of a space.
+    pub(crate) fn of(space: &Space) -> Marked {
+        Marked(vec![0; space.ids_len().div_ceil(64)])
+    }
+
+    /// Whether a state is marked.
+    pub(crate) fn has(&self, id: StateId) -> bool {
+        self.0[id.index() / 64] >> (id.index() % 64) & 1 == 1
+    }
+
+    /// Marks a state.
+    pub(crate) fn add(&mut self, id: StateId) {
+        self.0[id.index() / 64] |= 1 << (id.index() % 64);
+    }
+}
+
+/// The states in which the condition holds, and the limit that ended the asking.
 pub(crate) fn holding(
     game: &Game,
     found: &Explored,
     body: &Body,
     budget: &Budget,
-) -> Result<(Vec<bool>, Option<Limit>), Trouble> {
+) -> Result<(Marked, Option<Limit>), Trouble> {
     let b = &game.bound;
     let space = &found.space;
-    let oracle = |state: &[i32], asked: Question| -> i64 {
-        let Some(id) = space.find(&game.pack(state)) else { return 0 };
+    let answer = |id: StateId, asked: Question| -> i64 {
         let class = space.class(id);
         i64::from(match asked {
             Question::Running => matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free),
@@ -280,13 +309,23 @@ pub(crate) fn holding(
             Question::Depth => return space.depth_of(id).into(),
         })
     };
-    // Parts of the condition that read the state alone run as code, and are asked first.
+    let oracle = |state: &[i32], asked: Question| -> i64 {
+        space.find(&game.pack(state)).map_or(0, |id| answer(id, asked))
+    };
+    // What the search found of a state is asked first; then the parts of the condition that read the state alone, which run as
+    // code.
+    let (questions, rest): (Vec<Body>, Vec<Body>) =
+        conjuncts_of(body).into_iter().partition(|part| matches!(part.expr.kind, Ek::Asked(_)));
+    let questions: Vec<Question> = questions
+        .iter()
+        .filter_map(|part| if let Ek::Asked(asked) = part.expr.kind { Some(asked) } else { None })
+        .collect();
     let (quick, slow): (Vec<Body>, Vec<Body>) =
-        conjuncts_of(body).into_iter().partition(|part| with_condition(b, &game.code, part).is_some());
+        rest.into_iter().partition(|part| with_condition(b, &game.code, part).is_some());
     let quick = all_of(quick).and_then(|part| with_condition(b, &game.code, &part));
     let slow = all_of(slow);
     let mut machine = quick.as_ref().map(|(code, program)| (Machine::new(b, code), *program));
-    let mut marked = vec![false; space.ids_len()];
+    let mut marked = Marked::of(space);
     let mut eval = Eval::with_oracle(b, &oracle);
     let progress = Progress { states: space.states_len(), ..Progress::default() };
     let mut pace = Pace::new(budget).at(progress);
@@ -298,6 +337,13 @@ pub(crate) fn holding(
         }
         // The state that stands for what was set aside is no position.
         if found.counts.cut && space.class(id) == Class::Open && space.edges_len(id) == 0 {
+            continue;
+        }
+        if questions.iter().any(|asked| answer(id, *asked) == 0) {
+            continue;
+        }
+        if machine.is_none() && slow.is_none() {
+            marked.add(id);
             continue;
         }
         let words = space.state(id);
@@ -317,7 +363,8 @@ pub(crate) fn holding(
             (other, _) => other,
         };
         match asked {
-            Ok(holds) => marked[id.index()] = holds,
+            Ok(true) => marked.add(id),
+            Ok(false) => {}
             Err(f) => match limit_of(&f, budget) {
                 Some(limit) => return Ok((marked, Some(limit))),
                 None => return Err(Trouble::Message(format!("the condition breaks: {f}"))),
@@ -330,22 +377,26 @@ pub(crate) fn holding(
 /// The states with a move some or all of whose outcomes are marked.
 fn one_before(
     found: &Explored,
-    marked: &[bool],
+    transitions: &Transitions<'_>,
+    marked: &Marked,
     draws: Draws,
     budget: &Budget,
-) -> (Vec<bool>, Option<Limit>) {
+) -> (Marked, Option<Limit>) {
     let space = &found.space;
-    let mut out = vec![false; marked.len()];
+    let mut out = Marked::of(space);
     let mut pace = Pace::new(budget);
     for depth in 0..space.levels_len() {
-        space.each_edges(depth, |id, edges| {
-            out[id.index()] = edges.split_inclusive(|e| e.last).any(|outcomes| {
-                let mut hits = outcomes.iter().map(|e| marked[e.to.index()]);
+        transitions.each(depth, |id, edges| {
+            let leads = edges.split_inclusive(|e| e.last).any(|outcomes| {
+                let mut hits = outcomes.iter().map(|e| marked.has(e.to));
                 match draws {
                     Draws::Some => hits.any(|h| h),
                     Draws::Every => hits.all(|h| h),
                 }
             });
+            if leads {
+                out.add(id);
+            }
         });
         if let Err(limit) = pace.step(2 * space.level_len(depth)) {
             return (out, Some(limit));

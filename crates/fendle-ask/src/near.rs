@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
-use crate::find::{Draws, holding, read};
+use crate::find::{Draws, Marked, holding, read};
 use crate::load::{Loaded, Store};
 
 /// Which moves have to lead somewhere.
@@ -128,7 +128,7 @@ fn asks_of_all(body: &Body) -> Option<&'static str> {
 fn first_moves(
     level: &Loaded,
     found: &Explored,
-    before: &[bool],
+    before: &Marked,
     (plays, draws): (Plays, Draws),
 ) -> Vec<String> {
     let game = &level.game;
@@ -137,7 +137,7 @@ fn first_moves(
     }
     let is_so = |p: &Played| {
         let id = found.space.find(&game.pack(&p.made.state));
-        id.is_some_and(|id| before[id.index()])
+        id.is_some_and(|id| before.has(id))
     };
     let leads = |n: &usize| match step(&game.bound, &level.moves, &game.bound.position, *n, false) {
         Ok(Tried::Made(list)) if draws == Draws::Some => list.iter().any(is_so),
@@ -148,24 +148,24 @@ fn first_moves(
 }
 
 /// What holds within one move less, by state.
-type Before = Vec<bool>;
+type Before = Marked;
 
 /// The least number of moves within which it is so from the start (from every one, where it is to be for every draw), and where it is so within one
 /// less.
 fn count_down(
     found: &Explored,
-    mut marked: Vec<bool>,
+    mut marked: Marked,
     (moves, plays, draws): (u32, Plays, Draws),
     budget: &Budget,
 ) -> Result<Option<(u32, Before)>, Limit> {
     let space = &found.space;
     let mut pace = Pace::new(budget);
-    let is_so = |marked: &[bool], starts: &[StateId]| match draws {
-        Draws::Some => starts.iter().any(|s| marked[s.index()]),
-        Draws::Every => starts.iter().all(|s| marked[s.index()]),
+    let is_so = |marked: &Marked, starts: &[StateId]| match draws {
+        Draws::Some => starts.iter().any(|s| marked.has(*s)),
+        Draws::Every => starts.iter().all(|s| marked.has(*s)),
     };
     if is_so(&marked, space.starts()) {
-        return Ok(Some((0, vec![false; marked.len()])));
+        return Ok(Some((0, Marked::of(space))));
     }
     for k in 1..=moves {
         let before = marked.clone();
@@ -174,7 +174,7 @@ fn count_down(
                 let mut some = false;
                 let mut every = !edges.is_empty();
                 for outcomes in edges.split_inclusive(|e| e.last) {
-                    let mut hits = outcomes.iter().map(|e| before[e.to.index()]);
+                    let mut hits = outcomes.iter().map(|e| before.has(e.to));
                     let so = match draws {
                         Draws::Some => hits.any(|h| h),
                         Draws::Every => hits.all(|h| h),
@@ -182,7 +182,9 @@ fn count_down(
                     some |= so;
                     every &= so;
                 }
-                marked[id.index()] |= if plays == Plays::Some { some } else { every };
+                if if plays == Plays::Some { some } else { every } {
+                    marked.add(id);
+                }
             });
             pace.step(2 * space.level_len(depth))?;
         }

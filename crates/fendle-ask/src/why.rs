@@ -4,7 +4,9 @@ use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
 use fendle_lang::model::EndKind;
 use fendle_lang::play::{Tried, merged, step};
-use fendle_lang::reasons::dead::{DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states};
+use fendle_lang::reasons::dead::{
+    DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states, write_values,
+};
 use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
 use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
@@ -16,7 +18,7 @@ use serde_json::{Value, json};
 use crate::answer::{Answer, Asked, StoppedBy, Trouble, Verdict, trouble_of};
 use crate::bound::{Relaxed, puzzle, relax};
 use crate::budget::Budget;
-use crate::explore::searched_whole;
+use crate::explore::searched_by_number;
 use crate::hunt::{FIRST_EFFORT, Hunt, Promise};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
@@ -46,7 +48,7 @@ impl Ground {
     /// The level's own space from where its play begins, with every state standing for itself.
     fn of_level(store: &Store, level: &Loaded, start: &[i32], budget: &Budget) -> Result<Ground, Trouble> {
         let game = level.game.apart().at(start.to_vec());
-        let found = searched_whole(store, level, &game, budget)?;
+        let found = searched_by_number(store, level, &game, budget)?;
         let over = format!("the {} of this level", counted(found.counts.states, "state", "states"));
         Ok(Ground { game, found, over, kind: "reached" })
     }
@@ -84,8 +86,9 @@ impl Ground {
     fn part(&self, state: &[i32], budget: &Budget) -> Option<Part> {
         let part = minimal_part(&self.game, &self.found.space, state, &mut || budget.is_stopped())?;
         let mut agreeing = 0;
+        let mut other = vec![];
         for id in self.found.space.ids() {
-            let other = self.game.unpack(&self.found.space.state(id));
+            write_values(&self.game, &self.found.space, id, &mut other);
             agreeing += u64::from(part.facts.iter().all(|f| other[f.at] == f.value));
         }
         Some(Part::new(self, part, state, agreeing))
@@ -527,7 +530,8 @@ fn winnable(
             }
         }
     }
-    let far = Distances::in_space(space, budget).ok();
+    let memory = budget.limits().memory_bytes;
+    let far = Distances::of_explored(&ground.game, &ground.found, memory, budget).ok();
     let id = space.find(&ground.game.pack(&b.position));
     Ok(Winnable {
         class,
@@ -548,9 +552,10 @@ fn seen_apart(game: &Game, found: &Explored, budget: &Budget) -> Option<Vec<Apar
         return None;
     }
     let ways = goal_ways(b).filter(|w| !w.is_empty() && w.len() <= 16)?;
+    let transitions = found.transitions(game, budget.limits().memory_bytes, budget).ok()??;
     let mut pairs = vec![];
     for depth in 0..space.levels_len() {
-        space.each_edges(depth, |id, edges| pairs.extend(edges.iter().map(|e| (id, e.to))));
+        transitions.each(depth, |id, edges| pairs.extend(edges.iter().map(|e| (id, e.to))));
     }
     let states = pairs.into_iter().map(|(a, b)| (game.unpack(&space.state(a)), game.unpack(&space.state(b))));
     let effects = Effects::seen(states, 50_000)?;

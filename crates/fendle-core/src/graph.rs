@@ -11,6 +11,7 @@
 use rayon::prelude::*;
 
 use crate::components::{Components, Digraph, components};
+use crate::explore::Explored;
 use crate::explore::by_number::{PANE, WINDOW, Workers};
 use crate::limits::{Limit, Pace, Progress, Watch};
 use crate::model::{Expansion, Model, Targets, Worker};
@@ -56,7 +57,7 @@ impl Arrows {
         let range = dense.range();
         for start in (0..range).step_by(WINDOW as usize) {
             let end = (start + WINDOW).min(range);
-            let panes: Vec<(Vec<(u32, u32)>, Vec<u32>)> = (0..(end - start).div_ceil(PANE))
+            let panes: Vec<PaneArrows> = (0..(end - start).div_ceil(PANE))
                 .into_par_iter()
                 .map(|n| {
                     let mut numbers = vec![];
@@ -161,8 +162,11 @@ impl Arrows {
     }
 }
 
+/// How many arrows each of some states has, and where they lead, state by state.
+type PaneArrows = (Vec<(u32, u32)>, Vec<u32>);
+
 /// How many arrows each of some states has, and where they lead, as far as its moves draw nothing.
-fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], past_goals: bool) -> (Vec<(u32, u32)>, Vec<u32>) {
+fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], past_goals: bool) -> PaneArrows {
     let mut targets = Targets::default();
     if worker.targets(numbers, past_goals, &mut targets) && targets.heads.iter().all(Option::is_some) {
         let lens = targets.heads.iter().flatten().map(|head| head.1);
@@ -176,7 +180,7 @@ fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], past_goals: bool) -> (Vec
 }
 
 /// All transitions of a space, depth by depth: from its log, or from arrows that were made again.
-pub(crate) struct Transitions<'a> {
+pub struct Transitions<'a> {
     pub(crate) space: &'a Space,
     made: Option<Made>,
 }
@@ -194,8 +198,14 @@ impl<'a> Transitions<'a> {
         Transitions { space, made: None }
     }
 
-    /// From the log; where there is none, the rules are asked again, which they can be of states by number whose moves draw
-    /// nothing. `None` where neither can be. 8 bytes a state and 4 a transition in the second case, and 4 a number.
+    /// Whether the transitions of a space are in its log, or the rules can be asked for them again: of states by number whose
+    /// moves draw nothing.
+    pub(crate) fn are_known(space: &Space) -> bool {
+        space.has_edges() || space.dense.is_some() && space.is_sure()
+    }
+
+    /// From the log, or by asking the rules again. `None` where neither can be. 8 bytes a state and 4 a transition in the second
+    /// case, and 4 a number.
     pub(crate) fn of(
         model: &dyn Model,
         space: &'a Space,
@@ -207,17 +217,7 @@ impl<'a> Transitions<'a> {
         }
         let Some(dense) = space.dense.as_ref().filter(|_| space.is_sure()) else { return Ok(None) };
         let arrows = Arrows::by_number(model, space, dense, past_goals, pace)?;
-        let mut first = vec![0usize];
-        for depth in 0..space.levels_len() {
-            first.push(first[depth as usize] + space.level_len(depth) as usize);
-        }
-        let mut at = first.clone();
-        let mut order = vec![0u32; at[at.len() - 1]];
-        dense.each_seen(0, dense.range(), |number, mark| {
-            let at = &mut at[dense.depth_of(mark) as usize];
-            order[*at] = number as u32;
-            *at += 1;
-        });
+        let (order, first) = dense.by_depth();
         pace.step(dense.range())?;
         Ok(Some(Transitions { space, made: Some(Made { arrows, order, first }) }))
     }
@@ -239,7 +239,7 @@ impl<'a> Transitions<'a> {
     }
 
     /// Calls `visit` with the states of a depth that were expanded, and their transitions.
-    pub(crate) fn each(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
+    pub fn each(&self, depth: u32, mut visit: impl FnMut(StateId, &[Edge])) {
         let Some(made) = &self.made else { return self.space.each_edges(depth, visit) };
         let mut edges: Vec<Edge> = vec![];
         for id in self.level(depth) {
@@ -386,7 +386,27 @@ impl Distances {
         Ok(Distances(far))
     }
 
-    /// The same, the arrows made for it and given back.
+    /// The same of what was explored, the arrows made for it and given back: where the space kept no log, as [`Explored::transitions`]
+    /// does.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that the watch names, or memory.
+    pub fn of_explored(
+        model: &dyn Model,
+        found: &Explored,
+        memory: u64,
+        watch: &dyn Watch,
+    ) -> Result<Distances, Limit> {
+        if found.space.has_edges() {
+            return Distances::in_space(&found.space, watch);
+        }
+        let transitions = found.transitions(model, memory, watch)?.ok_or(Limit::Memory)?;
+        let back = transitions.arrows().ok_or(Limit::Memory)?.reversed();
+        Distances::of(&found.space, &back, &mut Pace::new(watch))
+    }
+
+    /// The same of a space with a log, the arrows made for it and given back.
     ///
     /// # Errors
     ///

@@ -152,24 +152,27 @@ impl<'a> Passes<'a> {
     ) -> Result<(), Limit> {
         let range = self.dense.range();
         for start in (0..range).step_by(WINDOW as usize) {
-            if let Some(limit) = (self.source.stop)() {
-                return Err(limit);
-            }
             let end = (start + WINDOW).min(range);
-            let found: Vec<Option<T>> = (0..(end - start).div_ceil(PANE))
+            let found: Vec<Result<Option<T>, Limit>> = (0..(end - start).div_ceil(PANE))
                 .into_par_iter()
                 .map(|n| {
+                    if let Some(limit) = (self.source.stop)() {
+                        return Err(limit);
+                    }
                     let pane = start + n * PANE..(start + (n + 1) * PANE).min(end);
                     let mut numbers = vec![];
                     list(pane.clone(), &mut numbers);
                     // Most parts of a sparse space hold nothing.
                     if numbers.is_empty() {
-                        return None;
+                        return Ok(None);
                     }
-                    Some(self.workers.with(self.source.model, |worker| work(worker, pane, numbers)))
+                    let found = self.workers.with(self.source.model, |worker| work(worker, pane, numbers));
+                    Ok(Some(found))
                 })
                 .collect();
-            found.into_iter().flatten().for_each(&mut see);
+            for f in found {
+                f?.into_iter().for_each(&mut see);
+            }
         }
         Ok(())
     }

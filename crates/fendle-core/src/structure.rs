@@ -162,7 +162,7 @@ pub fn structure(
     let arrows = arrows_bytes(space, counts.transitions);
     let again = if space.has_edges() { 0 } else { arrows + 4 * counts.states };
     let bytes = arrows + again + 20 * space.ids_len() as u64;
-    if !space.has_edges() && !(space.dense.is_some() && space.is_sure())
+    if !Transitions::are_known(space)
         || counts.transitions >= u64::from(u32::MAX)
         || space.bytes() + bytes > limits.memory_bytes
     {
@@ -175,7 +175,7 @@ pub fn structure(
         bytes,
         numbers: None,
     };
-    let ask = || Pace::new(watch).at(progress.clone());
+    let ask = || Pace::new(watch).at(progress);
     ask().now()?;
     let threads = OnceLock::new();
     pool(&threads, limits.threads).install(|| {

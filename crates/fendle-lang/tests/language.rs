@@ -9,6 +9,7 @@ mod families;
 mod hidden;
 mod invariants;
 mod keeps;
+mod leaps;
 mod level_mistakes;
 mod looks;
 mod meaning;

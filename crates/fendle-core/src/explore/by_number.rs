@@ -306,10 +306,26 @@ impl<'m> Sweep<'m> {
                 return Some(Stop::Hit(limit));
             }
             let dense = self.dense();
+            let sure = self.space.sure;
             let found = self.in_batches(&piece, open, |worker, batch| {
-                // A fault shows again, with its route, when the level is expanded.
-                let won = batch.iter().filter(|n| worker.status(&[**n]) == Ok(Status::Goal));
-                won.inspect(|n| dense.change(**n, open, goal)).count()
+                let mut targets = Targets::default();
+                let mut won = 0;
+                for slice in batch.chunks(LOOK) {
+                    let known = sure && worker.targets(slice, false, &mut targets);
+                    for (i, number) in slice.iter().enumerate() {
+                        let head = targets.heads.get(i).filter(|_| known);
+                        // A fault shows again, with its route, when the level is expanded.
+                        let is_won = match head {
+                            Some(Some((status, _))) => *status == Status::Goal,
+                            _ => worker.status(&[*number]) == Ok(Status::Goal),
+                        };
+                        if is_won {
+                            dense.change(*number, open, goal);
+                            won += 1;
+                        }
+                    }
+                }
+                won
             });
             goals |= found.iter().any(|n| *n > 0);
         }

@@ -27,7 +27,8 @@ use serde::Serialize;
 
 use crate::classify;
 use crate::contract::debug_check;
-use crate::limits::{Limit, Limits, Progress, Stop, Watch};
+use crate::graph::{Transitions, arrows_bytes};
+use crate::limits::{Limit, Limits, Pace, Progress, Stop, Watch};
 use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
 use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
@@ -719,6 +720,27 @@ impl Explored {
     pub fn solution(&self, model: &dyn Model, watch: &dyn Watch) -> Result<Option<Route>, Limit> {
         let Some(depth) = self.counts.shortest else { return Ok(None) };
         self.route_watched(model, depth, &self.goals_at(depth), false, watch)
+    }
+
+    /// All transitions: from the log, or from the rules, which are asked again where states are numbers and draw nothing. `None` where
+    /// neither can be, or where more than `memory` bytes would be taken.
+    ///
+    /// # Errors
+    ///
+    /// The [`Limit`] that the watch names.
+    pub fn transitions(
+        &self,
+        model: &dyn Model,
+        memory: u64,
+        watch: &dyn Watch,
+    ) -> Result<Option<Transitions<'_>>, Limit> {
+        let (space, counts) = (&self.space, &self.counts);
+        let bytes = arrows_bytes(space, counts.transitions) + 4 * counts.states;
+        if !space.has_edges() && space.bytes() + bytes > memory {
+            return Ok(None);
+        }
+        let progress = Progress { states: counts.states, depth: counts.depth, bytes, ..Progress::default() };
+        Transitions::of(model, space, self.past_goals, &mut Pace::new(watch).at(progress))
     }
 
     /// The states that can still be won and are farthest from a goal, with how many moves they need: for a space that is kept by number, of a

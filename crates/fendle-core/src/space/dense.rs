@@ -284,6 +284,23 @@ impl Dense {
         }
     }
 
+    /// All states by depth, those of one depth ascending, and where each depth begins, with one entry more at the end. 4 bytes a
+    /// state.
+    pub(crate) fn by_depth(&self) -> (Vec<u32>, Vec<usize>) {
+        let mut first = vec![0usize];
+        for len in &self.per_depth {
+            first.push(first[first.len() - 1] + *len as usize);
+        }
+        let mut at = first.clone();
+        let mut order = vec![0u32; self.len as usize];
+        self.each_seen(0, self.range(), |number, mark| {
+            let at = &mut at[self.depth_of(mark) as usize];
+            order[*at] = number as u32;
+            *at += 1;
+        });
+        (order, first)
+    }
+
     #[inline(always)]
     pub(crate) fn get(&self, number: u64) -> Mark {
         self.cells.get(number)

@@ -481,9 +481,22 @@ impl Space {
         out
     }
 
-    /// All states, nearest first.
-    pub fn ids(&self) -> impl Iterator<Item = StateId> + '_ {
-        (0..self.levels_len()).flat_map(|depth| self.level(depth))
+    /// All states, nearest first. Where states are numbers of a small range they are listed for it, 4 bytes each.
+    pub fn ids(&self) -> Box<dyn Iterator<Item = StateId> + '_> {
+        match &self.dense {
+            Some(dense) => Box::new(dense.by_depth().0.into_iter().map(StateId::from_number)),
+            None => Box::new((0..self.levels_len()).flat_map(|depth| self.level(depth))),
+        }
+    }
+
+    /// Writes the values that a state is made of, in the order of [`Numbering::values`], where the space holds numbers; else says
+    /// false, and its packed words are all that is known.
+    pub fn values(&self, id: StateId, out: &mut Vec<i32>) -> bool {
+        match &self.dense {
+            Some(dense) => dense.numbering.values(id.number().into(), out),
+            None => return false,
+        }
+        true
     }
 
     /// Calls `visit(local, edges)` for the expanded states of one depth in one shard, in local order.

@@ -20,8 +20,10 @@ use crate::run::ways::Change;
 use crate::state::Keys;
 use crate::state::keys::Described;
 
-/// Leaps above which they are not put into a tree.
-const LEAPS_MAX: usize = 4_000;
+/// Ways above which they are not made leaps of.
+const WAYS_MAX: usize = 50_000;
+/// Leaps above which they are not put into a tree: making code of one takes some 100 microseconds.
+const LEAPS_MAX: usize = 2_000;
 
 /// What a test asks of a state. Fields are counted as in [`Keys::describe`], places in the order of a field's places.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -310,6 +312,9 @@ impl Leaps {
                 Some(Some(None)) | None => Leap::Ask,
             };
             wanted.insert(Wanted { of, asks, leap });
+            if wanted.len() > WAYS_MAX {
+                return None;
+            }
         }
         let values_at = |field: usize, place: u8| -> BTreeSet<u32> {
             let at = fields.described[field].2[usize::from(place)];

@@ -30,6 +30,14 @@ pub struct DeadPart {
     pub facts: Vec<Fact>,
 }
 
+/// Writes the values of a state of a space.
+pub fn write_values(game: &Game, space: &Space, id: StateId, values: &mut Vec<i32>) {
+    if !space.values(id, values) {
+        values.resize(game.bound.start.len(), 0);
+        game.bound.codec.unpack(&space.state(id), values);
+    }
+}
+
 /// A smallest-by-inclusion part of a dead state that is dead wherever it stands in this space: every state with the same
 /// facts is dead, stuck, lost or over. `None` when the state itself agrees with one that is not.
 ///
@@ -50,7 +58,7 @@ pub fn minimal_part(
             return None;
         }
         if !space.class(id).is_bad() {
-            b.codec.unpack(&space.state(id), &mut values);
+            write_values(game, space, id, &mut values);
             differences.add((0..places).map(|i| values[i] != state[i]));
         }
     }
@@ -118,7 +126,7 @@ pub fn gallery(game: &Game, space: &Space, most: usize, stop: &mut dyn FnMut() -
         let Some(part) = minimal_part(game, space, &example, stop) else { continue };
         let mut holders = vec![];
         for (i, id) in dead.iter().enumerate() {
-            game.bound.codec.unpack(&space.state(*id), &mut values);
+            write_values(game, space, *id, &mut values);
             if part.facts.iter().all(|f| values[f.at] == f.value) {
                 holders.push(i);
             }
