@@ -3,7 +3,7 @@
 use fendle_core::graph::{Distances, by_moves};
 use fendle_core::knowledge::Knowing;
 use fendle_core::odds::{Fractions, Value, odds};
-use fendle_core::{Class, Exploration, Explored, Limit, Limits, Route};
+use fendle_core::{Class, Exploration, Explored, Limit, Limits, Model, Route};
 use fendle_lang::reasons::dead::{Gallery, gallery};
 use fendle_lang::{Bound, Game};
 use serde::Serialize;
@@ -307,9 +307,9 @@ impl<'g> Drawer<'g> {
 pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<Answer<Space>, Trouble> {
     let play = play(level, true, "explore", budget)?;
     let (model, worlds, limits) = play.on(&level.game, budget);
-    // The structure asks for the edges again; where states are numbers and draw nothing it asks the rules.
-    let wanted = how.structure.is_some();
-    let keep = wanted && !model.is_sure() || worlds > 0 || how.charts || how.report;
+    // The structure and charts ask for the edges again; where states are numbers and draw nothing they ask the rules.
+    let wanted = how.structure.is_some() || how.charts || how.report;
+    let keep = wanted && !model.is_sure() || worlds > 0;
     let explored = |keep: bool| {
         let limits = Limits { drop_edges: !keep, ..limits };
         fendle_core::explore(model, limits, how.past_goals, budget).map_err(|f| start_breaks(level, &f))
@@ -333,7 +333,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
     let wanted = how.structure.filter(|_| fault.is_none());
     let structure =
         wanted.map(|idle| structured(level, model, &found, &limits, (worlds == 0, idle), budget, &drawer));
-    let charts = how.charts.then(|| charts(&found, budget));
+    let charts = how.charts.then(|| charts(model, &found, budget));
     let report = how.report.then(|| report(level, &found, worlds > 0, &limits, budget));
     let c = &found.counts;
     let sampled = match c.limit {
@@ -388,19 +388,21 @@ fn nearest(level: &Loaded, found: &Explored, drawer: &Drawer<'_>, route: &Route)
 }
 
 /// The numbers behind the charts of a space.
-fn charts(found: &Explored, budget: &Budget) -> Charts {
+fn charts(model: &dyn Model, found: &Explored, budget: &Budget) -> Charts {
     let space = &found.space;
     let mut depths = vec![[0u64; 8]; space.levels_len() as usize];
-    for (depth, row) in depths.iter_mut().enumerate() {
-        for id in space.level(depth as u32) {
-            let class = space.class(id);
-            row[CLASSES.iter().position(|c| *c == class).unwrap_or(3)] += 1;
-        }
+    for id in space.ids() {
+        let class = space.class(id);
+        let row = &mut depths[space.depth_of(id) as usize];
+        row[CLASSES.iter().position(|c| *c == class).unwrap_or(3)] += 1;
     }
     let mut out = Charts { depths, ..Charts::default() };
-    if space.has_edges() {
-        out.branching = Some(by_moves(space));
-        out.distances = Distances::in_space(space, budget).ok().map(|far| far.to_goal(space));
+    let memory = budget.limits().memory_bytes;
+    if let Ok(Some(transitions)) = found.transitions(model, memory, budget) {
+        out.branching = Some(by_moves(&transitions));
+        drop(transitions);
+        let far = Distances::of_explored(model, found, memory, budget).ok();
+        out.distances = far.map(|far| far.to_goal(space));
     }
     out
 }

@@ -193,8 +193,9 @@ struct Made {
 }
 
 impl<'a> Transitions<'a> {
-    /// From the log.
-    pub(crate) fn logged(space: &'a Space) -> Transitions<'a> {
+    /// Those in the log of a space; none where it keeps none.
+    #[must_use]
+    pub fn logged(space: &'a Space) -> Transitions<'a> {
         Transitions { space, made: None }
     }
 
@@ -311,10 +312,11 @@ pub struct Distances(Vec<u32>);
 
 /// Running states by the number of their allowed moves. O(|T|).
 #[must_use]
-pub fn by_moves(space: &Space) -> Vec<u64> {
+pub fn by_moves(transitions: &Transitions<'_>) -> Vec<u64> {
+    let space = transitions.space;
     let mut out = vec![];
     for depth in 0..space.levels_len() {
-        space.each_edges(depth, |id, edges| {
+        transitions.each(depth, |id, edges| {
             if matches!(space.class(id), Class::Goal | Class::Lost | Class::Over) {
                 return;
             }

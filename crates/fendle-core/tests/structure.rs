@@ -5,6 +5,7 @@ use crate::twins;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
+use fendle_core::graph::{Transitions, by_moves};
 use fendle_core::shape::{Difference, Likeness, likeness};
 use fendle_core::structure::{NotSeen, Structure, structure};
 use fendle_core::table::{Row, Table};
@@ -505,12 +506,12 @@ fn states_by_moves_and_by_distance_are_counted_right() {
         let net = Net::random(&mut rng);
         let (found, s) = ask(&net);
         let space = &found.space;
-        let mut by_moves: BTreeMap<usize, u64> = BTreeMap::new();
+        let mut moves: BTreeMap<usize, u64> = BTreeMap::new();
         let mut by_distance: BTreeMap<u32, u64> = BTreeMap::new();
         for state in 0..net.moves.len() {
             if net.ended[state].is_none() {
                 // Moves, not places: two that lead to one place are two.
-                *by_moves.entry(net.moves[state].len()).or_default() += 1;
+                *moves.entry(net.moves[state].len()).or_default() += 1;
                 let places: BTreeSet<usize> = net.moves[state].iter().map(|m| m.1).collect();
                 several += u32::from(places.len() < net.moves[state].len());
             }
@@ -520,8 +521,8 @@ fn states_by_moves_and_by_distance_are_counted_right() {
         }
         let listed =
             |list: Vec<u64>| -> Vec<(u32, u64)> { (0u32..).zip(list).filter(|(_, n)| *n > 0).collect() };
-        let want: Vec<(u32, u64)> = by_moves.into_iter().map(|(k, n)| (k as u32, n)).collect();
-        assert_eq!(listed(fendle_core::graph::by_moves(space)), want, "round {round}: {net:?}");
+        let want: Vec<(u32, u64)> = moves.into_iter().map(|(k, n)| (k as u32, n)).collect();
+        assert_eq!(listed(by_moves(&Transitions::logged(space))), want, "round {round}: {net:?}");
         let far = fendle_core::graph::Distances::in_space(space, &NoWatch).expect("no limit");
         assert_eq!(
             listed(far.to_goal(space)),

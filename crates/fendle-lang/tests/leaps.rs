@@ -4,8 +4,8 @@ use crate::common;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 
-use common::{SHOVE, SLIDE, afresh, game, leaps_agree};
-use fendle_core::{Expansion, Limits, Model as _, MoveId, NoWatch, Status, explore};
+use common::{SHOVE, SLIDE, afresh, game, leaps_agree, round_trips};
+use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, MoveId, NoWatch, Status, explore};
 use fendle_lang::Game;
 use fendle_lang::code::leaps::{About, Endings, Leap, LeapPlan, Node, Step};
 use fendle_lang::code::native::WhenItPays;
@@ -14,6 +14,7 @@ use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::ways::Ways;
 use fendle_lang::state::Keys;
 use fendle_lang::state::keys::Described;
+use rand::{Rng as _, SeedableRng as _, rngs::SmallRng};
 
 /// The leaps of a level, with its numbers.
 fn planned(game: &Game) -> Option<(LeapPlan, Keys)> {
@@ -204,7 +205,7 @@ fn an_agent_and_bodies_leap_as_the_rules_say() {
     }
 }
 
-/// Lamps in a ring, each move switches three: no set whose size is kept, so each lamp is a field of its own.
+/// Lamps in rows, each move switches two: each lamp is a field of its own.
 const LAMPS: &str = "
 model lamps
 state lit: grid of bool
@@ -212,43 +213,119 @@ move press(c: cell) {
     lit[c] = not lit[c]
     if c + right on board { lit[cell(c + right)] = not lit[cell(c + right)] }
 }
-goal all(c: not lit[c])
-show lit { true \"x\"; \".\" }
-";
-
-/// A counter that must not pass 9 breaks there; something is done only where a cell is not the middle one; and a move may change nothing.
-const ODD: &str = "
-model odd
-state at: cell
-state n: 0..9
-move walk(d: dir4) {
-    let next = at + d
-    refuse \"the edge\" unless next on board
-    at = next
-}
-move count() {
-    offer n < 9 or at == r1c1
-    n = n + 1
-}
-move wait() { n = n }
-goal n == 7 and at == r1c2
-show board { \"A\" at; \".\" }
+goal all(c on lit: not lit[c])
+show board layered { \"x\" lit; \".\" }
 ";
 
 #[test]
-fn lamps_are_digits_and_what_may_break_is_asked() {
-    let g = game(LAMPS, "start.lit = '''\nx.x.\n.xx.\n'''");
-    let (states, asked) = follows(&g);
-    // Pressing every lamp of a row from the left reaches each of its patterns.
-    assert_eq!((states, asked), (256, 0));
-    let g = game(ODD, "start.board = '''\nA..\n...\n'''\nstart.n = 0");
-    let (plan, _) = planned(&g).expect("leaps");
-    assert!(all(&plan.forwards.root).contains(&&Leap::Ask), "counting on from 9 breaks");
-    let mut native = afresh(&g);
-    native.native = WhenItPays::by(fendle_native::make);
-    let limits = |number_from| Limits { number_from, drop_edges: true, ..Limits::default() };
-    let by_number = explore(&native, limits(1), false, &NoWatch).expect("sound");
-    let hashed = explore(&g, limits(u64::MAX), false, &NoWatch).expect("sound");
-    assert!(by_number.space.holds_numbers() && by_number.fault.is_some());
-    assert_eq!(by_number.fault, hashed.fault);
+fn lamps_are_digits() {
+    let g = game(LAMPS, "start.board = '''\nx.x.\n.xx.\n'''");
+    // Pressing lamps of a row from the left on reaches each of its patterns.
+    assert_eq!(follows(&g), (256, 0));
+}
+
+/// A model with moves that read little, put together by chance: an agent that walks, lamps, tiles that are swapped or go round,
+/// a counter that may pass its range and break the model, tests for "not equal", a move that changes nothing.
+fn local_model(random: &mut SmallRng) -> (String, String) {
+    let mut one = |list: &[&'static str]| list[random.random_range(0..list.len())];
+    let walk_guard =
+        one(&["", "refuse \"lit\" unless not next in lit", "refuse \"dark\" unless next in lit"]);
+    let walk_more = one(&[
+        "",
+        "remove cell(next) from lit",
+        "if n > 0 { add cell(next) to lit }",
+        "if next in lit { remove cell(next) from lit; add at to lit }",
+    ]);
+    let count_guard = one(&["offer n < 3", "offer n < 3 or at == r1c1", "", "refuse \"no\" unless n != 2"]);
+    let count_more =
+        one(&["", "if tile[at] != 2 { n = 0 }", "if at in lit { n = 3 }", "if n == 2 { n = 0 }"]);
+    let turn = one(&[
+        "swap tile[r1c1], tile[r1c2]",
+        "swap tile[r1c1], tile[r1c2]; swap tile[r1c2], tile[r2c2]",
+        "swap tile[r1c1], tile[r2c3]; swap tile[r1c2], tile[r2c1]",
+        "if n == 1 { swap tile[r1c3], tile[r2c3] }",
+    ]);
+    let slide = one(&["", "refuse \"held\" unless tile[next] != 3", "refuse \"here\" unless tile[at] == 0"]);
+    let goal =
+        one(&["n == 3", "at == r2c3", "tile[r1c1] == 5", "at in lit and n == 1", "count(c in lit) == 0"]);
+    let lost = one(&[
+        "",
+        "lost when n == 2 and at == r2c1 because \"so\"\nstatus goal, lost",
+        "lost when count(c in lit) > 3 because \"so\"\nstatus lost, goal",
+        "over when tile[r2c2] == 4 because \"so\"\nstatus goal, over",
+    ]);
+    let text = format!(
+        "model local
+level first: grid of 0..5
+state at: cell
+state lit: set of cells
+state n: 0..3
+state tile: rearranged first
+show tile {{ 0 \".\" }}
+show board layered {{ \"A\" at; \"x\" lit; \".\" }}
+move walk(d: dir4) {{
+    let next = at + d
+    refuse \"the edge\" unless next on board
+    {walk_guard}
+    {walk_more}
+    at = cell(next)
+}}
+move count_on() {{
+    {count_guard}
+    n = n + 1
+    {count_more}
+}}
+move turn() {{ {turn} }}
+move slide(d: dir4) {{
+    let next = at + d
+    refuse \"the edge\" unless next on board
+    {slide}
+    swap tile[at], tile[next]
+}}
+move wait() {{ n = n }}
+goal {goal}
+{lost}
+"
+    );
+    let board = one(&["A.x\n...", ".x.\nA..", "x.x\n.Ax"]);
+    let level = format!(
+        "values.first = '''\n0 1 2\n3 4 5\n'''\nstart.board = '''\n{board}\n'''\nstart.n = 0\n\
+         start.tile = '''\n1 0 2\n3 4 5\n'''"
+    );
+    (text, level)
+}
+
+#[test]
+fn leaps_of_random_local_models_are_what_the_rules_say() {
+    let mut random = SmallRng::seed_from_u64(2024);
+    let (mut told, mut states, mut broken, mut whole) = (0, 0, 0, 0);
+    for _ in 0..60 {
+        let (text, level) = local_model(&mut random);
+        let g = game(&text, &level);
+        if let Some(trip) = round_trips(&g, 300) {
+            told += trip.told;
+            states += trip.states;
+        }
+        // Whole spaces, and what is said of them.
+        let mut native = afresh(&g);
+        native.native = WhenItPays::by(fendle_native::make);
+        let limits = Limits { max_states: 30_000, drop_edges: true, ..Limits::default() };
+        for past_goals in [false, true] {
+            let explored = |game: &Game, number_from, threads| {
+                let limits = Limits { number_from, threads, ..limits };
+                explore(game, limits, past_goals, &NoWatch).expect("sound")
+            };
+            let (by_number, hashed) = (explored(&native, 1, 2), explored(&g, u64::MAX, 1));
+            let said =
+                |found: &Explored| Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
+            assert_eq!(by_number.fault, hashed.fault, "{text}\n{level}");
+            broken += usize::from(hashed.fault.is_some());
+            if hashed.counts.complete {
+                whole += usize::from(by_number.space.holds_numbers());
+                assert_eq!(said(&by_number), said(&hashed), "{text}\n{level}");
+            }
+        }
+    }
+    assert!(2 * told > states, "leaps were known of {told} of {states} states");
+    assert!(broken > 5 && whole > 20, "{broken} faults, {whole} whole spaces by number");
 }

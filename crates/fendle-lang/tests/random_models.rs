@@ -878,7 +878,7 @@ const NATIVE_EVERY: u64 = 5;
 fn all_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
-    let (mut numbered, mut told, mut stopped) = (0, 0, 0);
+    let (mut numbered, mut stopped) = (0, 0);
     let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
     for seed in 0..3000 {
         let mut rng = SmallRng::seed_from_u64(seed);
@@ -899,10 +899,7 @@ fn all_executors_agree_on_random_models() {
         });
         let mut machines = native.as_ref().map(|n| both(&game, n));
         if native.is_some() {
-            if let Some(trip) = round_trips(&game, 40) {
-                numbered += 1;
-                told += trip.told;
-            }
+            numbered += usize::from(round_trips(&game, 40).is_some());
             odds_agree(&game, 60);
         }
         let mut states = vec![game.bound.position.clone()];
@@ -938,7 +935,6 @@ fn all_executors_agree_on_random_models() {
     let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
     assert!(missing.is_empty(), "never written: {missing:?}");
     assert!(numbered > 30, "{numbered} models whose states had numbers");
-    assert!(told > 100, "leaps were known of {told} states");
     assert!(drawn > 2000 && set_aside > 20, "{drawn} outcomes of draws, {set_aside} set aside");
     assert!(done > 5000 && refused > 300 && not_offered > 300, "{done} {refused} {not_offered}");
     for kind in [
