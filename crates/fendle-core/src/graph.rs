@@ -250,6 +250,51 @@ impl<'a> Transitions<'a> {
         }
     }
 
+    /// Calls `visit` with every state that was expanded, its depth and its transitions: in the order in which they lie in the memory.
+    pub(crate) fn each_anywhere(
+        &self,
+        pace: &mut Pace<'_>,
+        mut visit: impl FnMut(u32, StateId, &[Edge]),
+    ) -> Result<(), Limit> {
+        if self.made.is_none() {
+            for depth in 0..self.space.levels_len() {
+                self.each(depth, |id, edges| visit(depth, id, edges));
+                pace.step(4 * self.space.level_len(depth))?;
+            }
+            return Ok(());
+        }
+        let mut edges: Vec<Edge> = vec![];
+        self.each_state(pace, |depth, id| {
+            edges.clear();
+            let arrows = self.made.iter().flat_map(|made| made.arrows.from(id));
+            edges.extend(arrows.map(|to| sure_edge(*to)));
+            visit(depth, id, &edges);
+        })
+    }
+
+    /// Calls `visit` with every state and its depth, in the order in which they lie in the memory.
+    pub(crate) fn each_state(
+        &self,
+        pace: &mut Pace<'_>,
+        mut visit: impl FnMut(u32, StateId),
+    ) -> Result<(), Limit> {
+        let Some(dense) = &self.space.dense else {
+            for depth in 0..self.space.levels_len() {
+                self.space.level(depth).for_each(|id| visit(depth, id));
+                pace.step(self.space.level_len(depth))?;
+            }
+            return Ok(());
+        };
+        for start in (0..dense.range()).step_by(PANE as usize) {
+            let end = (start + PANE).min(dense.range());
+            dense.each_seen(start, end, |number, mark| {
+                visit(dense.depth_of(mark), StateId::from_number(number as u32));
+            });
+            pace.step(end - start)?;
+        }
+        Ok(())
+    }
+
     /// Calls `visit` with the transitions of one state.
     pub(crate) fn each_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
         match &self.made {

@@ -238,52 +238,48 @@ impl Structure {
         pace: &mut Pace<'_>,
     ) -> Result<(), Limit> {
         let space = transitions.space;
-        for depth in 0..space.levels_len() {
-            let mut fatal = 0;
-            transitions.each(depth, |id, edges| {
-                let class = space.class(id);
-                let running = matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free);
-                if !running {
-                    return;
+        self.fatal_by_depth = vec![0; space.levels_len() as usize];
+        transitions.each_anywhere(pace, |depth, id, edges| {
+            let class = space.class(id);
+            let running = matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free);
+            if !running {
+                return;
+            }
+            let mut moves = 0;
+            for outcomes in moves_of(edges) {
+                moves += 1;
+                if class != Class::Winnable {
+                    continue;
                 }
-                let mut moves = 0;
-                for outcomes in moves_of(edges) {
-                    moves += 1;
-                    if class != Class::Winnable {
-                        continue;
-                    }
-                    if !outcomes.iter().all(|e| space.class(e.to).is_bad()) {
-                        self.corridor.part += 1;
-                        continue;
-                    }
-                    fatal += 1;
-                    match outcomes.iter().filter_map(|e| far.get(e.to)).min() {
-                        Some(delay) => {
-                            let d = &mut self.delay;
-                            d.least = if d.shows == 0 { delay } else { d.least.min(delay) };
-                            d.greatest = d.greatest.max(delay);
-                            d.shows += 1;
-                            d.sum += u64::from(delay);
-                        }
-                        None => self.delay.never_shows += 1,
-                    }
+                if !outcomes.iter().all(|e| space.class(e.to).is_bad()) {
+                    self.corridor.part += 1;
+                    continue;
                 }
-                self.widest = self.widest.max(moves as u32);
-                self.branching.part += moves;
-                self.branching.all += 1;
-                if class == Class::Winnable {
-                    self.corridor.all += moves;
-                    if let Some(d) = far.get(id) {
-                        if self.by_distance.len() <= d as usize {
-                            self.by_distance.resize(d as usize + 1, 0);
-                        }
-                        self.by_distance[d as usize] += 1;
+                self.fatal_by_depth[depth as usize] += 1;
+                match outcomes.iter().filter_map(|e| far.get(e.to)).min() {
+                    Some(delay) => {
+                        let d = &mut self.delay;
+                        d.least = if d.shows == 0 { delay } else { d.least.min(delay) };
+                        d.greatest = d.greatest.max(delay);
+                        d.shows += 1;
+                        d.sum += u64::from(delay);
                     }
+                    None => self.delay.never_shows += 1,
                 }
-            });
-            self.fatal_by_depth.push(fatal);
-            pace.step(4 * space.level_len(depth))?;
-        }
+            }
+            self.widest = self.widest.max(moves as u32);
+            self.branching.part += moves;
+            self.branching.all += 1;
+            if class == Class::Winnable {
+                self.corridor.all += moves;
+                if let Some(d) = far.get(id) {
+                    if self.by_distance.len() <= d as usize {
+                        self.by_distance.resize(d as usize + 1, 0);
+                    }
+                    self.by_distance[d as usize] += 1;
+                }
+            }
+        })?;
         while self.fatal_by_depth.last() == Some(&0) {
             self.fatal_by_depth.pop();
         }
@@ -301,38 +297,35 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
     const DEAD: u8 = 4;
     let mut out = Rooms { rooms: parts.count.into(), ..Rooms::default() };
     let mut seen: Vec<StateId> = vec![];
-    for depth in 0..space.levels_len() {
-        for id in transitions.level(depth) {
-            let part = parts.part(id) as usize;
-            sizes[part] += 1;
-            marks[part] |= match space.class(id) {
-                Class::Winnable => WINS,
-                Class::Dead => DEAD,
-                _ => 0,
-            };
+    transitions.each_state(pace, |_, id| {
+        let part = parts.part(id) as usize;
+        sizes[part] += 1;
+        marks[part] |= match space.class(id) {
+            Class::Winnable => WINS,
+            Class::Dead => DEAD,
+            _ => 0,
+        };
+    })?;
+    transitions.each_anywhere(pace, |_, id, edges| {
+        let part = parts.part(id);
+        seen.clear();
+        for e in edges {
+            if parts.part(e.to) == part {
+                continue;
+            }
+            marks[part as usize] |= LEFT;
+            if seen.len() < 64 && seen.contains(&e.to) {
+                continue;
+            }
+            seen.push(e.to);
         }
-        transitions.each(depth, |id, edges| {
-            let part = parts.part(id);
-            seen.clear();
-            for e in edges {
-                if parts.part(e.to) == part {
-                    continue;
-                }
-                marks[part as usize] |= LEFT;
-                if seen.len() < 64 && seen.contains(&e.to) {
-                    continue;
-                }
-                seen.push(e.to);
-            }
-            if seen.len() > 64 {
-                seen.sort_unstable();
-                seen.dedup();
-            }
-            out.doors += seen.len() as u64;
-            out.winnable_doors += seen.iter().filter(|t| is_hopeful(space.class(**t))).count() as u64;
-        });
-        pace.step(4 * space.level_len(depth))?;
-    }
+        if seen.len() > 64 {
+            seen.sort_unstable();
+            seen.dedup();
+        }
+        out.doors += seen.len() as u64;
+        out.winnable_doors += seen.iter().filter(|t| is_hopeful(space.class(**t))).count() as u64;
+    })?;
     for (size, mark) in sizes.iter().zip(&marks) {
         out.largest = out.largest.max(u64::from(*size));
         out.winnable_rooms += u64::from(mark & WINS != 0);
@@ -342,11 +335,16 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
         }
     }
     if out.traps > 0 {
-        out.trap_depth = (0..space.levels_len()).find(|&d| {
-            transitions.level(d).any(|id| {
-                space.class(id) == Class::Dead && marks[parts.part(id) as usize] & (DEAD | LEFT) == DEAD
-            })
-        });
+        let mut nearest = u32::MAX;
+        transitions.each_state(pace, |depth, id| {
+            if depth < nearest
+                && space.class(id) == Class::Dead
+                && marks[parts.part(id) as usize] & (DEAD | LEFT) == DEAD
+            {
+                nearest = depth;
+            }
+        })?;
+        out.trap_depth = Some(nearest);
     }
     // Every winnable room can be reached and has a door to a hopeful one: with as many doors as rooms each has one,
     // and they form one chain.
@@ -373,18 +371,30 @@ fn must_pass(
         way.iter().enumerate().map(|(i, id)| (id.number(), i)).collect();
     let end = way.len();
     let mut seen = vec![0u64; space.ids_len().div_ceil(64)];
+    // One bit says whether looking a state up among the places of the way is worth while.
+    let mut on_way = vec![0u64; seen.len()];
+    for id in way {
+        on_way[id.index() / 64] |= 1 << (id.index() % 64);
+    }
     let mut reach: Option<usize> = None;
     let mut work: Vec<u32> = vec![];
     let mut out = vec![];
     let mut visit = |to: u32, work: &mut Vec<u32>, reach: &mut Option<usize>| {
-        let class = space.class(StateId::from_number(to));
-        if let Some(&i) = place.get(&to) {
-            *reach = (*reach).max(Some(i));
-        } else if class == Class::Goal {
-            *reach = Some(end);
-        } else if class == Class::Winnable && seen[to as usize / 64] >> (to % 64) & 1 == 0 {
-            seen[to as usize / 64] |= 1 << (to % 64);
-            work.push(to);
+        let (word, bit) = (to as usize / 64, 1 << (to % 64));
+        if on_way[word] & bit != 0 {
+            *reach = (*reach).max(place.get(&to).copied());
+            return;
+        }
+        if seen[word] & bit != 0 {
+            return;
+        }
+        match space.class(StateId::from_number(to)) {
+            Class::Goal => *reach = Some(end),
+            Class::Winnable => {
+                seen[word] |= bit;
+                work.push(to);
+            }
+            _ => {}
         }
     };
     for s in space.starts() {

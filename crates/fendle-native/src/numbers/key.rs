@@ -145,31 +145,10 @@ impl Writer<'_> {
         }
         let counts = self.table(by_bit);
         let firsts = self.table(firsts.iter().map(|f| *f as i64).collect());
-        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-        for _ in 0..3 {
-            self.b.append_block_param(head, I64);
-        }
-        let zero = self.number(0);
-        self.b.ins().jump(head, &[BlockArg::Value(bits), BlockArg::Value(zero), BlockArg::Value(zero)]);
-        self.b.switch_to_block(head);
-        let &[left, k, rank] = self.b.block_params(head) else { unreachable!("three parameters") };
-        self.b.ins().brif(left, body, &[], done, &[]);
-        self.b.switch_to_block(body);
-        let k_next = self.b.ins().iadd_imm(k, 1);
-        let fits = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, k_next, most as i64);
+        let k = self.b.ins().popcnt(bits);
+        let fits = fits(&mut self.b, k, (least, most));
         self.unless_slow(fits);
-        let bit = self.b.ins().ctz(left);
-        let index = self.b.ins().imul_imm(bit, row as i64);
-        let index = self.b.ins().iadd(index, k_next);
-        let count = self.entry(counts, index);
-        let rank_next = self.b.ins().iadd(rank, count);
-        let less = self.b.ins().iadd_imm(left, -1);
-        let left_next = self.b.ins().band(left, less);
-        let args = [BlockArg::Value(left_next), BlockArg::Value(k_next), BlockArg::Value(rank_next)];
-        self.b.ins().jump(head, &args);
-        self.b.switch_to_block(done);
-        let enough = self.b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, k, least as i64);
-        self.unless_slow(enough);
+        let rank = set_rank(&mut self.b, bits, counts, row);
         let before = self.entry(firsts, k);
         self.b.ins().iadd(rank, before)
     }
@@ -399,4 +378,37 @@ pub(super) fn ranked(b: &mut FunctionBuilder<'_>, places: Value, weights: &[u64]
         }
     }
     (rank, odd)
+}
+
+/// Whether there are as many members as there can be.
+pub(super) fn fits(b: &mut FunctionBuilder<'_>, len: Value, (least, most): (usize, usize)) -> Value {
+    let enough = b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, len, least as i64);
+    let few = b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, len, most as i64);
+    b.ins().band(enough, few)
+}
+
+/// The rank of a set among those of its size: at `counts` entry `bit * row + k` is what a bit counts as member number k. There must be
+/// fewer members than a row has entries.
+pub(super) fn set_rank(b: &mut FunctionBuilder<'_>, set: Value, counts: Value, row: usize) -> Value {
+    let (head, body, done) = (b.create_block(), b.create_block(), b.create_block());
+    for _ in 0..3 {
+        b.append_block_param(head, I64);
+    }
+    let zero = b.ins().iconst(I64, 0);
+    b.ins().jump(head, &[set, zero, zero].map(BlockArg::Value));
+    b.switch_to_block(head);
+    let &[left, k, rank] = b.block_params(head) else { unreachable!("three parameters") };
+    b.ins().brif(left, body, &[], done, &[]);
+    b.switch_to_block(body);
+    let k_next = b.ins().iadd_imm(k, 1);
+    let bit = b.ins().ctz(left);
+    let index = b.ins().imul_imm(bit, row as i64);
+    let index = b.ins().iadd(index, k_next);
+    let count = entry_of(b, counts, index);
+    let rank_next = b.ins().iadd(rank, count);
+    let less = b.ins().iadd_imm(left, -1);
+    let left_next = b.ins().band(left, less);
+    b.ins().jump(head, &[left_next, k_next, rank_next].map(BlockArg::Value));
+    b.switch_to_block(done);
+    rank
 }

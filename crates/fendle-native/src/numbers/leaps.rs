@@ -15,8 +15,7 @@ use cranelift_frontend::Switch;
 use fendle_lang::code::leaps::{About, Endings, Leap, LeapPlan, Leaps, Node, Step};
 use fendle_lang::code::machine::LeapsMade;
 
-use super::key::ranked;
-use super::unpack::{divided, listed_sets, take};
+use super::unpack::{divided, listed_sets, order_places, set_members};
 use super::*;
 
 /// Bytes of a list of sets that are always spent.
@@ -143,32 +142,32 @@ fn call(function: LeapFn, most: usize, numbers: &[u64], goes_on: &[u8; 256], out
 
 /// What is held of a field while a state is looked at.
 #[derive(Clone)]
-struct Form<'k> {
-    described: Described<'k>,
-    stride: u64,
-    digit: Value,
+pub(super) struct Form<'k> {
+    pub(super) described: Described<'k>,
+    pub(super) stride: u64,
+    pub(super) digit: Value,
     /// Of a set its places, one bit each; of an order the number of the value at each place, one nibble each.
-    word: Value,
+    pub(super) word: Value,
     /// Of an order the place of each value.
     places: Vec<Value>,
 }
 
 /// Writes one function.
 pub(super) struct LeapWriter<'w> {
-    b: FunctionBuilder<'w>,
+    pub(super) b: FunctionBuilder<'w>,
     keys: &'w Keys,
     tables: &'w mut Vec<Box<[i64]>>,
-    forms: BTreeMap<usize, Form<'w>>,
-    number: Value,
+    pub(super) forms: BTreeMap<usize, Form<'w>>,
+    pub(super) number: Value,
     /// Where a state goes of which the rules have to be asked.
-    ask: Block,
+    pub(super) ask: Block,
     /// Places of orders whose values are known where the code is being written, and their numbers.
-    known: Vec<((usize, u8), u8)>,
+    pub(super) known: Vec<((usize, u8), u8)>,
     /// A state is passed over, and no rules asked, where a leap leads to none with a number.
-    backwards: bool,
+    pub(super) backwards: bool,
 }
 
-fn flags() -> MemFlags {
+pub(super) fn flags() -> MemFlags {
     MemFlags::trusted()
 }
 
@@ -275,26 +274,18 @@ impl<'w> LeapWriter<'w> {
         w.b.finalize();
     }
 
-    fn constant(&mut self, n: i64) -> Value {
+    pub(super) fn constant(&mut self, n: i64) -> Value {
         self.b.ins().iconst(I64, n)
     }
 
     /// The address of a table of fixed numbers.
-    fn table(&mut self, entries: Vec<i64>) -> Value {
-        let entries = entries.into_boxed_slice();
-        let found = self.tables.iter().position(|t| *t == entries).unwrap_or_else(|| {
-            self.tables.push(entries);
-            self.tables.len() - 1
-        });
-        let address = self.tables[found].as_ptr() as usize as i64;
-        self.constant(address)
+    pub(super) fn table(&mut self, entries: Vec<i64>) -> Value {
+        kept_table(&mut self.b, self.tables, entries)
     }
 
     /// An entry of a table; the index is known to be inside.
-    fn entry(&mut self, table: Value, index: Value) -> Value {
-        let bytes = self.b.ins().ishl_imm(index, 3);
-        let at = self.b.ins().iadd(table, bytes);
-        self.b.ins().load(I64, flags().with_readonly(), at, 0)
+    pub(super) fn entry(&mut self, table: Value, index: Value) -> Value {
+        entry_of(&mut self.b, table, index)
     }
 
     /// Digits and forms of the fields that are used.
@@ -349,28 +340,11 @@ impl<'w> LeapWriter<'w> {
             let sets = self.table(listed_sets(&bits, (least, most), firsts, (ways, row)));
             return self.entry(sets, digit);
         }
-        // As many members as there are entries not above the digit, less one.
-        let mut k = self.constant(least as i64);
-        for first in &firsts[least + 1..=most] {
-            let above = self.b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, digit, *first as i64);
-            let above = self.b.ins().uextend(I64, above);
-            k = self.b.ins().iadd(k, above);
-        }
-        let firsts = self.table(firsts.iter().map(|f| *f as i64).collect());
-        let first = self.entry(firsts, k);
-        let mut rest = self.b.ins().isub(digit, first);
-        let ways = self.table(ways.iter().map(|w| *w as i64).collect());
-        let zero = self.constant(0);
-        let mut word = zero;
-        for place in (0..len).rev() {
-            let bytes = self.b.ins().ishl_imm(k, 3);
-            let at = self.b.ins().iadd(ways, bytes);
-            let below = self.b.ins().load(I64, flags().with_readonly(), at, (place * row * 8) as i32);
-            let here = self.b.ins().icmp(IntCC::UnsignedLessThanOrEqual, below, rest);
-            let less = self.b.ins().select(here, below, zero);
-            rest = self.b.ins().isub(rest, less);
-            let here = self.b.ins().uextend(I64, here);
-            k = self.b.ins().isub(k, here);
+        let firsts_at = self.table(firsts.iter().map(|f| *f as i64).collect());
+        let ways_at = self.table(ways.iter().map(|w| *w as i64).collect());
+        let members = set_members(&mut self.b, digit, len, (least, firsts), (firsts_at, ways_at, row));
+        let mut word = self.constant(0);
+        for (place, here) in members.into_iter().enumerate() {
             let bit = self.b.ins().ishl_imm(here, place as i64);
             word = self.b.ins().bor(word, bit);
         }
@@ -385,37 +359,7 @@ impl<'w> LeapWriter<'w> {
         (weights, inverses): (&[u64], &[u64]),
         parity: Option<(bool, &[(u8, u32)])>,
     ) -> (Value, Vec<Value>) {
-        let mut free = self.constant(0xfedc_ba98_7654_3210_u64 as i64);
-        let (mut rest, mut odd, mut places) = (digit, self.constant(0), vec![]);
-        let known = if parity.is_some() { len - 2 } else { len };
-        for number in 0..known {
-            let q = match weights[number] {
-                1 => rest,
-                _ => {
-                    let inverse = self.constant(inverses[number] as i64);
-                    self.b.ins().umulhi(rest, inverse)
-                }
-            };
-            let whole = self.b.ins().imul_imm(q, weights[number] as i64);
-            rest = self.b.ins().isub(rest, whole);
-            odd = self.b.ins().bxor(odd, q);
-            let place = take(&mut self.b, &mut free, q);
-            for (_, bits) in parity.iter().flat_map(|p| p.1).filter(|c| usize::from(c.0) == number) {
-                let bits = self.constant(i64::from(*bits));
-                let one = self.b.ins().ushr(bits, place);
-                odd = self.b.ins().bxor(odd, one);
-            }
-            places.push(place);
-        }
-        if let Some((want, _)) = parity {
-            let first = self.b.ins().band_imm(free, 15);
-            let second = self.b.ins().ushr_imm(free, 4);
-            let second = self.b.ins().band_imm(second, 15);
-            let odd = self.b.ins().band_imm(odd, 1);
-            let swap = self.b.ins().icmp_imm(IntCC::NotEqual, odd, i64::from(want));
-            places.push(self.b.ins().select(swap, second, first));
-            places.push(self.b.ins().select(swap, first, second));
-        }
+        let places = order_places(&mut self.b, digit, len, (weights, inverses), parity);
         // Value number 0 has nothing to add.
         let mut word = self.constant(0);
         for (number, place) in places.iter().enumerate().skip(1) {
@@ -448,7 +392,7 @@ impl<'w> LeapWriter<'w> {
     }
 
     /// The number of the value at a place of an order.
-    fn at(&mut self, field: usize, place: u8) -> Value {
+    pub(super) fn at(&mut self, field: usize, place: u8) -> Value {
         if let Some((_, number)) = self.known.iter().find(|k| k.0 == (field, place)) {
             let number = i64::from(*number);
             return self.constant(number);
@@ -561,230 +505,5 @@ impl<'w> LeapWriter<'w> {
         }
         self.b.switch_to_block(join);
         self.b.block_params(join)[0]
-    }
-
-    fn leap(&mut self, leap: &Leap, out: Value) -> Value {
-        let Leap::To(steps) = leap else {
-            self.b.ins().jump(self.ask, &[]);
-            // Nothing follows.
-            let never = self.b.create_block();
-            self.b.switch_to_block(never);
-            self.b.set_cold_block(never);
-            return out;
-        };
-        let mut number = self.number;
-        let mut sound = None;
-        for step in steps {
-            let change = match step {
-                Step::Add(n) => {
-                    number = self.b.ins().iadd_imm(number, *n);
-                    continue;
-                }
-                Step::Moved { field, from, to } => self.moved(*field, *from, *to),
-                Step::Members { field, on, off } => {
-                    let (change, fits) = self.members(*field, *on, *off);
-                    sound = Some(sound.map_or(fits, |s| self.b.ins().band(s, fits)));
-                    change
-                }
-                Step::Swapped { field, places } => self.swapped(*field, *places),
-                Step::Arranged { field, from } => self.arranged(*field, from),
-            };
-            let stride = match step {
-                Step::Moved { field, .. }
-                | Step::Members { field, .. }
-                | Step::Swapped { field, .. }
-                | Step::Arranged { field, .. } => self.forms[field].stride,
-                Step::Add(_) => 1,
-            };
-            let change = self.b.ins().imul_imm(change, stride as i64);
-            number = self.b.ins().iadd(number, change);
-        }
-        if let Some(sound) = sound
-            && !self.backwards
-        {
-            let on = self.b.create_block();
-            self.b.ins().brif(sound, on, &[], self.ask, &[]);
-            self.b.switch_to_block(on);
-        }
-        self.b.ins().istore32(flags(), number, out, 0);
-        let after = self.b.ins().iadd_imm(out, 4);
-        match sound {
-            Some(sound) if self.backwards => self.b.ins().select(sound, after, out),
-            _ => after,
-        }
-    }
-
-    /// How the digit of a set changes when one member moves: its own count, and that of each member that it passes.
-    fn moved(&mut self, field: usize, from: u8, to: u8) -> Value {
-        let Described::Members { ways: (ways, row), .. } = self.forms[&field].described else {
-            unreachable!("members move in a set")
-        };
-        let word = self.forms[&field].word;
-        let (lo, hi) = (usize::from(from.min(to)), usize::from(from.max(to)));
-        let low = self.constant(((1u64 << lo) - 1) as i64);
-        let below = self.b.ins().band(word, low);
-        let below = self.b.ins().popcnt(below);
-        // How a move from the lower place to the upper one changes the digit; member number k is the one with k - 1 below it.
-        let entry = |k: usize, place: usize| ways.get(place * row + k).map_or(0, |w| *w as i64);
-        let mut grown;
-        if hi == lo + 1 {
-            let steps = self.table((0..row).map(|k| entry(k + 1, hi) - entry(k + 1, lo)).collect());
-            grown = self.entry(steps, below);
-        } else {
-            let between = (1u64 << hi) - 1 & !((1u64 << (lo + 1)) - 1);
-            let between = self.constant(between as i64);
-            let between = self.b.ins().band(word, between);
-            let passed = self.b.ins().popcnt(between);
-            let of_lo = self.table((0..row).map(|k| entry(k + 1, lo)).collect());
-            let of_hi = self.table((0..row).map(|k| entry(k + 1, hi)).collect());
-            let left = self.entry(of_lo, below);
-            let there = self.b.ins().iadd(below, passed);
-            let got = self.entry(of_hi, there);
-            grown = self.b.ins().isub(got, left);
-            // The passed ones have one less below them than before.
-            let falls: Vec<i64> = (lo + 1..hi)
-                .flat_map(|place| (0..row).map(move |k| (place, k)))
-                .map(|(place, k)| entry(k + 1, place) - entry(k + 2, place))
-                .collect();
-            let falls = self.table(falls);
-            let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-            for _ in 0..3 {
-                self.b.append_block_param(head, I64);
-            }
-            self.b.ins().jump(head, &[between, below, grown].map(BlockArg::Value));
-            self.b.switch_to_block(head);
-            let &[left, k, sum] = self.b.block_params(head) else { unreachable!("three parameters") };
-            self.b.ins().brif(left, body, &[], done, &[]);
-            self.b.switch_to_block(body);
-            let place = self.b.ins().ctz(left);
-            let place = self.b.ins().iadd_imm(place, -(lo as i64 + 1));
-            let index = self.b.ins().imul_imm(place, row as i64);
-            let index = self.b.ins().iadd(index, k);
-            let fall = self.entry(falls, index);
-            let sum_next = self.b.ins().iadd(sum, fall);
-            let k_next = self.b.ins().iadd_imm(k, 1);
-            let less = self.b.ins().iadd_imm(left, -1);
-            let left_next = self.b.ins().band(left, less);
-            self.b.ins().jump(head, &[left_next, k_next, sum_next].map(BlockArg::Value));
-            self.b.switch_to_block(done);
-            grown = sum;
-        }
-        if from < to { grown } else { self.b.ins().ineg(grown) }
-    }
-
-    /// How the digit of a set changes when members come and go, and whether there are as many as there can be.
-    fn members(&mut self, field: usize, on: u64, off: u64) -> (Value, Value) {
-        let Described::Members { slots, least, most, firsts, ways: (ways, row) } =
-            self.forms[&field].described
-        else {
-            unreachable!("members come and go in a set")
-        };
-        let (word, digit) = (self.forms[&field].word, self.forms[&field].digit);
-        let (on, off) = (self.constant(on as i64), self.constant(off as i64));
-        let more = self.b.ins().bor(word, on);
-        let set = self.b.ins().band_not(more, off);
-        let len = self.b.ins().popcnt(set);
-        let least_fits = self.b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, len, least as i64);
-        let most_fits = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, len, most as i64);
-        let fits = self.b.ins().band(least_fits, most_fits);
-        let counts = self.table(ways[..slots.len() * row].iter().map(|w| *w as i64).collect());
-        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-        for _ in 0..3 {
-            self.b.append_block_param(head, I64);
-        }
-        let zero = self.constant(0);
-        // Where there are too many nothing is looked up.
-        let begin = self.b.ins().select(fits, set, zero);
-        self.b.ins().jump(head, &[begin, zero, zero].map(BlockArg::Value));
-        self.b.switch_to_block(head);
-        let &[left, k, rank] = self.b.block_params(head) else { unreachable!("three parameters") };
-        self.b.ins().brif(left, body, &[], done, &[]);
-        self.b.switch_to_block(body);
-        let k_next = self.b.ins().iadd_imm(k, 1);
-        let place = self.b.ins().ctz(left);
-        let index = self.b.ins().imul_imm(place, row as i64);
-        let index = self.b.ins().iadd(index, k_next);
-        let count = self.entry(counts, index);
-        let rank_next = self.b.ins().iadd(rank, count);
-        let less = self.b.ins().iadd_imm(left, -1);
-        let left_next = self.b.ins().band(left, less);
-        self.b.ins().jump(head, &[left_next, k_next, rank_next].map(BlockArg::Value));
-        self.b.switch_to_block(done);
-        let firsts = self.table(firsts.iter().map(|f| *f as i64).collect());
-        let first = self.entry(firsts, k);
-        let new = self.b.ins().iadd(rank, first);
-        (self.b.ins().isub(new, digit), fits)
-    }
-
-    /// How the digit of an order changes when two places exchange what they hold.
-    ///
-    /// Let u be the value with the earlier digit of the two, v the other one, and let u move up. Its own digit grows by one for
-    /// the place that v leaves, and by one for each place between them that is taken later. The digit of a value between them,
-    /// taken after u and before v, grows by one. That of v falls by one for each place between them that is taken after v.
-    /// All others stay.
-    fn swapped(&mut self, field: usize, (p, q): (u8, u8)) -> Value {
-        let Described::Order { weights, .. } = self.forms[&field].described else {
-            unreachable!("values are swapped in an order")
-        };
-        let first = |w: &Self, place: u8| w.known.iter().any(|k| *k == ((field, place), 0));
-        let (first_p, first_q) = (first(self, p), first(self, q));
-        let (x, y) = (self.at(field, p), self.at(field, q));
-        let weights_at = self.table(weights.iter().map(|w| *w as i64).collect());
-        let zero = self.constant(0);
-        let between = i64::from(q - p - 1);
-        if first_p || first_q {
-            // Value number 0 is taken before all others.
-            let v = if first_p { y } else { x };
-            let mut grown = self.constant(weights[0] as i64 * (between + 1));
-            if between > 0 {
-                let of_v = self.entry(weights_at, v);
-                for place in p + 1..q {
-                    let z = self.at(field, place);
-                    let weight = self.entry(weights_at, z);
-                    let earlier = self.b.ins().icmp(IntCC::UnsignedLessThan, z, v);
-                    let minus = self.b.ins().ineg(of_v);
-                    let change = self.b.ins().select(earlier, weight, minus);
-                    grown = self.b.ins().iadd(grown, change);
-                }
-            }
-            return if first_p { grown } else { self.b.ins().ineg(grown) };
-        }
-        let (u, v) = (self.b.ins().umin(x, y), self.b.ins().umax(x, y));
-        let (of_u, of_v) = (self.entry(weights_at, u), self.entry(weights_at, v));
-        let mut grown = of_u;
-        for place in p + 1..q {
-            let z = self.at(field, place);
-            let after_u = self.b.ins().icmp(IntCC::UnsignedGreaterThan, z, u);
-            let after_v = self.b.ins().icmp(IntCC::UnsignedGreaterThan, z, v);
-            let weight = self.entry(weights_at, z);
-            let later_u = self.b.ins().select(after_u, of_u, zero);
-            grown = self.b.ins().iadd(grown, later_u);
-            let inside = self.b.ins().select(after_u, weight, zero);
-            let minus = self.b.ins().ineg(of_v);
-            let change = self.b.ins().select(after_v, minus, inside);
-            grown = self.b.ins().iadd(grown, change);
-        }
-        let fallen = self.b.ins().ineg(grown);
-        let up = self.b.ins().icmp(IntCC::UnsignedLessThan, x, y);
-        self.b.ins().select(up, grown, fallen)
-    }
-
-    /// How the digit of an order changes when its places get what others held.
-    fn arranged(&mut self, field: usize, from: &[u8]) -> Value {
-        let Described::Order { weights, .. } = self.forms[&field].described else {
-            unreachable!("values are arranged in an order")
-        };
-        let digit = self.forms[&field].digit;
-        // Nibble i: the place of value number i.
-        let mut places = self.constant(0);
-        for (place, from) in from.iter().enumerate() {
-            let number = self.at(field, *from);
-            let shift = self.b.ins().ishl_imm(number, 2);
-            let place = self.constant(place as i64);
-            let nibble = self.b.ins().ishl(place, shift);
-            places = self.b.ins().bor(places, nibble);
-        }
-        let (rank, _) = ranked(&mut self.b, places, weights);
-        self.b.ins().isub(rank, digit)
     }
 }

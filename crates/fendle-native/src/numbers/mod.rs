@@ -13,6 +13,7 @@
 mod key;
 mod leaps;
 mod rules;
+mod steps;
 mod unpack;
 
 use std::sync::Arc;
@@ -338,6 +339,23 @@ impl NativeNumbers for NumberCode {
     }
 }
 
+/// The address of a table of fixed numbers, which is kept as long as the code.
+fn kept_table(b: &mut FunctionBuilder<'_>, tables: &mut Vec<Box<[i64]>>, entries: Vec<i64>) -> Value {
+    let entries = entries.into_boxed_slice();
+    let found = tables.iter().position(|t| *t == entries).unwrap_or_else(|| {
+        tables.push(entries);
+        tables.len() - 1
+    });
+    b.ins().iconst(I64, tables[found].as_ptr() as usize as i64)
+}
+
+/// An entry of a table; the index is known to be inside.
+fn entry_of(b: &mut FunctionBuilder<'_>, table: Value, index: Value) -> Value {
+    let bytes = b.ins().ishl_imm(index, 3);
+    let at = b.ins().iadd(table, bytes);
+    b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
+}
+
 /// Writes one function.
 struct Writer<'w> {
     b: FunctionBuilder<'w>,
@@ -436,20 +454,12 @@ impl<'w> Writer<'w> {
 
     /// A table of fixed numbers.
     fn table(&mut self, entries: Vec<i64>) -> Value {
-        let entries = entries.into_boxed_slice();
-        let found = self.tables.iter().position(|t| *t == entries).unwrap_or_else(|| {
-            self.tables.push(entries);
-            self.tables.len() - 1
-        });
-        let address = self.tables[found].as_ptr() as usize as u64;
-        self.number(address)
+        kept_table(&mut self.b, self.tables, entries)
     }
 
     /// An entry of a table; the index is known to be inside.
     fn entry(&mut self, table: Value, index: Value) -> Value {
-        let bytes = self.b.ins().ishl_imm(index, 3);
-        let at = self.b.ins().iadd(table, bytes);
-        self.b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
+        entry_of(&mut self.b, table, index)
     }
 
     /// Where a value of the state lies in the memory, in bytes.

@@ -106,32 +106,11 @@ impl Writer<'_> {
             return;
         }
         let firsts_at = self.table(firsts.iter().map(|f| *f as i64).collect());
-        let mut k = self.number(most as u64);
-        if least < most {
-            // As many members as there are entries not above the digit, less one.
-            let mut count = self.number(least as u64);
-            for first in &firsts[least + 1..=most] {
-                let above = self.b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, digit, *first as i64);
-                let above = self.b.ins().uextend(I64, above);
-                count = self.b.ins().iadd(count, above);
-            }
-            k = count;
-        }
-        let first = self.entry(firsts_at, k);
-        let mut rest = self.b.ins().isub(digit, first);
         let ways_at = self.table(ways.iter().map(|w| *w as i64).collect());
-        let zero = self.number(0);
-        for place in (0..slots.len()).rev() {
-            let bytes = self.b.ins().ishl_imm(k, 3);
-            let at = self.b.ins().iadd(ways_at, bytes);
-            let flags = MemFlags::trusted().with_readonly();
-            let below = self.b.ins().load(I64, flags, at, (place * row * 8) as i32);
-            let here = self.b.ins().icmp(IntCC::UnsignedLessThanOrEqual, below, rest);
-            let less = self.b.ins().select(here, below, zero);
-            rest = self.b.ins().isub(rest, less);
-            let here = self.b.ins().uextend(I64, here);
-            k = self.b.ins().isub(k, here);
-            self.store_both(here, slots[place]);
+        let members =
+            set_members(&mut self.b, digit, slots.len(), (least, firsts), (firsts_at, ways_at, row));
+        for (here, slot) in members.into_iter().zip(slots) {
+            self.store_both(here, *slot);
         }
     }
 
@@ -188,45 +167,10 @@ impl Writer<'_> {
         (weights, inverses): (&[u64], &[u64]),
         parity: Option<(bool, &[(u8, u32)])>,
     ) {
-        let n = slots.len();
-        let mut free = self.number(0xfedc_ba98_7654_3210);
-        let mut rest = digit;
-        let mut odd = self.number(0);
-        let known = if parity.is_some() { n - 2 } else { n };
-        for number in 0..known {
-            let q = match weights[number] {
-                1 => rest,
-                _ => {
-                    let inverse = self.number(inverses[number]);
-                    self.b.ins().umulhi(rest, inverse)
-                }
-            };
-            let whole = self.b.ins().imul_imm(q, weights[number] as i64);
-            rest = self.b.ins().isub(rest, whole);
-            odd = self.b.ins().bxor(odd, q);
-            let place = take(&mut self.b, &mut free, q);
-            if let Some((_, counts)) = parity {
-                for (_, bits) in counts.iter().filter(|c| usize::from(c.0) == number) {
-                    let bits = self.number(u64::from(*bits));
-                    let one = self.b.ins().ushr(bits, place);
-                    odd = self.b.ins().bxor(odd, one);
-                }
-            }
-            let value = self.number(i64::from(values[number]) as u64);
+        let places = order_places(&mut self.b, digit, slots.len(), (weights, inverses), parity);
+        for (place, value) in places.into_iter().zip(values) {
+            let value = self.number(i64::from(*value) as u64);
             self.store_both_at(value, slots, place);
-        }
-        if let Some((want, _)) = parity {
-            let first = self.b.ins().band_imm(free, 15);
-            let second = self.b.ins().ushr_imm(free, 4);
-            let second = self.b.ins().band_imm(second, 15);
-            let odd = self.b.ins().band_imm(odd, 1);
-            let swap = self.b.ins().icmp_imm(IntCC::NotEqual, odd, i64::from(want));
-            let x = self.b.ins().select(swap, second, first);
-            let y = self.b.ins().select(swap, first, second);
-            for (place, value) in [(x, values[n - 2]), (y, values[n - 1])] {
-                let value = self.number(i64::from(value) as u64);
-                self.store_both_at(value, slots, place);
-            }
         }
     }
 
@@ -246,7 +190,7 @@ pub(super) fn divided(b: &mut FunctionBuilder<'_>, x: Value, n: u64) -> Value {
 }
 
 /// Takes entry `digit` out of a list of nibbles.
-pub(super) fn take(b: &mut FunctionBuilder<'_>, free: &mut Value, digit: Value) -> Value {
+fn take(b: &mut FunctionBuilder<'_>, free: &mut Value, digit: Value) -> Value {
     let shift = b.ins().ishl_imm(digit, 2);
     let above = b.ins().ushr(*free, shift);
     let place = b.ins().band_imm(above, 15);
@@ -257,6 +201,83 @@ pub(super) fn take(b: &mut FunctionBuilder<'_>, free: &mut Value, digit: Value) 
     let high = b.ins().ishl(above, shift);
     *free = b.ins().bor(low, high);
     place
+}
+
+/// For each place of a set whether it holds a member, from its digit. `firsts` says how many sets have fewer members than k, and is at
+/// the first address; at the second one entry `n * row + k` is in how many ways k of n are chosen.
+pub(super) fn set_members(
+    b: &mut FunctionBuilder<'_>,
+    digit: Value,
+    len: usize,
+    (least, firsts): (usize, &[u64]),
+    (firsts_at, ways_at, row): (Value, Value, usize),
+) -> Vec<Value> {
+    // As many members as there are entries not above the digit, less one.
+    let mut k = b.ins().iconst(I64, least as i64);
+    for first in &firsts[least + 1..firsts.len() - 1] {
+        let above = b.ins().icmp_imm(IntCC::UnsignedGreaterThanOrEqual, digit, *first as i64);
+        let above = b.ins().uextend(I64, above);
+        k = b.ins().iadd(k, above);
+    }
+    let first = entry_of(b, firsts_at, k);
+    let mut rest = b.ins().isub(digit, first);
+    let zero = b.ins().iconst(I64, 0);
+    let mut out = vec![zero; len];
+    for place in (0..len).rev() {
+        let bytes = b.ins().ishl_imm(k, 3);
+        let at = b.ins().iadd(ways_at, bytes);
+        let flags = MemFlags::trusted().with_readonly();
+        let below = b.ins().load(I64, flags, at, (place * row * 8) as i32);
+        let here = b.ins().icmp(IntCC::UnsignedLessThanOrEqual, below, rest);
+        let less = b.ins().select(here, below, zero);
+        rest = b.ins().isub(rest, less);
+        out[place] = b.ins().uextend(I64, here);
+        k = b.ins().isub(k, out[place]);
+    }
+    out
+}
+
+/// For each value of an order its place, from the digit.
+pub(super) fn order_places(
+    b: &mut FunctionBuilder<'_>,
+    digit: Value,
+    len: usize,
+    (weights, inverses): (&[u64], &[u64]),
+    parity: Option<(bool, &[(u8, u32)])>,
+) -> Vec<Value> {
+    let mut free = b.ins().iconst(I64, 0xfedc_ba98_7654_3210_u64 as i64);
+    let mut odd = b.ins().iconst(I64, 0);
+    let (mut rest, mut places) = (digit, vec![]);
+    let known = if parity.is_some() { len - 2 } else { len };
+    for number in 0..known {
+        let q = match weights[number] {
+            1 => rest,
+            _ => {
+                let inverse = b.ins().iconst(I64, inverses[number] as i64);
+                b.ins().umulhi(rest, inverse)
+            }
+        };
+        let whole = b.ins().imul_imm(q, weights[number] as i64);
+        rest = b.ins().isub(rest, whole);
+        odd = b.ins().bxor(odd, q);
+        let place = take(b, &mut free, q);
+        for (_, bits) in parity.iter().flat_map(|p| p.1).filter(|c| usize::from(c.0) == number) {
+            let bits = b.ins().iconst(I64, i64::from(*bits));
+            let one = b.ins().ushr(bits, place);
+            odd = b.ins().bxor(odd, one);
+        }
+        places.push(place);
+    }
+    if let Some((want, _)) = parity {
+        let first = b.ins().band_imm(free, 15);
+        let second = b.ins().ushr_imm(free, 4);
+        let second = b.ins().band_imm(second, 15);
+        let odd = b.ins().band_imm(odd, 1);
+        let swap = b.ins().icmp_imm(IntCC::NotEqual, odd, i64::from(want));
+        places.push(b.ins().select(swap, second, first));
+        places.push(b.ins().select(swap, first, second));
+    }
+    places
 }
 
 /// All sets of a field `members` in the order of their digits, each as the sum of the bits of its places.
