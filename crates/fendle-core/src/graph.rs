@@ -63,7 +63,7 @@ impl Arrows {
                     let mut numbers = vec![];
                     let from = start + n * PANE;
                     dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
-                    workers.with(model, |worker| arrows_of(worker, &numbers, past_goals))
+                    workers.with(model, |worker| arrows_of(worker, &numbers, (past_goals, dense.leaps)))
                 })
                 .collect();
             for (heads, targets) in panes {
@@ -166,9 +166,10 @@ impl Arrows {
 type PaneArrows = (Vec<(u32, u32)>, Vec<u32>);
 
 /// How many arrows each of some states has, and where they lead, as far as its moves draw nothing.
-fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], past_goals: bool) -> PaneArrows {
+fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], (past_goals, leaps): (bool, bool)) -> PaneArrows {
     let mut targets = Targets::default();
-    if worker.targets(numbers, past_goals, &mut targets) && targets.heads.iter().all(Option::is_some) {
+    let known = leaps && worker.targets(numbers, past_goals, &mut targets);
+    if known && targets.heads.iter().all(Option::is_some) {
         let lens = targets.heads.iter().flatten().map(|head| head.1);
         return (numbers.iter().map(|n| *n as u32).zip(lens).collect(), targets.numbers);
     }

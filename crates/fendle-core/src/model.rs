@@ -425,6 +425,11 @@ pub trait Numbering: fmt::Debug + Send + Sync {
         false
     }
 
+    /// Bytes of memory that its tables take, once states by number are asked about; states not among them.
+    fn bytes(&self) -> u64 {
+        0
+    }
+
     /// Whether the rules run faster on numbers than on packed states.
     fn is_fast(&self) -> bool {
         false

@@ -115,7 +115,7 @@ impl<'a> Passes<'a> {
     ) {
         let dense = self.dense;
         let mut origins = Targets::default();
-        if worker.origins(numbers, &mut origins) {
+        if dense.leaps && worker.origins(numbers, &mut origins) {
             // All cells are looked at first: the processor waits for many of them at once.
             let marks: Vec<Mark> = origins.numbers.iter().map(|n| dense.get(u64::from(*n))).collect();
             let mut found = origins.numbers.iter().zip(marks);
@@ -208,7 +208,7 @@ impl<'a> Passes<'a> {
         };
         let follow = |worker: &mut dyn Worker, pane: Range<u64>, mut numbers: Vec<u64>| {
             while !numbers.is_empty() {
-                for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
                     self.steps_into(worker, batch, running, |step| {
                         if dense.exchange(step.from, step.mark, after[dense.depth_of(step.mark) as usize]) {
                             waiting[(step.from / 64) as usize].fetch_or(1 << (step.from % 64), Relaxed);
@@ -295,7 +295,7 @@ impl<'a> Passes<'a> {
                 |pane, out| self.of_class(Class::is_bad, pane, out),
                 |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                    for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
                         self.steps_into(worker, batch, hopeful, |step| {
                             found.add(step.from, dense.depth_of(step.mark), 1)
                         });
@@ -309,7 +309,7 @@ impl<'a> Passes<'a> {
                 |pane, out| self.of_class(&is_hopeful, pane, out),
                 |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    for batch in worker.in_groups(&mut numbers).chunks(BATCH) {
+                    for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
                         self.fatal_from(worker, batch, &mut found);
                     }
                     found
@@ -328,7 +328,7 @@ impl<'a> Passes<'a> {
         let is_bad = |m: &&Mark| **m != 0 && dense.class_of(**m).is_bad();
         let mut targets = Targets::default();
         let mut out = Expansion::default();
-        let known = self.source.space.sure && worker.targets(batch, past_goals, &mut targets);
+        let known = dense.leaps && self.source.space.sure && worker.targets(batch, past_goals, &mut targets);
         if known && targets.heads.iter().all(Option::is_some) {
             let marks: Vec<Mark> = targets.numbers.iter().map(|n| dense.get(u64::from(*n))).collect();
             let mut at = 0;

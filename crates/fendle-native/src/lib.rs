@@ -209,7 +209,7 @@ impl Native for NativeCode {
         code: &Code,
         keys: &Keys,
         positions: Option<&Positions>,
-        leaps: Option<&LeapPlan>,
+        leaps: Option<LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String> {
         Ok(Box::new(numbers::compile(self, code, keys, positions, leaps)?))
     }

@@ -45,6 +45,8 @@ pub(crate) const PANE: u64 = 1 << 15;
 const LOOK: usize = 256;
 /// Targets of one state that are compared with each other one by one.
 const FEW: usize = 32;
+/// How many times as many states as are needed for numbers make leaps pay: their code takes some 50 milliseconds to make.
+const LEAPS_FROM: u64 = 4;
 /// One in so many numbers of the range may be listed as the next sources.
 const LISTED: u64 = 96;
 
@@ -177,7 +179,7 @@ impl<'m> Sweep<'m> {
             self.by_number.asked_at = 2 * states;
             return;
         }
-        if progress.bytes + Dense::bytes_for(range) > self.limits.memory_bytes {
+        if progress.bytes + Dense::bytes_for(range) + numbering.bytes() > self.limits.memory_bytes {
             return;
         }
         let mut dense = Dense::new(numbering);
@@ -285,7 +287,7 @@ impl<'m> Sweep<'m> {
                         true
                     });
                     workers.with(self.model, |worker| {
-                        let sources = worker.in_groups(&mut sources);
+                        let sources = dense.in_groups(worker, &mut sources);
                         work(worker, sources)
                     })
                 };
@@ -306,12 +308,12 @@ impl<'m> Sweep<'m> {
                 return Some(Stop::Hit(limit));
             }
             let dense = self.dense();
-            let sure = self.space.sure;
+            let leaps = self.space.sure && dense.leaps;
             let found = self.in_batches(&piece, open, |worker, batch| {
                 let mut targets = Targets::default();
                 let mut won = 0;
                 for slice in batch.chunks(LOOK) {
-                    let known = sure && worker.targets(slice, false, &mut targets);
+                    let known = leaps && worker.targets(slice, false, &mut targets);
                     for (i, number) in slice.iter().enumerate() {
                         let head = targets.heads.get(i).filter(|_| known);
                         // A fault shows again, with its route, when the level is expanded.
@@ -338,6 +340,8 @@ impl<'m> Sweep<'m> {
         if !self.space.dense.as_mut().expect("dense").make_room_for_depth(memory) {
             return (0, Some(Stop::Hit(Limit::Memory)));
         }
+        let dense = self.space.dense.as_mut().expect("dense");
+        dense.leaps |= dense.len() >= self.limits.number_from.saturating_mul(LEAPS_FROM);
         let list = self.by_number.list.take();
         let open = self.dense().mark(depth, Class::Open);
         let next = self.dense().mark(depth + 1, Class::Open);
@@ -462,7 +466,7 @@ impl Expanding<'_> {
                 found.hit = Some(limit);
                 return found;
             }
-            let leaps = self.sure && self.waiting.is_empty();
+            let leaps = self.sure && self.dense.leaps && self.waiting.is_empty();
             if leaps && worker.targets(slice, self.past_goals, &mut scratch.targets) {
                 self.leap(slice, &mut scratch, &mut found);
                 let asked = std::mem::take(&mut scratch.asked);

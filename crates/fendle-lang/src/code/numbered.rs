@@ -58,6 +58,10 @@ impl Numbering for Numbered {
         self.keys.key(values)
     }
 
+    fn bytes(&self) -> u64 {
+        self.native.as_ref().map_or(0, |n| n.leap_bytes())
+    }
+
     fn is_fast(&self) -> bool {
         self.native.is_some()
     }

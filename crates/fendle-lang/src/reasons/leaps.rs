@@ -99,7 +99,7 @@ fn kept(game: &Game, fields: &Fields<'_>, range: u64) -> Option<Endings> {
     let (end, digits) = fields.stride(*last);
     let len = end / stride * digits;
     // A status that is kept for nearly each state is found no faster than by asking.
-    (holding.len() == last - first + 1 && len <= KEPT_MAX && len <= range / 4)
+    (holding.len() == last - first + 1 && len <= KEPT_MAX && len <= range / 8)
         .then_some(Endings::By { stride, len })
 }
 

@@ -80,14 +80,14 @@ pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> 
     // Where moves draw, the way forwards is not one but many.
     let plan = ways.as_ref().and_then(|ways| leaps(game, ways, &can, &keys));
     let back = ways.filter(|_| game.code.points.is_empty()).map(|ways| Backward::new(&ways, &can));
-    Some(with_native(game, keys, (back, plan.as_ref()), undone))
+    Some(with_native(game, keys, (back, plan), undone))
 }
 
 /// Who asks for numbers has many states to expand: native code pays.
 fn with_native(
     game: &Game,
     keys: Keys,
-    (back, leaps): (Option<Backward>, Option<&LeapPlan>),
+    (back, leaps): (Option<Backward>, Option<LeapPlan>),
     undone: bool,
 ) -> Numbered {
     let positions = game.positions().filter(|p| p.bare().is_some());

@@ -9,9 +9,11 @@
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
 
 use cranelift_frontend::Switch;
+use cranelift_module::FuncId;
 use fendle_lang::code::leaps::{About, Endings, Leap, LeapPlan, Leaps, Node, Step};
 use fendle_lang::code::machine::LeapsMade;
 
@@ -19,30 +21,124 @@ use super::unpack::{divided, listed_sets, order_places, set_members};
 use super::*;
 
 /// Bytes of a list of sets that are always spent.
-const LISTED_BYTES: u64 = 2 << 20;
+const LISTED_BYTES: u64 = 4 << 20;
 /// A list of sets takes at the most one byte for so many numbers.
-const NUMBERS_A_BYTE: u64 = 2;
+const NUMBERS_A_BYTE: u64 = 4;
 
 /// Where a digit counts as much or more, states that follow each other have the same one anyway.
 const GROUPED_BELOW: u64 = 64;
 
 /// Numbers, heads, length, room for the numbers that are reached, and for each status code whether moves go on from it.
-pub(super) type LeapFn = unsafe extern "C" fn(*const u64, *mut u32, u64, *mut u32, *const u8) -> u64;
+type LeapFn = unsafe extern "C" fn(*const u64, *mut u32, u64, *mut u32, *const u8) -> u64;
+
+/// The code of the leaps of a level, which is made when it is asked for the first time: only a search by number asks.
+pub(super) struct WhenLeapt {
+    keys: Keys,
+    plan: LeapPlan,
+    code: OnceLock<Option<LeapCode>>,
+}
+
+impl WhenLeapt {
+    /// None is made yet.
+    pub(super) fn new(keys: Keys, plan: LeapPlan) -> WhenLeapt {
+        WhenLeapt { keys, plan, code: OnceLock::new() }
+    }
+
+    /// The code, unless this machine does not allow it.
+    pub(super) fn get(&self) -> Option<&LeapCode> {
+        self.code.get_or_init(|| compile(&self.keys, &self.plan).ok()).as_ref()
+    }
+
+    /// Bytes that its tables take, or will take.
+    pub(super) fn bytes(&self) -> u64 {
+        let sets = self.keys.describe().into_iter().map(|(described, ..)| match described {
+            Described::Members { firsts, most, .. } if is_listed(firsts, most, self.keys.range()) => {
+                8 * firsts[most + 1]
+            }
+            _ => 0,
+        });
+        let kept = if let Endings::By { len, .. } = self.plan.endings { len } else { 0 };
+        sets.sum::<u64>() + kept
+    }
+}
+
+/// Whether the sets of a field are listed, one word each.
+fn is_listed(firsts: &[u64], most: usize, range: u64) -> bool {
+    let bytes = firsts[most + 1].saturating_mul(8);
+    bytes <= LISTED_BYTES || bytes <= range / NUMBERS_A_BYTE
+}
+
+/// Makes the code of the leaps.
+fn compile(keys: &Keys, plan: &LeapPlan) -> Result<LeapCode, String> {
+    let isa = isa().map_err(|e| e.to_string())?;
+    let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+    let mut builders = FunctionBuilderContext::new();
+    let mut tables = vec![];
+    let mut ids = vec![];
+    let forwards = (&plan.forwards, Some(&plan.endings));
+    let all = std::iter::once(forwards).chain(plan.backwards.as_ref().map(|b| (b, None)));
+    for (number, (leaps, endings)) in all.enumerate() {
+        let mut context = module.make_context();
+        context.func.signature.call_conv = module.isa().default_call_conv();
+        context.func.signature.params = vec![AbiParam::new(I64); 5];
+        context.func.signature.returns.push(AbiParam::new(I64));
+        let name = format!("l{number}");
+        let id = module.declare_function(&name, Linkage::Local, &context.func.signature);
+        let id = id.map_err(|e| e.to_string())?;
+        context.func.name = UserFuncName::user(2, number as u32);
+        LeapWriter::write(keys, leaps, endings, &mut context.func, &mut builders, &mut tables);
+        module.define_function(id, &mut context).map_err(|e| format!("{e:?}"))?;
+        ids.push((id, leaps.most));
+    }
+    module.finalize_definitions().map_err(|e| e.to_string())?;
+    let made = |(id, most): (FuncId, usize)| {
+        // SAFETY: the function at this address has the signature that was given to it above.
+        let function = unsafe { std::mem::transmute::<*const u8, LeapFn>(module.get_finalized_function(id)) };
+        (function, most)
+    };
+    let (forwards, most) = made(ids[0]);
+    Ok(LeapCode {
+        forwards,
+        most,
+        backwards: ids.get(1).copied().map(made),
+        status: StatusOf::new(&plan.endings),
+        groups: groups(keys, &plan.forwards),
+        module: Some(module),
+        _tables: tables,
+    })
+}
 
 /// The code of the leaps of a level.
 pub(super) struct LeapCode {
-    pub(super) forwards: LeapFn,
+    /// Freed when this is dropped.
+    module: Option<JITModule>,
+    _tables: Vec<Box<[i64]>>,
+    forwards: LeapFn,
     /// The most leaps of a state.
-    pub(super) most: usize,
-    pub(super) backwards: Option<(LeapFn, usize)>,
-    pub(super) status: StatusOf,
+    most: usize,
+    backwards: Option<(LeapFn, usize)>,
+    status: StatusOf,
     /// States follow each other best in groups that answer the first question alike: what its digit counts, and how many
     /// there are.
     pub(super) groups: Option<(u64, u64)>,
 }
 
+// SAFETY: nothing in it changes after it was made but the codes that are kept, one byte at a time.
+unsafe impl Send for LeapCode {}
+// SAFETY: as above.
+unsafe impl Sync for LeapCode {}
+
+impl Drop for LeapCode {
+    fn drop(&mut self) {
+        if let Some(module) = self.module.take() {
+            // SAFETY: whoever calls its code borrows this value, so none is left.
+            unsafe { module.free_memory() };
+        }
+    }
+}
+
 /// Where the function takes the status of a state from.
-pub(super) enum StatusOf {
+enum StatusOf {
     /// It finds it itself.
     Digits,
     /// It is given it: kept for each value of `number / stride % len`, 0 where it was not asked yet, else one more than
@@ -52,22 +148,15 @@ pub(super) enum StatusOf {
     Asked,
 }
 
-/// Which functions are made of a plan.
-pub(super) fn functions(plan: Option<&LeapPlan>) -> Vec<(&Leaps, Option<&Endings>)> {
-    let Some(plan) = plan else { return vec![] };
-    let forwards = (&plan.forwards, Some(&plan.endings));
-    std::iter::once(forwards).chain(plan.backwards.as_ref().map(|b| (b, None))).collect()
-}
-
 /// The digit that the first question is about, if that is all that is asked first and neighbours differ in it.
-pub(super) fn groups(keys: &Keys, leaps: &Leaps) -> Option<(u64, u64)> {
+fn groups(keys: &Keys, leaps: &Leaps) -> Option<(u64, u64)> {
     let [(About::Digit(field), _)] = leaps.root.tests.as_slice() else { return None };
     let (_, stride, _, digits) = keys.describe().swap_remove(*field);
     (stride < GROUPED_BELOW).then_some((stride, digits))
 }
 
 impl StatusOf {
-    pub(super) fn new(endings: &Endings) -> StatusOf {
+    fn new(endings: &Endings) -> StatusOf {
         match *endings {
             Endings::Told(_) => StatusOf::Digits,
             Endings::By { stride, len } => {
@@ -334,8 +423,7 @@ impl<'w> LeapWriter<'w> {
         firsts: &[u64],
         (ways, row): (&[u64], usize),
     ) -> Value {
-        let bytes = firsts[most + 1] * 8;
-        if bytes <= LISTED_BYTES || bytes <= self.keys.range() / NUMBERS_A_BYTE {
+        if is_listed(firsts, most, self.keys.range()) {
             let bits: Vec<u64> = (0..len).map(|i| 1 << i).collect();
             let sets = self.table(listed_sets(&bits, (least, most), firsts, (ways, row)));
             return self.entry(sets, digit);

@@ -40,7 +40,7 @@ use fendle_lang::state::keys::Described;
 use crate::context::{Context, Ended, at, digit_field, fixed_field, write_field};
 use crate::emit::{heap, loose, table};
 use crate::{NativeCode, Sizes, isa};
-use leaps::{LeapCode, LeapFn, LeapWriter, StatusOf};
+use leaps::WhenLeapt;
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 const SLOW: u64 = u64::MAX;
@@ -67,7 +67,8 @@ pub(crate) struct NumberCode {
     load: Unpack,
     key: Unpack,
     moves: Moves,
-    leaps: Option<LeapCode>,
+    /// Leaps, where they are known: their code is made when it is asked for.
+    leaps: Option<WhenLeapt>,
     moves_len: usize,
     range: u64,
     /// Digits of a number.
@@ -102,7 +103,7 @@ pub(crate) fn compile(
     code: &Code,
     keys: &Keys,
     positions: Option<&Positions>,
-    plan: Option<&LeapPlan>,
+    plan: Option<LeapPlan>,
 ) -> Result<NumberCode, String> {
     if !code.points.is_empty() && positions.is_none() {
         return Err("moves draw".into());
@@ -121,21 +122,6 @@ pub(crate) fn compile(
         signature.returns.push(AbiParam::new(I64));
         let id = module.declare_function(&format!("n{number}"), Linkage::Local, &signature);
         ids.push((id.map_err(|e| e.to_string())?, signature));
-    }
-    let plan = plan.filter(|_| keys.range() <= 1 << 31);
-    let mut leap_ids = vec![];
-    for (number, (leaps, endings)) in leaps::functions(plan).into_iter().enumerate() {
-        let mut signature = module.make_signature();
-        signature.params = vec![AbiParam::new(I64); 5];
-        signature.returns.push(AbiParam::new(I64));
-        let id = module.declare_function(&format!("l{number}"), Linkage::Local, &signature);
-        let id = id.map_err(|e| e.to_string())?;
-        let mut context = module.make_context();
-        context.func.signature = signature;
-        context.func.name = UserFuncName::user(2, number as u32);
-        LeapWriter::write(keys, leaps, endings, &mut context.func, &mut builders, &mut tables);
-        module.define_function(id, &mut context).map_err(|e| format!("{e:?}"))?;
-        leap_ids.push((id, leaps.most));
     }
     for (number, (id, signature)) in ids.iter().enumerate() {
         let mut context = module.make_context();
@@ -168,23 +154,9 @@ pub(crate) fn compile(
             std::mem::transmute::<*const u8, Moves>(address(4)),
         )
     };
-    let leap_at = |i: usize| -> Option<(LeapFn, usize)> {
-        let (id, most) = leap_ids.get(i)?;
-        // SAFETY: as above: the functions of leaps have five parameters.
-        let function =
-            unsafe { std::mem::transmute::<*const u8, LeapFn>(module.get_finalized_function(*id)) };
-        Some((function, *most))
-    };
-    let leaps = plan.zip(leap_at(0)).map(|(plan, (forwards, most))| LeapCode {
-        forwards,
-        most,
-        backwards: leap_at(1),
-        status: StatusOf::new(&plan.endings),
-        groups: leaps::groups(keys, &plan.forwards),
-    });
     Ok(NumberCode {
         module: Some(module),
-        leaps,
+        leaps: plan.filter(|_| keys.range() <= 1 << 31).map(|plan| WhenLeapt::new(keys.clone(), plan)),
         _programs: programs,
         _tables: tables,
         unpack,
@@ -319,7 +291,7 @@ impl NativeNumbers for NumberCode {
         past_goals: &[bool],
         out: &mut LeapsMade,
     ) -> bool {
-        let Some(leaps) = &self.leaps else { return false };
+        let Some(leaps) = self.leaps.as_ref().and_then(WhenLeapt::get) else { return false };
         assert!(numbers.iter().all(|n| *n < self.range), "numbers of another level");
         leaps.leap(numbers, past_goals, out, |number| {
             let mut context = self.context(machine, number);
@@ -330,12 +302,16 @@ impl NativeNumbers for NumberCode {
     }
 
     fn groups(&self) -> Option<(u64, u64)> {
-        self.leaps.as_ref()?.groups
+        self.leaps.as_ref()?.get()?.groups
     }
 
     fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool {
         assert!(numbers.iter().all(|n| *n < self.range), "numbers of another level");
-        self.leaps.as_ref().is_some_and(|l| l.leap_back(numbers, out))
+        self.leaps.as_ref().and_then(WhenLeapt::get).is_some_and(|l| l.leap_back(numbers, out))
+    }
+
+    fn leap_bytes(&self) -> u64 {
+        self.leaps.as_ref().map_or(0, WhenLeapt::bytes)
     }
 }
 

@@ -78,7 +78,7 @@ pub trait Native: Send + Sync {
         code: &Code,
         keys: &Keys,
         positions: Option<&Positions>,
-        leaps: Option<&LeapPlan>,
+        leaps: Option<LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String>;
 }
 
@@ -129,6 +129,9 @@ pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
 
     /// The states from which one move leads into each of these, by leaps. False as above.
     fn leap_back(&self, numbers: &[u64], out: &mut LeapsMade) -> bool;
+
+    /// Bytes of memory that leaps take, once they are asked for.
+    fn leap_bytes(&self) -> u64;
 }
 
 /// Where leaps led from some states.
