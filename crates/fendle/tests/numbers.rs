@@ -168,3 +168,43 @@ fn limits_hold_in_spaces_by_number() {
     let peak = v["effort"]["peak_memory_bytes"].as_u64().expect("a peak");
     assert!(peak < (64 + 30) << 20, "{peak}");
 }
+
+/// Half of all arrangements of nine tiles can be reached, with the gap on each cell equally often; play ends at the target.
+#[test]
+fn a_large_space_is_asked_without_a_log_of_its_transitions() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let level = format!("{SLIDE}start.tile = '''\n1 2 3\n4 5 .\n7 8 6\n'''\n");
+    std::fs::write(dir.path().join("deck.toml"), level).expect("written");
+    let half: u64 = (1..=9).product::<u64>() / 2;
+    let with_gap = half / 9;
+    for threads in ["1", "2"] {
+        let ask = |args: &[&str]| {
+            let (code, v) = json(dir.path(), &[args, &["--threads", threads]].concat());
+            assert_eq!(code, 0, "{v}");
+            v
+        };
+        let found = ask(&["find", "deck.toml", "tile[r1c1] == 0"]);
+        assert_eq!((&found["count"], &found["depth"]), (&with_gap.into(), &3.into()));
+        // One move before it stands right of there or below it.
+        let before = ask(&["find", "deck.toml", "tile[r1c1] == 0", "--moves-before", "1"]);
+        assert_eq!((&before["count"], &before["depth"]), (&(2 * with_gap).into(), &2.into()));
+        let won = ask(&["find", "deck.toml", "won and tile[r3c3] == 0"]);
+        assert_eq!((&won["count"], &won["depth"]), (&1.into(), &1.into()));
+        let space = ask(&["explore", "deck.toml", "--structure"]);
+        assert_eq!(space["edges_kept"], false, "the transitions are made again");
+        // Neighbours of all cells, but for those of the gap where the game is won.
+        let moves = 24 * with_gap - 2;
+        assert_eq!((&space["states"], &space["transitions"]), (&half.into(), &moves.into()));
+        let s = &space["structure"];
+        // All but the target reach each other; two of them lead to it, and nothing leads back.
+        assert_eq!((&s["rooms"]["rooms"], &s["rooms"]["largest"]), (&2.into(), &(half - 1).into()));
+        assert_eq!((&s["rooms"]["doors"], &s["rooms"]["essentially_unique"]), (&2.into(), &false.into()));
+        assert_eq!(
+            (&s["branching"]["all"], &s["branching"]["part"], &s["widest"]),
+            (&(half - 1).into(), &moves.into(), &4.into())
+        );
+        assert_eq!(s["must_pass"], serde_json::json!(["1 2 3/4 5 ./7 8 6", "1 2 3/4 5 6/7 8 ."]));
+        let why = ask(&["why", "deck.toml"]);
+        assert_eq!((&why["moves_to_goal"], &why["moves"]), (&1.into(), &3.into()));
+    }
+}
