@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use common::{SHOVE, SLIDE, afresh, game, leaps_agree, round_trips};
 use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, MoveId, NoWatch, Status, explore};
 use fendle_lang::Game;
-use fendle_lang::code::leaps::{About, Endings, Leap, LeapPlan, Node, Step};
+use fendle_lang::code::leaps::{About, Delta, Endings, Leap, LeapPlan, Node};
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::reasons::leaps::leaps;
 use fendle_lang::reasons::numbering::numbering;
@@ -52,18 +52,18 @@ fn taken<'n>(node: &'n Node, keys: &Keys, state: &[i32], out: &mut Vec<&'n Leap>
 
 /// The number that a leap leads to: an added number as it is, everything else by changing values.
 fn landed(leap: &Leap, keys: &Keys, state: &[i32]) -> Option<u64> {
-    let Leap::To(steps) = leap else { return None };
+    let Leap::To(deltas) = leap else { return None };
     let fields = keys.describe();
     let (mut after, mut added) = (state.to_vec(), 0);
-    for step in steps {
-        match step {
-            Step::Add(n) => added += n,
-            Step::Moved { field, from, to } => {
+    for delta in deltas {
+        match delta {
+            Delta::Add(n) => added += n,
+            Delta::Moved { field, from, to } => {
                 let slots = &fields[*field].2;
                 assert_eq!((after[slots[usize::from(*from)]], after[slots[usize::from(*to)]]), (1, 0));
                 after.swap(slots[usize::from(*from)], slots[usize::from(*to)]);
             }
-            Step::Members { field, on, off } => {
+            Delta::Members { field, on, off } => {
                 for (i, slot) in fields[*field].2.iter().enumerate() {
                     if (on | off) >> i & 1 == 1 {
                         assert_ne!(after[*slot], (on >> i & 1) as i32);
@@ -71,11 +71,11 @@ fn landed(leap: &Leap, keys: &Keys, state: &[i32]) -> Option<u64> {
                     }
                 }
             }
-            Step::Swapped { field, places: (p, q) } => {
+            Delta::Swapped { field, places: (p, q) } => {
                 let slots = &fields[*field].2;
                 after.swap(slots[usize::from(*p)], slots[usize::from(*q)]);
             }
-            Step::Arranged { field, from } => {
+            Delta::Arranged { field, from } => {
                 let slots = &fields[*field].2;
                 for (slot, from) in slots.iter().zip(from) {
                     after[*slot] = state[slots[usize::from(*from)]];
@@ -110,7 +110,7 @@ fn follows(game: &Game) -> (usize, usize) {
             out.outcomes.chunks_exact(words).map(|w| keys.key(&game.unpack(w)).expect("a number")).collect();
         arrows.extend(out.runs.iter().zip(&want).map(|(run, to)| (number, run.of, *to)));
         queue.extend(out.outcomes.chunks_exact(words).map(<[u64]>::to_vec));
-        if let Endings::Told(list) = &plan.endings {
+        if let Endings::ByAnswers(list) = &plan.endings {
             let holds = |asks: &[(About, u32)]| {
                 let mut tree = Node { leaps: vec![Leap::Ask], tests: vec![] };
                 for (about, answer) in asks {
@@ -172,11 +172,11 @@ fn a_sliding_board_has_two_leaps_for_each_two_neighbours() {
         let neighbours = rows * (cols - 1) + cols * (rows - 1);
         let leaps = all(&plan.forwards.root);
         assert_eq!(leaps.len(), 2 * neighbours);
-        assert!(leaps.iter().all(|l| matches!(l, Leap::To(s) if matches!(s[..], [Step::Swapped { .. }]))));
+        assert!(leaps.iter().all(|l| matches!(l, Leap::To(s) if matches!(s[..], [Delta::Swapped { .. }]))));
         assert_eq!(plan.forwards.most, if rows == 2 { 3 } else { 4 });
         assert_eq!(plan.backwards.as_ref().map(|b| all(&b.root).len()), Some(2 * neighbours));
         // One arrangement is won.
-        assert!(matches!(&plan.endings, Endings::Told(list) if list.len() == 1));
+        assert!(matches!(&plan.endings, Endings::ByAnswers(list) if list.len() == 1));
         if rows == 2 {
             // From the target every other arrangement is reached, but play ends where it is won.
             let g =

@@ -40,7 +40,7 @@ pub enum About {
 
 /// What a leap changes.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Step {
+pub enum Delta {
     /// Adds so much to the number of the state.
     Add(i64),
     /// A member of a set moves from one place to an empty one.
@@ -80,8 +80,8 @@ pub enum Step {
 /// What becomes of a state in one way of one move.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Leap {
-    /// It leads to the state that differs by these steps.
-    To(Vec<Step>),
+    /// It leads to the state that differs by these deltas.
+    To(Vec<Delta>),
     /// Only the rules can tell.
     Ask,
 }
@@ -108,16 +108,16 @@ pub struct Leaps {
 #[derive(Clone, Debug)]
 pub enum Endings {
     /// The first of these whose answers all hold gives the ending's code, 0 if there is none.
-    Told(Vec<(Vec<(About, u32)>, u32)>),
+    ByAnswers(Vec<(Vec<(About, u32)>, u32)>),
     /// It depends on `number / stride % len` alone.
-    By {
+    ByDigits {
         /// What the lowest of these digits counts.
         stride: u64,
         /// How many there are.
         len: u64,
     },
     /// The rules have to be asked for each state.
-    Asked,
+    ByRules,
 }
 
 /// How states lead to each other by number.
@@ -154,7 +154,7 @@ type Ask = (About, u32);
 
 /// A way by fields.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-struct Wanted {
+struct ByFields {
     of: u32,
     asks: Vec<Ask>,
     leap: Leap,
@@ -194,26 +194,25 @@ impl<'k> Fields<'k> {
         (self.described[field].1, self.described[field].3)
     }
 
-    /// What has to be asked for a place to hold a value. `None` when it never does; the inner one is `None` when it always does.
-    /// The last of three cases is a field of which nothing can be asked.
-    fn ask(&self, at: usize, value: i32) -> Asked {
+    /// What has to be asked for a place to hold a value.
+    fn ask(&self, at: usize, value: i32) -> Needs {
         let Spot::In(field, i) = self.spots[at] else {
-            return if self.keys.base()[at] == value { Asked::Always } else { Asked::Never };
+            return if self.keys.base()[at] == value { Needs::Always } else { Needs::Never };
         };
         match &self.described[field].0 {
             Described::Single { values, .. } => match values.binary_search(&value) {
-                Ok(digit) => Asked::This((About::Digit(field), digit as u32)),
-                Err(_) => Asked::Never,
+                Ok(digit) => Needs::This((About::Digit(field), digit as u32)),
+                Err(_) => Needs::Never,
             },
             Described::Members { .. } => match u32::try_from(value) {
-                Ok(value @ 0..=1) => Asked::This((About::Member(field, i), value)),
-                _ => Asked::Never,
+                Ok(value @ 0..=1) => Needs::This((About::Member(field, i), value)),
+                _ => Needs::Never,
             },
             Described::Order { values, .. } => match values.iter().position(|v| *v == value) {
-                Some(number) => Asked::This((About::At(field, i), number as u32)),
-                None => Asked::Never,
+                Some(number) => Needs::This((About::At(field, i), number as u32)),
+                None => Needs::Never,
             },
-            Described::Other => Asked::Unknown,
+            Described::Other => Needs::Unknown,
         }
     }
 
@@ -224,10 +223,10 @@ impl<'k> Fields<'k> {
         let (mut out, mut all) = (vec![], true);
         for (at, value) in reads {
             match self.ask(*at, *value) {
-                Asked::This(ask) => out.push(ask),
-                Asked::Always => {}
-                Asked::Never => return None,
-                Asked::Unknown => all = false,
+                Needs::This(ask) => out.push(ask),
+                Needs::Always => {}
+                Needs::Never => return None,
+                Needs::Unknown => all = false,
             }
         }
         out.sort_unstable();
@@ -235,9 +234,9 @@ impl<'k> Fields<'k> {
         Some((out, all))
     }
 
-    /// The steps that changes amount to. `None` when they lead to no state with a number, the inner one when the rules have to
+    /// The deltas that changes amount to. `None` when they lead to no state with a number, the inner one when the rules have to
     /// be asked.
-    fn steps(&self, changes: &[Change]) -> Option<Option<Vec<Step>>> {
+    fn deltas(&self, changes: &[Change]) -> Option<Option<Vec<Delta>>> {
         let mut by_field: BTreeMap<usize, Vec<(u8, Change)>> = BTreeMap::new();
         for change in changes {
             match self.spots[change.0] {
@@ -245,7 +244,7 @@ impl<'k> Fields<'k> {
                 Spot::In(field, i) => by_field.entry(field).or_default().push((i, *change)),
             }
         }
-        let (mut add, mut steps) = (0, vec![]);
+        let (mut add, mut deltas) = (0, vec![]);
         for (field, changes) in by_field {
             let (described, stride, slots, _) = &self.described[field];
             match described {
@@ -259,13 +258,13 @@ impl<'k> Fields<'k> {
                         changes.iter().filter(|c| c.1.2 == value).map(|c| 1 << c.0).sum()
                     };
                     let (on, off) = (bit(1), bit(0));
-                    steps.push(match (on.count_ones(), off.count_ones()) {
-                        (1, 1) => Step::Moved {
+                    deltas.push(match (on.count_ones(), off.count_ones()) {
+                        (1, 1) => Delta::Moved {
                             field,
                             from: off.trailing_zeros() as u8,
                             to: on.trailing_zeros() as u8,
                         },
-                        _ => Step::Members { field, on, off },
+                        _ => Delta::Members { field, on, off },
                     });
                 }
                 Described::Order { .. } => {
@@ -276,25 +275,30 @@ impl<'k> Fields<'k> {
                     }
                     let moved: Vec<u8> =
                         (0..slots.len() as u8).filter(|i| from[usize::from(*i)] != *i).collect();
-                    steps.push(match moved[..] {
-                        [p, q] => Step::Swapped { field, places: (p, q) },
-                        _ => Step::Arranged { field, from },
+                    deltas.push(match moved[..] {
+                        [p, q] => Delta::Swapped { field, places: (p, q) },
+                        _ => Delta::Arranged { field, from },
                     });
                 }
                 Described::Other => return Some(None),
             }
         }
         if add != 0 {
-            steps.push(Step::Add(add));
+            deltas.push(Delta::Add(add));
         }
-        Some(Some(steps))
+        Some(Some(deltas))
     }
 }
 
-enum Asked {
+/// What it takes for a place to hold a value.
+enum Needs {
+    /// This answer.
     This(Ask),
+    /// Nothing: it always does.
     Always,
+    /// It never does.
     Never,
+    /// The place is in a field of which nothing can be asked.
     Unknown,
 }
 
@@ -303,15 +307,15 @@ impl Leaps {
     /// many, or when most of them would have to be asked.
     #[must_use]
     pub fn new(fields: &Fields<'_>, can: &[Vec<i32>], ways: impl Iterator<Item = Plain>) -> Option<Leaps> {
-        let mut wanted: BTreeSet<Wanted> = BTreeSet::new();
+        let mut wanted: BTreeSet<ByFields> = BTreeSet::new();
         for Plain { of, reads, changes } in ways {
             let Some((asks, all)) = fields.asks(&reads) else { continue };
-            let leap = match changes.filter(|_| all).map(|c| fields.steps(&c)) {
+            let leap = match changes.filter(|_| all).map(|c| fields.deltas(&c)) {
                 Some(None) => continue,
-                Some(Some(Some(steps))) => Leap::To(steps),
+                Some(Some(Some(deltas))) => Leap::To(deltas),
                 Some(Some(None)) | None => Leap::Ask,
             };
-            wanted.insert(Wanted { of, asks, leap });
+            wanted.insert(ByFields { of, asks, leap });
             if wanted.len() > WAYS_MAX {
                 return None;
             }
@@ -319,7 +323,7 @@ impl Leaps {
         let values_at = |field: usize, place: u8| -> BTreeSet<u32> {
             let at = fields.described[field].2[usize::from(place)];
             let asked = can[at].iter().filter_map(|v| match fields.ask(at, *v) {
-                Asked::This((_, number)) => Some(number),
+                Needs::This((_, number)) => Some(number),
                 _ => None,
             });
             asked.collect()
@@ -337,9 +341,9 @@ impl Leaps {
 
 /// Ways that only differ in the value that one place of an order holds, with one for each that can be there, are one: it does
 /// not matter which it is.
-fn carried(mut ways: Vec<Wanted>, values_at: &impl Fn(usize, u8) -> BTreeSet<u32>) -> Vec<Wanted> {
+fn carried(mut ways: Vec<ByFields>, values_at: &impl Fn(usize, u8) -> BTreeSet<u32>) -> Vec<ByFields> {
     loop {
-        let mut groups: HashMap<(Wanted, About), Vec<(u32, usize)>> = HashMap::new();
+        let mut groups: HashMap<(ByFields, About), Vec<(u32, usize)>> = HashMap::new();
         for (n, way) in ways.iter().enumerate() {
             for (i, (about, value)) in way.asks.iter().enumerate() {
                 if matches!(about, About::At(..)) {
@@ -372,7 +376,7 @@ fn carried(mut ways: Vec<Wanted>, values_at: &impl Fn(usize, u8) -> BTreeSet<u32
             return ways;
         }
         let kept = ways.into_iter().zip(gone).filter(|w| !w.1).map(|w| w.0);
-        let all: BTreeSet<Wanted> = kept.chain(joined).collect();
+        let all: BTreeSet<ByFields> = kept.chain(joined).collect();
         ways = all.into_iter().collect();
     }
 }

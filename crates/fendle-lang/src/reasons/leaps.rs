@@ -59,11 +59,11 @@ pub fn leaps(game: &Game, ways: &Ways, can: &CanBe, keys: &Keys) -> Option<LeapP
 
 /// How the status of a state is found.
 fn endings(game: &Game, fields: &Fields<'_>, range: u64) -> Endings {
-    told(game, fields).or_else(|| kept(game, fields, range)).unwrap_or(Endings::Asked)
+    by_answers(game, fields).or_else(|| by_digits(game, fields, range)).unwrap_or(Endings::ByRules)
 }
 
 /// Each ending by what has to hold for it.
-fn told(game: &Game, fields: &Fields<'_>) -> Option<Endings> {
+fn by_answers(game: &Game, fields: &Fields<'_>) -> Option<Endings> {
     let (b, model) = (&game.bound, &game.bound.model);
     if !model.always.is_empty() || b.drawn {
         return None;
@@ -82,25 +82,25 @@ fn told(game: &Game, fields: &Fields<'_>) -> Option<Endings> {
             all.push((asks, s.ending as u32 + 1));
         }
     }
-    Some(Endings::Told(all))
+    Some(Endings::ByAnswers(all))
 }
 
 /// The digits on which all endings and laws depend, where these stand in a row and are few beside the range.
-fn kept(game: &Game, fields: &Fields<'_>, range: u64) -> Option<Endings> {
+fn by_digits(game: &Game, fields: &Fields<'_>, range: u64) -> Option<Endings> {
     let mut read = BTreeSet::new();
     for program in [game.code.status, game.code.laws] {
         read.extend(places_read(game, program)?);
     }
     let holding: Vec<usize> = fields.holding(|at| read.contains(&at)).into_iter().collect();
     let (Some(first), Some(last)) = (holding.first(), holding.last()) else {
-        return Some(Endings::By { stride: 1, len: 1 });
+        return Some(Endings::ByDigits { stride: 1, len: 1 });
     };
     let (stride, _) = fields.stride(*first);
     let (end, digits) = fields.stride(*last);
     let len = end / stride * digits;
     // A status that is kept for nearly each state is found no faster than by asking.
     (holding.len() == last - first + 1 && len <= KEPT_MAX && len <= range / 8)
-        .then_some(Endings::By { stride, len })
+        .then_some(Endings::ByDigits { stride, len })
 }
 
 /// The places of the state that a program may read: of a variable of which it reads one place that it computes, all. `None` where

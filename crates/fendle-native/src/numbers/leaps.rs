@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
 
 use cranelift_frontend::Switch;
 use cranelift_module::FuncId;
-use fendle_lang::code::leaps::{About, Endings, Leap, LeapPlan, Leaps, Node, Step};
+use fendle_lang::code::leaps::{About, Delta, Endings, Leap, LeapPlan, Leaps, Node};
 use fendle_lang::code::machine::LeapsMade;
 
 use super::unpack::{divided, listed_sets, order_places, set_members};
@@ -57,7 +57,7 @@ impl WhenLeapt {
             }
             _ => 0,
         });
-        let kept = if let Endings::By { len, .. } = self.plan.endings { len } else { 0 };
+        let kept = if let Endings::ByDigits { len, .. } = self.plan.endings { len } else { 0 };
         sets.sum::<u64>() + kept
     }
 }
@@ -140,12 +140,12 @@ impl Drop for LeapCode {
 /// Where the function takes the status of a state from.
 enum StatusOf {
     /// It finds it itself.
-    Digits,
+    Answers,
     /// It is given it: kept for each value of `number / stride % len`, 0 where it was not asked yet, else one more than
     /// the code.
     Kept { stride: u64, len: u64, codes: Box<[AtomicU8]> },
     /// It is given it: the rules are asked for each state.
-    Asked,
+    Rules,
 }
 
 /// The digit that the first question is about, if that is all that is asked first and neighbours differ in it.
@@ -158,11 +158,11 @@ fn groups(keys: &Keys, leaps: &Leaps) -> Option<(u64, u64)> {
 impl StatusOf {
     fn new(endings: &Endings) -> StatusOf {
         match *endings {
-            Endings::Told(_) => StatusOf::Digits,
-            Endings::By { stride, len } => {
+            Endings::ByAnswers(_) => StatusOf::Answers,
+            Endings::ByDigits { stride, len } => {
                 StatusOf::Kept { stride, len, codes: (0..len).map(|_| AtomicU8::new(0)).collect() }
             }
-            Endings::Asked => StatusOf::Asked,
+            Endings::ByRules => StatusOf::Rules,
         }
     }
 }
@@ -178,8 +178,8 @@ impl LeapCode {
     ) {
         out.heads.clear();
         match &self.status {
-            StatusOf::Digits => out.heads.resize(numbers.len(), 0),
-            StatusOf::Asked => out.heads.extend(numbers.iter().map(|n| ask(*n))),
+            StatusOf::Answers => out.heads.resize(numbers.len(), 0),
+            StatusOf::Rules => out.heads.extend(numbers.iter().map(|n| ask(*n))),
             StatusOf::Kept { stride, len, codes } => out.heads.extend(numbers.iter().map(|n| {
                 let kept = &codes[(n / stride % len) as usize];
                 match kept.load(Relaxed) {
@@ -269,14 +269,14 @@ fn fields_of(node: &Node, out: &mut BTreeSet<usize>) {
         branches.values().for_each(|n| fields_of(n, out));
     }
     for leap in &node.leaps {
-        let Leap::To(steps) = leap else { continue };
-        for step in steps {
-            match *step {
-                Step::Add(_) => {}
-                Step::Moved { field, .. }
-                | Step::Members { field, .. }
-                | Step::Swapped { field, .. }
-                | Step::Arranged { field, .. } => {
+        let Leap::To(deltas) = leap else { continue };
+        for delta in deltas {
+            match *delta {
+                Delta::Add(_) => {}
+                Delta::Moved { field, .. }
+                | Delta::Members { field, .. }
+                | Delta::Swapped { field, .. }
+                | Delta::Arranged { field, .. } => {
                     out.insert(field);
                 }
             }
@@ -324,8 +324,8 @@ impl<'w> LeapWriter<'w> {
         w.unpack(&leaps.root, endings);
         let status = match endings {
             None => zero,
-            Some(Endings::Told(list)) => w.status(list),
-            Some(Endings::By { .. } | Endings::Asked) => w.b.ins().uload32(flags(), head_at, 0),
+            Some(Endings::ByAnswers(list)) => w.status(list),
+            Some(Endings::ByDigits { .. } | Endings::ByRules) => w.b.ins().uload32(flags(), head_at, 0),
         };
         if endings.is_some() {
             // What the rules were asked for and could not tell stays as it is.
@@ -381,7 +381,7 @@ impl<'w> LeapWriter<'w> {
     fn unpack(&mut self, root: &Node, endings: Option<&Endings>) {
         let mut used = BTreeSet::new();
         fields_of(root, &mut used);
-        if let Some(Endings::Told(list)) = endings {
+        if let Some(Endings::ByAnswers(list)) = endings {
             for (about, _) in list.iter().flat_map(|e| &e.0) {
                 used.insert(match *about {
                     About::Digit(f) | About::Member(f, _) | About::PlaceOf(f, _) | About::At(f, _) => f,
@@ -548,8 +548,8 @@ impl<'w> LeapWriter<'w> {
         let mut left: Vec<(u32, &Node)> = vec![];
         for (answer, node) in branches {
             // Where a leap only adds something, it is written in any case and counts where it holds: no jump to be guessed.
-            if let ([Leap::To(steps)], []) = (node.leaps.as_slice(), node.tests.as_slice())
-                && steps.iter().all(|s| matches!(s, Step::Add(_)))
+            if let ([Leap::To(deltas)], []) = (node.leaps.as_slice(), node.tests.as_slice())
+                && deltas.iter().all(|d| matches!(d, Delta::Add(_)))
                 && (branches.len() == 1 || matches!(about, About::Member(..)))
             {
                 let holds = self.holds(about, *answer);

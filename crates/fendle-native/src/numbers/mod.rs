@@ -10,10 +10,11 @@
 //!
 //! Whatever is rare ends in `SLOW`: the machine then does the whole state once more.
 
+mod deltas;
 mod key;
 mod leaps;
 mod rules;
-mod steps;
+
 mod unpack;
 
 use std::sync::Arc;

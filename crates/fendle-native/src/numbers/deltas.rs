@@ -1,6 +1,6 @@
 //! What a leap does to the number of a state.
 
-use fendle_lang::code::leaps::{Leap, Step};
+use fendle_lang::code::leaps::{Delta, Leap};
 
 use super::key::{fits, ranked, set_rank};
 use super::leaps::{LeapWriter, flags};
@@ -9,7 +9,7 @@ use super::*;
 impl LeapWriter<'_> {
     /// Writes one leap. Gives where the next number goes.
     pub(super) fn leap(&mut self, leap: &Leap, out: Value) -> Value {
-        let Leap::To(steps) = leap else {
+        let Leap::To(deltas) = leap else {
             self.b.ins().jump(self.ask, &[]);
             // Nothing follows.
             let never = self.b.create_block();
@@ -19,27 +19,27 @@ impl LeapWriter<'_> {
         };
         let mut number = self.number;
         let mut sound = None;
-        for step in steps {
-            let change = match step {
-                Step::Add(n) => {
+        for delta in deltas {
+            let change = match delta {
+                Delta::Add(n) => {
                     number = self.b.ins().iadd_imm(number, *n);
                     continue;
                 }
-                Step::Moved { field, from, to } => self.moved(*field, *from, *to),
-                Step::Members { field, on, off } => {
+                Delta::Moved { field, from, to } => self.moved(*field, *from, *to),
+                Delta::Members { field, on, off } => {
                     let (change, fits) = self.members(*field, *on, *off);
                     sound = Some(sound.map_or(fits, |s| self.b.ins().band(s, fits)));
                     change
                 }
-                Step::Swapped { field, places } => self.swapped(*field, *places),
-                Step::Arranged { field, from } => self.arranged(*field, from),
+                Delta::Swapped { field, places } => self.swapped(*field, *places),
+                Delta::Arranged { field, from } => self.arranged(*field, from),
             };
-            let stride = match step {
-                Step::Moved { field, .. }
-                | Step::Members { field, .. }
-                | Step::Swapped { field, .. }
-                | Step::Arranged { field, .. } => self.forms[field].stride,
-                Step::Add(_) => 1,
+            let stride = match delta {
+                Delta::Moved { field, .. }
+                | Delta::Members { field, .. }
+                | Delta::Swapped { field, .. }
+                | Delta::Arranged { field, .. } => self.forms[field].stride,
+                Delta::Add(_) => 1,
             };
             let change = self.b.ins().imul_imm(change, stride as i64);
             number = self.b.ins().iadd(number, change);
