@@ -184,7 +184,16 @@ pub fn searched_whole(
     searched_within(store, level, game, u64::MAX, budget)
 }
 
-/// The same, with states as numbers where that can be: then no transition is kept.
+/// Whether a space was seen whole by number, and its range has so many more numbers than states that what is asked of its transitions
+/// is better asked of a log.
+fn is_sparse(found: &Explored) -> bool {
+    let space = &found.space;
+    let by_number = space.holds_numbers() && !space.has_edges();
+    by_number && found.counts.complete && space.ids_len() as u64 > WIDE * found.counts.states
+}
+
+/// The same, with states as numbers where that can be and nothing is drawn: then no transition is kept, and the rules can be asked
+/// for them again.
 ///
 /// # Errors
 ///
@@ -195,8 +204,14 @@ pub fn searched_by_number(
     game: &Game,
     budget: &Budget,
 ) -> Result<Explored, Trouble> {
-    let limits = Limits { drop_edges: true, ..budget.limits() };
-    let found = fendle_core::explore(game, limits, false, budget).map_err(|f| start_breaks(level, &f))?;
+    let explored = |drop_edges: bool| {
+        let limits = Limits { drop_edges, ..budget.limits() };
+        fendle_core::explore(game, limits, false, budget).map_err(|f| start_breaks(level, &f))
+    };
+    let mut found = explored(game.is_sure())?;
+    if is_sparse(&found) {
+        found = explored(false)?;
+    }
     match &found.fault {
         Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
         None => Ok(found),
@@ -315,10 +330,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         fendle_core::explore(model, limits, how.past_goals, budget).map_err(|f| start_breaks(level, &f))
     };
     let mut found = explored(keep)?;
-    let sparse = found.space.holds_numbers()
-        && !found.space.has_edges()
-        && found.space.ids_len() as u64 > WIDE * found.counts.states;
-    if wanted && sparse && found.counts.complete {
+    if wanted && is_sparse(&found) {
         found = explored(true)?;
     }
     let limits = Limits { drop_edges: !keep, ..limits };
