@@ -31,7 +31,7 @@ pub fn fendle(dir: &Path, args: &[&str]) -> Run {
         .env("TMPDIR", dir)
         .env("XDG_CACHE_HOME", dir.join("cache"))
         .args(args)
-        .timeout(std::time::Duration::from_secs(120))
+        .timeout(std::time::Duration::from_secs(300))
         .output()
         .expect("it runs");
     Run {
