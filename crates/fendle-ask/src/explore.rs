@@ -409,11 +409,11 @@ fn charts(model: &dyn Model, found: &Explored, budget: &Budget) -> Charts {
         row[CLASSES.iter().position(|c| *c == class).unwrap_or(3)] += 1;
     }
     let mut out = Charts { depths, ..Charts::default() };
-    let memory = budget.limits().memory_bytes;
-    if let Ok(Some(transitions)) = found.transitions(model, memory, budget) {
+    let limits = budget.limits();
+    if let Ok(Some(transitions)) = found.transitions(model, &limits, budget) {
         out.branching = Some(by_moves(&transitions));
         drop(transitions);
-        let far = Distances::of_explored(model, found, memory, budget).ok();
+        let far = Distances::of_explored(model, found, &limits, budget).ok();
         out.distances = far.map(|far| far.to_goal(space));
     }
     out

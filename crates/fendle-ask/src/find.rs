@@ -177,7 +177,7 @@ pub fn find(
     let found = searched_by_number(store, level, game, budget)?;
     let (mut marked, mut stopped) = holding(game, &found, &body, budget)?;
     if before > 0 {
-        match found.transitions(game, budget.limits().memory_bytes, budget) {
+        match found.transitions(game, &budget.limits(), budget) {
             Ok(Some(transitions)) => {
                 for _ in 0..before {
                     let (next, limit) = one_before(&found, &transitions, &marked, draws, budget);

@@ -530,8 +530,7 @@ fn winnable(
             }
         }
     }
-    let memory = budget.limits().memory_bytes;
-    let far = Distances::of_explored(&ground.game, &ground.found, memory, budget).ok();
+    let far = Distances::of_explored(&ground.game, &ground.found, &budget.limits(), budget).ok();
     let id = space.find(&ground.game.pack(&b.position));
     Ok(Winnable {
         class,
@@ -552,7 +551,7 @@ fn seen_apart(game: &Game, found: &Explored, budget: &Budget) -> Option<Vec<Apar
         return None;
     }
     let ways = goal_ways(b).filter(|w| !w.is_empty() && w.len() <= 16)?;
-    let transitions = found.transitions(game, budget.limits().memory_bytes, budget).ok()??;
+    let transitions = found.transitions(game, &budget.limits(), budget).ok()??;
     let mut pairs = vec![];
     for depth in 0..space.levels_len() {
         transitions.each(depth, |id, edges| pairs.extend(edges.iter().map(|e| (id, e.to))));

@@ -8,14 +8,15 @@
 //! Arrows take 4 bytes a transition and 4 a state; parts 4 bytes a state, and 13 while they are found;
 //! distances 4 bytes a state.
 
+use std::sync::OnceLock;
+
 use rayon::prelude::*;
 
 use crate::components::{Components, Digraph, components};
-use crate::explore::Explored;
 use crate::explore::by_number::{PANE, WINDOW, Workers};
-use crate::limits::{Limit, Pace, Progress, Watch};
-use crate::model::{Expansion, Model, Targets, Worker};
-use crate::space::dense::Dense;
+use crate::explore::{Explored, pool};
+use crate::limits::{Limit, Limits, Pace, Progress, Watch};
+use crate::model::{Model, Targets};
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// No distance: never reached.
@@ -43,35 +44,37 @@ impl Arrows {
         Arrows::of(space, false, pace)
     }
 
-    /// The same for states by number whose moves draw nothing: the rules are asked again, on all threads.
-    fn by_number(
-        model: &dyn Model,
-        space: &Space,
-        dense: &Dense,
-        past_goals: bool,
-        pace: &mut Pace<'_>,
-    ) -> Result<Arrows, Limit> {
+    /// The same for states by number whose moves draw nothing: the rules are asked again, on all threads. `None` for other spaces.
+    fn by_number(model: &dyn Model, found: &Explored, pace: &mut Pace<'_>) -> Result<Option<Arrows>, Limit> {
+        let (space, past_goals) = (&found.space, found.past_goals);
+        let Some(dense) = space.dense.as_ref().filter(|_| space.is_sure()) else { return Ok(None) };
+        let transitions = found.counts.transitions;
         let workers = Workers::default();
         let mut first = Vec::with_capacity(space.ids_len() + 1);
-        let mut to: Vec<u32> = vec![];
+        // As many as were counted; after a limit there may be more.
+        let mut to: Vec<u32> = Vec::with_capacity(transitions as usize);
         let range = dense.range();
         for start in (0..range).step_by(WINDOW as usize) {
             let end = (start + WINDOW).min(range);
-            let panes: Vec<PaneArrows> = (0..(end - start).div_ceil(PANE))
+            let look: &Pace<'_> = pace;
+            let panes: Vec<Result<_, Limit>> = (0..(end - start).div_ceil(PANE))
                 .into_par_iter()
                 .map(|n| {
-                    let mut numbers = vec![];
+                    look.now()?;
+                    let (mut numbers, mut targets) = (vec![], Targets::default());
                     let from = start + n * PANE;
                     dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
-                    workers.with(model, |worker| arrows_of(worker, &numbers, (past_goals, dense.leaps)))
+                    workers.with(model, |worker| targets.ask(worker, &numbers, past_goals, dense.leaps));
+                    Ok((numbers, targets))
                 })
                 .collect();
-            for (heads, targets) in panes {
+            for pane in panes {
+                let (numbers, targets) = pane?;
                 let mut at = to.len() as u32;
-                to.extend_from_slice(&targets);
-                for (number, len) in heads {
-                    first.resize(number as usize + 1, at);
-                    at += len;
+                to.extend_from_slice(&targets.numbers);
+                for (number, head) in numbers.iter().zip(&targets.heads) {
+                    first.resize(*number as usize + 1, at);
+                    at += head.map_or(0, |h| h.1);
                 }
                 if to.len() as u64 >= u64::from(u32::MAX) {
                     return Err(Limit::Memory);
@@ -80,7 +83,7 @@ impl Arrows {
             pace.step(end - start)?;
         }
         first.resize(space.ids_len() + 1, to.len() as u32);
-        Ok(Arrows { first, to })
+        Ok(Some(Arrows { first, to }))
     }
 
     /// The same arrows from where they lead. O(|S| + |T|).
@@ -162,24 +165,6 @@ impl Arrows {
     }
 }
 
-/// How many arrows each of some states has, and where they lead, state by state.
-type PaneArrows = (Vec<(u32, u32)>, Vec<u32>);
-
-/// How many arrows each of some states has, and where they lead, as far as its moves draw nothing.
-fn arrows_of(worker: &mut dyn Worker, numbers: &[u64], (past_goals, leaps): (bool, bool)) -> PaneArrows {
-    let mut targets = Targets::default();
-    let known = leaps && worker.targets(numbers, past_goals, &mut targets);
-    if known && targets.heads.iter().all(Option::is_some) {
-        let lens = targets.heads.iter().flatten().map(|head| head.1);
-        return (numbers.iter().map(|n| *n as u32).zip(lens).collect(), targets.numbers);
-    }
-    let mut out = Expansion::default();
-    worker.expand(numbers, past_goals, &mut out);
-    let lens = out.heads.iter().map(|head| head.runs);
-    let heads = numbers.iter().map(|n| *n as u32).zip(lens).collect();
-    (heads, out.outcomes.iter().map(|n| *n as u32).collect())
-}
-
 /// All transitions of a space, depth by depth: from its log, or from arrows that were made again.
 pub struct Transitions<'a> {
     pub(crate) space: &'a Space,
@@ -210,17 +195,18 @@ impl<'a> Transitions<'a> {
     /// case, and 4 a number.
     pub(crate) fn of(
         model: &dyn Model,
-        space: &'a Space,
-        past_goals: bool,
+        found: &'a Explored,
         pace: &mut Pace<'_>,
     ) -> Result<Option<Transitions<'a>>, Limit> {
+        let space = &found.space;
         if space.has_edges() {
             return Ok(Some(Transitions::logged(space)));
         }
-        let Some(dense) = space.dense.as_ref().filter(|_| space.is_sure()) else { return Ok(None) };
-        let arrows = Arrows::by_number(model, space, dense, past_goals, pace)?;
-        let (order, first) = dense.by_depth();
-        pace.step(dense.range())?;
+        let (Some(arrows), Some(dense)) = (Arrows::by_number(model, found, pace)?, &space.dense) else {
+            return Ok(None);
+        };
+        let (order, first) = dense.by_depth(0..space.levels_len() as usize);
+        pace.step(space.ids_len() as u64)?;
         Ok(Some(Transitions { space, made: Some(Made { arrows, order, first }) }))
     }
 
@@ -434,8 +420,8 @@ impl Distances {
         Ok(Distances(far))
     }
 
-    /// The same of what was explored, the arrows made for it and given back: where the space kept no log, as [`Explored::transitions`]
-    /// does.
+    /// The same of what was explored, the arrows made for it and given back: from the log, or by asking the rules again as
+    /// [`Explored::transitions`] does.
     ///
     /// # Errors
     ///
@@ -443,15 +429,25 @@ impl Distances {
     pub fn of_explored(
         model: &dyn Model,
         found: &Explored,
-        memory: u64,
+        limits: &Limits,
         watch: &dyn Watch,
     ) -> Result<Distances, Limit> {
-        if found.space.has_edges() {
-            return Distances::in_space(&found.space, watch);
+        let (space, counts) = (&found.space, &found.counts);
+        if space.has_edges() {
+            return Distances::in_space(space, watch);
         }
-        let transitions = found.transitions(model, memory, watch)?.ok_or(Limit::Memory)?;
-        let back = transitions.arrows().ok_or(Limit::Memory)?.reversed();
-        Distances::of(&found.space, &back, &mut Pace::new(watch))
+        // Arrows both ways at once, and the distances.
+        let bytes = 2 * arrows_bytes(space, counts.transitions) + 4 * space.ids_len() as u64;
+        if space.bytes() + bytes > limits.memory_bytes {
+            return Err(Limit::Memory);
+        }
+        let mut pace = Pace::new(watch);
+        let forward = pool(&OnceLock::new(), limits.threads)
+            .install(|| Arrows::by_number(model, found, &mut pace))?
+            .ok_or(Limit::Memory)?;
+        let back = forward.reversed();
+        drop(forward);
+        Distances::of(space, &back, &mut pace)
     }
 
     /// The same of a space with a log, the arrows made for it and given back.

@@ -473,6 +473,22 @@ pub struct Targets {
     pub numbers: Vec<u32>,
 }
 
+impl Targets {
+    /// Asks where the moves of states lead that are given by number; moves draw nothing. With `leaps` [`Worker::targets`] is asked
+    /// first; what that does not know, or all without, is expanded: then every head is there.
+    pub(crate) fn ask(&mut self, worker: &mut dyn Worker, numbers: &[u64], past_goals: bool, leaps: bool) {
+        if leaps && worker.targets(numbers, past_goals, self) && self.heads.iter().all(Option::is_some) {
+            return;
+        }
+        let mut out = Expansion::default();
+        worker.expand(numbers, past_goals, &mut out);
+        self.heads.clear();
+        self.heads.extend(out.heads.iter().map(|head| Some((head.status, head.runs))));
+        self.numbers.clear();
+        self.numbers.extend(out.outcomes.iter().map(|n| *n as u32));
+    }
+}
+
 /// Runs a model's rules on packed states.
 ///
 /// A worker owns the scratch memory that the rules need, so that no call allocates for a
@@ -623,9 +639,7 @@ pub trait Worker: Send {
     }
 
     /// Brings numbers into the order in which [`Worker::targets`] and [`Worker::origins`] are fastest.
-    fn in_groups<'n>(&self, numbers: &'n mut Vec<u64>) -> &'n [u64] {
-        numbers
-    }
+    fn order_for_targets(&self, _numbers: &mut Vec<u64>) {}
 
     /// The states from which one move leads into each of these, by number, as often as there are such moves: of the states that
     /// can be reached all that are running, and others that only the rules of moves allow. False as for [`Worker::targets`].

@@ -208,7 +208,8 @@ impl<'a> Passes<'a> {
         };
         let follow = |worker: &mut dyn Worker, pane: Range<u64>, mut numbers: Vec<u64>| {
             while !numbers.is_empty() {
-                for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
+                dense.order_for_targets(worker, &mut numbers);
+                for batch in numbers.chunks(BATCH) {
                     self.steps_into(worker, batch, running, |step| {
                         if dense.exchange(step.from, step.mark, after[dense.depth_of(step.mark) as usize]) {
                             waiting[(step.from / 64) as usize].fetch_or(1 << (step.from % 64), Relaxed);
@@ -295,7 +296,8 @@ impl<'a> Passes<'a> {
                 |pane, out| self.of_class(Class::is_bad, pane, out),
                 |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
+                    dense.order_for_targets(worker, &mut numbers);
+                    for batch in numbers.chunks(BATCH) {
                         self.steps_into(worker, batch, hopeful, |step| {
                             found.add(step.from, dense.depth_of(step.mark), 1)
                         });
@@ -309,7 +311,8 @@ impl<'a> Passes<'a> {
                 |pane, out| self.of_class(&is_hopeful, pane, out),
                 |worker, _, mut numbers| {
                     let mut found = Fatal::default();
-                    for batch in dense.in_groups(worker, &mut numbers).chunks(BATCH) {
+                    dense.order_for_targets(worker, &mut numbers);
+                    for batch in numbers.chunks(BATCH) {
                         self.fatal_from(worker, batch, &mut found);
                     }
                     found
@@ -326,10 +329,9 @@ impl<'a> Passes<'a> {
     fn fatal_from(&self, worker: &mut dyn Worker, batch: &[u64], found: &mut Fatal) {
         let (dense, past_goals) = (self.dense, self.source.past_goals);
         let is_bad = |m: &&Mark| **m != 0 && dense.class_of(**m).is_bad();
-        let mut targets = Targets::default();
-        let mut out = Expansion::default();
-        let known = dense.leaps && self.source.space.sure && worker.targets(batch, past_goals, &mut targets);
-        if known && targets.heads.iter().all(Option::is_some) {
+        if self.source.space.sure {
+            let mut targets = Targets::default();
+            targets.ask(worker, batch, past_goals, dense.leaps);
             let marks: Vec<Mark> = targets.numbers.iter().map(|n| dense.get(u64::from(*n))).collect();
             let mut at = 0;
             for (head, number) in targets.heads.iter().flatten().zip(batch) {
@@ -342,6 +344,7 @@ impl<'a> Passes<'a> {
             }
             return;
         }
+        let mut out = Expansion::default();
         worker.expand(batch, past_goals, &mut out);
         let marks: Vec<Mark> = out.outcomes.iter().map(|n| dense.get(*n)).collect();
         let (mut run, mut outcome) = (0, 0);

@@ -179,7 +179,7 @@ pub fn structure(
     ask().now()?;
     let threads = OnceLock::new();
     pool(&threads, limits.threads).install(|| {
-        let made = Transitions::of(model, space, found.past_goals, &mut ask())?;
+        let made = Transitions::of(model, found, &mut ask())?;
         let Some(transitions) = made else { return Err(NotSeen::Memory { bytes }) };
         Ok(whole(model, &transitions, counts.shortest, &ask)?)
     })

@@ -55,6 +55,8 @@ fn agrees(game: &Game) -> bool {
             // Where a limit cut the search short, the two may have seen different states of the last depth.
             if hashed.counts.complete {
                 assert_eq!(said(&found), said(&hashed), "{} {threads}", game.bound.name);
+                let levels = (0..found.space.levels_len()).flat_map(|d| found.space.level(d));
+                assert!(found.space.ids().eq(levels), "nearest first");
                 for depth in 0..found.space.levels_len() {
                     let states = |f: &Explored| -> HashSet<(Vec<u64>, u8)> {
                         f.space.level(depth).map(|id| (f.space.state(id), f.space.class(id) as u8)).collect()

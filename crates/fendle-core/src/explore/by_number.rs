@@ -287,8 +287,8 @@ impl<'m> Sweep<'m> {
                         true
                     });
                     workers.with(self.model, |worker| {
-                        let sources = dense.in_groups(worker, &mut sources);
-                        work(worker, sources)
+                        dense.order_for_targets(worker, &mut sources);
+                        work(worker, &sources)
                     })
                 };
                 let panes = (range.end - range.start).div_ceil(PANE);

@@ -723,7 +723,7 @@ impl Explored {
     }
 
     /// All transitions: from the log, or from the rules, which are asked again where states are numbers and draw nothing. `None` where
-    /// neither can be, or where more than `memory` bytes would be taken.
+    /// neither can be, or where the memory of `limits` would not do.
     ///
     /// # Errors
     ///
@@ -731,16 +731,17 @@ impl Explored {
     pub fn transitions(
         &self,
         model: &dyn Model,
-        memory: u64,
+        limits: &Limits,
         watch: &dyn Watch,
     ) -> Result<Option<Transitions<'_>>, Limit> {
         let (space, counts) = (&self.space, &self.counts);
         let bytes = arrows_bytes(space, counts.transitions) + 4 * counts.states;
-        if !space.has_edges() && space.bytes() + bytes > memory {
+        if !space.has_edges() && space.bytes() + bytes > limits.memory_bytes {
             return Ok(None);
         }
         let progress = Progress { states: counts.states, depth: counts.depth, bytes, ..Progress::default() };
-        Transitions::of(model, space, self.past_goals, &mut Pace::new(watch).at(progress))
+        let mut pace = Pace::new(watch).at(progress);
+        pool(&OnceLock::new(), limits.threads).install(|| Transitions::of(model, self, &mut pace))
     }
 
     /// The states that can still be won and are farthest from a goal, with how many moves they need: for a space that is kept by number, of a

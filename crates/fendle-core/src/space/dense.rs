@@ -10,6 +10,7 @@
 //! next depth by whoever comes first, and only one thread at a time works on a state that has a mark.
 
 use std::collections::HashMap;
+use std::ops::Range;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex};
 
@@ -96,7 +97,7 @@ impl Cells {
     /// Calls `see` with the numbers of a range whose mark is wanted, ascending. Words without one are passed over.
     fn each(
         &self,
-        range: std::ops::Range<u64>,
+        range: Range<u64>,
         is_wanted: impl Fn(Mark) -> bool,
         only: Option<Mark>,
         mut see: impl FnMut(u64, Mark) -> bool,
@@ -288,25 +289,46 @@ impl Dense {
     }
 
     /// Brings numbers into the order in which a worker leaps fastest.
-    pub(crate) fn in_groups<'n>(&self, worker: &dyn Worker, numbers: &'n mut Vec<u64>) -> &'n [u64] {
-        if self.leaps { worker.in_groups(numbers) } else { numbers }
+    pub(crate) fn order_for_targets(&self, worker: &dyn Worker, numbers: &mut Vec<u64>) {
+        if self.leaps {
+            worker.order_for_targets(numbers);
+        }
     }
 
-    /// All states by depth, those of one depth ascending, and where each depth begins, with one entry more at the end. 4 bytes a
-    /// state.
-    pub(crate) fn by_depth(&self) -> (Vec<u32>, Vec<usize>) {
+    /// The states of some depths, depth by depth and ascending, and where each depth begins, with one entry more at the end. 4 bytes
+    /// a state.
+    pub(crate) fn by_depth(&self, depths: Range<usize>) -> (Vec<u32>, Vec<usize>) {
         let mut first = vec![0usize];
-        for len in &self.per_depth {
+        for len in &self.per_depth[depths.clone()] {
             first.push(first[first.len() - 1] + *len as usize);
         }
         let mut at = first.clone();
-        let mut order = vec![0u32; self.len as usize];
+        let mut order = vec![0u32; at[at.len() - 1]];
         self.each_seen(0, self.range(), |number, mark| {
-            let at = &mut at[self.depth_of(mark) as usize];
-            order[*at] = number as u32;
-            *at += 1;
+            let depth = (self.depth_of(mark) as usize).wrapping_sub(depths.start);
+            if depth < depths.len() {
+                order[at[depth]] = number as u32;
+                at[depth] += 1;
+            }
         });
         (order, first)
+    }
+
+    /// Depths in groups that hold at the most so many states together, or are one depth.
+    pub(crate) fn depth_groups(&self, states: u64) -> Vec<Range<usize>> {
+        let mut out: Vec<Range<usize>> = vec![];
+        let mut sum = 0;
+        for (depth, len) in self.per_depth.iter().enumerate() {
+            sum += len;
+            match out.last_mut() {
+                Some(group) if sum <= states => group.end = depth + 1,
+                _ => {
+                    sum = *len;
+                    out.push(depth..depth + 1);
+                }
+            }
+        }
+        out
     }
 
     #[inline(always)]
@@ -386,6 +408,30 @@ mod tests {
         }
         fn number_of(&self, values: &[i32]) -> Option<u64> {
             Some(values[0] as u64)
+        }
+    }
+
+    #[test]
+    fn states_come_depth_by_depth_in_groups_of_depths() {
+        let mut dense = Dense::new(Arc::new(Plain(1_000)));
+        // Number n lies at depth n mod 7, but for the last depth, which is large.
+        let depth_of = |n: u64| if n < 500 { n % 7 } else { 7 };
+        for n in 0..1_000 {
+            dense.make_room_for_depth(u64::MAX);
+            let mark = dense.mark(depth_of(n) as u32, Class::Running);
+            assert!(dense.claim(n, mark));
+        }
+        (0..8).for_each(|d| dense.add_depth((0..1_000).filter(|n| depth_of(*n) == d).count() as u64));
+        let groups = dense.depth_groups(150);
+        assert_eq!(groups, [0..2, 2..4, 4..6, 6..7, 7..8], "some 71 states a depth, and 500");
+        for depths in groups.into_iter().chain([0..8, 3..6]) {
+            let (order, first) = dense.by_depth(depths.clone());
+            let want: Vec<Vec<u32>> = depths
+                .map(|d| (0..1_000).filter(|n| depth_of(*n) == d as u64).map(|n| n as u32).collect())
+                .collect();
+            assert_eq!(order, want.concat());
+            let lens: Vec<usize> = first.windows(2).map(|w| w[1] - w[0]).collect();
+            assert_eq!(lens, want.iter().map(Vec::len).collect::<Vec<_>>());
         }
     }
 

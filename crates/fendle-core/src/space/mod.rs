@@ -49,6 +49,8 @@ pub fn number_bits(range: u64) -> u32 {
 
 /// Numbers that are looked through at once.
 const PIECE: u64 = 1 << 16;
+/// States of small depths that are listed at once, so that the range is looked through for all of them together.
+const SORTED: u64 = 1 << 22;
 
 /// One of [`SHARDS`] parts of a space: states whose hashes begin alike.
 pub(crate) struct Shard {
@@ -481,12 +483,18 @@ impl Space {
         out
     }
 
-    /// All states, nearest first. Where states are numbers of a small range they are listed for it, 4 bytes each.
+    /// All states, nearest first.
     pub fn ids(&self) -> Box<dyn Iterator<Item = StateId> + '_> {
-        match &self.dense {
-            Some(dense) => Box::new(dense.by_depth().0.into_iter().map(StateId::from_number)),
-            None => Box::new((0..self.levels_len()).flat_map(|depth| self.level(depth))),
-        }
+        let Some(dense) = &self.dense else {
+            return Box::new((0..self.levels_len()).flat_map(|depth| self.level(depth)));
+        };
+        // Small depths are found together, so that the range is looked through a few times, and nothing large is made.
+        Box::new(dense.depth_groups(SORTED).into_iter().flat_map(move |depths| {
+            if depths.len() == 1 {
+                return self.level(depths.start as u32);
+            }
+            Box::new(dense.by_depth(depths).0.into_iter().map(StateId::from_number))
+        }))
     }
 
     /// Writes the values that a state is made of, in the order of [`Numbering::values`], where the space holds numbers; else says

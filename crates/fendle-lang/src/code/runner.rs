@@ -104,7 +104,7 @@ fn weigh_small(parts: &[Outcome], out: &mut Vec<(u64, i64)>) -> Option<()> {
 
 /// Numbers in groups with the same `number / stride % len`, these in the order in which they are given: by counting. `None` when
 /// there are too few of them.
-fn grouped(numbers: &[u64], (stride, len): (u64, u64)) -> Option<Vec<u64>> {
+fn in_groups(numbers: &[u64], (stride, len): (u64, u64)) -> Option<Vec<u64>> {
     let (stride, len) = (u32::try_from(stride).ok()?, u32::try_from(len).ok()?);
     if numbers.len() < 2 * len as usize {
         return None;
@@ -564,12 +564,11 @@ impl Worker for Runner<'_> {
         known
     }
 
-    fn in_groups<'n>(&self, numbers: &'n mut Vec<u64>) -> &'n [u64] {
+    fn order_for_targets(&self, numbers: &mut Vec<u64>) {
         let groups = self.numbered.and_then(|n| n.native.as_deref()?.groups());
-        if let Some(grouped) = groups.and_then(|g| grouped(numbers, g)) {
-            *numbers = grouped;
+        if let Some(ordered) = groups.and_then(|g| in_groups(numbers, g)) {
+            *numbers = ordered;
         }
-        numbers
     }
 
     fn origins(&mut self, numbers: &[u64], out: &mut Targets) -> bool {

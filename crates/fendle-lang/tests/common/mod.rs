@@ -489,7 +489,7 @@ pub fn leaps_agree(
 ) -> usize {
     let mut numbers: Vec<u64> = seen.keys().copied().collect();
     numbers.sort_unstable();
-    let numbers = by_number.in_groups(&mut numbers).to_vec();
+    by_number.order_for_targets(&mut numbers);
     let mut told = 0;
     let mut targets = Targets::default();
     for past_goals in [false, true] {
