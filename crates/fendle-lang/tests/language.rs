@@ -2,6 +2,7 @@
 
 mod alike;
 mod arithmetic;
+mod cells_at_once;
 mod common;
 mod corpus;
 mod diagnostics;

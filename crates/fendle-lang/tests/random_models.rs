@@ -166,7 +166,8 @@ impl Writer<'_> {
             };
         }
         let d = d - 1;
-        match self.rng.random_range(0..20) {
+        match self.rng.random_range(0..21) {
+            20 => self.of_all_cells(),
             17 => format!("({} in {})", self.int(d), self.pick(&["pile", "sack", "heaps[sort]"])),
             18 => {
                 let w = self.when();
@@ -233,6 +234,19 @@ impl Writer<'_> {
                 format!("(if {} then {} else {})", self.boolean(d), self.boolean(d), self.boolean(d))
             }
         }
+    }
+
+    /// A condition that is asked of all cells at once.
+    fn of_all_cells(&mut self) -> String {
+        let w = self.when();
+        self.pick(&[
+            "any(zc on token where token[zc] > 0: (W token[zc + right] outside 9) == token[zc])",
+            "any(zc on token where zc + left on board and W token[zc + left] != token[zc])",
+            "all(zc on token: any(zn in around4(zc): token[zn] <= W token[zc]))",
+            "count(zc on token where (token[zc + up] outside 2) < (W token[zc + 2 * right] outside 1)) > 2",
+            "first(zc on token where zc == spot or token[zc] != W token[zc] or not wall[zc]) == spot",
+        ])
+        .replace("W ", w)
     }
 
     fn cell(&mut self, d: usize) -> String {

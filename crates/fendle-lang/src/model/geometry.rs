@@ -113,6 +113,13 @@ pub mod code {
         let (r, c) = offset_parts(offset);
         r.abs() < BIAS / 2 && c.abs() < BIAS / 2
     }
+    /// Bits moved on by so many places, towards lower ones where that is below 0.
+    #[must_use]
+    pub fn bits_moved(bits: i64, by: i32) -> i64 {
+        let bits = bits as u64;
+        let moved = if by >= 0 { bits.checked_shl(by as u32) } else { bits.checked_shr(by.unsigned_abs()) };
+        moved.unwrap_or(0) as i64
+    }
     /// A lane.
     #[must_use]
     pub fn lane(first: i64, dir: i64, len: i64) -> i64 {

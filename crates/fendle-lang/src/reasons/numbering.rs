@@ -46,12 +46,12 @@ impl Found {
     }
 }
 
-/// Finds out what can be, in about the time that expanding `effort` states takes. `None` for a game with hidden things or
-/// branches that are set aside; `stop` ends it.
+/// Finds out what can be, in about the time that expanding `effort` states takes; `stop` ends it. `None` for a game with hidden things. Where
+/// branches are set aside moves are not followed: then it is what the types allow.
 #[must_use]
 pub fn what_can_be(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Found> {
     let b = &game.bound;
-    if b.model.cuts || b.model.hides() {
+    if b.model.hides() {
         return None;
     }
     let starts: Vec<Vec<i32>> = match game.starts.as_slice() {

@@ -1,6 +1,7 @@
 //! The operations of the intermediate form, one by one. What each does is said where the interpreter does it; here it is only
 //! written down once more for the processor.
 
+mod bits;
 mod blocks;
 mod lists;
 mod places;
@@ -193,6 +194,13 @@ impl Emitter<'_> {
             Op::Both { d, a, b } => self.join(Join::Both, d, a, b, &op),
             Op::NextIn { d, base, to } => self.next(d, base, None, to),
             Op::NextEq { d, base, v, to } => self.next(d, base, Some(v), to),
+            Op::CompareBlocks { .. } | Op::Compare { .. } => self.compare_blocks(&op),
+            Op::BitAnd { .. }
+            | Op::BitOr { .. }
+            | Op::BitMinus { .. }
+            | Op::BitMove { .. }
+            | Op::BitCount { .. }
+            | Op::NextBit { .. } => self.bits(&op),
             Op::Push { d, base, s } => {
                 let n = self.get(d);
                 let at = self.pair(base, n);

@@ -88,10 +88,7 @@ fn levels(out: &mut Vec<String>, c: &Checked, rows: &[usize], (keeps, laws): (bo
 /// What can be in play from the start of a level.
 fn numbers(l: &CheckedLevel) -> Vec<String> {
     let Some(n) = &l.numbers else {
-        return vec![format!(
-            "what can be in `{}`: not looked at where things are hidden or set aside",
-            l.level
-        )];
+        return vec![format!("what can be in `{}`: not looked at where things are hidden", l.level)];
     };
     let how =
         if n.followed { "followed from its start" } else { "by the types alone: its rules read too much" };

@@ -70,6 +70,39 @@ impl fmt::Debug for Site {
     }
 }
 
+/// How two numbers compare.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Comparison {
+    /// The first is the second.
+    Equal,
+    /// It is another one.
+    Differs,
+    /// It is less.
+    Below,
+    /// It is not more.
+    AtMost,
+    /// It is more.
+    Above,
+    /// It is not less.
+    AtLeast,
+}
+
+impl Comparison {
+    /// Whether it holds of two numbers.
+    #[inline]
+    #[must_use]
+    pub fn holds(self, a: i64, b: i64) -> bool {
+        match self {
+            Comparison::Equal => a == b,
+            Comparison::Differs => a != b,
+            Comparison::Below => a < b,
+            Comparison::AtMost => a <= b,
+            Comparison::Above => a > b,
+            Comparison::AtLeast => a >= b,
+        }
+    }
+}
+
 /// What an operand is to its operation, for the verifier.
 pub(crate) enum Role {
     Reads(R),

@@ -55,7 +55,7 @@ macro_rules! keeps_its_name {
         })*
     };
 }
-keeps_its_name!(Site, i64, i32, u32, u16, u8, bool);
+keeps_its_name!(Site, Comparison, i64, i32, u32, u16, u8, bool);
 
 macro_rules! ops {
     ($($(#[$doc:meta])* $name:ident { $($field:ident : $ty:ty),* } => [$($role:expr),*];)*) => {
@@ -232,6 +232,22 @@ ops! {
     NextIn { d: R, base: M, to: To } => [Reads(d), Writes(d), Block(base, None), Jumps(to)];
     /// The same for cells that hold the value `v`.
     NextEq { d: R, base: M, v: i32, to: To } => [Reads(d), Writes(d), Block(base, None), Jumps(to)];
+    /// Bit `i` of `d`, for each `i` below `n` (at most 64), says how value `i` of the block at `a` compares with that of the block at `b`.
+    CompareBlocks { d: R, a: M, b: M, n: u8, how: Comparison } => [Block(a, Some(n.into())), Block(b, Some(n.into())), Writes(d)];
+    /// The same with the one value `v`.
+    Compare { d: R, a: M, v: R, n: u8, how: Comparison } => [Reads(v), Block(a, Some(n.into())), Writes(d)];
+    /// The bits of both.
+    BitAnd { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// The bits of one or the other.
+    BitOr { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// The bits of `a` that `b` does not have.
+    BitMinus { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];
+    /// The bits moved on by `by` places, towards lower ones where that is below 0; those that leave the 64 are lost.
+    BitMove { d: R, s: R, by: i32 } => [Reads(s), Writes(d)];
+    /// How many bits are set.
+    BitCount { d: R, s: R } => [Reads(s), Writes(d)];
+    /// Advances `d` to the next number whose bit is set in `s`, itself included; jumps when none is left.
+    NextBit { d: R, s: R, to: To } => [Reads(d), Reads(s), Writes(d), Jumps(to)];
     /// Appends `s` to the list at `base`, whose length is `d`; a number takes two places.
     Push { d: R, base: M, s: R } => [Reads(d), Reads(s), Writes(d), Block(base, Some(2))];
     /// Entry `i` of such a list.

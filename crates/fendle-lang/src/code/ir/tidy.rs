@@ -349,7 +349,14 @@ fn only_writes(op: &Op) -> Option<R> {
         | Op::Entry { d, .. }
         | Op::PlaceOf { d, .. }
         | Op::LaneLen { d, .. }
-        | Op::LaneCell { d, .. } => Some(d),
+        | Op::LaneCell { d, .. }
+        | Op::CompareBlocks { d, .. }
+        | Op::Compare { d, .. }
+        | Op::BitAnd { d, .. }
+        | Op::BitOr { d, .. }
+        | Op::BitMinus { d, .. }
+        | Op::BitMove { d, .. }
+        | Op::BitCount { d, .. } => Some(d),
         _ => None,
     }
 }

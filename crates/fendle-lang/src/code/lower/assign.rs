@@ -29,7 +29,7 @@ impl Lower<'_> {
             Local::Val(o) => o,
             Local::Var(r) => O::R(r),
             // A name that is read before it is set does not pass the checker.
-            Local::Unset | Local::Block(_) | Local::List { .. } => O::K(0),
+            Local::Unset | Local::Each(_) | Local::Block(_) | Local::List { .. } => O::K(0),
         }
     }
 

@@ -70,6 +70,9 @@ impl Lower<'_> {
                 });
             }
             Ek::Quant(q) if matches!(q.kind, QuantKind::All | QuantKind::Any) => {
+                if self.asked_at_once(q, to, when) {
+                    return;
+                }
                 // `all` fails at the first miss, `any` at the first hit.
                 let stop_on = q.kind == QuantKind::Any;
                 let stopped = self.label();
@@ -98,6 +101,34 @@ impl Lower<'_> {
                 O::R(a) => self.emit(Op::JumpUnless { a, to: To(to) }),
             },
         }
+    }
+
+    /// Jumps on a condition about all cells where it is found for all of them together.
+    fn asked_at_once(&mut self, q: &Quant, to: Label, when: bool) -> bool {
+        let mut parts = vec![];
+        if !matches!(q.over, Range::Board) {
+            return false;
+        }
+        if let Some(filter) = &q.filter {
+            conjuncts(filter, &mut parts);
+        }
+        // Few cells pass such a filter, and it is one operation already.
+        if parts.first().is_some_and(|first| self.scan(first, q.local).is_some()) && q.body.is_some() {
+            return false;
+        }
+        let any = q.kind == QuantKind::Any;
+        let missed;
+        match (&q.body, any) {
+            (Some(body), true) => parts.push(body),
+            (Some(body), false) => {
+                missed = Expr { kind: Ek::Not(Box::new(body.clone())), ty: Ty::Bool, span: body.span };
+                parts.push(&missed);
+            }
+            (None, _) => {}
+        }
+        let Some(found) = self.at_once(q.local, &parts) else { return false };
+        self.jump_on_bits(&found, to, any == when);
+        true
     }
 
     pub(super) fn truth(&mut self, e: &Expr) -> O {

@@ -112,11 +112,16 @@ impl Lower<'_> {
             }
             _ => None,
         };
+        let bits = if scan.is_none() && n <= 64 { self.bits_of_first(local, &mut parts) } else { None };
+        self.frame[local] = Local::Val(O::R(i));
         self.here(top);
         match scan {
             Some((base, None)) => self.emit(Op::NextIn { d: i, base, to: To(exit) }),
             Some((base, Some(v))) => self.emit(Op::NextEq { d: i, base, v, to: To(exit) }),
             None => {}
+        }
+        if let Some(s) = bits {
+            self.emit(Op::NextBit { d: i, s, to: To(exit) });
         }
         for part in parts {
             self.cond(part, again, false);
@@ -124,6 +129,17 @@ impl Lower<'_> {
         f(self, exit);
         self.here(again);
         self.emit(Op::LoopTo { d: i, n, to: To(top), site: burn });
+    }
+
+    /// The cells for which the first conditions hold, as many of these as can be asked of all cells at once; they are taken out of the list.
+    fn bits_of_first(&mut self, local: LocalId, parts: &mut Vec<&Expr>) -> Option<R> {
+        for n in (1..=parts.len()).rev() {
+            if let Some(found) = self.at_once(local, &parts[..n]) {
+                parts.drain(..n);
+                return Some(self.reg(found.words[0]));
+            }
+        }
+        None
     }
 
     /// Runs over numbers from one to another.
@@ -526,9 +542,35 @@ impl Lower<'_> {
         }
     }
 
+    /// How many cells of the board meet a condition, where it is asked of all of them at once.
+    fn counted_at_once(&mut self, q: &Quant) -> Option<O> {
+        let (QuantKind::Count, Range::Board, Some(filter)) = (q.kind, &q.over, &q.filter) else {
+            return None;
+        };
+        let mut parts = vec![];
+        conjuncts(filter, &mut parts);
+        let found = self.at_once(q.local, &parts)?;
+        let mut sum = O::K(0);
+        for word in found.words {
+            let s = self.reg(word);
+            let one = self.unary(|d| Op::BitCount { d, s });
+            sum = match sum {
+                O::K(_) => one,
+                O::R(a) => {
+                    let b = self.reg(one);
+                    self.unary(|d| Op::Sum { d, a, b })
+                }
+            };
+        }
+        Some(sum)
+    }
+
     pub(super) fn quant(&mut self, q: &Quant, e: &Expr) -> O {
         if matches!(q.kind, QuantKind::All | QuantKind::Any) {
             return self.truth(e);
+        }
+        if let Some(count) = self.counted_at_once(q) {
+            return count;
         }
         let span = e.span;
         let d = self.copy(O::K(0));

@@ -6,6 +6,8 @@
 //! change, since several moves ask for it.
 
 mod assign;
+mod bits;
+mod cells;
 mod conditions;
 mod lanes;
 mod lists;
@@ -58,6 +60,8 @@ enum Local {
     Unset,
     Val(O),
     Var(R),
+    /// Something that is seen from every cell at once, by its number: see [`cells`].
+    Each(u16),
     Block(M),
     /// A list, and how many entries it may hold now.
     List {
@@ -97,6 +101,8 @@ struct Lower<'b> {
     draws: bool,
     /// Scratch that is emptied for no other reason.
     emptied: Vec<M>,
+    /// What is seen from every cell, while a condition of all cells is written.
+    sight: cells::Sight,
 }
 
 /// Makes and verifies the code of a bound model.
@@ -316,6 +322,7 @@ impl<'b> Lower<'b> {
             full: false,
             draws: false,
             emptied: vec![],
+            sight: cells::Sight::default(),
         }
     }
 }

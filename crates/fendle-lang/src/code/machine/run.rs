@@ -2,6 +2,11 @@
 
 use super::*;
 
+/// Truths as bits, the first one lowest.
+fn bits_of(truths: impl Iterator<Item = bool>) -> i64 {
+    truths.enumerate().fold(0u64, |bits, (i, truth)| bits | u64::from(truth) << i) as i64
+}
+
 impl<'c> Machine<'c> {
     #[inline(always)]
     pub(super) fn r(&self, r: R) -> i64 {
@@ -512,6 +517,30 @@ impl<'c> Machine<'c> {
                         Some(n) => self.w(d, (from + n) as i64),
                         None => jump!(to),
                     }
+                }
+                Op::CompareBlocks { d, a, b, n, how } => {
+                    let (a, b, n) = (a.0 as usize, b.0 as usize, usize::from(n));
+                    let pairs = self.mem[a..a + n].iter().zip(&self.mem[b..b + n]);
+                    let bits = bits_of(pairs.map(|(x, y)| how.holds((*x).into(), (*y).into())));
+                    self.w(d, bits);
+                }
+                Op::Compare { d, a, v, n, how } => {
+                    let (a, n, v) = (a.0 as usize, usize::from(n), self.r(v));
+                    let bits = bits_of(self.mem[a..a + n].iter().map(|x| how.holds((*x).into(), v)));
+                    self.w(d, bits);
+                }
+                Op::BitAnd { d, a, b } => self.w(d, self.r(a) & self.r(b)),
+                Op::BitOr { d, a, b } => self.w(d, self.r(a) | self.r(b)),
+                Op::BitMinus { d, a, b } => self.w(d, self.r(a) & !self.r(b)),
+                Op::BitMove { d, s, by } => self.w(d, code::bits_moved(self.r(s), by)),
+                Op::BitCount { d, s } => self.w(d, self.r(s).count_ones().into()),
+                Op::NextBit { d, s, to } => {
+                    let from = self.r(d);
+                    let left = if (0..64).contains(&from) { self.r(s) as u64 >> from << from } else { 0 };
+                    if left == 0 {
+                        jump!(to);
+                    }
+                    self.w(d, left.trailing_zeros().into());
                 }
                 Op::Push { d, base, s } => {
                     let n = self.r(d);

@@ -1,0 +1,188 @@
+//! Sets of cells as bits in registers: cell 0 is the lowest bit of the first word.
+
+use super::*;
+
+/// A condition asked of every cell: a bit a cell, 64 cells a word, no bits behind the last cell.
+#[derive(Clone)]
+pub(super) struct Bits {
+    pub words: Vec<O>,
+    /// Cells at which it holds in every state, as far as that is known.
+    pub least: Vec<u64>,
+    /// Cells at which it can hold, as far as that is known.
+    pub most: Vec<u64>,
+}
+
+impl Bits {
+    /// The same cells in every state.
+    pub(super) fn fixed(words: Vec<u64>) -> Bits {
+        let of = |w: &u64| O::K(*w as i64);
+        Bits { words: words.iter().map(of).collect(), least: words.clone(), most: words }
+    }
+
+    /// Whether it holds nowhere, whatever the state is.
+    pub(super) fn is_never(&self) -> bool {
+        self.most.iter().all(|w| *w == 0)
+    }
+}
+
+/// Both, word by word.
+pub(super) fn both(a: &[u64], b: &[u64]) -> Vec<u64> {
+    a.iter().zip(b).map(|(a, b)| a & b).collect()
+}
+
+/// What is in the first and not in the second, word by word.
+pub(super) fn without(a: &[u64], b: &[u64]) -> Vec<u64> {
+    a.iter().zip(b).map(|(a, b)| a & !b).collect()
+}
+
+impl Lower<'_> {
+    /// Every cell of the board.
+    pub(super) fn all_cells(&self) -> Vec<u64> {
+        self.cells_where(|_| true)
+    }
+
+    /// The cells for which something holds.
+    pub(super) fn cells_where(&self, holds: impl Fn(i64) -> bool) -> Vec<u64> {
+        let cells = self.b.cells();
+        let mut out = vec![0u64; cells.div_ceil(64)];
+        for c in (0..cells).filter(|c| holds(*c as i64)) {
+            out[c / 64] |= 1 << (c % 64);
+        }
+        out
+    }
+
+    fn word(&mut self, a: O, b: O, known: fn(u64, u64) -> u64, op: fn(R, R, R) -> Op) -> O {
+        if let (O::K(a), O::K(b)) = (a, b) {
+            return O::K(known(a as u64, b as u64) as i64);
+        }
+        let (a, b) = (self.reg(a), self.reg(b));
+        self.unary(|d| op(d, a, b))
+    }
+
+    /// Where both hold.
+    pub(super) fn bits_and(&mut self, a: &Bits, b: &Bits) -> Bits {
+        let (least, most) = (both(&a.least, &b.least), both(&a.most, &b.most));
+        let words = a.words.iter().zip(&b.words).enumerate().map(|(i, (&x, &y))| {
+            // What is known to be no restriction, or to leave nothing, takes no operation.
+            if most[i] == 0 {
+                O::K(0)
+            } else if b.least[i] & a.most[i] == a.most[i] {
+                x
+            } else if a.least[i] & b.most[i] == b.most[i] {
+                y
+            } else {
+                self.word(x, y, |a, b| a & b, |d, a, b| Op::BitAnd { d, a, b })
+            }
+        });
+        Bits { words: words.collect(), least, most }
+    }
+
+    /// Where one of them holds.
+    pub(super) fn bits_or(&mut self, a: &Bits, b: &Bits) -> Bits {
+        let join = |a: &[u64], b: &[u64]| a.iter().zip(b).map(|(a, b)| a | b).collect::<Vec<u64>>();
+        let (least, most) = (join(&a.least, &b.least), join(&a.most, &b.most));
+        let words = a.words.iter().zip(&b.words).enumerate().map(|(i, (&x, &y))| {
+            if b.most[i] & !a.least[i] == 0 {
+                x
+            } else if a.most[i] & !b.least[i] == 0 {
+                y
+            } else {
+                self.word(x, y, |a, b| a | b, |d, a, b| Op::BitOr { d, a, b })
+            }
+        });
+        Bits { words: words.collect(), least, most }
+    }
+
+    /// Where the first holds and the second does not.
+    pub(super) fn bits_minus(&mut self, a: &Bits, b: &Bits) -> Bits {
+        let (least, most) = (without(&a.least, &b.most), without(&a.most, &b.least));
+        let words = a.words.iter().zip(&b.words).enumerate().map(|(i, (&x, &y))| {
+            if most[i] == 0 {
+                O::K(0)
+            } else if a.most[i] & b.most[i] == 0 {
+                x
+            } else {
+                self.word(x, y, |a, b| a & !b, |d, a, b| Op::BitMinus { d, a, b })
+            }
+        });
+        Bits { words: words.collect(), least, most }
+    }
+
+    /// Where it does not hold.
+    pub(super) fn bits_not(&mut self, a: &Bits) -> Bits {
+        let all = Bits::fixed(self.all_cells());
+        self.bits_minus(&all, a)
+    }
+
+    /// The same bit for every cell: that of a truth, 0 or anything else.
+    pub(super) fn bits_of_truth(&mut self, truth: O) -> Bits {
+        let all = self.all_cells();
+        match truth {
+            O::K(0) => Bits::fixed(vec![0; all.len()]),
+            O::K(_) => Bits::fixed(all),
+            O::R(r) => {
+                let words = all.iter().map(|&w| {
+                    let d = self.copy(O::K(w as i64));
+                    let on = self.label();
+                    self.emit(Op::JumpIf { a: r, to: To(on) });
+                    self.emit(Op::Const { d, v: 0 });
+                    self.here(on);
+                    O::R(d)
+                });
+                Bits { words: words.collect(), least: vec![0; all.len()], most: all }
+            }
+        }
+    }
+
+    /// Words moved on by so many bits, towards higher cells where that is above 0. `len` words come out.
+    pub(super) fn bits_moved(&mut self, words: &[O], by: i64, len: usize) -> Vec<O> {
+        let (far, near) = (by.div_euclid(64), by.rem_euclid(64) as i32);
+        let word = |i: i64| usize::try_from(i).ok().and_then(|i| words.get(i)).copied().unwrap_or(O::K(0));
+        let pairs: Vec<(O, O)> = (0..len as i64).map(|i| (word(i - far), word(i - far - 1))).collect();
+        let mut out = vec![];
+        for (here, below) in pairs {
+            out.push(if near == 0 {
+                here
+            } else {
+                let low = self.word_moved(here, near);
+                let high = self.word_moved(below, near - 64);
+                if let (O::K(0), x) | (x, O::K(0)) = (low, high) {
+                    x
+                } else {
+                    self.word(low, high, |a, b| a | b, |d, a, b| Op::BitOr { d, a, b })
+                }
+            });
+        }
+        out
+    }
+
+    fn word_moved(&mut self, word: O, by: i32) -> O {
+        match word {
+            O::K(v) => O::K(code::bits_moved(v, by)),
+            O::R(s) => self.unary(|d| Op::BitMove { d, s, by }),
+        }
+    }
+
+    /// Jumps where some bit is set, or where none is.
+    pub(super) fn jump_on_bits(&mut self, bits: &Bits, to: Label, any: bool) {
+        if bits.least.iter().any(|w| *w != 0) {
+            if any {
+                self.emit(Op::Jump { to: To(to) });
+            }
+            return;
+        }
+        let words: Vec<O> = bits.words.iter().copied().filter(|w| *w != O::K(0)).collect();
+        let mut words = words.into_iter();
+        let Some(mut all) = words.next() else {
+            if !any {
+                self.emit(Op::Jump { to: To(to) });
+            }
+            return;
+        };
+        for w in words {
+            all = self.word(all, w, |a, b| a | b, |d, a, b| Op::BitOr { d, a, b });
+        }
+        let a = self.reg(all);
+        self.emit(if any { Op::JumpIf { a, to: To(to) } } else { Op::JumpUnless { a, to: To(to) } });
+    }
+}
