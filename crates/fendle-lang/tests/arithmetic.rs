@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use common::{compare, game};
 use fendle_lang::Game;
+use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
 use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::run::FaultKind;
@@ -414,7 +415,6 @@ type Flooding<'w> = (&'w str, &'w [(i64, i64)], bool);
 /// four, eight and slanting steps, with a rim and without.
 #[test]
 fn floods_reach_what_is_reached_step_by_step() {
-    let (rows, cols) = (3i64, 5i64);
     let four = [(-1, 0), (0, 1), (1, 0), (0, -1)];
     let eight: Vec<(i64, i64)> =
         (-1..=1).flat_map(|r| (-1..=1).map(move |c| (r, c))).filter(|s| *s != (0, 0)).collect();
@@ -424,17 +424,19 @@ fn floods_reach_what_is_reached_step_by_step() {
         ("by around(2 * down, up + left) while tile[n] == tile[c]", &[(2, 0), (-1, -1)], false),
         ("by around4 while tile[n] == tile[c], rim", &four, true),
     ];
-    let mut text = "model floods\nlevel tile: grid of 0..2\nstate many, spots: 0..999 = 0\n".to_string();
+    let mut text = "model floods\nlevel tile: grid of 0..2\nstate many, spots: 0..9999 = 0\n".to_string();
     for (i, (words, ..)) in ways.iter().enumerate() {
         text.push_str(&format!(
             "fn group{i}(c: cell) = flood(n from c {words})\n\
              move m{i}(c: cell) {{\n    many = count(n in group{i}(c))\n    \
-             spots = sum(n in group{i}(c): 5 * row(n) + col(n))\n}}\n"
+             spots = sum(n in group{i}(c): 9 * row(n) + col(n))\n}}\n"
         ));
     }
-    text.push_str("goal many == 999\n");
+    text.push_str("goal many == 9999\n");
     let mut rng = SmallRng::seed_from_u64(4711);
-    for _ in 0..12 {
+    // On small boards sets are bits, on large ones a number a cell.
+    let sides = [(3i64, 5i64), (8, 8), (9, 9)];
+    for (rows, cols) in sides.into_iter().flat_map(|s| [s; 6]) {
         let tile: Vec<i64> = (0..rows * cols).map(|_| rng.random_range(0..3)).collect();
         let drawn: Vec<String> = tile
             .chunks(cols as usize)
@@ -442,6 +444,9 @@ fn floods_reach_what_is_reached_step_by_step() {
             .collect();
         let game = game(&text, &format!("values.tile = '''\n{}\n'''", drawn.join("\n")));
         let b = &game.bound;
+        let bits = game.code.ops.iter().any(|op| matches!(op, Op::FloodBits { .. }));
+        let blocks = game.code.ops.iter().any(|op| matches!(op, Op::FloodEqual { .. }));
+        assert_eq!((bits, blocks), (rows * cols <= 64, rows * cols > 64));
         let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
         let mut both = common::both(&game, &native);
         common::compare_native(&game, &mut both, &b.position.clone()).expect("agrees");
@@ -452,7 +457,7 @@ fn floods_reach_what_is_reached_step_by_step() {
         for (number, (of, params)) in table.list.iter().enumerate() {
             let (_, steps, rim) = ways[*of];
             let want = reached(&tile, (rows, cols), params[0], steps, rim);
-            let sum: i64 = want.iter().map(|c| 5 * (c / cols + 1) + c % cols + 1).sum();
+            let sum: i64 = want.iter().map(|c| 9 * (c / cols + 1) + c % cols + 1).sum();
             match step(b, &table, &b.position, number, false) {
                 Ok(Tried::Made(list)) => {
                     let state = &list[0].made.state;

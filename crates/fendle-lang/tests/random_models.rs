@@ -946,7 +946,9 @@ fn all_executors_agree_on_random_models() {
         }
     }
     assert!(stopped > 300, "{stopped} moves stopped before a draw");
-    let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0).map(|o| *o.0).collect();
+    // Floods on boards of more than 64 cells are compared where boards are large: in `arithmetic`.
+    let is_small = |name: &str| name != "FloodEqual";
+    let missing: Vec<_> = ops.iter().filter(|o| *o.1 == 0 && is_small(o.0)).map(|o| *o.0).collect();
     assert!(missing.is_empty(), "never written: {missing:?}");
     assert!(numbered > 30, "{numbered} models whose states had numbers");
     assert!(drawn > 2000 && set_aside > 20, "{drawn} outcomes of draws, {set_aside} set aside");

@@ -499,8 +499,13 @@ impl Emitter<'_> {
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, slot, i64::from(self.code.state_len));
         self.unless_stray(inside);
         let one = self.number(1);
+        self.mark_if(slot, one);
+    }
+
+    /// Remembers that number `slot` of the state, which is known to be there, was stored to, where `bit` is 1 and not 0.
+    pub(crate) fn mark_if(&mut self, slot: Value, bit: Value) {
         // Shifts count modulo 64.
-        let mask = self.b.ins().ishl(one, slot);
+        let mask = self.b.ins().ishl(bit, slot);
         if let Some(marks) = self.marks {
             let old = self.b.use_var(marks);
             let new = self.b.ins().bor(old, mask);

@@ -184,6 +184,21 @@ impl NativeCode {
     }
 }
 
+/// How a program ended, as the machine says it.
+#[inline]
+fn how_it_ended(ended: Ended, context: &Context) -> Result<Halt, Break> {
+    match ended {
+        Ended::Done => Ok(Halt::Done),
+        Ended::Give => Ok(Halt::Give(context.value)),
+        Ended::Refused(which) => Ok(Halt::Refused(which)),
+        Ended::NotOffered => Ok(Halt::NotOffered),
+        Ended::Paused(pc) => Ok(Halt::Paused(pc)),
+        Ended::Cut => Ok(Halt::Cut),
+        Ended::Broken => Err(Break { site: Site(context.site), value: context.value }),
+        Ended::Stray => panic!("a rule reached outside the memory: this is a mistake in fendle"),
+    }
+}
+
 impl Native for NativeCode {
     #[inline]
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
@@ -192,16 +207,23 @@ impl Native for NativeCode {
         let mut context = Context::of(machine);
         // SAFETY: see the head of this crate: the code is that of this level, and the context points into this machine.
         let ended = unsafe { function(&raw mut context, u64::from(entry)) };
-        match Ended::of(ended) {
-            Ended::Done => Ok(Halt::Done),
-            Ended::Give => Ok(Halt::Give(context.value)),
-            Ended::Refused(which) => Ok(Halt::Refused(which)),
-            Ended::NotOffered => Ok(Halt::NotOffered),
-            Ended::Paused(pc) => Ok(Halt::Paused(pc)),
-            Ended::Cut => Ok(Halt::Cut),
-            Ended::Broken => Err(Break { site: Site(context.site), value: context.value }),
-            Ended::Stray => panic!("a rule reached outside the memory: this is a mistake in fendle"),
+        how_it_ended(Ended::of(ended), &context)
+    }
+
+    #[inline]
+    fn try_next(&self, machine: &mut Machine<'_>, moves: &[u32]) -> Option<(usize, Result<Halt, Break>)> {
+        assert_eq!(Sizes::of(machine.code()), self.sizes, "the code of another level");
+        for (i, &number) in moves.iter().enumerate() {
+            let entry = machine.begin_move(number as usize);
+            let function = self.entries[self.program_of[entry as usize] as usize];
+            let mut context = Context::of(machine);
+            // SAFETY: as in `run`.
+            let ended = Ended::of(unsafe { function(&raw mut context, u64::from(entry)) });
+            if !matches!(ended, Ended::Refused(_) | Ended::NotOffered) {
+                return Some((i, how_it_ended(ended, &context)));
+            }
         }
+        None
     }
 
     fn numbered(

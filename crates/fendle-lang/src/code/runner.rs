@@ -471,10 +471,10 @@ impl Worker for Runner<'_> {
                 self.machine.pack_loaded(&mut self.source);
             }
             let mut fault = self.quantities();
-            for &number in &self.game.code.tried {
-                let of = MoveId(number);
-                let number = number as usize;
-                let mut tried = self.machine.try_move(number);
+            let mut left = self.game.code.tried.as_slice();
+            while let Some((i, mut tried)) = self.machine.try_next(left) {
+                let of = MoveId(left[i]);
+                left = &left[i + 1..];
                 if let Ok(halt) = tried
                     && self.machine.is_before_draw(halt)
                 {
@@ -659,13 +659,13 @@ impl Worker for Runner<'_> {
         }
         self.machine.forget_ended();
         let mut out = vec![];
-        for &number in &self.game.code.tried {
-            let (of, number) = (MoveId(number), number as usize);
-            match self.machine.try_move(number).map_err(|b| broken(b, Some(of)))? {
-                // A refusal cannot follow a draw.
-                Halt::Done | Halt::Paused(_) | Halt::Cut => out.push(of),
-                _ => {}
-            }
+        let mut left = self.game.code.tried.as_slice();
+        while let Some((i, tried)) = self.machine.try_next(left) {
+            let of = MoveId(left[i]);
+            left = &left[i + 1..];
+            // A refusal cannot follow a draw.
+            tried.map_err(|b| broken(b, Some(of)))?;
+            out.push(of);
         }
         Ok(out)
     }

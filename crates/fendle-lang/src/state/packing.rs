@@ -286,34 +286,62 @@ impl Codec {
     #[inline]
     pub fn patch(&self, values: &[i32], changed: &[u64], out: &mut [u64]) -> Result<(), NotRearranged> {
         let mut ranked = None;
-        for slot in set_bits(changed) {
-            match self.places[slot] {
-                Packed::Fixed => {}
-                Packed::Bits { bit, width, lo, none } => {
-                    let value = code_of(values[slot], lo, none);
+        for (w, &word) in changed.iter().enumerate() {
+            // Where many values changed their neighbours are packed with them, as many as fill a word at once.
+            let last =
+                (word.count_ones() >= MANY_CHANGED).then(|| 64 * w + 63 - word.leading_zeros() as usize);
+            let mut left = word;
+            while left != 0 {
+                let slot = 64 * w + left.trailing_zeros() as usize;
+                left &= left - 1;
+                match self.places[slot] {
+                    Packed::Fixed => {}
+                    Packed::Bits { bit, width, lo, none } => {
+                        let mut value = code_of(values[slot], lo, none);
+                        let mut wide = width;
+                        let mut next = slot + 1;
+                        while last.is_some_and(|last| next <= last)
+                            && wide + width <= 64
+                            && matches!(self.places[next], Packed::Bits { bit: b, width: w, lo: l, none: n }
+                                if (b, w, l, n) == (bit + wide, width, lo, none))
+                        {
+                            value |= code_of(values[next], lo, none) << wide;
+                            wide += width;
+                            left &= !(1 << (next % 64));
+                            next += 1;
+                        }
+                        overwrite(out, bit, wide, value);
+                    }
+                    Packed::Rank { field } if ranked == Some(field) => {}
+                    Packed::Rank { field } => {
+                        ranked = Some(field);
+                        self.patch_rank(field as usize, values, out)?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Packs the rank of a field anew.
+    fn patch_rank(&self, field: usize, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
+        match &self.fields[field] {
+            Field::Bits { .. } => {}
+            Field::Heaps { heaps, bit, tag } => {
+                let mut bit = *bit;
+                let put = |value, width| {
                     overwrite(out, bit, width, value);
-                }
-                Packed::Rank { field } if ranked == Some(field) => {}
-                Packed::Rank { field } => {
-                    ranked = Some(field);
-                    if let Field::Heaps { heaps, bit, tag } = &self.fields[field as usize] {
-                        let mut bit = *bit;
-                        let put = |value, width| {
-                            overwrite(out, bit, width, value);
-                            bit += width;
-                        };
-                        heaps.codes(values, put).ok_or(NotRearranged(*tag))?;
-                    }
-                    if let Field::Spread { slot, len, spread, bit, width, tag } = &self.fields[field as usize]
-                    {
-                        let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
-                        overwrite(out, *bit, *width, rank);
-                    }
-                    if let Field::Rank { slot, len, ranker, bit, width, tag } = &self.fields[field as usize] {
-                        let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
-                        overwrite(out, *bit, *width, rank);
-                    }
-                }
+                    bit += width;
+                };
+                heaps.codes(values, put).ok_or(NotRearranged(*tag))?;
+            }
+            Field::Spread { slot, len, spread, bit, width, tag } => {
+                let rank = spread.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                overwrite(out, *bit, *width, rank);
+            }
+            Field::Rank { slot, len, ranker, bit, width, tag } => {
+                let rank = ranker.rank(&values[*slot..*slot + *len]).ok_or(NotRearranged(*tag))?;
+                overwrite(out, *bit, *width, rank);
             }
         }
         Ok(())
@@ -360,6 +388,9 @@ pub(crate) fn set_bits(words: &[u64]) -> impl Iterator<Item = usize> + '_ {
         .map(move |left| w * 64 + left.trailing_zeros() as usize)
     })
 }
+
+/// Changed values in 64 from which those between them are packed, too.
+const MANY_CHANGED: u32 = 8;
 
 /// `none` as a value of a state.
 const NONE: i32 = crate::model::NONE as i32;
@@ -713,6 +744,17 @@ mod tests {
             let mut changed = [0u64; 2];
             for slot in [a, b, 40, 41, 42, 43, 44, 75] {
                 changed[slot as usize / 64] |= 1 << (slot % 64);
+            }
+            if round % 3 == 0 {
+                // Many at once, with some between them that did not change.
+                for slot in (0..75).filter(|s| s % 2 == 0 || s % 7 < 3) {
+                    changed[slot / 64] |= 1 << (slot % 64);
+                    values[slot] = match slot {
+                        0..40 => (slot as u32 * round % 5) as i32,
+                        45.. => (slot as u32 * round % 110) as i32 - 9,
+                        _ => values[slot],
+                    };
+                }
             }
             codec.patch(&values, &changed, &mut words).expect("fits");
             let mut whole = vec![0; words.len()];

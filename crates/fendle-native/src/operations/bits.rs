@@ -5,7 +5,7 @@ use fendle_lang::code::ir::Comparison;
 use super::*;
 
 /// The same comparison, as the processor names it.
-fn condition(how: Comparison) -> IntCC {
+pub(super) fn condition(how: Comparison) -> IntCC {
     match how {
         Comparison::Equal => IntCC::Equal,
         Comparison::Differs => IntCC::NotEqual,
@@ -103,6 +103,23 @@ impl Emitter<'_> {
                 let v = self.b.ins().popcnt(s);
                 self.set(d, v);
             }
+            Op::BitAt { d, s, i } => {
+                let (s, i) = (self.get(s), self.get(i));
+                let bit = self.b.ins().ushr(s, i);
+                let bit = self.b.ins().band_imm(bit, 1);
+                // Shifts count modulo 64.
+                let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, i, 64);
+                let zero = self.number(0);
+                let v = self.b.ins().select(inside, bit, zero);
+                self.set(d, v);
+            }
+            Op::CellsOf { d, s } => self.cells_of(d, s),
+            Op::FloodBits { d, m, from, steps } => self.flood_bits(d, (m, from), steps),
+            Op::Spread { d, s, steps } => {
+                let s = self.get(s);
+                let v = self.spread(s, steps);
+                self.set(d, v);
+            }
             Op::NextBit { d, s, to } => {
                 let (from, s) = (self.get(d), self.get(s));
                 // Shifts count modulo 64, so what lies behind all bits is set apart.
@@ -119,5 +136,71 @@ impl Emitter<'_> {
             }
             _ => unreachable!("only operations on bits are sent here"),
         }
+    }
+
+    /// Writes a set as a block, four cells at a time.
+    fn cells_of(&mut self, d: M, s: R) {
+        let cells = self.code.cells;
+        self.wrote(Some((d, cells)));
+        let s = self.get(s);
+        let mut i = 0;
+        while i < cells {
+            let n = if cells - i >= 4 { 4 } else { 1 };
+            let bits = if i < 64 { self.b.ins().ushr_imm(s, i64::from(i)) } else { self.number(0) };
+            let v = if n == 4 {
+                let first = self.b.ins().band_imm(bits, 1);
+                let mut v = self.b.ins().ireduce(I32, first);
+                v = self.b.ins().scalar_to_vector(I32X4, v);
+                for lane in 1..4u8 {
+                    let bit = self.b.ins().ushr_imm(bits, i64::from(lane));
+                    let bit = self.b.ins().band_imm(bit, 1);
+                    let bit = self.b.ins().ireduce(I32, bit);
+                    v = self.b.ins().insertlane(v, bit, lane);
+                }
+                v
+            } else {
+                let bit = self.b.ins().band_imm(bits, 1);
+                self.b.ins().ireduce(I32, bit)
+            };
+            self.store_raw(v, d.0 + i);
+            i += n;
+        }
+    }
+
+    /// The cells of a set and those that one step leads to from them.
+    fn spread(&mut self, cells: Value, steps: u16) -> Value {
+        let mut all = cells;
+        for (from, by) in self.code.steps[usize::from(steps)].all.clone() {
+            let stay = self.b.ins().band_imm(cells, from as i64);
+            let moved = if by >= 0 {
+                self.b.ins().ishl_imm(stay, i64::from(by))
+            } else {
+                self.b.ins().ushr_imm(stay, i64::from(-by))
+            };
+            all = self.b.ins().bor(all, moved);
+        }
+        all
+    }
+
+    /// Spreads from one cell until nothing is added.
+    fn flood_bits(&mut self, d: R, (m, from): (R, R), steps: u16) {
+        let (among, from) = (self.get(m), self.get(from));
+        let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, from, 64);
+        let one = self.number(1);
+        let bit = self.b.ins().ishl(one, from);
+        let zero = self.number(0);
+        let bit = self.b.ins().select(inside, bit, zero);
+        let first = self.b.ins().band(among, bit);
+        let (round, done) = (self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(round, I64);
+        self.b.ins().jump(round, &[BlockArg::Value(first)]);
+        self.b.switch_to_block(round);
+        let reached = self.b.block_params(round)[0];
+        let more = self.spread(reached, steps);
+        let more = self.b.ins().band(more, among);
+        let ended = self.b.ins().icmp(IntCC::Equal, more, reached);
+        self.b.ins().brif(ended, done, &[], round, &[BlockArg::Value(more)]);
+        self.b.switch_to_block(done);
+        self.set(d, reached);
     }
 }

@@ -200,6 +200,10 @@ impl Emitter<'_> {
             | Op::BitMinus { .. }
             | Op::BitMove { .. }
             | Op::BitCount { .. }
+            | Op::BitAt { .. }
+            | Op::CellsOf { .. }
+            | Op::FloodBits { .. }
+            | Op::Spread { .. }
             | Op::NextBit { .. } => self.bits(&op),
             Op::Push { d, base, s } => {
                 let n = self.get(d);
@@ -249,6 +253,7 @@ impl Emitter<'_> {
             | Op::LaneLen { .. }
             | Op::LaneVertical { .. }
             | Op::LaneCell { .. } => self.lane(&op),
+            Op::Gather { base, lane, how, v, fill } => self.gather(base, lane, (how, v), fill),
             Op::ShapeMove { .. }
             | Op::ShapeAnchor { .. }
             | Op::ShapeKind { .. }
@@ -298,7 +303,7 @@ impl Emitter<'_> {
                 self.b.ins().store(table(), new, self.score, 0);
             }
             // Who asks for the places of a refusal interprets.
-            Op::RefuseAt { .. } | Op::RefuseIn { .. } => {}
+            Op::RefuseAt { .. } | Op::RefuseIn { .. } | Op::RefuseAmong { .. } => {}
             Op::Refuse { which } => return self.ends(Ended::Refused(which)),
             Op::NotOffered {} => return self.ends(Ended::NotOffered),
             Op::Done {} => return self.ends(Ended::Done),

@@ -1,5 +1,8 @@
 //! Places, directions, lanes and placed shapes.
 
+use fendle_lang::code::ir::Comparison;
+
+use super::bits::condition;
 use super::*;
 use crate::emit::quotient;
 
@@ -214,6 +217,89 @@ impl Emitter<'_> {
             }
             _ => unreachable!("only lanes are sent here"),
         }
+    }
+
+    /// Moves the values along a lane that compare so to its beginning, one after the other; where nothing is kept, a place holds what it held.
+    pub(super) fn gather(&mut self, base: M, lane: R, (how, v): (Comparison, i32), fill: i32) {
+        let cols = self.cols;
+        let lane = self.get(lane);
+        let dir = self.b.ins().sshr_imm(lane, 32);
+        let dir = self.b.ins().band_imm(dir, 0xff);
+        let step = self.look_up(DIR_STEPS.iter().map(|(r, c)| r * cols + c).collect(), dir);
+        let first = self.b.ins().sshr_imm(lane, 40);
+        let len = self.b.ins().band_imm(lane, 0xffff_ffff);
+        // Both ends of the lane are checked, so that what lies between them is on the board.
+        let last = self.b.ins().iadd_imm(len, -1);
+        let last = self.b.ins().imul(last, step);
+        let last = self.b.ins().iadd(first, last);
+        let cells = i64::from(self.code.cells);
+        let from = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, first, cells);
+        let to = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, last, cells);
+        let inside = self.b.ins().band(from, to);
+        self.unless_stray(inside);
+        self.wrote(Some((base, self.code.cells)));
+        let zero = self.number(0);
+        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+        for _ in 0..3 {
+            self.b.append_block_param(head, I64);
+        }
+        self.b.append_block_param(done, I64);
+        self.b.append_block_param(done, I64);
+        // How many were looked at, the cell, and the cell that the next kept value goes to.
+        let start = [zero, first, first].map(BlockArg::Value);
+        self.b.ins().jump(head, &start);
+        self.b.switch_to_block(head);
+        let &[i, cell, to] = self.b.block_params(head) else { unreachable!("three parameters") };
+        let more = self.b.ins().icmp(IntCC::UnsignedLessThan, i, len);
+        self.b.ins().brif(more, body, &[], done, &[BlockArg::Value(cell), BlockArg::Value(to)]);
+        self.b.switch_to_block(body);
+        let value = self.cell_value(base, cell);
+        let keep = self.b.ins().icmp_imm(condition(how), value, i64::from(v));
+        let old = self.cell_value(base, to);
+        let new = self.b.ins().select(keep, value, old);
+        self.put_cell(base, to, old, new);
+        let next = self.b.ins().iadd(to, step);
+        let to = self.b.ins().select(keep, next, to);
+        let i = self.b.ins().iadd_imm(i, 1);
+        let cell = self.b.ins().iadd(cell, step);
+        self.b.ins().jump(head, &[i, cell, to].map(BlockArg::Value));
+        self.b.switch_to_block(done);
+        let &[end, to] = self.b.block_params(done) else { unreachable!("two parameters") };
+        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(head, I64);
+        self.b.ins().jump(head, &[BlockArg::Value(to)]);
+        self.b.switch_to_block(head);
+        let to = self.b.block_params(head)[0];
+        let full = self.b.ins().icmp(IntCC::Equal, to, end);
+        self.b.ins().brif(full, done, &[], body, &[]);
+        self.b.switch_to_block(body);
+        let old = self.cell_value(base, to);
+        let new = self.number(fill.into());
+        self.put_cell(base, to, old, new);
+        let next = self.b.ins().iadd(to, step);
+        self.b.ins().jump(head, &[BlockArg::Value(next)]);
+        self.b.switch_to_block(done);
+    }
+
+    fn cell_address(&mut self, cell: Value) -> Value {
+        let bytes = self.b.ins().ishl_imm(cell, 2);
+        self.b.ins().iadd(self.mem, bytes)
+    }
+
+    /// What a block holds at a cell that is known to be on the board.
+    fn cell_value(&mut self, base: M, cell: Value) -> Value {
+        let at = self.cell_address(cell);
+        self.b.ins().sload32(heap(), at, (base.0 * 4) as i32)
+    }
+
+    /// Stores a value of the state now, and remembers it where it is another one.
+    fn put_cell(&mut self, base: M, cell: Value, old: Value, new: Value) {
+        let at = self.cell_address(cell);
+        self.b.ins().istore32(heap(), new, at, (base.0 * 4) as i32);
+        let differs = self.b.ins().icmp(IntCC::NotEqual, old, new);
+        let differs = self.b.ins().uextend(I64, differs);
+        let slot = self.b.ins().iadd_imm(cell, i64::from(base.0 - self.code.now));
+        self.mark_if(slot, differs);
     }
 
     /// A quotient and the rest, of a number below 2^31 and a fixed divisor: see [`quotient`].

@@ -77,7 +77,7 @@ impl Code {
         let mut uses: Vec<M> = vec![];
         let cells = self.cells;
         match *op {
-            Op::ClearCells { d } => kills.push((d, cells)),
+            Op::ClearCells { d } | Op::CellsOf { d, .. } => kills.push((d, cells)),
             Op::Reset { d, len } => kills.push((d, len)),
             Op::CopyBlock { d, s, len } => {
                 kills.push((d, len));

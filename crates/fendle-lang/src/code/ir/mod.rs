@@ -17,6 +17,7 @@
 mod live;
 mod ops;
 mod positions;
+mod reuse;
 mod tidy;
 mod verify;
 
@@ -264,6 +265,8 @@ pub struct Code {
     pub shapes: Vec<ShapeTable>,
     /// What lies beside each cell, for floods.
     pub beside: Vec<Beside>,
+    /// Where steps lead, on boards of one word.
+    pub steps: Vec<Steps>,
     /// Where programs can be suspended.
     pub points: Vec<Point>,
     /// Scratch blocks: address and length, ascending.
@@ -310,6 +313,48 @@ impl Beside {
     #[must_use]
     pub fn of(&self, cell: usize) -> &[u16] {
         &self.cells[self.firsts[cell] as usize..self.firsts[cell + 1] as usize]
+    }
+}
+
+/// Where some steps lead from the cells of a board that has at most 64.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Steps {
+    /// For each step the cells from which it stays on the board, and by how many bits it moves them on.
+    pub all: Vec<(u64, i32)>,
+}
+
+impl Steps {
+    /// Of a board with so many rows and columns, by steps in rows and columns. O(cells * steps).
+    #[must_use]
+    pub fn new((rows, cols): (i64, i64), steps: &[(i64, i64)]) -> Steps {
+        let one = |&(down, right): &(i64, i64)| {
+            let stays = (0..rows * cols).filter(|c| code::beside(*c, (down, right), (rows, cols)).is_some());
+            let from = stays.fold(0u64, |bits, c| bits | 1u64.checked_shl(c as u32).unwrap_or(0));
+            (from, (down * cols + right) as i32)
+        };
+        // A step that leaves the board from everywhere moves nothing.
+        Steps { all: steps.iter().map(one).filter(|s| s.0 != 0).collect() }
+    }
+
+    /// Some cells and those that one step leads to from them.
+    #[inline]
+    #[must_use]
+    pub fn spread(&self, cells: u64) -> u64 {
+        let moved = |(from, by): &(u64, i32)| code::bits_moved((cells & from) as i64, *by) as u64;
+        self.all.iter().map(moved).fold(cells, |all, more| all | more)
+    }
+
+    /// The cells among some that are reached from one through others of them.
+    #[must_use]
+    pub fn flood(&self, among: u64, from: i64) -> u64 {
+        let mut reached = if (0..64).contains(&from) { among & 1 << from } else { 0 };
+        loop {
+            let more = self.spread(reached) & among;
+            if more == reached {
+                return reached;
+            }
+            reached = more;
+        }
     }
 }
 

@@ -246,6 +246,14 @@ ops! {
     BitMove { d: R, s: R, by: i32 } => [Reads(s), Writes(d)];
     /// How many bits are set.
     BitCount { d: R, s: R } => [Reads(s), Writes(d)];
+    /// Bit `i`: 1 or 0; 0 where there is no such bit.
+    BitAt { d: R, s: R, i: R } => [Reads(s), Reads(i), Writes(d)];
+    /// The cells with a bit in `s`, as a block.
+    CellsOf { d: M, s: R } => [Block(d, None), Reads(s)];
+    /// The cells in `m` that are reached from the cell `from` through others of them by steps, itself with them; none where it is not in `m`.
+    FloodBits { d: R, m: R, from: R, steps: u16 } => [Reads(m), Reads(from), Writes(d)];
+    /// The cells in `s` and those that one step leads to from them.
+    Spread { d: R, s: R, steps: u16 } => [Reads(s), Writes(d)];
     /// Advances `d` to the next number whose bit is set in `s`, itself included; jumps when none is left.
     NextBit { d: R, s: R, to: To } => [Reads(d), Reads(s), Writes(d), Jumps(to)];
     /// Appends `s` to the list at `base`, whose length is `d`; a number takes two places.
@@ -281,6 +289,9 @@ ops! {
     /// Takes lanes out of a grid: rows or columns (`flags` 1) that are marked in `gone`; `fill` comes
     /// in at the low side (`flags` 2) or at the high one.
     CutLanes { d: M, s: M, gone: M, fill: R, flags: u8 } => [Block(d, None), Block(s, None), Block(gone, Some(1)), Reads(fill)];
+    /// The values along a lane of the state now that compare so with `v` move to its beginning, in their order; the rest of it holds `fill`. What
+    /// becomes another value is remembered.
+    Gather { base: M, lane: R, how: Comparison, v: i32, fill: i32 } => [Block(base, None), Reads(lane)];
     /// Makes room for a lane: what lies from it on, seen from the side `flags` says, moves on by one.
     OpenLane { d: M, s: M, lane: R, flags: u8 } => [Block(d, None), Block(s, None), Reads(lane)];
     /// A placed shape moved by an offset; breaks when that is too far away.
@@ -322,6 +333,8 @@ ops! {
     RefuseAt { p: R } => [Reads(p)];
     /// Notes the cells of a set for it.
     RefuseIn { base: M } => [Block(base, None)];
+    /// Notes the cells with a bit in `s` for it.
+    RefuseAmong { s: R } => [Reads(s)];
     /// Refuses the move, for the reason of this number.
     Refuse { which: u32 } => [];
     /// The move is none here.

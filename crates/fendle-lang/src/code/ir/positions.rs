@@ -173,8 +173,14 @@ fn shape_of(code: &Code, from: u32, point: &Point) -> Option<(Steps, Held)> {
     while out.len() < shape.order.len() {
         let pc = shape.order[out.len()];
         let op = code.ops[pc as usize];
-        let mut fits =
-            !matches!(op, Op::Refuse { .. } | Op::NotOffered {} | Op::RefuseAt { .. } | Op::RefuseIn { .. });
+        let mut fits = !matches!(
+            op,
+            Op::Refuse { .. }
+                | Op::NotOffered {}
+                | Op::RefuseAt { .. }
+                | Op::RefuseIn { .. }
+                | Op::RefuseAmong { .. }
+        );
         op.roles(&mut |role| {
             if let Role::Block(m, len) = role {
                 let end = m.0 + len.unwrap_or(code.cells);

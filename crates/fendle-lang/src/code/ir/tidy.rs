@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use super::ops::{Jumps, Renaming};
+use super::reuse::reuse;
 use super::*;
 use crate::model::code::lane_parts;
 
@@ -19,10 +20,10 @@ impl Renaming for Renames {
 }
 
 /// Shortens a program whose jumps are counted from its first operation: what depends on the level alone is decided, jumps
-/// lead where they end, a number that is needed twice is written once, and what no way leads to, or nobody reads, is left out.
+/// lead where they end, what was found before on every way is not found again, and what no way leads to, or nobody reads, is left out.
 ///
 /// Values, faults and their places stay the same, and so does the order of all stores. O(operations) a round, a few rounds.
-pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R]) {
+pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R], cells: u32) {
     drop_pauses(ops);
     for _ in 0..ROUNDS {
         let before = ops.len();
@@ -31,8 +32,9 @@ pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R]) {
         turn_round(ops);
         drop_unreached(ops);
         let merged = one_constant_each(ops, params);
+        let reused = reuse(ops, cells);
         drop_unread(ops);
-        if !decided && !threaded && !merged && ops.len() == before {
+        if !decided && !threaded && !merged && !reused && ops.len() == before {
             break;
         }
     }
@@ -356,7 +358,10 @@ fn only_writes(op: &Op) -> Option<R> {
         | Op::BitOr { d, .. }
         | Op::BitMinus { d, .. }
         | Op::BitMove { d, .. }
-        | Op::BitCount { d, .. } => Some(d),
+        | Op::BitCount { d, .. }
+        | Op::BitAt { d, .. }
+        | Op::FloodBits { d, .. }
+        | Op::Spread { d, .. } => Some(d),
         _ => None,
     }
 }
@@ -433,7 +438,7 @@ mod tests {
             Op::Give { s: r(1) },
             Op::NotOffered {},
         ];
-        tidy(&mut ops, &[]);
+        tidy(&mut ops, &[], 4);
         assert_eq!(ops, vec![Op::Const { d: r(1), v: 2 }, Op::Give { s: r(1) }]);
     }
 
@@ -450,7 +455,7 @@ mod tests {
             Op::Give { s: r(0) },
             Op::Give { s: r(1) },
         ];
-        tidy(&mut ops, &[r(0), r(1)]);
+        tidy(&mut ops, &[r(0), r(1)], 4);
         assert_eq!(
             ops,
             vec![Op::JumpNe { a: r(0), b: r(1), to: To(2) }, Op::Give { s: r(0) }, Op::Give { s: r(1) }]
@@ -470,27 +475,27 @@ mod tests {
             Op::Done {},
         ];
         let mut short = ops.clone();
-        tidy(&mut short, &[r(0)]);
+        tidy(&mut short, &[r(0)], 4);
         assert_eq!(short, vec![Op::BeforeDraw { point: 0 }, draw(1), draw(3), Op::Done {}]);
         // A branch that ends without waiting for the others comes before them: the order would change.
         let mut other = ops.clone();
         other.insert(0, Op::JumpIf { a: r(0), to: To(6) });
-        tidy(&mut other, &[r(0)]);
+        tidy(&mut other, &[r(0)], 4);
         assert!(other.contains(&Op::Merge { point: 4 }), "{other:?}");
         // The first draw may be passed over.
         let mut past = ops;
         past.insert(1, Op::JumpIf { a: r(0), to: To(3) });
-        tidy(&mut past, &[r(0)]);
+        tidy(&mut past, &[r(0)], 4);
         assert!(past.contains(&Op::BeforeDraw { point: 2 }), "{past:?}");
     }
 
     #[test]
     fn a_loop_without_an_end_stays_one() {
         let mut ops = vec![Op::Jump { to: To(0) }];
-        tidy(&mut ops, &[]);
+        tidy(&mut ops, &[], 4);
         assert_eq!(ops, vec![Op::Jump { to: To(0) }]);
         let mut ops = vec![Op::Jump { to: To(1) }, Op::Jump { to: To(0) }];
-        tidy(&mut ops, &[]);
+        tidy(&mut ops, &[], 4);
         assert!(!ops.is_empty() && ops.iter().all(|op| matches!(op, Op::Jump { .. })));
     }
 }

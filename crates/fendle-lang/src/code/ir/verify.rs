@@ -82,7 +82,8 @@ impl Code {
             Op::Reset { d, .. }
             | Op::CutLanes { d, .. }
             | Op::OpenLane { d, .. }
-            | Op::FloodEqual { d, .. } => Some((d, false)),
+            | Op::FloodEqual { d, .. }
+            | Op::CellsOf { d, .. } => Some((d, false)),
             Op::ListTail { to, .. } => Some((to, false)),
             Op::PutInto { list, .. }
             | Op::ListCopy { list, .. }
@@ -92,7 +93,7 @@ impl Code {
             Op::StoreAt { to, .. } => Some((to, false)),
             Op::CopyBlock { d, .. } | Op::ClearCells { d } => Some((d, false)),
             Op::Union { d, .. } | Op::Minus { d, .. } | Op::Both { d, .. } => Some((d, false)),
-            Op::Put { base, .. } => Some((base, true)),
+            Op::Put { base, .. } | Op::Gather { base, .. } => Some((base, true)),
             Op::PutAt { to, .. } => Some((to, true)),
             Op::PutBlock { d, .. } => Some((d, true)),
             _ => None,
@@ -104,6 +105,11 @@ impl Code {
         let missing = match *op {
             Op::FloodEqual { beside, .. } if usize::from(beside) >= self.beside.len() => {
                 format!("steps {beside} do not exist")
+            }
+            Op::FloodBits { steps, .. } | Op::Spread { steps, .. }
+                if usize::from(steps) >= self.steps.len() =>
+            {
+                format!("steps {steps} do not exist")
             }
             Op::CheckBlock { dom, .. } if dom as usize >= self.doms.len() => {
                 format!("range {dom} does not exist")

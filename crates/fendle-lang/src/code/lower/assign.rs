@@ -4,8 +4,10 @@ use super::*;
 
 impl Lower<'_> {
     pub(super) fn args(&mut self, args: &[Expr]) -> Vec<Local> {
-        let one = |a: &Expr| {
-            if a.ty.is_block() { Local::Block(self.block_of(a).0) } else { Local::Val(self.value(a)) }
+        let one = |a: &Expr| match self.set_bits(a) {
+            Some(bits) => Local::Bits(bits),
+            None if a.ty.is_block() => Local::Block(self.block_of(a).0),
+            None => Local::Val(self.value(a)),
         };
         args.iter().map(one).collect()
     }
@@ -29,7 +31,7 @@ impl Lower<'_> {
             Local::Val(o) => o,
             Local::Var(r) => O::R(r),
             // A name that is read before it is set does not pass the checker.
-            Local::Unset | Local::Each(_) | Local::Block(_) | Local::List { .. } => O::K(0),
+            Local::Unset | Local::Each(_) | Local::Block(_) | Local::Bits(_) | Local::List { .. } => O::K(0),
         }
     }
 
@@ -52,6 +54,14 @@ impl Lower<'_> {
             return;
         }
         if value.ty.is_block() {
+            if let Target::Local(l) = target
+                && !self.mutable[*l]
+                && let Some(bits) = self.set_bits(value)
+            {
+                let kept = if let O::R(_) = bits { O::R(self.copy(bits)) } else { bits };
+                self.frame[*l] = Local::Bits(kept);
+                return;
+            }
             let (s, len) = self.block_of(value);
             match target {
                 Target::Local(l) => {

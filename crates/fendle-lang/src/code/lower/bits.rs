@@ -1,6 +1,7 @@
 //! Sets of cells as bits in registers: cell 0 is the lowest bit of the first word.
 
 use super::*;
+use crate::code::ir::Comparison;
 
 /// A condition asked of every cell: a bit a cell, 64 cells a word, no bits behind the last cell.
 #[derive(Clone)]
@@ -184,5 +185,119 @@ impl Lower<'_> {
         }
         let a = self.reg(all);
         self.emit(if any { Op::JumpIf { a, to: To(to) } } else { Op::JumpUnless { a, to: To(to) } });
+    }
+
+    /// Writes what `f` writes, or nothing where that finds that it cannot be.
+    fn attempt<T>(&mut self, f: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
+        let (ops, next, registers) = (self.code.ops.len(), self.next, self.code.registers);
+        let known = self.cells.clone();
+        let out = f(self);
+        if out.is_none() {
+            self.code.ops.truncate(ops);
+            (self.next, self.code.registers) = (next, registers);
+            self.cells = known;
+        }
+        out
+    }
+
+    /// A set of cells as bits, on a board of one word; `None` where it is a block, and then nothing was written.
+    pub(super) fn set_bits(&mut self, e: &Expr) -> Option<O> {
+        if e.ty != Ty::Set || self.full || !(1..=64).contains(&self.b.cells()) || self.differs_by_cell(e) {
+            return None;
+        }
+        match &e.kind {
+            Ek::Local(l) => match self.frame[*l] {
+                Local::Bits(bits) => Some(bits),
+                _ => None,
+            },
+            Ek::Flood(f) => self.attempt(|l| l.flood_bits(f)),
+            Ek::Quant(q) if q.kind == QuantKind::Set => {
+                let mut parts = vec![];
+                if let Some(filter) = &q.filter {
+                    conjuncts(filter, &mut parts);
+                }
+                self.found_at_once(q, &parts).map(|found| found.words[0])
+            }
+            Ek::Union(a, b) | Ek::Minus(a, b) | Ek::Both(a, b) => {
+                let (x, y) = self.two_sets(a, b)?;
+                Some(match &e.kind {
+                    Ek::Union(..) => self.word(x, y, |a, b| a | b, |d, a, b| Op::BitOr { d, a, b }),
+                    Ek::Minus(..) => self.word(x, y, |a, b| a & !b, |d, a, b| Op::BitMinus { d, a, b }),
+                    _ => self.word(x, y, |a, b| a & b, |d, a, b| Op::BitAnd { d, a, b }),
+                })
+            }
+            Ek::Call(f, args) => {
+                let model = self.b.model.clone();
+                let def = &model.fns[*f];
+                self.attempt(|l| {
+                    let args = l.args(args);
+                    l.inlined(&def.locals, args, |l| l.set_bits(&def.body))
+                })
+            }
+            _ => None,
+        }
+    }
+
+    /// Two sets as bits, where one of them is.
+    pub(super) fn two_sets(&mut self, a: &Expr, b: &Expr) -> Option<(O, O)> {
+        self.attempt(|l| match l.set_bits(a) {
+            Some(x) => Some((x, l.bits_of_set(b)?)),
+            None => {
+                let x = l.bits_of_set(a)?;
+                Some((x, l.set_bits(b)?))
+            }
+        })
+    }
+
+    /// A set as bits, whatever it is.
+    fn bits_of_set(&mut self, e: &Expr) -> Option<O> {
+        if e.ty != Ty::Set || !(1..=64).contains(&self.b.cells()) {
+            return None;
+        }
+        if let Some(bits) = self.set_bits(e) {
+            return Some(bits);
+        }
+        let a = self.plain_block(e)?;
+        let v = self.reg(O::K(0));
+        let n = self.b.cells() as u8;
+        Some(self.unary(|d| Op::Compare { d, a, v, n, how: Comparison::Differs }))
+    }
+
+    /// Whether a cell is in a set, 1 or 0.
+    pub(super) fn is_member(&mut self, set: O, cell: O) -> O {
+        match (set, cell) {
+            (_, O::K(c)) if !(0..self.b.cells() as i64).contains(&c) => O::K(0),
+            (O::K(set), O::K(c)) => O::K(set >> c & 1),
+            (set, cell) => {
+                let (s, i) = (self.reg(set), self.reg(cell));
+                self.unary(|d| Op::BitAt { d, s, i })
+            }
+        }
+    }
+
+    /// The things of a loop over cells for which some conditions hold, where these are found for all cells at once.
+    pub(super) fn found_at_once(&mut self, q: &Quant, parts: &[&Expr]) -> Option<Bits> {
+        let set = match &q.over {
+            Range::Board => return self.at_once(q.local, parts),
+            Range::Cells(set) => set,
+            _ => return None,
+        };
+        self.attempt(|l| {
+            let inside = match l.bits_of_set(set) {
+                Some(bits) => {
+                    let all = l.all_cells();
+                    Bits { words: vec![bits], least: vec![0; all.len()], most: all }
+                }
+                None => {
+                    let block = l.plain_block(set)?;
+                    l.cells_in(block)?
+                }
+            };
+            if parts.is_empty() {
+                return Some(inside);
+            }
+            let held = l.at_once(q.local, parts)?;
+            Some(l.bits_and(&inside, &held))
+        })
     }
 }

@@ -25,6 +25,8 @@ pub(super) enum Seen {
     Step(i64, i64),
     /// What a block holds there, with what it is off the board. Where nothing is given for that it is not asked there.
     Held { base: M, step: (i64, i64), outside: Option<i64> },
+    /// Whether the cell at this step is in a set of one word, with what is said off the board.
+    In { set: O, step: (i64, i64), outside: Option<i64> },
     /// A condition that differs from cell to cell, by its number in [`Sight::conditions`].
     Truth(usize),
 }
@@ -91,6 +93,29 @@ impl Lower<'_> {
         Some(out)
     }
 
+    /// The cells of a set that is a block.
+    pub(super) fn cells_in(&mut self, base: M) -> Option<Bits> {
+        let all = self.all_cells();
+        if self.b.cells() > CELLS_AT_ONCE {
+            return None;
+        }
+        let sight = std::mem::take(&mut self.sight);
+        let words = self.compare(base, Other::Number(0), Comparison::Differs);
+        self.sight = sight;
+        Some(Bits { words, least: vec![0; all.len()], most: all })
+    }
+
+    /// Whether an expression names something that is seen from every cell, so that it has no one value here.
+    pub(super) fn differs_by_cell(&self, e: &Expr) -> bool {
+        let mut found = false;
+        if !self.sight.names.is_empty() {
+            e.each(&mut |part| {
+                found |= matches!(part.kind, Ek::Local(l) if matches!(self.frame[l], Local::Each(_)));
+            });
+        }
+        found
+    }
+
     fn named(&mut self, seen: Seen) -> u16 {
         self.sight.names.push(seen);
         (self.sight.names.len() - 1) as u16
@@ -145,6 +170,18 @@ impl Lower<'_> {
         match seen {
             Seen::Same(truth) => Some(self.bits_of_truth(truth)),
             Seen::Truth(i) => Some(self.sight.conditions[i].clone()),
+            Seen::In { set, step, outside } => {
+                let by = -(step.0 * self.b.cols as i64 + step.1);
+                let words = self.bits_moved(&[set], by, 1);
+                let on = self.staying(step);
+                let off = without(&self.all_cells(), &on);
+                let held = Bits { words, least: vec![0], most: vec![u64::MAX] };
+                let held = self.bits_and(&held, &Bits::fixed(on));
+                Some(match outside {
+                    Some(o) if o != 0 => self.bits_or(&held, &Bits::fixed(off)),
+                    _ => held,
+                })
+            }
             Seen::Step(..) => None,
             held => self.compared(Cmp::Ne, held, Seen::Same(O::K(0)), live),
         }
@@ -233,6 +270,9 @@ impl Lower<'_> {
     }
 
     fn seen_arg(&mut self, a: &Expr, live: &[u64]) -> Option<Local> {
+        if let Some(bits) = self.set_bits(a) {
+            return Some(Local::Bits(bits));
+        }
         if a.ty.is_block() {
             return if matches!(a.ty, Ty::Grid(_) | Ty::Set) {
                 self.plain_block(a).map(Local::Block)
@@ -255,6 +295,17 @@ impl Lower<'_> {
     fn seen_in(&mut self, block: &Expr, at: &Expr, outside: Option<i64>, live: &[u64]) -> Option<Seen> {
         if !matches!(block.ty, Ty::Grid(_) | Ty::Set) {
             return None;
+        }
+        if let Some(set) = self.set_bits(block) {
+            return match self.seen(at, live)? {
+                Seen::Step(r, c) if outside.is_some() || self.stays((r, c), live) => {
+                    Some(Seen::In { set, step: (r, c), outside })
+                }
+                Seen::Same(cell) if outside.is_none() && at.ty == Ty::Cell => {
+                    Some(Seen::Same(self.is_member(set, cell)))
+                }
+                _ => None,
+            };
         }
         let base = self.plain_block(block)?;
         match self.seen(at, live)? {
@@ -456,7 +507,8 @@ impl Lower<'_> {
                 Cmp::Lt | Cmp::Le => None,
             };
         }
-        if matches!(a, Seen::Truth(_)) || matches!(b, Seen::Truth(_)) {
+        let is_truth = |s: &Seen| matches!(s, Seen::Truth(_) | Seen::In { .. });
+        if is_truth(&a) || is_truth(&b) {
             let (a, b) = (self.as_truth(a, live)?, self.as_truth(b, live)?);
             let (more, less) = (self.bits_minus(&a, &b), self.bits_minus(&b, &a));
             let differ = self.bits_or(&more, &less);

@@ -106,14 +106,14 @@ impl Lower<'_> {
     /// Jumps on a condition about all cells where it is found for all of them together.
     fn asked_at_once(&mut self, q: &Quant, to: Label, when: bool) -> bool {
         let mut parts = vec![];
-        if !matches!(q.over, Range::Board) {
-            return false;
-        }
         if let Some(filter) = &q.filter {
             conjuncts(filter, &mut parts);
         }
         // Few cells pass such a filter, and it is one operation already.
-        if parts.first().is_some_and(|first| self.scan(first, q.local).is_some()) && q.body.is_some() {
+        if matches!(q.over, Range::Board)
+            && parts.first().is_some_and(|first| self.scan(first, q.local).is_some())
+            && q.body.is_some()
+        {
             return false;
         }
         let any = q.kind == QuantKind::Any;
@@ -126,7 +126,7 @@ impl Lower<'_> {
             }
             (None, _) => {}
         }
-        let Some(found) = self.at_once(q.local, &parts) else { return false };
+        let Some(found) = self.found_at_once(q, &parts) else { return false };
         self.jump_on_bits(&found, to, any == when);
         true
     }

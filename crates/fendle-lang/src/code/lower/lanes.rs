@@ -1,6 +1,7 @@
 //! Whole rows and columns: written, cut out, inserted.
 
 use super::*;
+use crate::code::ir::Comparison;
 
 impl Lower<'_> {
     /// Stores one value of a grid: a variable or a local one.
@@ -22,6 +23,12 @@ impl Lower<'_> {
         span: Span,
     ) {
         let lane = self.value(along);
+        if let Some((base, how, v, fill)) = self.gathered(parts, fill, into, along) {
+            let lane = self.reg(lane);
+            self.clean = false;
+            self.emit(Op::Gather { base, lane, how, v, fill });
+            return;
+        }
         let known = match lane {
             O::K(known) => {
                 Some(known).filter(|l| self.unrolled * code::lane_parts(*l).2 as usize <= LANES_UNROLLED)
@@ -80,6 +87,63 @@ impl Lower<'_> {
         self.emit(Op::Inc { d: k });
         self.emit(Op::Loop { to: To(top), site: burn });
         self.here(exit);
+    }
+
+    /// Where what is written along a lane of the state is what of it compares so with a number, and then one number: the grid, the
+    /// comparison, and what fills the rest.
+    fn gathered(
+        &mut self,
+        parts: &[Expr],
+        fill: &Expr,
+        into: &Target,
+        along: &Expr,
+    ) -> Option<(M, Comparison, i32, i32)> {
+        let ([Expr { kind: Ek::Quant(q), .. }], Target::Var(grid)) = (parts, into) else { return None };
+        let (QuantKind::List, Range::Lane(of), Some(filter)) = (q.kind, &q.over, &q.filter) else {
+            return None;
+        };
+        let same_lane = match (&of.kind, &along.kind) {
+            (Ek::Local(a), Ek::Local(b)) => a == b,
+            _ => false,
+        };
+        let is_there = |e: &Expr| match &e.kind {
+            Ek::Index(block, c) => {
+                matches!(block.kind, Ek::Var(When::Now, v) if v == *grid)
+                    && matches!(c.kind, Ek::Local(l) if l == q.local)
+            }
+            _ => false,
+        };
+        let slot = self.b.slots[*grid].clone();
+        let fill = i32::try_from(self.known(fill)?).ok()?;
+        if !same_lane || !q.body.as_ref().is_some_and(is_there) || !slot.active {
+            return None;
+        }
+        if !(slot.lo..=slot.hi).contains(&fill.into()) {
+            return None;
+        }
+        let (how, v) = match &filter.kind {
+            Ek::Cmp(cmp, a, b) if is_there(a) => {
+                let how = match cmp {
+                    Cmp::Eq => Comparison::Equal,
+                    Cmp::Ne => Comparison::Differs,
+                    Cmp::Lt => Comparison::Below,
+                    Cmp::Le => Comparison::AtMost,
+                };
+                (how, self.known(b)?)
+            }
+            Ek::Cmp(cmp, a, b) if is_there(b) => {
+                let how = match cmp {
+                    Cmp::Eq => Comparison::Equal,
+                    Cmp::Ne => Comparison::Differs,
+                    Cmp::Lt => Comparison::Above,
+                    Cmp::Le => Comparison::AtLeast,
+                };
+                (how, self.known(a)?)
+            }
+            _ if is_there(filter) => (Comparison::Differs, 0),
+            _ => return None,
+        };
+        Some((M(self.code.now + slot.base as u32), how, i32::try_from(v).ok()?, fill))
     }
 
     /// Writes number `k` of so many values into a cell, or what fills the rest.

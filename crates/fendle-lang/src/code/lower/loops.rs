@@ -31,7 +31,7 @@ impl Lower<'_> {
         &mut self,
         local: LocalId,
         over: &Range,
-        fixed: Option<M>,
+        fixed: Option<Kept>,
         filter: Option<&Expr>,
         span: Span,
         f: &mut dyn FnMut(&mut Self, Label),
@@ -44,7 +44,7 @@ impl Lower<'_> {
         &mut self,
         local: LocalId,
         over: &Range,
-        fixed: Option<M>,
+        fixed: Option<Kept>,
         filter: Option<&Expr>,
         span: Span,
         f: &mut dyn FnMut(&mut Self, Label),
@@ -81,7 +81,7 @@ impl Lower<'_> {
         &mut self,
         each: &EachLoop<'_>,
         over: &Range,
-        fixed: Option<M>,
+        fixed: Option<Kept>,
         f: &mut dyn FnMut(&mut Self, Label),
     ) {
         let EachLoop { local, filter, exit, burn } = *each;
@@ -91,10 +91,18 @@ impl Lower<'_> {
             // A model without a board has no cells to run over.
             return;
         }
-        let block = match over {
-            Range::Cells(set) => Some(fixed.unwrap_or_else(|| self.block_of(set).0)),
-            _ => None,
-        };
+        let (mut block, mut set) = (None, None);
+        match (over, fixed) {
+            (_, Some(Kept::Block(base))) => block = Some(base),
+            (_, Some(Kept::Bits(bits))) => set = Some(bits),
+            (Range::Cells(e), None) => {
+                set = self.set_bits(e);
+                if set.is_none() {
+                    block = Some(self.block_of(e).0);
+                }
+            }
+            _ => {}
+        }
         let i = self.copy(O::K(0));
         self.frame[local] = Local::Val(O::R(i));
         let mut parts = vec![];
@@ -103,7 +111,7 @@ impl Lower<'_> {
         }
         let scan = match (block, parts.first()) {
             (Some(base), _) => Some((base, None)),
-            (None, Some(first)) => {
+            (None, Some(first)) if set.is_none() => {
                 let scan = self.scan(first, local);
                 if scan.is_some() {
                     parts.remove(0);
@@ -112,7 +120,18 @@ impl Lower<'_> {
             }
             _ => None,
         };
-        let bits = if scan.is_none() && n <= 64 { self.bits_of_first(local, &mut parts) } else { None };
+        let mut bits = if scan.is_none() && n <= 64 { self.bits_of_first(local, &mut parts) } else { None };
+        if let Some(set) = set {
+            let set = self.reg(set);
+            bits = Some(match bits {
+                None => set,
+                Some(b) => {
+                    let d = self.fresh();
+                    self.emit(Op::BitAnd { d, a: set, b });
+                    d
+                }
+            });
+        }
         self.frame[local] = Local::Val(O::R(i));
         self.here(top);
         match scan {
@@ -174,7 +193,7 @@ impl Lower<'_> {
         each: &EachLoop<'_>,
         over: &Range,
         known: Option<usize>,
-        fixed: Option<M>,
+        fixed: Option<Kept>,
         f: &mut dyn FnMut(&mut Self, Label),
     ) {
         let EachLoop { local, filter, exit, burn } = *each;
@@ -199,12 +218,12 @@ impl Lower<'_> {
             }
             Range::List(list) => {
                 let at = match fixed {
-                    Some(base) => {
+                    Some(Kept::Block(base)) => {
                         let is = |l: &ListInfo| l.base == base && !l.puts;
                         number = self.code.lists.iter().position(is).unwrap_or(0) as u16;
                         self.reg(O::K(base.0.into()))
                     }
-                    None => {
+                    _ => {
                         let at = self.list_of(list);
                         number = at.number;
                         // Evaluated here, and not again while the loop runs.
@@ -301,8 +320,13 @@ impl Lower<'_> {
     fn known_lanes(&self, over: &Range) -> Option<Vec<i64>> {
         let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
         let (Range::Lanes(e) | Range::Lane(e)) = over else { return None };
-        let Ek::Local(l) = e.kind else { return None };
-        let Local::Val(O::K(known)) = self.frame[l] else { return None };
+        let known = match e.kind {
+            Ek::Local(l) => match self.frame[l] {
+                Local::Val(O::K(known)) => known,
+                _ => return None,
+            },
+            _ => self.known(e)?,
+        };
         if let Range::Lane(_) = over {
             return Some((0..code::lane_parts(known).2).map(|i| code::lane_cell(known, i, cols)).collect());
         }
@@ -453,6 +477,35 @@ impl Lower<'_> {
         Some((base, value, u16::try_from(number).ok()?))
     }
 
+    /// The cells that a flood reaches, on a small board, where the condition is found for all cells at once.
+    pub(super) fn flood_bits(&mut self, f: &Flood) -> Option<O> {
+        if f.next.is_some() {
+            return None;
+        }
+        let steps: Option<Vec<i64>> = f.by.iter().map(|o| self.known(o)).collect();
+        let by: Vec<(i64, i64)> = steps?.into_iter().map(code::offset_parts).collect();
+        let steps = Steps::new((self.b.rows as i64, self.b.cols as i64), &by);
+        let known = self.code.steps.iter().position(|s| *s == steps);
+        let number = u16::try_from(known.unwrap_or(self.code.steps.len())).ok()?;
+        let from = self.value(&f.from);
+        let from = self.reg(from);
+        let mut parts = vec![];
+        conjuncts(&f.cond, &mut parts);
+        let through = self.at_once(f.local, &parts)?.words[0];
+        let m = self.reg(through);
+        if known.is_none() {
+            self.code.steps.push(steps);
+        }
+        let d = self.fresh();
+        self.emit(Op::FloodBits { d, m, from, steps: number });
+        if !f.rim {
+            return Some(O::R(d));
+        }
+        let rim = self.fresh();
+        self.emit(Op::Spread { d: rim, s: d, steps: number });
+        Some(O::R(rim))
+    }
+
     /// The set of the cells that a flood reaches.
     pub(super) fn flood(&mut self, f: &Flood, span: Span) -> M {
         let cells = self.b.cells();
@@ -542,14 +595,16 @@ impl Lower<'_> {
         }
     }
 
-    /// How many cells of the board meet a condition, where it is asked of all of them at once.
+    /// How many cells meet a condition, where it is asked of all of them at once.
     fn counted_at_once(&mut self, q: &Quant) -> Option<O> {
-        let (QuantKind::Count, Range::Board, Some(filter)) = (q.kind, &q.over, &q.filter) else {
+        if q.kind != QuantKind::Count {
             return None;
-        };
+        }
         let mut parts = vec![];
-        conjuncts(filter, &mut parts);
-        let found = self.at_once(q.local, &parts)?;
+        if let Some(filter) = &q.filter {
+            conjuncts(filter, &mut parts);
+        }
+        let found = self.found_at_once(q, &parts)?;
         let mut sum = O::K(0);
         for word in found.words {
             let s = self.reg(word);

@@ -63,11 +63,20 @@ enum Local {
     /// Something that is seen from every cell at once, by its number: see [`cells`].
     Each(u16),
     Block(M),
+    /// A set of cells of a small board, as bits.
+    Bits(O),
     /// A list, and how many entries it may hold now.
     List {
         number: u16,
         limit: O,
     },
+}
+
+/// What a loop runs over, where it was found before.
+#[derive(Clone, Copy)]
+enum Kept {
+    Block(M),
+    Bits(O),
 }
 
 /// A list that an operation works on: its address, and what is known of it.

@@ -58,7 +58,7 @@ impl Lower<'_> {
             for op in &mut ops {
                 *op = op.renamed(&mut Jumps(at));
             }
-            tidy(&mut ops, &params);
+            tidy(&mut ops, &params, self.code.cells);
             for op in &mut ops {
                 *op = op.renamed(&mut Jumps(|to| to + entry));
             }

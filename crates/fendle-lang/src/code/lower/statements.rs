@@ -126,7 +126,10 @@ impl Lower<'_> {
         }
         self.sometimes(|l| {
             for e in at {
-                if e.ty.is_block() {
+                if let Some(bits) = l.set_bits(e) {
+                    let s = l.reg(bits);
+                    l.emit(Op::RefuseAmong { s });
+                } else if e.ty.is_block() {
                     let (base, _) = l.block_of(e);
                     l.emit(Op::RefuseIn { base });
                 } else {
@@ -338,12 +341,16 @@ impl Lower<'_> {
         if filter.is_none() {
             // What is run over is fixed before the body can change it.
             let fixed = match over {
-                Range::Cells(set) if !matches!(set.kind, Ek::Flood(_)) => {
-                    let (s, len) = self.block_of(set);
-                    let d = self.scratch(len);
-                    self.emit(Op::CopyBlock { d, s, len: len as u32 });
-                    Some(d)
-                }
+                Range::Cells(set) => match self.set_bits(set) {
+                    Some(bits) => Some(Kept::Bits(bits)),
+                    None if matches!(set.kind, Ek::Flood(_)) => None,
+                    None => {
+                        let (s, len) = self.block_of(set);
+                        let d = self.scratch(len);
+                        self.emit(Op::CopyBlock { d, s, len: len as u32 });
+                        Some(Kept::Block(d))
+                    }
+                },
                 Range::List(list) if !matches!(list.kind, Ek::Quant(_)) => {
                     let from = self.list_of(list);
                     let info = self.code.lists[usize::from(from.number)];
@@ -352,7 +359,7 @@ impl Lower<'_> {
                     let d = self.reg(O::K(info.base.0.into()));
                     let site = self.site(FaultKind::ListFull, span);
                     self.emit(Op::ListCopy { d, s: from.addr, list: copy, from: from.number, site });
-                    Some(info.base)
+                    Some(Kept::Block(info.base))
                 }
                 _ => None,
             };

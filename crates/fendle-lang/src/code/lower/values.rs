@@ -27,6 +27,12 @@ impl Lower<'_> {
 
     pub(super) fn block_of(&mut self, e: &Expr) -> (M, usize) {
         let cells = self.b.cells();
+        if let Some(bits) = self.set_bits(e) {
+            let s = self.reg(bits);
+            let d = self.scratch(cells);
+            self.emit(Op::CellsOf { d, s });
+            return (d, cells);
+        }
         match &e.kind {
             Ek::Var(when, v) => {
                 let slot = &self.b.slots[*v];
@@ -106,12 +112,9 @@ impl Lower<'_> {
             }
             Ek::Index(block, index) => {
                 let i = self.value(index);
-                let known = matches!(&block.kind, Ek::Var(_, v) if !self.b.model.vars[*v].state);
-                let (base, len) = self.block_of(block);
-                let i = inside(i, len);
-                match i {
-                    O::K(k) if known => O::K(self.b.data[base.0 as usize + k as usize].into()),
-                    i => O::R(self.load(base, i)),
+                match self.set_bits(block) {
+                    Some(bits) => self.is_member(bits, i),
+                    None => self.value_in(block, i),
                 }
             }
             Ek::IndexOutside(block, place, outside) => {
@@ -119,8 +122,16 @@ impl Lower<'_> {
                 let (off, end) = (self.label(), self.label());
                 let c = self.cell_or(place, off);
                 self.sometimes(|l| {
-                    let (base, _) = l.block_of(block);
-                    l.emit(Op::Load { d, base, i: c });
+                    match l.set_bits(block) {
+                        Some(bits) => {
+                            let held = l.is_member(bits, O::R(c));
+                            l.set(d, held);
+                        }
+                        None => {
+                            let (base, _) = l.block_of(block);
+                            l.emit(Op::Load { d, base, i: c });
+                        }
+                    }
                     l.emit(Op::Jump { to: To(end) });
                 });
                 self.here(off);
@@ -168,6 +179,13 @@ impl Lower<'_> {
                 if *sameness == Sameness::Unlike { self.unary(|n| Op::Not { d: n, a: d }) } else { O::R(d) }
             }
             Ek::SameBlock(a, b, sameness) => {
+                if let Some((a, b)) = self.two_sets(a, b) {
+                    let (a, b) = (self.reg(a), self.reg(b));
+                    return self.unary(|d| match sameness {
+                        Sameness::Same => Op::Eq { d, a, b },
+                        Sameness::Unlike => Op::Ne { d, a, b },
+                    });
+                }
                 let (a, len) = self.block_of(a);
                 let (b, _) = self.block_of(b);
                 let d = self.fresh();
@@ -238,6 +256,16 @@ impl Lower<'_> {
             }
             // Blocks are read by `block_of`.
             Ek::Union(..) | Ek::Minus(..) | Ek::Both(..) | Ek::Flood(_) => O::K(0),
+        }
+    }
+
+    /// What a block holds at an index.
+    fn value_in(&mut self, block: &Expr, i: O) -> O {
+        let known = matches!(&block.kind, Ek::Var(_, v) if !self.b.model.vars[*v].state);
+        let (base, len) = self.block_of(block);
+        match inside(i, len) {
+            O::K(k) if known => O::K(self.b.data[base.0 as usize + k as usize].into()),
+            i => O::R(self.load(base, i)),
         }
     }
 

@@ -67,6 +67,10 @@ pub trait Native: Send + Sync {
     /// [`Break`] when the model breaks.
     fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break>;
 
+    /// Tries some moves, one after the other, until a program ends otherwise than by refusing its move or not offering it: which move that
+    /// is, and how its program ended or paused.
+    fn try_next(&self, machine: &mut Machine<'_>, moves: &[u32]) -> Option<(usize, Result<Halt, Break>)>;
+
     /// Native code for states by number of the same level. With `positions` moves can stop before their first draw: they hold
     /// nothing but the state ([`Positions::bare`]). With `leaps` it knows where moves lead without making them.
     ///
@@ -476,6 +480,14 @@ impl<'c> Machine<'c> {
     /// [`Break`] when the model breaks.
     #[inline]
     pub fn try_move(&mut self, number: usize) -> Result<Halt, Break> {
+        let entry = self.begin_move(number);
+        let halt = self.run(entry);
+        self.end_move(halt)
+    }
+
+    /// Takes back what an earlier move changed, and gives the program of a move its values: the operation that it begins with.
+    #[inline]
+    pub fn begin_move(&mut self, number: usize) -> u32 {
         self.restore();
         let entry = &self.code.moves[number];
         let program = &self.code.programs[entry.program as usize];
@@ -485,11 +497,31 @@ impl<'c> Machine<'c> {
         self.fuel = STEP_BUDGET;
         self.score = 0;
         self.places.clear();
-        let halt = self.go(program.entry, self.stops)?;
+        program.entry
+    }
+
+    /// Goes on where the program of a move ended or paused, until the move is made or pauses where this machine stops.
+    fn end_move(&mut self, halt: Result<Halt, Break>) -> Result<Halt, Break> {
+        let halt = self.on(halt?, self.stops)?;
         if halt == Halt::Done {
             self.write_end_once()?;
         }
         Ok(halt)
+    }
+
+    /// Tries some moves, one after the other, until one is neither refused nor left unoffered: which of them that is, and how it went.
+    #[inline]
+    pub fn try_next(&mut self, moves: &[u32]) -> Option<(usize, Result<Halt, Break>)> {
+        match self.native {
+            Some(native) => {
+                let (i, halt) = native.try_next(self, moves)?;
+                Some((i, self.end_move(halt)))
+            }
+            None => moves.iter().enumerate().find_map(|(i, &number)| match self.try_move(number as usize) {
+                Ok(Halt::Refused(_) | Halt::NotOffered) => None,
+                tried => Some((i, tried)),
+            }),
+        }
     }
 
     /// An ending that a statement wrote and a condition says as well is written once.

@@ -20,7 +20,12 @@ impl Machine<'_> {
 
     /// Runs until the program ends or pauses; before a draw only if it `stops` there.
     pub(super) fn go(&mut self, entry: u32, stops: bool) -> Result<Halt, Break> {
-        let mut halt = self.run(entry)?;
+        let halt = self.run(entry)?;
+        self.on(halt, stops)
+    }
+
+    /// Goes on from a pause; before a draw only if it does not stop there.
+    pub(super) fn on(&mut self, mut halt: Halt, stops: bool) -> Result<Halt, Break> {
         while let Halt::Paused(pc) = halt
             && !stops
             && matches!(self.code.ops[pc as usize], Op::BeforeDraw { .. })

@@ -1,6 +1,7 @@
 //! The loop that runs operations.
 
 use super::*;
+use crate::code::ir::Comparison;
 
 /// Truths as bits, the first one lowest.
 fn bits_of(truths: impl Iterator<Item = bool>) -> i64 {
@@ -406,6 +407,10 @@ impl<'c> Machine<'c> {
                     let (from, v) = (self.r(from) as usize, self.r(v));
                     self.flood_equal((d, base), from, v, beside);
                 }
+                Op::Gather { base, lane, how, v, fill } => {
+                    let lane = self.r(lane);
+                    self.gather(base, lane, (how, v), fill);
+                }
                 Op::OpenLane { d, s, lane, flags } => {
                     let lane = self.r(lane);
                     self.open_lane(d, s, lane, flags);
@@ -534,6 +539,24 @@ impl<'c> Machine<'c> {
                 Op::BitMinus { d, a, b } => self.w(d, self.r(a) & !self.r(b)),
                 Op::BitMove { d, s, by } => self.w(d, code::bits_moved(self.r(s), by)),
                 Op::BitCount { d, s } => self.w(d, self.r(s).count_ones().into()),
+                Op::BitAt { d, s, i } => {
+                    let i = self.r(i);
+                    self.w(d, if (0..64).contains(&i) { self.r(s) >> i & 1 } else { 0 });
+                }
+                Op::CellsOf { d, s } => {
+                    let (d, bits) = (d.0 as usize, self.r(s));
+                    for (i, cell) in self.mem[d..d + self.code.cells as usize].iter_mut().enumerate() {
+                        *cell = if i < 64 { (bits >> i & 1) as i32 } else { 0 };
+                    }
+                }
+                Op::FloodBits { d, m, from, steps } => {
+                    let reached = self.code.steps[usize::from(steps)].flood(self.r(m) as u64, self.r(from));
+                    self.w(d, reached as i64);
+                }
+                Op::Spread { d, s, steps } => {
+                    let all = self.code.steps[usize::from(steps)].spread(self.r(s) as u64);
+                    self.w(d, all as i64);
+                }
                 Op::NextBit { d, s, to } => {
                     let from = self.r(d);
                     let left = if (0..64).contains(&from) { self.r(s) as u64 >> from << from } else { 0 };
@@ -579,6 +602,12 @@ impl<'c> Machine<'c> {
                             self.places.push(code::place(c / self.cols, c % self.cols));
                         }
                     }
+                }
+                Op::RefuseAmong { s } => {
+                    let cells = (0..i64::from(self.code.cells.min(64))).filter(|c| self.r(s) >> c & 1 == 1);
+                    let places = cells.map(|c| code::place(c / self.cols, c % self.cols));
+                    let places: Vec<i64> = places.collect();
+                    self.places.extend(places);
                 }
                 Op::Refuse { which } => return Ok(Flow::Ends(Halt::Refused(which))),
                 Op::NotOffered {} => return Ok(Flow::Ends(Halt::NotOffered)),
@@ -631,6 +660,30 @@ impl<'c> Machine<'c> {
                     self.reached.push(next);
                 }
             }
+        }
+    }
+
+    /// Moves the values along a lane that compare so to its beginning. O(cells of the lane).
+    fn gather(&mut self, base: M, lane: i64, (how, v): (Comparison, i32), fill: i32) {
+        let len = code::lane_parts(lane).2;
+        let at = |m: &Self, i: i64| base.0 as usize + code::lane_cell(lane, i, m.cols) as usize;
+        let mut to = 0;
+        let put = |m: &mut Self, i: i64, value: i32| {
+            let at = at(m, i);
+            if m.mem[at] != value {
+                m.mem[at] = value;
+                m.mark(at - m.code.now as usize, 1);
+            }
+        };
+        for i in 0..len {
+            let value = self.mem[at(self, i)];
+            if how.holds(value.into(), v.into()) {
+                put(self, to, value);
+                to += 1;
+            }
+        }
+        for i in to..len {
+            put(self, i, fill);
         }
     }
 

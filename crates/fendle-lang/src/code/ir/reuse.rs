@@ -1,0 +1,340 @@
+//! Takes what was found before instead of finding it again.
+//!
+//! Facts are operations that only write a register: "its register still holds what it found". A fact is lost where that register, a
+//! register that it reads, or the memory that it reads may be written, and where a program may be suspended. What holds on every way to an
+//! operation is found by the usual forward flow of available expressions (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.6).
+
+use super::ops::Renaming;
+use super::*;
+
+/// Programs of more operations are left as they are.
+const OPERATIONS_MAX: usize = 4096;
+/// Facts of a program beyond these are not followed.
+const FACTS_MAX: usize = 1024;
+
+/// The memory that an operation may store to.
+enum Stores {
+    Nothing,
+    /// Somewhere from this address on.
+    From(u32),
+    Anywhere,
+}
+
+fn stores(op: &Op) -> Stores {
+    match *op {
+        Op::Store { base, .. } | Op::Put { base, .. } | Op::Push { base, .. } | Op::Gather { base, .. } => {
+            Stores::From(base.0)
+        }
+        Op::StoreAt { to, .. } | Op::PutAt { to, .. } => Stores::From(to.0),
+        Op::PutBlock { d, .. }
+        | Op::CopyBlock { d, .. }
+        | Op::ClearCells { d }
+        | Op::Reset { d, .. }
+        | Op::Union { d, .. }
+        | Op::Minus { d, .. }
+        | Op::Both { d, .. }
+        | Op::CellsOf { d, .. }
+        | Op::FloodEqual { d, .. }
+        | Op::CutLanes { d, .. }
+        | Op::OpenLane { d, .. } => Stores::From(d.0),
+        Op::PutInto { .. }
+        | Op::ListCopy { .. }
+        | Op::ListAdd { .. }
+        | Op::ListDrop { .. }
+        | Op::ListTail { .. }
+        | Op::ListJoin { .. } => Stores::Anywhere,
+        _ => Stores::Nothing,
+    }
+}
+
+/// The register that a fact is about, and where what it reads in memory ends; `None` for operations that are no facts.
+fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
+    let d = match *op {
+        Op::Const { d, .. }
+        | Op::Copy { d, .. }
+        | Op::PlaceOf { d, .. }
+        | Op::Load { d, .. }
+        | Op::LoadAt { d, .. }
+        | Op::CompareBlocks { d, .. }
+        | Op::Compare { d, .. }
+        | Op::BitAnd { d, .. }
+        | Op::BitOr { d, .. }
+        | Op::BitMinus { d, .. }
+        | Op::BitMove { d, .. }
+        | Op::BitCount { d, .. }
+        | Op::BitAt { d, .. }
+        | Op::FloodBits { d, .. }
+        | Op::Spread { d, .. } => d,
+        _ => return None,
+    };
+    let mut end = 0;
+    op.roles(&mut |role| {
+        if let Role::Block(m, len) = role {
+            // Where a place in a block is computed, how long the block is is not known.
+            let len = if matches!(op, Op::Load { .. }) { u32::MAX } else { len.unwrap_or(cells) };
+            end = end.max(m.0.saturating_add(len));
+        }
+    });
+    Some((d, end))
+}
+
+/// Gives registers that are read the names of others.
+struct Reads<'f>(&'f dyn Fn(R) -> R);
+
+impl Renaming for Reads<'_> {
+    fn register(&mut self, r: R) -> R {
+        (self.0)(r)
+    }
+}
+
+/// The facts of a program.
+struct Facts {
+    /// The operations that are facts, with their registers.
+    list: Vec<(usize, R)>,
+    /// For each operation the number of its fact.
+    of: Vec<Option<usize>>,
+    words: usize,
+    /// For each operation the facts that hold before it.
+    before: Vec<u64>,
+}
+
+impl Facts {
+    fn holds(&self, at: usize, fact: usize) -> bool {
+        self.before[at * self.words + fact / 64] >> (fact % 64) & 1 == 1
+    }
+
+    /// Finds out what holds where.
+    fn of(ops: &[Op], cells: u32) -> Facts {
+        let mut list = vec![];
+        let mut ends = vec![];
+        let mut of = vec![None; ops.len()];
+        for (i, op) in ops.iter().enumerate() {
+            if let Some((d, end)) = fact(op, cells).filter(|_| list.len() < FACTS_MAX) {
+                of[i] = Some(list.len());
+                list.push((i, d));
+                ends.push(end);
+            }
+        }
+        let words = list.len().div_ceil(64).max(1);
+        // What each register takes part in.
+        let mut parts: std::collections::HashMap<R, Vec<u64>> = std::collections::HashMap::new();
+        for (n, (i, _)) in list.iter().enumerate() {
+            ops[*i].visit(&mut |r, _| {
+                parts.entry(r).or_insert_with(|| vec![0; words])[n / 64] |= 1 << (n % 64);
+            });
+        }
+        let mut facts = Facts { before: vec![u64::MAX; words * ops.len()], list, of, words };
+        facts.before[..words].fill(0);
+        let mut work: std::collections::BTreeSet<usize> = (0..ops.len()).collect();
+        while let Some(i) = work.pop_first() {
+            let op = &ops[i];
+            let mut after = facts.before[i * words..(i + 1) * words].to_vec();
+            let suspends = matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
+            if suspends {
+                after.fill(0);
+            }
+            op.visit(&mut |r, written| {
+                if written && let Some(lost) = parts.get(&r) {
+                    after.iter_mut().zip(lost).for_each(|(a, l)| *a &= !l);
+                }
+            });
+            let from = match stores(op) {
+                Stores::Nothing => u32::MAX,
+                Stores::From(at) => at,
+                Stores::Anywhere => 0,
+            };
+            if from != u32::MAX {
+                for (n, end) in ends.iter().enumerate().filter(|e| *e.1 > from) {
+                    let _ = end;
+                    after[n / 64] &= !(1 << (n % 64));
+                }
+            }
+            if let Some(n) = facts.of[i] {
+                // What reads the register that it writes says nothing of it afterwards.
+                let mut reads_it = false;
+                op.visit(&mut |r, written| reads_it |= !written && r == facts.list[n].1);
+                if !reads_it {
+                    after[n / 64] |= 1 << (n % 64);
+                }
+            }
+            let mut meet = |j: usize| {
+                let there = &mut facts.before[j * words..(j + 1) * words];
+                let changed = there.iter().zip(&after).any(|(t, a)| t & !a != 0);
+                if changed {
+                    there.iter_mut().zip(&after).for_each(|(t, a)| *t &= a);
+                    work.insert(j);
+                }
+            };
+            op.jumps(&mut |to| meet(to.0 as usize));
+            if !op.ends() && i + 1 < ops.len() {
+                meet(i + 1);
+            }
+        }
+        facts
+    }
+}
+
+/// Reads what was copied where it was copied from, and copies what was found before. True when something became another operation.
+/// O(operations x facts) for each change of what holds at a place.
+pub(super) fn reuse(ops: &mut [Op], cells: u32) -> bool {
+    if ops.len() > OPERATIONS_MAX || !ops.iter().any(|op| fact(op, cells).is_some()) {
+        return false;
+    }
+    let facts = Facts::of(ops, cells);
+    let mut changed = false;
+    let old = ops.to_vec();
+    for i in 0..ops.len() {
+        let held = || (0..facts.list.len()).filter(|n| facts.holds(i, *n));
+        // The register from which this one was copied, or the first that holds the same number.
+        let source = |r: R| {
+            let mut r = r;
+            for _ in 0..4 {
+                let from = held().find_map(|n| match old[facts.list[n].0] {
+                    Op::Copy { d, s } if d == r => Some(s),
+                    _ => None,
+                });
+                match from {
+                    Some(s) => r = s,
+                    None => break,
+                }
+            }
+            let number = held().find_map(|n| match old[facts.list[n].0] {
+                Op::Const { d, v } if d == r => Some(v),
+                _ => None,
+            });
+            let first = |v: i64| {
+                held().find_map(|n| match old[facts.list[n].0] {
+                    Op::Const { d, v: w } if w == v => Some(d),
+                    _ => None,
+                })
+            };
+            number.and_then(first).unwrap_or(r)
+        };
+        let (mut reads, mut writes) = (vec![], vec![]);
+        ops[i].visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
+        let suspends = matches!(ops[i], Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
+        if !suspends && !reads.is_empty() {
+            let is_only_read = |r: &R| reads.contains(r) && !writes.contains(r);
+            let new = ops[i].renamed(&mut Reads(&|r| if is_only_read(&r) { source(r) } else { r }));
+            changed |= new != ops[i];
+            ops[i] = new;
+        }
+        let Some((d, _)) = fact(&ops[i], cells) else { continue };
+        if matches!(ops[i], Op::Copy { .. } | Op::Const { .. }) {
+            continue;
+        }
+        let same = |r: R| move |op: Op| op.renamed(&mut Reads(&|x| if x == d { r } else { x }));
+        let found = held().find_map(|n| {
+            let (at, r) = facts.list[n];
+            // The same operation, but for the register that it writes.
+            (at != i && r != d && old[at] == same(r)(ops[i])).then_some(r)
+        });
+        if let Some(s) = found {
+            ops[i] = Op::Copy { d, s };
+            changed = true;
+        }
+    }
+    changed
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn r(n: u16) -> R {
+        R(n)
+    }
+
+    fn load(d: u16, i: u16) -> Op {
+        Op::Load { d: r(d), base: M(100), i: r(i) }
+    }
+
+    #[test]
+    fn what_was_loaded_is_not_loaded_again() {
+        let mut ops = vec![
+            load(1, 0),
+            Op::JumpIf { a: r(1), to: To(3) },
+            Op::NotOffered {},
+            load(2, 0),
+            Op::Compare { d: r(3), a: M(100), v: r(1), n: 4, how: Comparison::Equal },
+            Op::Compare { d: r(4), a: M(100), v: r(2), n: 4, how: Comparison::Equal },
+            Op::Give { s: r(4) },
+        ];
+        assert!(reuse(&mut ops, 4));
+        assert_eq!(ops[3], Op::Copy { d: r(2), s: r(1) });
+        assert!(reuse(&mut ops, 4));
+        assert!(reuse(&mut ops, 4));
+        assert_eq!(ops[5], Op::Copy { d: r(4), s: r(3) });
+        assert_eq!(ops[6], Op::Give { s: r(3) });
+        assert!(!reuse(&mut ops, 4));
+    }
+
+    #[test]
+    fn a_store_a_write_and_a_way_past_it_forget_what_was_found() {
+        // A store into the block.
+        let mut ops = vec![
+            load(1, 0),
+            Op::Store { base: M(90), i: r(0), s: r(1) },
+            load(2, 0),
+            Op::Store { base: M(200), i: r(0), s: r(2) },
+            load(3, 0),
+            Op::Give { s: r(3) },
+        ];
+        let before = ops.clone();
+        // What a place in a block of unknown length holds is forgotten by every store behind its beginning.
+        assert!(!reuse(&mut ops, 4));
+        assert_eq!(ops, before);
+        // The index, and the register itself.
+        let mut ops = vec![load(1, 0), Op::Inc { d: r(0) }, load(2, 0), Op::Give { s: r(2) }];
+        assert!(!reuse(&mut ops, 4));
+        let mut ops = vec![
+            load(1, 0),
+            load(1, 5),
+            load(2, 0),
+            Op::Sum { d: r(3), a: r(1), b: r(2) },
+            Op::Give { s: r(3) },
+        ];
+        assert!(!reuse(&mut ops, 4));
+        // One of two ways.
+        let mut ops = vec![Op::JumpIf { a: r(5), to: To(2) }, load(1, 0), load(2, 0), Op::Give { s: r(2) }];
+        assert!(!reuse(&mut ops, 4));
+        // A copy whose source was written since is no copy of it any more.
+        let mut ops = vec![
+            Op::Copy { d: r(1), s: r(0) },
+            Op::Inc { d: r(0) },
+            Op::JumpIf { a: r(1), to: To(3) },
+            Op::Give { s: r(1) },
+        ];
+        assert!(!reuse(&mut ops, 4));
+        // A register that is loaded by itself.
+        let mut ops = vec![load(0, 0), load(0, 0), Op::Give { s: r(0) }];
+        assert!(!reuse(&mut ops, 4));
+    }
+
+    #[test]
+    fn nothing_is_carried_past_a_pause() {
+        let mut ops = vec![
+            load(1, 0),
+            Op::BeforeDraw { point: 0 },
+            load(2, 0),
+            Op::Sum { d: r(3), a: r(1), b: r(2) },
+            Op::Give { s: r(3) },
+        ];
+        assert!(!reuse(&mut ops, 4));
+    }
+
+    #[test]
+    fn a_number_that_is_written_twice_is_read_where_it_was_written_first() {
+        let mut ops = vec![
+            Op::Const { d: r(1), v: 2 },
+            Op::JumpIf { a: r(0), to: To(3) },
+            Op::NotOffered {},
+            Op::Const { d: r(2), v: 2 },
+            Op::JumpEq { a: r(0), b: r(2), to: To(5) },
+            Op::Give { s: r(2) },
+        ];
+        assert!(reuse(&mut ops, 4));
+        assert_eq!(ops[4], Op::JumpEq { a: r(0), b: r(1), to: To(5) });
+        assert_eq!(ops[5], Op::Give { s: r(1) });
+    }
+}
