@@ -259,6 +259,33 @@ impl<'a> Transitions<'a> {
         })
     }
 
+    /// Calls `visit` with every state that was expanded, and where its transitions lead.
+    pub(crate) fn each_target(
+        &self,
+        pace: &mut Pace<'_>,
+        mut visit: impl FnMut(StateId, &[u32]),
+    ) -> Result<(), Limit> {
+        let Some(made) = &self.made else {
+            let mut targets = vec![];
+            return self.each_anywhere(pace, |_, id, edges| {
+                targets.clear();
+                targets.extend(edges.iter().map(|e| e.to.number()));
+                visit(id, &targets);
+            });
+        };
+        // What is no state has no arrows.
+        for (number, ends) in made.arrows.first.windows(2).enumerate() {
+            if ends[0] < ends[1] {
+                pace.step(1)?;
+                visit(
+                    StateId::from_number(number as u32),
+                    &made.arrows.to[ends[0] as usize..ends[1] as usize],
+                );
+            }
+        }
+        Ok(())
+    }
+
     /// Calls `visit` with every state and its depth, in the order in which they lie in the memory.
     pub(crate) fn each_state(
         &self,
@@ -362,6 +389,33 @@ pub fn by_moves(transitions: &Transitions<'_>) -> Vec<u64> {
     out
 }
 
+/// Breadth first against the arrows, from a ring of nodes, through nodes without a distance that are `wanted`.
+fn back_from(
+    back: &Arrows,
+    mut ring: Vec<u32>,
+    far: &mut [u32],
+    wanted: impl Fn(u32) -> bool,
+    pace: &mut Pace<'_>,
+) -> Result<(), Limit> {
+    let mut next = vec![];
+    let mut distance = 0;
+    while !ring.is_empty() {
+        distance += 1;
+        for &id in &ring {
+            pace.step(1)?;
+            for &from in back.from(StateId::from_number(id)) {
+                if far[from as usize] == NEVER && wanted(from) {
+                    far[from as usize] = distance;
+                    next.push(from);
+                }
+            }
+        }
+        ring.clear();
+        std::mem::swap(&mut ring, &mut next);
+    }
+    Ok(())
+}
+
 impl Distances {
     /// Goals and winnable states by their distance to a goal; of states of chance, if all draws are lucky.
     #[must_use]
@@ -385,38 +439,22 @@ impl Distances {
     /// The [`Limit`] that ended it.
     pub fn of(space: &Space, back: &Arrows, pace: &mut Pace<'_>) -> Result<Distances, Limit> {
         let mut far = vec![NEVER; space.ids_len()];
-        let ends = |c: Class| matches!(c, Class::Goal | Class::Lost | Class::Over | Class::Stuck);
-        let mut ring: Vec<u32> = vec![];
+        let (mut won, mut ended): (Vec<u32>, Vec<u32>) = (vec![], vec![]);
         for part in 0..SHARDS {
-            space.each_in_part(part, |id, class| {
-                if ends(class) {
-                    ring.push(id.number());
-                }
+            space.each_in_part(part, |id, class| match class {
+                Class::Goal => won.push(id.number()),
+                Class::Lost | Class::Over | Class::Stuck => ended.push(id.number()),
+                _ => {}
             });
         }
-        for id in &ring {
+        for id in won.iter().chain(&ended) {
             far[*id as usize] = 0;
         }
-        // From a goal only winnable states are reached backwards, or other goals; from the other
-        // ends any state may be, and only dead ones are asked for.
-        let mut next = vec![];
-        let mut distance = 0;
-        while !ring.is_empty() {
-            distance += 1;
-            for &id in &ring {
-                pace.step(1)?;
-                let wins = matches!(space.class(StateId::from_number(id)), Class::Goal | Class::Winnable);
-                let wanted = if wins { Class::Winnable } else { Class::Dead };
-                for &from in back.from(StateId::from_number(id)) {
-                    if far[from as usize] == NEVER && space.class(StateId::from_number(from)) == wanted {
-                        far[from as usize] = distance;
-                        next.push(from);
-                    }
-                }
-            }
-            ring.clear();
-            std::mem::swap(&mut ring, &mut next);
-        }
+        // What leads to a goal is winnable, or a goal itself: that need not be asked. Then all winnable states have their distance, and from
+        // the other ends only dead ones are wanted.
+        back_from(back, won, &mut far, |_| true, pace)?;
+        let is_dead = |n: u32| space.class(StateId::from_number(n)) == Class::Dead;
+        back_from(back, ended, &mut far, is_dead, pace)?;
         Ok(Distances(far))
     }
 

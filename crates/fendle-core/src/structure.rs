@@ -8,8 +8,10 @@
 use std::sync::OnceLock;
 
 use num_bigint::BigUint;
+use rayon::prelude::*;
 use serde::Serialize;
 
+use crate::explore::by_number::WINDOW;
 use crate::explore::{Explored, pool};
 use crate::graph::{Arrows, Distances, Parts, Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
@@ -195,34 +197,28 @@ fn whole<'w>(
 ) -> Result<(Structure, Distances), Limit> {
     let space = transitions.space;
     let on_way = shortest.map(|length| OnWay::among(transitions, length, &mut ask())).transpose()?;
-    let onwards = |arrows: &Arrows| -> Result<(Rooms, Vec<StateId>), Limit> {
+    let folded = |arrows: &Arrows| -> Result<Rooms, Limit> {
         let mut pace = ask();
         let parts = Parts::of(space, arrows, &mut pace)?;
-        let rooms = rooms(transitions, &parts, &mut pace)?;
-        drop(parts);
-        let must_pass = match &on_way {
-            Some(on) => must_pass(space, arrows, &on.one_way(transitions), &mut pace)?,
-            None => vec![],
-        };
-        Ok((rooms, must_pass))
+        rooms(transitions, &parts, &mut pace)
     };
-    let behind = |back: Arrows| -> Result<(Structure, Distances), Limit> {
-        let mut pace = ask();
-        let far = Distances::of(space, &back, &mut pace)?;
-        drop(back);
-        let mut out = Structure::default();
-        out.walk(transitions, &far, &mut pace)?;
-        Ok((out, far))
+    let passed = |arrows: &Arrows| match &on_way {
+        Some(on) => must_pass(space, arrows, &on.one_way(transitions), &mut ask()),
+        None => Ok(vec![]),
     };
-    let (onwards, behind) = match transitions.arrows() {
-        Some(arrows) => rayon::join(|| onwards(arrows), || behind(arrows.reversed())),
+    let distances = |back: Arrows| Distances::of(space, &back, &mut ask());
+    let (rooms, (must_pass, far)) = match transitions.arrows() {
+        Some(arrows) => rayon::join(|| folded(arrows), || (passed(arrows), distances(arrows.reversed()))),
         None => {
-            let there = onwards(&Arrows::forward(space, &mut ask())?);
-            (there, behind(Arrows::backward(space, &mut ask())?))
+            let arrows = Arrows::forward(space, &mut ask())?;
+            let (rooms, must_pass) = (folded(&arrows), passed(&arrows));
+            drop(arrows);
+            (rooms, (must_pass, distances(Arrows::backward(space, &mut ask())?)))
         }
     };
-    let (mut out, far) = behind?;
-    (out.rooms, out.must_pass) = onwards?;
+    let far = far?;
+    let mut out = Structure { rooms: rooms?, must_pass: must_pass?, ..Structure::default() };
+    out.walk(transitions, &far, &mut ask())?;
     if let Some(on) = &on_way {
         out.shortest = Some(on.shortest(model, transitions, &mut ask())?);
     }
@@ -230,7 +226,7 @@ fn whole<'w>(
 }
 
 impl Structure {
-    /// One pass over all transitions: fatal moves, delays, shares.
+    /// One pass over all transitions, on all threads where they are arrows: fatal moves, delays, shares.
     fn walk(
         &mut self,
         transitions: &Transitions<'_>,
@@ -238,53 +234,117 @@ impl Structure {
         pace: &mut Pace<'_>,
     ) -> Result<(), Limit> {
         let space = transitions.space;
-        self.fatal_by_depth = vec![0; space.levels_len() as usize];
-        transitions.each_anywhere(pace, |depth, id, edges| {
-            let class = space.class(id);
-            let running = matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free);
-            if !running {
-                return;
+        if let (Some(arrows), Some(dense)) = (transitions.arrows(), &space.dense) {
+            let look: &Pace<'_> = pace;
+            let panes: Vec<Result<Structure, Limit>> = (0..dense.range().div_ceil(WINDOW))
+                .into_par_iter()
+                .map(|n| {
+                    look.now()?;
+                    let mut out = Structure::default();
+                    let (start, end) = (n * WINDOW, ((n + 1) * WINDOW).min(dense.range()));
+                    dense.each_seen(start, end, |number, mark| {
+                        let id = StateId::from_number(number as u32);
+                        let moves =
+                            arrows.from(id).iter().map(|to| std::iter::once(StateId::from_number(*to)));
+                        out.see(space, far, (dense.depth_of(mark), id), moves);
+                    });
+                    Ok(out)
+                })
+                .collect();
+            for pane in panes {
+                self.add(pane?);
             }
-            let mut moves = 0;
-            for outcomes in moves_of(edges) {
-                moves += 1;
-                if class != Class::Winnable {
-                    continue;
-                }
-                if !outcomes.iter().all(|e| space.class(e.to).is_bad()) {
-                    self.corridor.part += 1;
-                    continue;
-                }
-                self.fatal_by_depth[depth as usize] += 1;
-                match outcomes.iter().filter_map(|e| far.get(e.to)).min() {
-                    Some(delay) => {
-                        let d = &mut self.delay;
-                        d.least = if d.shows == 0 { delay } else { d.least.min(delay) };
-                        d.greatest = d.greatest.max(delay);
-                        d.shows += 1;
-                        d.sum += u64::from(delay);
-                    }
-                    None => self.delay.never_shows += 1,
-                }
-            }
-            self.widest = self.widest.max(moves as u32);
-            self.branching.part += moves;
-            self.branching.all += 1;
-            if class == Class::Winnable {
-                self.corridor.all += moves;
-                if let Some(d) = far.get(id) {
-                    if self.by_distance.len() <= d as usize {
-                        self.by_distance.resize(d as usize + 1, 0);
-                    }
-                    self.by_distance[d as usize] += 1;
-                }
-            }
-        })?;
+            pace.step(dense.range())?;
+        } else {
+            transitions.each_anywhere(pace, |depth, id, edges| {
+                let moves = moves_of(edges).map(|outcomes| outcomes.iter().map(|e| e.to));
+                self.see(space, far, (depth, id), moves);
+            })?;
+        }
         while self.fatal_by_depth.last() == Some(&0) {
             self.fatal_by_depth.pop();
         }
         Ok(())
     }
+
+    /// Counts a state, given what each of its moves may lead to.
+    fn see<M: Iterator<Item = StateId> + Clone>(
+        &mut self,
+        space: &Space,
+        far: &Distances,
+        (depth, id): (u32, StateId),
+        moves: impl Iterator<Item = M>,
+    ) {
+        let class = space.class(id);
+        if !matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free) {
+            return;
+        }
+        let mut count = 0;
+        for outcomes in moves {
+            count += 1;
+            if class != Class::Winnable {
+                continue;
+            }
+            if !outcomes.clone().all(|to| space.class(to).is_bad()) {
+                self.corridor.part += 1;
+                continue;
+            }
+            add_at(&mut self.fatal_by_depth, depth, 1);
+            match outcomes.filter_map(|to| far.get(to)).min() {
+                Some(delay) => {
+                    let d = &mut self.delay;
+                    d.least = if d.shows == 0 { delay } else { d.least.min(delay) };
+                    d.greatest = d.greatest.max(delay);
+                    d.shows += 1;
+                    d.sum += u64::from(delay);
+                }
+                None => self.delay.never_shows += 1,
+            }
+        }
+        self.widest = self.widest.max(count as u32);
+        self.branching.part += count;
+        self.branching.all += 1;
+        if class == Class::Winnable {
+            self.corridor.all += count;
+            if let Some(d) = far.get(id) {
+                add_at(&mut self.by_distance, d, 1);
+            }
+        }
+    }
+
+    /// Adds what was counted of other states.
+    fn add(&mut self, other: Structure) {
+        for (depth, n) in other.fatal_by_depth.iter().enumerate() {
+            add_at(&mut self.fatal_by_depth, depth as u32, *n);
+        }
+        for (distance, n) in other.by_distance.iter().enumerate() {
+            add_at(&mut self.by_distance, distance as u32, *n);
+        }
+        let (d, o) = (&mut self.delay, &other.delay);
+        d.least = match (d.shows, o.shows) {
+            (_, 0) => d.least,
+            (0, _) => o.least,
+            _ => d.least.min(o.least),
+        };
+        d.greatest = d.greatest.max(o.greatest);
+        d.shows += o.shows;
+        d.sum += o.sum;
+        d.never_shows += o.never_shows;
+        self.widest = self.widest.max(other.widest);
+        for (share, more) in [(&mut self.branching, &other.branching), (&mut self.corridor, &other.corridor)]
+        {
+            share.part += more.part;
+            share.all += more.all;
+        }
+    }
+}
+
+/// Adds to an entry of a list that is as long as needed.
+fn add_at(list: &mut Vec<u64>, at: u32, n: u64) {
+    if list.len() <= at as usize {
+        list.resize(at as usize + 1, 0);
+    }
+    list[at as usize] += n;
 }
 
 /// Folds strongly connected parts to rooms and counts what leads out of them.
@@ -296,7 +356,7 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
     const WINS: u8 = 2;
     const DEAD: u8 = 4;
     let mut out = Rooms { rooms: parts.count.into(), ..Rooms::default() };
-    let mut seen: Vec<StateId> = vec![];
+    let mut seen: Vec<u32> = vec![];
     transitions.each_state(pace, |_, id| {
         let part = parts.part(id) as usize;
         sizes[part] += 1;
@@ -306,25 +366,26 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
             _ => 0,
         };
     })?;
-    transitions.each_anywhere(pace, |_, id, edges| {
+    transitions.each_target(pace, |id, targets| {
         let part = parts.part(id);
         seen.clear();
-        for e in edges {
-            if parts.part(e.to) == part {
+        for &to in targets {
+            if parts.part(StateId::from_number(to)) == part {
                 continue;
             }
             marks[part as usize] |= LEFT;
-            if seen.len() < 64 && seen.contains(&e.to) {
+            if seen.len() < 64 && seen.contains(&to) {
                 continue;
             }
-            seen.push(e.to);
+            seen.push(to);
         }
         if seen.len() > 64 {
             seen.sort_unstable();
             seen.dedup();
         }
         out.doors += seen.len() as u64;
-        out.winnable_doors += seen.iter().filter(|t| is_hopeful(space.class(**t))).count() as u64;
+        let hopeful = seen.iter().filter(|t| is_hopeful(space.class(StateId::from_number(**t))));
+        out.winnable_doors += hopeful.count() as u64;
     })?;
     for (size, mark) in sizes.iter().zip(&marks) {
         out.largest = out.largest.max(u64::from(*size));
