@@ -75,6 +75,13 @@ struct Bucket {
     ids: Vec<StateId>,
 }
 
+impl Bucket {
+    fn clear(&mut self) {
+        self.states.clear();
+        self.ids.clear();
+    }
+}
+
 /// A sweep under way.
 pub(crate) struct Sweep<'m> {
     model: &'m dyn Model,
@@ -355,17 +362,22 @@ impl<'m> Sweep<'m> {
                 row[target].states.extend_from_slice(state);
             }
         };
-        for bucket in &mut self.buckets {
-            bucket.states.clear();
-            bucket.ids.clear();
-        }
         let lanes = &mut self.lanes;
         let buckets = &mut self.buckets;
+        // Of a small round only the rows of its own shards are looked at again.
+        let few = round < SMALL_ROUND;
+        for (lane, row) in lanes.iter().zip(buckets.chunks_exact_mut(SHARDS)) {
+            if lane.count > 0 || !few {
+                row.iter_mut().for_each(Bucket::clear);
+            }
+        }
         // A few states that are dear are worth several threads.
         let small = if self.model.batch() == 1 { 4 } else { SMALL_ROUND };
         if round < small {
             for (n, (lane, row)) in lanes.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)).enumerate() {
-                expand(n, lane, row);
+                if lane.count > 0 {
+                    expand(n, lane, row);
+                }
             }
         } else {
             pool(&self.pool, self.limits.threads).install(|| {
@@ -386,19 +398,26 @@ impl<'m> Sweep<'m> {
         };
         let shards = &mut self.space.shards;
         let buckets = &mut self.buckets;
+        if round < SMALL_ROUND {
+            // Shard by shard would look at all buckets, most of them empty; each shard is given the same states in the same order.
+            let rows =
+                self.lanes.iter().zip(buckets.chunks_exact_mut(SHARDS)).filter(|(lane, _)| lane.count > 0);
+            let mut full = [false; SHARDS];
+            for (_, row) in rows {
+                for (n, bucket) in row.iter_mut().enumerate().filter(|(_, b)| !b.states.is_empty()) {
+                    full[n] = full[n] || !shards[n].insert_all(&bucket.states, &mut bucket.ids);
+                }
+            }
+            return !full.contains(&true);
+        }
         transpose(buckets);
-        let fits = if round < SMALL_ROUND {
-            let pairs = shards.iter_mut().zip(buckets.chunks_exact_mut(SHARDS));
-            pairs.fold(true, |fits, (shard, row)| insert(shard, row) & fits)
-        } else {
-            pool(&self.pool, self.limits.threads).install(|| {
-                shards
-                    .par_iter_mut()
-                    .zip(buckets.par_chunks_exact_mut(SHARDS))
-                    .map(|(shard, row)| insert(shard, row))
-                    .reduce(|| true, |a, b| a & b)
-            })
-        };
+        let fits = pool(&self.pool, self.limits.threads).install(|| {
+            shards
+                .par_iter_mut()
+                .zip(buckets.par_chunks_exact_mut(SHARDS))
+                .map(|(shard, row)| insert(shard, row))
+                .reduce(|| true, |a, b| a & b)
+        });
         transpose(buckets);
         fits
     }

@@ -255,6 +255,7 @@ impl Emitter<'_> {
             | Op::LaneCell { .. } => self.lane(&op),
             Op::Gather { base, lane, how, v, fill } => self.gather(base, lane, (how, v), fill),
             Op::ShapeMove { .. }
+            | Op::ShapeTurn { .. }
             | Op::ShapeAnchor { .. }
             | Op::ShapeKind { .. }
             | Op::ShapeTurnOf { .. }
@@ -274,7 +275,6 @@ impl Emitter<'_> {
             | Op::OpenLane { .. }
             | Op::ShapeMirror { .. }
             | Op::ShapePart { .. }
-            | Op::ShapeTurn { .. }
             | Op::ShapeMake { .. } => self.step(&op),
             Op::Recall { d, memo, to } => {
                 let known = self.b.ins().load(I64, table(), self.known, i32::from(memo / 64) * 8);

@@ -313,6 +313,7 @@ impl Emitter<'_> {
 
     pub(super) fn shape(&mut self, op: &Op) {
         let (Op::ShapeMove { d, p, shapes, .. }
+        | Op::ShapeTurn { d, p, shapes, .. }
         | Op::ShapeAnchor { d, p, shapes }
         | Op::ShapeKind { d, p, shapes }
         | Op::ShapeTurnOf { d, p, shapes }
@@ -353,6 +354,28 @@ impl Emitter<'_> {
                 let first = self.b.ins().imul_imm(line, cols);
                 let v = self.b.ins().iadd(first, col);
                 (self.b.ins().band(easy, on), v)
+            }
+            Op::ShapeTurn { by, .. } => {
+                // Shapes have one, two or four turns: of the quarters only the last two bits count.
+                let all = &self.code.shapes[shapes as usize].all;
+                let turned = |by: i64| {
+                    all.iter()
+                        .enumerate()
+                        .map(move |(i, a)| a.2 + (i as i64 - a.2 + by).rem_euclid(a.3.max(1)))
+                };
+                let table: Vec<i64> = (0..4).flat_map(turned).collect();
+                let regular = all.iter().all(|a| matches!(a.3, 1 | 2 | 4));
+                let (by, n) = (self.get(by), all.len() as i64);
+                let quarters = self.b.ins().band_imm(by, 3);
+                let at = self.b.ins().imul_imm(quarters, n);
+                let at = self.b.ins().iadd(at, turn);
+                let new = self.entry(table, at);
+                let first = self.b.ins().imul_imm(new, rows);
+                let line = self.b.ins().iadd(first, row);
+                let first = self.b.ins().imul_imm(line, cols);
+                let v = self.b.ins().iadd(first, col);
+                let regular = self.b.ins().iconst(cranelift_codegen::ir::types::I8, i64::from(regular));
+                (self.b.ins().band(easy, regular), v)
             }
             Op::ShapeAnchor { .. } => (easy, anchor(self)),
             Op::ShapeKind { .. } => {

@@ -64,7 +64,16 @@ fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
         | Op::BitCount { d, .. }
         | Op::BitAt { d, .. }
         | Op::FloodBits { d, .. }
-        | Op::Spread { d, .. } => d,
+        | Op::Spread { d, .. }
+        | Op::ShapeTurn { d, .. }
+        | Op::ShapeMirror { d, .. }
+        | Op::ShapeMove { d, .. }
+        | Op::ShapeLen { d, .. }
+        | Op::ShapeKind { d, .. }
+        | Op::ShapeAnchor { d, .. }
+        | Op::CellOf { d, .. }
+        | Op::Row { d, .. }
+        | Op::Col { d, .. } => d,
         _ => return None,
     };
     let mut end = 0;
@@ -84,6 +93,16 @@ struct Reads<'f>(&'f dyn Fn(R) -> R);
 impl Renaming for Reads<'_> {
     fn register(&mut self, r: R) -> R {
         (self.0)(r)
+    }
+}
+
+/// The same operation without the place where it would break: what did not break once does not break again.
+fn anywhere(op: Op) -> Op {
+    let site = Site::default();
+    match op {
+        Op::ShapeMove { d, p, o, shapes, .. } => Op::ShapeMove { d, p, o, shapes, site },
+        Op::CellOf { d, p, .. } => Op::CellOf { d, p, site },
+        other => other,
     }
 }
 
@@ -227,7 +246,7 @@ pub(super) fn reuse(ops: &mut [Op], cells: u32) -> bool {
         let found = held().find_map(|n| {
             let (at, r) = facts.list[n];
             // The same operation, but for the register that it writes.
-            (at != i && r != d && old[at] == same(r)(ops[i])).then_some(r)
+            (at != i && r != d && anywhere(old[at]) == anywhere(same(r)(ops[i]))).then_some(r)
         });
         if let Some(s) = found {
             ops[i] = Op::Copy { d, s };
