@@ -307,3 +307,60 @@ fn a_board_without_a_hit_and_one_full_of_them() {
         }
     }
 }
+
+/// Shapes that are placed on and off the board: do they fit, what do they cover.
+#[test]
+fn what_a_shape_covers_is_what_its_places_say() {
+    let model = "model covers\n\
+         shapes plank { pole \"x@x\"\n knee \"x./@x\"\n bale about corner 1, 1 \"xx/xx\" }\n\
+         state full: grid of bool\nstate piece: placed plank\nstate n: 0..99 = 0\n\
+         fn fits(p: placed plank) = all(c in cells(p): c on board and not full[c])\n\
+         move go(d: dir4) { n = if fits(piece + d) then 1 else 0; piece = piece + d }\n\
+         move spin { piece = turned(piece); n = if fits(piece) then 1 else 0 }\n\
+         move hits { n = if any(c in cells(piece) where c on board: full[c]) then 1 else 0 }\n\
+         move clear { n = if all(c in cells(piece) where c on board: not full[c]) then 1 else 0 }\n\
+         move inside { refuse \"off\" unless all(c in cells(piece): c on board); n = 1 }\n\
+         goal n == 99";
+    let mut rng = SmallRng::seed_from_u64(77);
+    let (mut bits, mut seen) = (0, 0);
+    for (rows, cols) in [(3, 4), (8, 8), (9, 8)] {
+        for _ in 0..4 {
+            let full: Vec<String> = (0..rows)
+                .map(|_| (0..cols).map(|_| if rng.random_bool(0.3) { 'x' } else { '.' }).collect())
+                .collect();
+            let kind = ["pole", "knee", "bale"][rng.random_range(0..3)];
+            let level = format!(
+                "start.full = '''\n{}\n'''\nstart.piece = '{kind}@r{}c{}'",
+                full.join("\n"),
+                rng.random_range(1..=rows),
+                rng.random_range(1..=cols)
+            );
+            let game = game(model, &level);
+            let b = &game.bound;
+            bits += usize::from(game.code.ops.iter().any(|op| matches!(op, Op::ShapeBits { .. })));
+            let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+            let mut both = common::both(&game, &native);
+            let table = MoveTable::new(b).expect("few moves");
+            let mut machine = Machine::new(b, &game.code);
+            // All positions that some steps lead to, over the rim with them.
+            let mut states = vec![b.position.clone()];
+            let mut at = 0;
+            while at < states.len() && at < 150 {
+                common::compare_native(&game, &mut both, &states[at])
+                    .unwrap_or_else(|e| panic!("{e}\n{level}"));
+                let next = compare(&game, &table, &mut machine, &states[at].clone())
+                    .unwrap_or_else(|e| panic!("{e}\n{level}"))
+                    .next;
+                for state in next {
+                    if !states.contains(&state) {
+                        states.push(state);
+                    }
+                }
+                at += 1;
+            }
+            seen += at;
+        }
+    }
+    assert_eq!(bits, 8, "boards of one word");
+    assert!(seen > 800, "{seen} states");
+}

@@ -231,6 +231,35 @@ fn every_kind_of_part_numbers_its_states_without_a_gap() {
     assert_eq!((keys.range(), all_of(&keys).len()), (24, 24));
 }
 
+/// A cascade that goes on past its bound is set aside: one state that is not decided stands for all of them, and it has a number as well.
+#[test]
+fn branches_that_are_set_aside_have_numbers() {
+    let m = model(include_str!("../../../models/match.fendle"));
+    for (board, cascades, states) in [("3../122/332/323", 1, 940), ("..3/121/121/233", 1, 3604)] {
+        let level = format!(
+            "model = 'm'\n[[level]]\nvalues.kinds = 3\nvalues.free = true\nvalues.cascades = {cascades}\nstart.tile = '''\n{}\n'''",
+            board.replace('/', "\n")
+        );
+        let game = games(&m, &level).remove(0);
+        let mut plain = afresh(&game);
+        plain.numbering = None;
+        let packed = explore(&plain, few(), false, &NoWatch).expect("sound");
+        assert_eq!((packed.counts.states, packed.counts.cut), (states, true), "{board}");
+        assert!(packed.counts.open > 0 && !packed.space.holds_numbers());
+        let mut native = afresh(&game);
+        native.native = WhenItPays::by(fendle_native::make);
+        for threads in [1, 3] {
+            let found = explore(&native, Limits { threads, ..few() }, false, &NoWatch).expect("sound");
+            assert!(found.space.holds_numbers());
+            assert_eq!(said(&found), said(&packed), "{board}");
+        }
+        // With room for all of them nothing is set aside, and nothing is open.
+        let wide = level.replace("cascades = 1", "cascades = 20");
+        let found = explore(&games(&m, &wide).remove(0), few(), false, &NoWatch).expect("sound");
+        assert!(!found.counts.cut && found.counts.open == 0 && found.counts.complete, "{board}");
+    }
+}
+
 #[test]
 fn numbers_beyond_two_to_the_33_are_held_by_the_tables() {
     // Nine dials of sixteen marks that turn together, and a lamp. A turn has 16^9 ways, too many to be followed, so the types say

@@ -473,6 +473,7 @@ impl Writer<'_> {
             8 => format!("marks_[1 + abs({}) mod 3] = abs({}) mod 5", self.int(e), self.int(e)),
             9 => match self.rng.random_range(0..4) {
                 0 => "hold = none".into(),
+                1 if self.chance(50) => "if flag { hold = none }; hold = 3 - given(hold)".into(),
                 1 => format!("hold = {}", self.int(e)),
                 2 => "swap hold, hold".into(),
                 _ => format!("hold = if {} then none else 2", self.boolean(e)),

@@ -261,6 +261,8 @@ impl Emitter<'_> {
             | Op::ShapeTurnOf { .. }
             | Op::ShapeLen { .. }
             | Op::ShapeCell { .. } => self.shape(&op),
+            Op::ShapeBits { d, p, shapes } => self.covered(d, p, shapes, |covered| covered.0 as i64, &op),
+            Op::ShapeWhole { d, p, shapes } => self.covered(d, p, shapes, |covered| covered.1.into(), &op),
             Op::ListTail { .. } | Op::ListJoin { .. } | Op::ListAdd { .. } | Op::ListCheck { .. } => {
                 self.list(&op)
             }

@@ -311,6 +311,23 @@ impl Emitter<'_> {
         (quotient, self.b.ins().isub(x, whole))
     }
 
+    /// What a placed shape covers, from a table.
+    pub(super) fn covered(&mut self, d: R, p: R, shapes: u16, what: fn((u64, bool)) -> i64, op: &Op) {
+        let table = &self.code.shapes[shapes as usize];
+        let len = table.values_len();
+        let entries: Vec<i64> = (0..len).map(|p| what(table.covered(p, (self.rows, self.cols)))).collect();
+        if entries.is_empty() {
+            self.step(op);
+            return;
+        }
+        let p = self.get(p);
+        let easy = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, p, len);
+        let zero = self.number(0);
+        let index = self.b.ins().select(easy, p, zero);
+        let v = self.entry(entries, index);
+        self.or_step(easy, op, Some((d, v)));
+    }
+
     pub(super) fn shape(&mut self, op: &Op) {
         let (Op::ShapeMove { d, p, shapes, .. }
         | Op::ShapeTurn { d, p, shapes, .. }

@@ -202,6 +202,32 @@ pub struct ShapeTable {
     pub mirrors: Vec<i64>,
 }
 
+impl ShapeTable {
+    /// How many values a placed shape can have.
+    #[must_use]
+    pub fn values_len(&self) -> i64 {
+        self.all.len() as i64 * self.rows * self.cols
+    }
+
+    /// The cells that a placed shape covers on a board of at most 64, as bits, and whether it covers nothing else. O(cells of the shape).
+    #[must_use]
+    pub fn covered(&self, p: i64, (rows, cols): (i64, i64)) -> (u64, bool) {
+        let (line, col) = (p / self.cols, p % self.cols - self.margin);
+        let (all, row) = (line / self.rows, line % self.rows - self.margin);
+        let (mut bits, mut whole) = (0u64, true);
+        for offset in &self.cells[all as usize] {
+            let (down, right) = code::offset_parts(*offset);
+            let (r, c) = (row + down, col + right);
+            if (0..rows).contains(&r) && (0..cols).contains(&c) {
+                bits |= 1u64.checked_shl((r * cols + c) as u32).unwrap_or(0);
+            } else {
+                whole = false;
+            }
+        }
+        (bits, whole)
+    }
+}
+
 /// Where a program can be suspended. A branch is the state now, what is live here, and where it
 /// goes on; branches that agree in all of it are one.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -65,6 +65,8 @@ fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
         | Op::BitAt { d, .. }
         | Op::FloodBits { d, .. }
         | Op::Spread { d, .. }
+        | Op::ShapeBits { d, .. }
+        | Op::ShapeWhole { d, .. }
         | Op::ShapeTurn { d, .. }
         | Op::ShapeMirror { d, .. }
         | Op::ShapeMove { d, .. }
@@ -72,6 +74,8 @@ fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
         | Op::ShapeKind { d, .. }
         | Op::ShapeAnchor { d, .. }
         | Op::CellOf { d, .. }
+        | Op::CellOr { d, .. }
+        | Op::Beside { d, .. }
         | Op::Row { d, .. }
         | Op::Col { d, .. } => d,
         _ => return None,
@@ -101,7 +105,9 @@ fn anywhere(op: Op) -> Op {
     let site = Site::default();
     match op {
         Op::ShapeMove { d, p, o, shapes, .. } => Op::ShapeMove { d, p, o, shapes, site },
-        Op::CellOf { d, p, .. } => Op::CellOf { d, p, site },
+        // Where it is known that a cell was found, nothing breaks and nothing jumps.
+        Op::CellOf { d, p, .. } | Op::CellOr { d, p, .. } => Op::CellOf { d, p, site },
+        Op::Beside { d, c, o, .. } => Op::Beside { d, c, o, to: To(0) },
         other => other,
     }
 }
@@ -120,6 +126,15 @@ struct Facts {
 impl Facts {
     fn holds(&self, at: usize, fact: usize) -> bool {
         self.before[at * self.words + fact / 64] >> (fact % 64) & 1 == 1
+    }
+
+    /// On one more way to an operation this holds.
+    fn meet(&mut self, at: usize, held: &[u64], work: &mut std::collections::BTreeSet<usize>) {
+        let there = &mut self.before[at * self.words..(at + 1) * self.words];
+        if there.iter().zip(held).any(|(t, h)| t & !h != 0) {
+            there.iter_mut().zip(held).for_each(|(t, h)| *t &= h);
+            work.insert(at);
+        }
     }
 
     /// Finds out what holds where.
@@ -168,6 +183,12 @@ impl Facts {
                     after[n / 64] &= !(1 << (n % 64));
                 }
             }
+            // Where it jumps there is no cell.
+            let mut jumps = vec![];
+            op.jumps(&mut |to| jumps.push(to.0 as usize));
+            for to in jumps {
+                facts.meet(to, &after, &mut work);
+            }
             if let Some(n) = facts.of[i] {
                 // What reads the register that it writes says nothing of it afterwards.
                 let mut reads_it = false;
@@ -176,17 +197,8 @@ impl Facts {
                     after[n / 64] |= 1 << (n % 64);
                 }
             }
-            let mut meet = |j: usize| {
-                let there = &mut facts.before[j * words..(j + 1) * words];
-                let changed = there.iter().zip(&after).any(|(t, a)| t & !a != 0);
-                if changed {
-                    there.iter_mut().zip(&after).for_each(|(t, a)| *t &= a);
-                    work.insert(j);
-                }
-            };
-            op.jumps(&mut |to| meet(to.0 as usize));
             if !op.ends() && i + 1 < ops.len() {
-                meet(i + 1);
+                facts.meet(i + 1, &after, &mut work);
             }
         }
         facts
@@ -328,6 +340,20 @@ mod tests {
         // A register that is loaded by itself.
         let mut ops = vec![load(0, 0), load(0, 0), Op::Give { s: r(0) }];
         assert!(!reuse(&mut ops, 4));
+    }
+
+    #[test]
+    fn a_cell_that_was_found_is_one_and_where_none_was_found_nothing_is_known() {
+        let found = |d, to| Op::CellOr { d: r(d), p: r(0), to: To(to) };
+        let of = |d| Op::CellOf { d: r(d), p: r(0), site: Site(0) };
+        let mut ops = vec![found(1, 3), of(2), Op::Give { s: r(2) }, of(3), Op::Give { s: r(3) }];
+        assert!(reuse(&mut ops, 4));
+        assert_eq!(ops[1], Op::Copy { d: r(2), s: r(1) });
+        assert_eq!(ops[3], of(3));
+        // A second look jumps no more.
+        let mut ops = vec![found(1, 4), found(2, 4), load(3, 2), Op::Give { s: r(3) }, Op::NotOffered {}];
+        assert!(reuse(&mut ops, 4));
+        assert_eq!(ops[1], Op::Copy { d: r(2), s: r(1) });
     }
 
     #[test]

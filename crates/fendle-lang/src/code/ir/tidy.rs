@@ -361,6 +361,8 @@ fn only_writes(op: &Op) -> Option<R> {
         | Op::BitCount { d, .. }
         | Op::BitAt { d, .. }
         | Op::FloodBits { d, .. }
+        | Op::ShapeBits { d, .. }
+        | Op::ShapeWhole { d, .. }
         | Op::Spread { d, .. } => Some(d),
         _ => None,
     }

@@ -139,6 +139,8 @@ impl Code {
             | Op::ShapePart { shapes, .. }
             | Op::ShapeLen { shapes, .. }
             | Op::ShapeCell { shapes, .. }
+            | Op::ShapeBits { shapes, .. }
+            | Op::ShapeWhole { shapes, .. }
                 if shapes as usize >= self.shapes.len() =>
             {
                 format!("shapes {shapes} do not exist")

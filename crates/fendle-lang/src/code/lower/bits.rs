@@ -188,7 +188,7 @@ impl Lower<'_> {
     }
 
     /// Writes what `f` writes, or nothing where that finds that it cannot be.
-    fn attempt<T>(&mut self, f: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
+    pub(super) fn attempt<T>(&mut self, f: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
         let (ops, next, registers) = (self.code.ops.len(), self.next, self.code.registers);
         let known = self.cells.clone();
         let out = f(self);

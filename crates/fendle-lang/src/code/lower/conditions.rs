@@ -1,6 +1,10 @@
 //! Conditions to jumps.
 
+use super::bits::Bits;
 use super::*;
+
+/// Most values of placed shapes whose cells are looked up in a table.
+const COVERED_MAX: i64 = 1 << 14;
 
 pub(super) fn conjuncts<'e>(e: &'e Expr, out: &mut Vec<&'e Expr>) {
     match &e.kind {
@@ -70,7 +74,7 @@ impl Lower<'_> {
                 });
             }
             Ek::Quant(q) if matches!(q.kind, QuantKind::All | QuantKind::Any) => {
-                if self.asked_at_once(q, to, when) {
+                if self.asked_at_once(q, to, when) || self.asked_of_a_shape(q, to, when) {
                     return;
                 }
                 // `all` fails at the first miss, `any` at the first hit.
@@ -128,6 +132,59 @@ impl Lower<'_> {
         }
         let Some(found) = self.found_at_once(q, &parts) else { return false };
         self.jump_on_bits(&found, to, any == when);
+        true
+    }
+
+    /// Jumps on a condition about the places that a shape covers, on a small board: "all are on the board, and all are so", or "some
+    /// on the board is so".
+    fn asked_of_a_shape(&mut self, q: &Quant, to: Label, when: bool) -> bool {
+        let Range::Covered(p) = &q.over else { return false };
+        let shapes = self.shapes_of(p);
+        let few = |t: &ShapeTable| t.values_len() <= COVERED_MAX;
+        if !(1..=64).contains(&self.b.cells()) || !self.code.shapes.get(usize::from(shapes)).is_some_and(few)
+        {
+            return false;
+        }
+        let any = q.kind == QuantKind::Any;
+        let (mut filter, mut body) = (vec![], vec![]);
+        if let Some(f) = &q.filter {
+            conjuncts(f, &mut filter);
+        }
+        if let Some(b) = &q.body {
+            conjuncts(b, &mut body);
+        }
+        // Places off the board are left out by the filter, or by what is asked of each.
+        let is_on =
+            |e: &&Expr| matches!(&e.kind, Ek::OnBoard(p) if matches!(p.kind, Ek::Local(l) if l == q.local));
+        let filtered = filter.first().is_some_and(is_on);
+        let asked = filter.is_empty() && body.first().is_some_and(is_on);
+        if !filtered && !asked {
+            return false;
+        }
+        let parts = if filtered { &mut filter } else { &mut body };
+        parts.remove(0);
+        let found = self.attempt(|l| {
+            let p = l.value(p);
+            let p = l.reg(p);
+            let met = l.at_once(q.local, &filter)?;
+            let so = l.at_once(q.local, &body)?;
+            let d = l.fresh();
+            l.emit(Op::ShapeBits { d, p, shapes });
+            let all = l.all_cells();
+            let covered = Bits { words: vec![O::R(d)], least: vec![0], most: all };
+            let covered = l.bits_and(&covered, &met);
+            Some((p, if any { l.bits_and(&covered, &so) } else { l.bits_minus(&covered, &so) }))
+        });
+        let Some((p, hits)) = found else { return false };
+        // `all` fails where one is not so, or, unless these are left out, where one is off the board.
+        let failed = self.label();
+        if !any && asked {
+            let a = self.unary(|d| Op::ShapeWhole { d, p, shapes });
+            let a = self.reg(a);
+            self.emit(Op::JumpUnless { a, to: To(if when { failed } else { to }) });
+        }
+        self.jump_on_bits(&hits, to, any == when);
+        self.here(failed);
         true
     }
 

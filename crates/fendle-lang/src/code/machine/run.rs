@@ -432,6 +432,16 @@ impl<'c> Machine<'c> {
                     let turn = (all - first).wrapping_add(self.r(by)).rem_euclid(turns);
                     self.w(d, (first + turn) * area + p % area);
                 }
+                Op::ShapeBits { d, p, shapes } => {
+                    let covered =
+                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
+                    self.w(d, covered.0 as i64);
+                }
+                Op::ShapeWhole { d, p, shapes } => {
+                    let covered =
+                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
+                    self.w(d, covered.1.into());
+                }
                 Op::ShapeMake { d, k, p, shapes, site } => {
                     let table = &self.code.shapes[shapes as usize];
                     let (row, col) = code::row_col(self.r(p));
