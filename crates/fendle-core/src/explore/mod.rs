@@ -37,6 +37,11 @@ use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
 const SLICE: usize = 16;
 /// Outcomes of one shard after which its part of a round ends: states with thousands of outcomes fill the memory else.
 const LANE_OUTCOMES: usize = 1 << 14;
+/// States of a space from which rounds grow with it, and bytes that a round takes for each outcome.
+const LARGE: u64 = 1 << 18;
+const OUTCOME_BYTES: u64 = 45;
+/// Most states of a shard in one round.
+const BATCH_MAX: u64 = 1024;
 /// Rounds below this many states run on one thread: handing them out costs more.
 const SMALL_ROUND: usize = 512;
 
@@ -259,9 +264,25 @@ impl<'m> Sweep<'m> {
         }
     }
 
-    fn expand_level(&mut self, depth: u32, ends: &[u32; SHARDS], watch: &dyn Watch) -> Option<Stop> {
+    /// States of a shard that are expanded in one round. In a large space they are more, so that many states look at a shard while it is in
+    /// the cache, as long as a round takes less than an eighth of what the space takes and that leaves room.
+    fn batch(&self, depth: u32) -> u32 {
         let batch = self.model.batch().max(1);
+        let progress = self.progress(depth);
+        if batch == 1
+            || progress.states < LARGE
+            || progress.bytes + progress.bytes / 4 > self.limits.memory_bytes
+        {
+            return batch;
+        }
+        let branching = self.transitions / progress.expanded.max(1) + 1;
+        let fits = progress.bytes / 8 / OUTCOME_BYTES / (SHARDS as u64 * branching);
+        batch.max(fits.min(BATCH_MAX) as u32)
+    }
+
+    fn expand_level(&mut self, depth: u32, ends: &[u32; SHARDS], watch: &dyn Watch) -> Option<Stop> {
         loop {
+            let batch = self.batch(depth);
             let mut round = 0;
             for (lane, (shard, &end)) in self.lanes.iter_mut().zip(self.space.shards.iter().zip(ends)) {
                 lane.first = shard.expanded();
