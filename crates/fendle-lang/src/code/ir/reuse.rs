@@ -9,6 +9,8 @@ use super::*;
 
 /// Programs of more operations are left as they are.
 const OPERATIONS_MAX: usize = 4096;
+/// Copies of copies are followed so far.
+const COPIES_MAX: usize = 4;
 /// Facts of a program beyond these are not followed.
 const FACTS_MAX: usize = 1024;
 
@@ -128,6 +130,36 @@ impl Facts {
         self.before[at * self.words + fact / 64] >> (fact % 64) & 1 == 1
     }
 
+    /// The facts that hold before an operation.
+    fn held(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
+        (0..self.list.len()).filter(move |n| self.holds(at, *n))
+    }
+
+    /// The register from which one was copied before an operation, or the first that holds the same number.
+    fn source(&self, ops: &[Op], at: usize, mut r: R) -> R {
+        for _ in 0..COPIES_MAX {
+            let from = self.held(at).find_map(|n| match ops[self.list[n].0] {
+                Op::Copy { d, s } if d == r => Some(s),
+                _ => None,
+            });
+            match from {
+                Some(s) => r = s,
+                None => break,
+            }
+        }
+        let number = self.held(at).find_map(|n| match ops[self.list[n].0] {
+            Op::Const { d, v } if d == r => Some(v),
+            _ => None,
+        });
+        let first = |v: i64| {
+            self.held(at).find_map(|n| match ops[self.list[n].0] {
+                Op::Const { d, v: w } if w == v => Some(d),
+                _ => None,
+            })
+        };
+        number.and_then(first).unwrap_or(r)
+    }
+
     /// On one more way to an operation this holds.
     fn meet(&mut self, at: usize, held: &[u64], work: &mut std::collections::BTreeSet<usize>) {
         let there = &mut self.before[at * self.words..(at + 1) * self.words];
@@ -178,8 +210,7 @@ impl Facts {
                 Stores::Anywhere => 0,
             };
             if from != u32::MAX {
-                for (n, end) in ends.iter().enumerate().filter(|e| *e.1 > from) {
-                    let _ = end;
+                for n in (0..ends.len()).filter(|n| ends[*n] > from) {
                     after[n / 64] &= !(1 << (n % 64));
                 }
             }
@@ -214,54 +245,29 @@ pub(super) fn reuse(ops: &mut [Op], cells: u32) -> bool {
     let facts = Facts::of(ops, cells);
     let mut changed = false;
     let old = ops.to_vec();
-    for i in 0..ops.len() {
-        let held = || (0..facts.list.len()).filter(|n| facts.holds(i, *n));
-        // The register from which this one was copied, or the first that holds the same number.
-        let source = |r: R| {
-            let mut r = r;
-            for _ in 0..4 {
-                let from = held().find_map(|n| match old[facts.list[n].0] {
-                    Op::Copy { d, s } if d == r => Some(s),
-                    _ => None,
-                });
-                match from {
-                    Some(s) => r = s,
-                    None => break,
-                }
-            }
-            let number = held().find_map(|n| match old[facts.list[n].0] {
-                Op::Const { d, v } if d == r => Some(v),
-                _ => None,
-            });
-            let first = |v: i64| {
-                held().find_map(|n| match old[facts.list[n].0] {
-                    Op::Const { d, v: w } if w == v => Some(d),
-                    _ => None,
-                })
-            };
-            number.and_then(first).unwrap_or(r)
-        };
+    for (i, op) in ops.iter_mut().enumerate() {
         let (mut reads, mut writes) = (vec![], vec![]);
-        ops[i].visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
-        let suspends = matches!(ops[i], Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
-        if !suspends && !reads.is_empty() {
+        op.visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
+        let suspends = matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
+        if !suspends {
             let is_only_read = |r: &R| reads.contains(r) && !writes.contains(r);
-            let new = ops[i].renamed(&mut Reads(&|r| if is_only_read(&r) { source(r) } else { r }));
-            changed |= new != ops[i];
-            ops[i] = new;
+            let source = |r: R| if is_only_read(&r) { facts.source(&old, i, r) } else { r };
+            let new = op.renamed(&mut Reads(&source));
+            changed |= new != *op;
+            *op = new;
         }
-        let Some((d, _)) = fact(&ops[i], cells) else { continue };
-        if matches!(ops[i], Op::Copy { .. } | Op::Const { .. }) {
+        let Some((d, _)) = fact(op, cells) else { continue };
+        if matches!(op, Op::Copy { .. } | Op::Const { .. }) {
             continue;
         }
-        let same = |r: R| move |op: Op| op.renamed(&mut Reads(&|x| if x == d { r } else { x }));
-        let found = held().find_map(|n| {
+        let found = facts.held(i).find_map(|n| {
             let (at, r) = facts.list[n];
+            let same = op.renamed(&mut Reads(&|x| if x == d { r } else { x }));
             // The same operation, but for the register that it writes.
-            (at != i && r != d && anywhere(old[at]) == anywhere(same(r)(ops[i]))).then_some(r)
+            (at != i && r != d && anywhere(old[at]) == anywhere(same)).then_some(r)
         });
         if let Some(s) = found {
-            ops[i] = Op::Copy { d, s };
+            *op = Op::Copy { d, s };
             changed = true;
         }
     }
