@@ -54,13 +54,13 @@ pub(crate) struct EdgeLog {
     blocks: Vec<LogBlock>,
     /// Where the records of each depth begin.
     depths: Vec<LogPos>,
-    /// Bytes of all blocks, the first counted as if it were full.
-    bytes: u64,
+    /// Bytes of all blocks but the last.
+    closed: u64,
 }
 
 impl EdgeLog {
     pub(crate) fn new() -> EdgeLog {
-        EdgeLog { blocks: vec![], depths: vec![LogPos::default()], bytes: 0 }
+        EdgeLog { blocks: vec![], depths: vec![LogPos::default()], closed: 0 }
     }
 
     /// Appends the edges of the next state in local order.
@@ -79,9 +79,7 @@ impl EdgeLog {
             .last()
             .is_some_and(|b| b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity()));
         if !fits {
-            let room = if self.blocks.is_empty() { 0 } else { LOG_BLOCK.max(need) };
-            self.blocks.push(LogBlock { width, bytes: Vec::with_capacity(room) });
-            self.bytes += LOG_BLOCK.max(need) as u64;
+            self.begin_block(width, need);
         }
         let block = &mut self.blocks.last_mut().expect("a block").bytes;
         if wide {
@@ -90,6 +88,17 @@ impl EdgeLog {
         for edge in edges {
             block.extend_from_slice(&edge.code(sure).to_le_bytes()[..usize::from(width)]);
         }
+    }
+
+    /// Begins a block with room for so many bytes. The last one keeps no room that it does not need; where little was written yet a block grows as
+    /// needed, so that tiny spaces stay tiny, though targets become wider there again and again.
+    fn begin_block(&mut self, width: u8, need: usize) {
+        if let Some(last) = self.blocks.last_mut() {
+            last.bytes.shrink_to_fit();
+            self.closed += last.bytes.capacity() as u64;
+        }
+        let room = if self.closed < LOG_BLOCK as u64 { need } else { LOG_BLOCK.max(need) };
+        self.blocks.push(LogBlock { width, bytes: Vec::with_capacity(room) });
     }
 
     /// Says that the records from here on belong to the next depth.
@@ -103,11 +112,7 @@ impl EdgeLog {
 
     /// Bytes taken. O(1).
     pub(crate) fn bytes(&self) -> u64 {
-        match self.blocks.as_slice() {
-            [] => 0,
-            [only] => only.bytes.capacity() as u64,
-            _ => self.bytes,
-        }
+        self.closed + self.blocks.last().map_or(0, |b| b.bytes.capacity() as u64)
     }
 
     /// Reads the records of one depth from its beginning.
