@@ -5,6 +5,7 @@
 //! compared as a whole, which gives a bit a cell ([`Op::Compare`]), and "and", "or" and "not" are operations on words.
 
 use super::bits::{Bits, both, without};
+use super::values::computed;
 use super::*;
 use crate::code::ir::Comparison;
 
@@ -373,16 +374,7 @@ impl Lower<'_> {
 
     /// Arithmetic on what is known.
     fn counted(&mut self, op: Arith, a: Seen, b: Seen) -> Option<Seen> {
-        let one = |a: i64, b: i64| match op {
-            Arith::Add => a.checked_add(b),
-            Arith::Sub => a.checked_sub(b),
-            Arith::Mul => a.checked_mul(b),
-            Arith::Div => a.checked_div_euclid(b),
-            Arith::Mod => a.checked_rem_euclid(b),
-            Arith::Pow => u32::try_from(b).ok().and_then(|b| a.checked_pow(b)),
-            Arith::Min => Some(a.min(b)),
-            Arith::Max => Some(a.max(b)),
-        };
+        let one = |a: i64, b: i64| computed(op, a, b);
         if let (Seen::Same(O::K(a)), Seen::Same(O::K(b))) = (&a, &b) {
             return one(*a, *b).map(|v| Seen::Same(O::K(v)));
         }

@@ -10,6 +10,20 @@ pub(super) fn inside(index: O, len: usize) -> O {
     }
 }
 
+/// Arithmetic on two numbers; `None` where it breaks.
+pub(super) fn computed(op: Arith, a: i64, b: i64) -> Option<i64> {
+    match op {
+        Arith::Add => a.checked_add(b),
+        Arith::Sub => a.checked_sub(b),
+        Arith::Mul => a.checked_mul(b),
+        Arith::Div => a.checked_div_euclid(b),
+        Arith::Mod => a.checked_rem_euclid(b),
+        Arith::Pow => u32::try_from(b).ok().and_then(|b| a.checked_pow(b)),
+        Arith::Min => Some(a.min(b)),
+        Arith::Max => Some(a.max(b)),
+    }
+}
+
 impl Lower<'_> {
     /// The address of a block of cells that needs no work.
     pub(super) fn plain_block(&mut self, e: &Expr) -> Option<M> {
@@ -496,20 +510,10 @@ impl Lower<'_> {
     }
 
     pub(super) fn arith(&mut self, op: Arith, a: O, b: O, span: Span) -> O {
-        if let (O::K(a), O::K(b)) = (a, b) {
-            let known = match op {
-                Arith::Add => a.checked_add(b),
-                Arith::Sub => a.checked_sub(b),
-                Arith::Mul => a.checked_mul(b),
-                Arith::Div => a.checked_div_euclid(b),
-                Arith::Mod => a.checked_rem_euclid(b),
-                Arith::Pow => u32::try_from(b).ok().and_then(|b| a.checked_pow(b)),
-                Arith::Min => Some(a.min(b)),
-                Arith::Max => Some(a.max(b)),
-            };
-            if let Some(v) = known {
-                return O::K(v);
-            }
+        if let (O::K(a), O::K(b)) = (a, b)
+            && let Some(v) = computed(op, a, b)
+        {
+            return O::K(v);
         }
         let (a, b) = (self.reg(a), self.reg(b));
         let kind =

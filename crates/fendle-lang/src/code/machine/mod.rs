@@ -1,5 +1,6 @@
 //! Runs the intermediate form. Nothing is allocated for a state.
 
+mod blocks;
 mod outcomes;
 mod positions;
 mod run;
