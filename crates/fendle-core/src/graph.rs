@@ -439,22 +439,27 @@ impl Distances {
     /// The [`Limit`] that ended it.
     pub fn of(space: &Space, back: &Arrows, pace: &mut Pace<'_>) -> Result<Distances, Limit> {
         let mut far = vec![NEVER; space.ids_len()];
-        let (mut won, mut ended): (Vec<u32>, Vec<u32>) = (vec![], vec![]);
+        let [mut won, mut ended, mut open]: [Vec<u32>; 3] = Default::default();
         for part in 0..SHARDS {
             space.each_in_part(part, |id, class| match class {
                 Class::Goal => won.push(id.number()),
                 Class::Lost | Class::Over | Class::Stuck => ended.push(id.number()),
+                Class::Open => open.push(id.number()),
                 _ => {}
             });
         }
-        for id in won.iter().chain(&ended) {
+        // Open states have no distance, and none is told by way of them.
+        for id in won.iter().chain(&ended).chain(&open) {
             far[*id as usize] = 0;
         }
-        // What leads to a goal is winnable, or a goal itself: that need not be asked. Then all winnable states have their distance, and from
+        // What else leads to a goal is winnable: that need not be asked. Then all winnable states have their distance, and from
         // the other ends only dead ones are wanted.
         back_from(back, won, &mut far, |_| true, pace)?;
         let is_dead = |n: u32| space.class(StateId::from_number(n)) == Class::Dead;
         back_from(back, ended, &mut far, is_dead, pace)?;
+        for id in open {
+            far[id as usize] = NEVER;
+        }
         Ok(Distances(far))
     }
 

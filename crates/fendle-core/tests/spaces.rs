@@ -2,9 +2,10 @@
 
 use crate::twins;
 
+use fendle_core::table::{Row, Table};
 use fendle_core::{
-    Class, Expansion, Exploration, Fault, Layout, Limit, Limits, Model, MoveId, NoWatch, Progress, Refusal,
-    Start, Status, Verdict, Watch, Worker, explore, solve,
+    Class, Expansion, Exploration, Limit, Limits, Model, NoWatch, Progress, Start, Status, Verdict, Watch,
+    explore, solve,
 };
 use rand::{SeedableRng, rngs::SmallRng};
 use twins::{Board, Boxes, Coins, Plain, Shove, Slide, plain_shove, random_yard};
@@ -334,108 +335,51 @@ fn dropped_edges_change_no_answer() {
     assert!(dropped >= 2, "{dropped}");
 }
 
-/// Two counters that only rise; the first may not be more than 500 ahead.
-struct Stairs;
-
-const TOP: u64 = 699;
-const AHEAD: u64 = 500;
-
-impl Model for Stairs {
-    fn layout(&self) -> Layout {
-        Layout::new(20)
-    }
-    fn starts(&self) -> Result<Vec<Start>, Fault> {
-        Ok(vec![Start { state: vec![0], weight: 1 }])
-    }
-    fn moves_len(&self) -> usize {
-        2
-    }
-    fn move_name(&self, of: MoveId) -> String {
-        ["first", "second"][of.0 as usize].into()
-    }
-    fn has_goal(&self) -> bool {
-        true
-    }
-    fn is_sure(&self) -> bool {
-        true
-    }
-    fn reason(&self, _: u16) -> String {
-        String::new()
-    }
-    fn fault_text(&self, _: &Fault) -> String {
-        String::new()
-    }
-    fn worker(&self) -> Box<dyn Worker + '_> {
-        Box::new(Stairs)
-    }
-}
-
-fn steps(state: u64) -> (u64, u64) {
-    (state & 1023, state >> 10)
-}
-
-impl Worker for Stairs {
-    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
-        let (a, b) = steps(state[0]);
-        Ok(match (a, b) {
-            (TOP, TOP) => Status::Goal,
-            _ if a > b + AHEAD => Status::Lost(0),
-            _ => Status::Running,
-        })
-    }
-    fn expand(&mut self, states: &[u64], _: bool, out: &mut Expansion) {
-        for &s in states {
-            let (a, b) = steps(s);
-            let status = self.status(&[s]).expect("sound");
-            if status == Status::Running {
-                for (of, more, step) in [(0, a < TOP, 1), (1, b < TOP, 1 << 10)] {
-                    if more {
-                        out.outcome(&[s + step]);
-                        out.end_move(MoveId(of));
-                    }
-                }
-            }
-            out.end_state(status, None);
+/// Two counters that only rise up to a top; the game is lost where the first one is too far ahead.
+fn stairs(top: usize, ahead: usize) -> Table {
+    let row = |a: usize, b: usize| a * (top + 1) + b;
+    let pairs = (0..=top).flat_map(|a| (0..=top).map(move |b| (a, b)));
+    Table::new(pairs.map(|(a, b)| match (a, b) {
+        _ if (a, b) == (top, top) => Row::goal(),
+        _ if a > b + ahead => Row::lost(),
+        _ => {
+            let moves = [(0, a < top, row(a + 1, b)), (1, b < top, row(a, b + 1))];
+            Row::running(moves.into_iter().filter(|m| m.1).map(|m| (m.0, m.2)))
         }
-    }
-    fn allowed(&mut self, state: &[u64]) -> Result<Vec<MoveId>, Fault> {
-        let (a, b) = steps(state[0]);
-        Ok([(0, a < TOP), (1, b < TOP)].into_iter().filter(|m| m.1).map(|m| MoveId(m.0)).collect())
-    }
-    fn refusals(&mut self, _: &[u64]) -> Result<Vec<Refusal>, Fault> {
-        Ok(vec![])
-    }
+    }))
 }
 
 /// A space in which rounds grow: its numbers are those of pairs, on any number of threads, and limits cut it exactly.
 #[test]
 fn a_large_hashed_space_is_that_of_its_pairs() {
-    let pairs = || (0..=TOP).flat_map(|a| (0..=TOP).map(move |b| (a, b)));
-    let reached = |(a, b): &(u64, u64)| *a <= b + AHEAD + 1;
-    let lost = pairs().filter(|(a, b)| *a == b + AHEAD + 1).count() as u64;
+    let (top, ahead) = (549, 480);
+    let stairs = stairs(top, ahead);
+    let pairs = || (0..=top).flat_map(|a| (0..=top).map(move |b| (a, b)));
+    let reached = |(a, b): &(usize, usize)| *a <= b + ahead + 1;
+    let lost = pairs().filter(|(a, b)| *a == b + ahead + 1).count() as u64;
     let all = pairs().filter(reached).count() as u64;
     assert!(all > 1 << 18, "rounds grow");
-    let mut per_depth = vec![0u64; 2 * TOP as usize + 1];
-    pairs().filter(reached).for_each(|(a, b)| per_depth[(a + b) as usize] += 1);
+    let mut per_depth = vec![0u64; 2 * top + 1];
+    pairs().filter(reached).for_each(|(a, b)| per_depth[a + b] += 1);
     for threads in [1, 2, 7] {
         let limits = Limits { threads, ..Limits::default() };
-        let found = explore(&Stairs, limits, false, &NoWatch).expect("sound");
+        let found = explore(&stairs, limits, false, &NoWatch).expect("sound");
         let c = &found.counts;
         adds_up(c);
-        assert!(c.complete && c.shortest == Some(2 * TOP as u32));
+        assert!(c.complete && c.shortest == Some(2 * top as u32));
         assert_eq!((c.states, c.lost, c.goal, c.dead, c.stuck), (all, lost, 1, 0, 0));
         assert_eq!(c.per_depth, per_depth, "{threads} threads");
         // Each lost state is entered by one move.
         assert_eq!(c.fatal_moves, lost);
-        let cut = Limits { max_states: 300_001, ..limits };
-        let found = explore(&Stairs, cut, false, &NoWatch).expect("sound");
-        assert_eq!((found.counts.states, found.counts.limit), (300_001, Some(Limit::MaxStates)));
+        let cut = Limits { max_states: 270_001, ..limits };
+        let found = explore(&stairs, cut, false, &NoWatch).expect("sound");
+        assert_eq!((found.counts.states, found.counts.limit), (270_001, Some(Limit::MaxStates)));
         adds_up(&found.counts);
         // The log goes before the memory is said to be out.
-        let few = Limits { memory_bytes: 4_500_000, ..limits };
-        let found = explore(&Stairs, few, false, &NoWatch).expect("sound");
-        assert!(found.space.bytes() <= 4_500_000, "{}", found.space.bytes());
-        assert!(found.counts.states > 100_000, "{}", found.counts.states);
+        let few = Limits { memory_bytes: 3_500_000, ..limits };
+        let found = explore(&stairs, few, false, &NoWatch).expect("sound");
+        assert!(found.space.bytes() <= 3_500_000, "{}", found.space.bytes());
+        assert!(found.counts.states > 50_000, "{}", found.counts.states);
         assert_eq!(found.counts.limit, Some(Limit::Memory));
         adds_up(&found.counts);
     }

@@ -5,7 +5,7 @@ use crate::twins;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use fendle_core::graph::{Transitions, by_moves};
+use fendle_core::graph::{Distances, Transitions, by_moves};
 use fendle_core::shape::{Difference, Likeness, likeness};
 use fendle_core::structure::{NotSeen, Structure, structure};
 use fendle_core::table::{Row, Table};
@@ -533,4 +533,16 @@ fn states_by_moves_and_by_distance_are_counted_right() {
         assert_eq!(far.to_goal(space).get(1..).unwrap_or(&[]), s.by_distance.get(1..).unwrap_or(&[]));
     }
     assert!(several > 50, "{several}");
+}
+
+/// A state of which not everything is known has no distance, though one of its moves wins, and none is told by way of it.
+#[test]
+fn no_distance_is_told_by_way_of_an_open_state() {
+    let rows = [Row::running([(0, 1), (1, 2)]), Row::goal(), Row::running([(0, 1)]).breaks_on(1, 7)];
+    let found = explore(&Table::new(rows), Limits::default(), false, &NoWatch).expect("sound starts");
+    let far = Distances::in_space(&found.space, &NoWatch).expect("no limit");
+    let told: BTreeMap<String, Option<u32>> =
+        found.space.ids().map(|id| (format!("{:?}", found.space.class(id)), far.get(id))).collect();
+    let want = [("Open", None), ("Goal", Some(0)), ("Winnable", Some(1))];
+    assert_eq!(told, want.into_iter().map(|(class, far)| (class.to_string(), far)).collect());
 }

@@ -364,3 +364,32 @@ fn what_a_shape_covers_is_what_its_places_say() {
     assert_eq!(bits, 8, "boards of one word");
     assert!(seen > 800, "{seen} states");
 }
+
+/// What is tried inside of what is tried is not tried for ever: such models are written the plain way, and say the same.
+#[test]
+fn tries_inside_of_tries_come_to_an_end() {
+    let same = (0..60).fold("lit".to_string(), |inner, _| format!("same({inner})"));
+    let asked: Vec<String> = (0..5).map(|i| format!("(tile[c + d{i}] outside 0) == {}", i % 4)).collect();
+    let any = (0..5).fold(asked.join(" and "), |inner, i| format!("any(d{i} in dir8: {inner})"));
+    let text = format!(
+        "model tries\nstate lit: set of cells\nstate tile: grid of 0..3\nstate n: 0..99 = 0\n\
+         fn same(s: set of cells) = s\n\
+         move nested {{ n = count(c in {same}) }}\n\
+         move asked {{ n = if any(c on tile: {any}) then 1 else 2 }}\n\
+         move plain {{ n = count(c on tile where tile[c] == 1) }}\ngoal n == 99\n"
+    );
+    let game = game(&text, "start.lit = 'xx.'\nstart.tile = '1 2 1'");
+    let b = &game.bound;
+    let table = MoveTable::new(b).expect("few moves");
+    let mut machine = Machine::new(b, &game.code);
+    compare(&game, &table, &mut machine, &b.position.clone()).expect("both executors agree");
+    let n = b.slots[b.model.var("n").expect("declared")].base;
+    for (number, want) in [(0, 2), (2, 2)] {
+        match step(b, &table, &b.position, number, false) {
+            Ok(Tried::Made(list)) => assert_eq!(list[0].made.state[n], want),
+            _ => panic!("the move is made"),
+        }
+    }
+    // What comes behind them is still found for all cells at once, or it is not: it says the same.
+    assert!(game.code.ops.len() < 4_000, "{} operations", game.code.ops.len());
+}

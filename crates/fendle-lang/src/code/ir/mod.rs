@@ -26,7 +26,7 @@ pub use ops::Op;
 pub use positions::{Held, Positions};
 pub(crate) use tidy::{keep_in_code, tidy};
 
-use crate::model::{VarId, code};
+use crate::model::{Cmp, VarId, code};
 use crate::run::FaultKind;
 use crate::source::Span;
 use std::fmt;
@@ -88,7 +88,30 @@ pub enum Comparison {
     AtLeast,
 }
 
+impl From<Cmp> for Comparison {
+    fn from(how: Cmp) -> Comparison {
+        match how {
+            Cmp::Eq => Comparison::Equal,
+            Cmp::Ne => Comparison::Differs,
+            Cmp::Lt => Comparison::Below,
+            Cmp::Le => Comparison::AtMost,
+        }
+    }
+}
+
 impl Comparison {
+    /// The same with the two numbers exchanged.
+    #[must_use]
+    pub fn turned(self) -> Comparison {
+        match self {
+            Comparison::Below => Comparison::Above,
+            Comparison::AtMost => Comparison::AtLeast,
+            Comparison::Above => Comparison::Below,
+            Comparison::AtLeast => Comparison::AtMost,
+            same => same,
+        }
+    }
+
     /// Whether it holds of two numbers.
     #[inline]
     #[must_use]

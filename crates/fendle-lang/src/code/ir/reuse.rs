@@ -5,6 +5,7 @@
 //! operation is found by the usual forward flow of available expressions (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.6).
 
 use super::ops::Renaming;
+use super::tidy::only_writes;
 use super::*;
 
 /// Programs of more operations are left as they are.
@@ -52,45 +53,19 @@ fn stores(op: &Op) -> Stores {
 /// The register that a fact is about, and where what it reads in memory ends; `None` for operations that are no facts.
 fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
     let d = match *op {
-        Op::Const { d, .. }
-        | Op::Copy { d, .. }
-        | Op::PlaceOf { d, .. }
-        | Op::Load { d, .. }
-        | Op::LoadAt { d, .. }
-        | Op::CompareBlocks { d, .. }
-        | Op::Compare { d, .. }
-        | Op::BitAnd { d, .. }
-        | Op::BitOr { d, .. }
-        | Op::BitMinus { d, .. }
-        | Op::BitMove { d, .. }
-        | Op::BitCount { d, .. }
-        | Op::BitAt { d, .. }
-        | Op::FloodBits { d, .. }
-        | Op::Spread { d, .. }
-        | Op::ShapeBits { d, .. }
-        | Op::ShapeWhole { d, .. }
-        | Op::ShapeTurn { d, .. }
-        | Op::ShapeMirror { d, .. }
-        | Op::ShapeMove { d, .. }
-        | Op::ShapeLen { d, .. }
-        | Op::ShapeKind { d, .. }
-        | Op::ShapeAnchor { d, .. }
-        | Op::CellOf { d, .. }
-        | Op::CellOr { d, .. }
-        | Op::Beside { d, .. }
-        | Op::Row { d, .. }
-        | Op::Col { d, .. } => d,
-        _ => return None,
+        // What did not break once does not break again, and a cell that was found is found again.
+        Op::CellOf { d, .. } | Op::ShapeMove { d, .. } | Op::CellOr { d, .. } | Op::Beside { d, .. } => d,
+        _ => only_writes(op)?,
     };
     let mut end = 0;
     op.roles(&mut |role| {
         if let Role::Block(m, len) = role {
-            // Where a place in a block is computed, how long the block is is not known.
-            let len = if matches!(op, Op::Load { .. }) { u32::MAX } else { len.unwrap_or(cells) };
-            end = end.max(m.0.saturating_add(len));
+            end = end.max(m.0.saturating_add(len.unwrap_or(cells)));
         }
     });
-    Some((d, end))
+    // Where a place in a block is computed, how long the block is is not known.
+    let anywhere = matches!(op, Op::Load { .. } | Op::Entry { .. } | Op::LoadFrom { .. });
+    Some((d, if anywhere { u32::MAX } else { end }))
 }
 
 /// Gives registers that are read the names of others.

@@ -333,7 +333,7 @@ fn one_constant_each(ops: &mut Vec<Op>, params: &[R]) -> bool {
 }
 
 /// The register that an operation writes, where that is all it does: no fault, no store, no jump.
-fn only_writes(op: &Op) -> Option<R> {
+pub(super) fn only_writes(op: &Op) -> Option<R> {
     match *op {
         Op::Const { d, .. }
         | Op::Copy { d, .. }
@@ -352,6 +352,13 @@ fn only_writes(op: &Op) -> Option<R> {
         | Op::PlaceOf { d, .. }
         | Op::LaneLen { d, .. }
         | Op::LaneCell { d, .. }
+        | Op::Row { d, .. }
+        | Op::Col { d, .. }
+        | Op::ShapeTurn { d, .. }
+        | Op::ShapeMirror { d, .. }
+        | Op::ShapeLen { d, .. }
+        | Op::ShapeKind { d, .. }
+        | Op::ShapeAnchor { d, .. }
         | Op::CompareBlocks { d, .. }
         | Op::Compare { d, .. }
         | Op::BitAnd { d, .. }

@@ -1,7 +1,6 @@
 //! Sets of cells as bits in registers: cell 0 is the lowest bit of the first word.
 
 use super::*;
-use crate::code::ir::Comparison;
 
 /// A condition asked of every cell: a bit a cell, 64 cells a word, no bits behind the last cell.
 #[derive(Clone)]
@@ -189,10 +188,16 @@ impl Lower<'_> {
 
     /// Writes what `f` writes, or nothing where that finds that it cannot be.
     pub(super) fn attempt<T>(&mut self, f: impl FnOnce(&mut Self) -> Option<T>) -> Option<T> {
+        if self.patience == 0 || self.full {
+            return None;
+        }
         let (ops, next, registers) = (self.code.ops.len(), self.next, self.code.registers);
-        let known = self.cells.clone();
-        let out = f(self);
+        let (known, looked) = (self.cells.clone(), self.looked);
+        let out = f(self).filter(|_| !self.full);
         if out.is_none() {
+            let vain = self.code.ops.len() - ops + self.looked - looked + ATTEMPT;
+            self.patience = self.patience.saturating_sub(vain);
+            self.full = false;
             self.code.ops.truncate(ops);
             (self.next, self.code.registers) = (next, registers);
             self.cells = known;
@@ -241,26 +246,29 @@ impl Lower<'_> {
     /// Two sets as bits, where one of them is.
     pub(super) fn two_sets(&mut self, a: &Expr, b: &Expr) -> Option<(O, O)> {
         self.attempt(|l| match l.set_bits(a) {
-            Some(x) => Some((x, l.bits_of_set(b)?)),
+            Some(x) => Some((x, l.words_of_set(b)?.words[0])),
             None => {
-                let x = l.bits_of_set(a)?;
+                let x = l.words_of_set(a)?.words[0];
                 Some((x, l.set_bits(b)?))
             }
         })
     }
 
-    /// A set as bits, whatever it is.
-    fn bits_of_set(&mut self, e: &Expr) -> Option<O> {
-        if e.ty != Ty::Set || !(1..=64).contains(&self.b.cells()) {
-            return None;
+    /// A set as words of bits, whatever it is.
+    fn words_of_set(&mut self, e: &Expr) -> Option<Bits> {
+        match self.set_bits(e) {
+            Some(bits) => Some(self.found(vec![bits])),
+            None => {
+                let block = self.plain_block(e).filter(|_| e.ty == Ty::Set)?;
+                self.cells_in(block)
+            }
         }
-        if let Some(bits) = self.set_bits(e) {
-            return Some(bits);
-        }
-        let a = self.plain_block(e)?;
-        let v = self.reg(O::K(0));
-        let n = self.b.cells() as u8;
-        Some(self.unary(|d| Op::Compare { d, a, v, n, how: Comparison::Differs }))
+    }
+
+    /// What is known of words of bits that were found: nothing.
+    pub(super) fn found(&self, words: Vec<O>) -> Bits {
+        let most = self.all_cells();
+        Bits { words, least: vec![0; most.len()], most }
     }
 
     /// Whether a cell is in a set, 1 or 0.
@@ -283,16 +291,7 @@ impl Lower<'_> {
             _ => return None,
         };
         self.attempt(|l| {
-            let inside = match l.bits_of_set(set) {
-                Some(bits) => {
-                    let all = l.all_cells();
-                    Bits { words: vec![bits], least: vec![0; all.len()], most: all }
-                }
-                None => {
-                    let block = l.plain_block(set)?;
-                    l.cells_in(block)?
-                }
-            };
+            let inside = l.words_of_set(set)?;
             if parts.is_empty() {
                 return Some(inside);
             }

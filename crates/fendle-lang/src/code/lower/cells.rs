@@ -12,6 +12,9 @@ use crate::code::ir::Comparison;
 /// Boards of more cells are looked at cell by cell.
 const CELLS_AT_ONCE: usize = 256;
 
+/// Expressions that are looked at for one question.
+const LOOKS_MAX: usize = 1 << 14;
+
 /// Inner loops over at most so many things are written out.
 const INNER_MAX: i64 = 32;
 
@@ -41,6 +44,9 @@ pub(super) struct Sight {
     /// Blocks that have been compared: with another one that begins so many places later, or with a value.
     compared: HashMap<(M, Other, Comparison), Vec<O>>,
     moved: HashMap<(M, Other, Comparison, i64), Vec<O>>,
+    /// Where the operations end that may be written, and the count of expressions that may be looked at.
+    ops_end: usize,
+    looks_end: usize,
 }
 
 /// What a block is compared with.
@@ -69,41 +75,43 @@ impl Lower<'_> {
         if cells == 0 || cells > CELLS_AT_ONCE || self.full {
             return None;
         }
-        let (ops, next, registers) = (self.code.ops.len(), self.next, self.code.registers);
-        let sight = std::mem::take(&mut self.sight);
-        let before = self.frame[local];
-        self.frame[local] = Local::Each(self.named(Seen::Step(0, 0)));
-        let mut out = Bits::fixed(self.all_cells());
-        let mut whole = true;
-        for part in parts {
-            let Some(more) = self.truth_at(part, &out.most.clone()) else {
-                whole = false;
-                break;
-            };
-            out = self.bits_and(&out, &more);
-        }
-        self.sight = sight;
-        self.frame[local] = before;
         // A loop that looks at each cell takes a few operations for each.
         let most = 24 + 6 * cells.min(64);
-        if !whole || self.code.ops.len() - ops > most || self.full {
-            self.code.ops.truncate(ops);
-            (self.next, self.code.registers) = (next, registers);
-            return None;
-        }
-        Some(out)
+        let sight = Sight {
+            ops_end: self.code.ops.len() + most,
+            looks_end: self.looked + LOOKS_MAX,
+            ..Sight::default()
+        };
+        let sight = std::mem::replace(&mut self.sight, sight);
+        let before = self.frame[local];
+        let out = self.attempt(|l| {
+            l.frame[local] = Local::Each(l.named(Seen::Step(0, 0)));
+            let mut out = Bits::fixed(l.all_cells());
+            for part in parts {
+                let more = l.truth_at(part, &out.most.clone())?;
+                out = l.bits_and(&out, &more);
+            }
+            l.is_worth_it().then_some(out)
+        });
+        self.sight = sight;
+        self.frame[local] = before;
+        out
+    }
+
+    /// Whether what is written is still shorter than a loop, and is found soon enough.
+    fn is_worth_it(&self) -> bool {
+        self.code.ops.len() <= self.sight.ops_end && self.looked <= self.sight.looks_end
     }
 
     /// The cells of a set that is a block.
     pub(super) fn cells_in(&mut self, base: M) -> Option<Bits> {
-        let all = self.all_cells();
-        if self.b.cells() > CELLS_AT_ONCE {
+        if !(1..=CELLS_AT_ONCE).contains(&self.b.cells()) {
             return None;
         }
         let sight = std::mem::take(&mut self.sight);
         let words = self.compare(base, Other::Number(0), Comparison::Differs);
         self.sight = sight;
-        Some(Bits { words, least: vec![0; all.len()], most: all })
+        Some(self.found(words))
     }
 
     /// Whether an expression names something that is seen from every cell, so that it has no one value here.
@@ -140,6 +148,10 @@ impl Lower<'_> {
 
     /// A condition, seen from the cells in `live`: elsewhere it is not asked, and may say anything.
     fn truth_at(&mut self, e: &Expr, live: &[u64]) -> Option<Bits> {
+        self.looked += 1;
+        if !self.is_worth_it() {
+            return None;
+        }
         match &e.kind {
             Ek::Not(a) => {
                 let a = self.truth_at(a, live)?;
@@ -190,6 +202,7 @@ impl Lower<'_> {
 
     /// What an expression is, seen from the cells in `live`. `None` where it takes more than comparisons, or might break.
     fn seen(&mut self, e: &Expr, live: &[u64]) -> Option<Seen> {
+        self.looked += 1;
         match &e.kind {
             Ek::Const(v) => Some(Seen::Same(O::K(*v))),
             Ek::Local(l) => match self.frame[*l] {
@@ -544,17 +557,8 @@ impl Lower<'_> {
 
     /// A comparison in which a block takes part: right wherever it is on the board.
     fn held(&mut self, how: Cmp, a: &Seen, b: &Seen) -> Option<Bits> {
-        let turned = match how {
-            Cmp::Eq => Comparison::Equal,
-            Cmp::Ne => Comparison::Differs,
-            Cmp::Lt => Comparison::Above,
-            Cmp::Le => Comparison::AtLeast,
-        };
-        let straight = match how {
-            Cmp::Lt => Comparison::Below,
-            Cmp::Le => Comparison::AtMost,
-            _ => turned,
-        };
+        let straight = Comparison::from(how);
+        let turned = straight.turned();
         let number = |o: O| match o {
             O::K(v) => Other::Number(v),
             O::R(r) => Other::Register(r),

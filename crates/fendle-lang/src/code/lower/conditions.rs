@@ -1,6 +1,5 @@
 //! Conditions to jumps.
 
-use super::bits::Bits;
 use super::*;
 
 /// Most values of placed shapes whose cells are looked up in a table.
@@ -170,8 +169,7 @@ impl Lower<'_> {
             let so = l.at_once(q.local, &body)?;
             let d = l.fresh();
             l.emit(Op::ShapeBits { d, p, shapes });
-            let all = l.all_cells();
-            let covered = Bits { words: vec![O::R(d)], least: vec![0], most: all };
+            let covered = l.found(vec![O::R(d)]);
             let covered = l.bits_and(&covered, &met);
             Some((p, if any { l.bits_and(&covered, &so) } else { l.bits_minus(&covered, &so) }))
         });

@@ -122,24 +122,8 @@ impl Lower<'_> {
             return None;
         }
         let (how, v) = match &filter.kind {
-            Ek::Cmp(cmp, a, b) if is_there(a) => {
-                let how = match cmp {
-                    Cmp::Eq => Comparison::Equal,
-                    Cmp::Ne => Comparison::Differs,
-                    Cmp::Lt => Comparison::Below,
-                    Cmp::Le => Comparison::AtMost,
-                };
-                (how, self.known(b)?)
-            }
-            Ek::Cmp(cmp, a, b) if is_there(b) => {
-                let how = match cmp {
-                    Cmp::Eq => Comparison::Equal,
-                    Cmp::Ne => Comparison::Differs,
-                    Cmp::Lt => Comparison::Above,
-                    Cmp::Le => Comparison::AtLeast,
-                };
-                (how, self.known(a)?)
-            }
+            Ek::Cmp(how, a, b) if is_there(a) => (Comparison::from(*how), self.known(b)?),
+            Ek::Cmp(how, a, b) if is_there(b) => (Comparison::from(*how).turned(), self.known(a)?),
             _ if is_there(filter) => (Comparison::Differs, 0),
             _ => return None,
         };

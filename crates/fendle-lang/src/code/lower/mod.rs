@@ -44,6 +44,13 @@ const UNROLLED: usize = 64;
 /// Lanes and their cells are written out up to so many times the body.
 const LANES_UNROLLED: usize = 16;
 
+/// What may be tried in vain for one model, in operations and expressions, before everything is written the plain way: what is tried inside of what
+/// is tried would take a time that grows with every step inwards.
+const PATIENCE: usize = 1 << 20;
+
+/// What the least attempt in vain counts.
+const ATTEMPT: usize = 16;
+
 type Label = u32;
 
 /// An operand: known now, or in a register.
@@ -112,6 +119,10 @@ struct Lower<'b> {
     emptied: Vec<M>,
     /// What is seen from every cell, while a condition of all cells is written.
     sight: cells::Sight,
+    /// Expressions that were looked at from every cell, in all.
+    looked: usize,
+    /// What may still be tried in vain: see [`PATIENCE`].
+    patience: usize,
 }
 
 /// Makes and verifies the code of a bound model.
@@ -332,6 +343,8 @@ impl<'b> Lower<'b> {
             draws: false,
             emptied: vec![],
             sight: cells::Sight::default(),
+            looked: 0,
+            patience: PATIENCE,
         }
     }
 }
