@@ -46,7 +46,7 @@ const LANES_UNROLLED: usize = 16;
 
 /// What may be tried in vain for one model, in operations and expressions, before everything is written the plain way: what is tried inside of what
 /// is tried would take a time that grows with every step inwards.
-const PATIENCE: usize = 1 << 20;
+const PATIENCE: usize = 1 << 17;
 
 /// What the least attempt in vain counts.
 const ATTEMPT: usize = 16;
