@@ -3,6 +3,7 @@
 use fendle_core::numbers::grouped;
 use fendle_core::space::number_bits;
 use fendle_lang::Game;
+use fendle_lang::code::numbered::Guess;
 use fendle_lang::model::{Extent, Scalar, VarId};
 use fendle_lang::reasons::numbering::{Found, what_can_be};
 use fendle_lang::run::ways::Count;
@@ -43,7 +44,7 @@ pub struct Variable {
 /// What can be in play from the start of a game. `None` for games with hidden things, and when `stop` says so.
 #[must_use]
 pub fn numbers(game: &Game, stop: &mut dyn FnMut() -> bool) -> Option<Numbers> {
-    let found = what_can_be(game, EFFORT, stop)?;
+    let found = what_can_be(game, EFFORT, Guess::Allowed, stop)?;
     let b = &game.bound;
     let range = found.keys.as_ref().map(|k| k.range());
     let variables = (b.model.variables())
@@ -81,6 +82,9 @@ fn variable(game: &Game, found: &Found, v: VarId) -> Variable {
             format!("{free} values in any order; a kept parity leaves half of the orders")
         }
         [(Described::Order { .. }, ..)] => format!("{free} values in any order"),
+        [(Described::Sorted { .. }, ..)] => {
+            "numbers spread over lists, each of them sorted: a guess, given up where one is not".into()
+        }
         [(Described::Other, ..)] if b.spreads[v].is_some() => "numbers spread over lists".into(),
         [(Described::Other, ..)] => format!("{free} values in any order, some alike"),
         _ if slot.len == 1 => format!("one of {} {what}", grouped(values[0].len() as u64)),

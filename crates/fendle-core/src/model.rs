@@ -216,7 +216,7 @@ pub struct Expansion {
     pub positions: Vec<u64>,
     /// The score gained on the way to each of them.
     pub position_scores: Vec<i64>,
-    /// Where states are given by number and the numbering is narrow ([`Model::narrowed`]): states that were met and have no
+    /// Where states are given by number and the numbering is narrow ([`Model::narrowed`]) or a guess: states that were met and have no
     /// number, packed, at most one for each source state. If there are any, all else that was written is void.
     pub strays: Vec<u64>,
     outcomes_len: usize,
@@ -381,11 +381,16 @@ pub trait Model: Sync {
         None
     }
 
-    /// Numbers for the states, where a small range of them is known to hold every state that can be reached; by default none.
+    /// Numbers for the states, where a small range of them is known to hold every state that can be reached; by default none. They may
+    /// be a guess ([`Numbering::is_guess`]).
     /// Looking for them should take no longer than expanding `effort` states; `stop` is asked now and then.
     fn numbering(&self, _effort: usize, _stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
         None
     }
+
+    /// A state was met that has none of the numbers given, which were a guess: from now on [`Model::numbering`] gives numbers that are known
+    /// to hold every state. Workers that were made before stay what they are.
+    fn guess_failed(&self) {}
 
     /// The same puzzle with a *narrow* numbering, which is asked for with [`Model::numbering`]: its range is as small as these
     /// packed states allow, and all that an earlier narrow numbering of this model allowed. It holds the states of which each
@@ -428,6 +433,11 @@ pub trait Numbering: fmt::Debug + Send + Sync {
     /// Bytes of memory that its tables take, once states by number are asked about; states not among them.
     fn bytes(&self) -> u64 {
         0
+    }
+
+    /// Whether states may be met that have no number: the worker names them ([`Expansion::strays`]).
+    fn is_guess(&self) -> bool {
+        false
     }
 
     /// Whether the rules run faster on numbers than on packed states.

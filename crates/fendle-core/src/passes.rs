@@ -90,7 +90,8 @@ impl<'a> Passes<'a> {
     }
 
     fn goes_back(&self) -> bool {
-        self.source.space.sure && self.source.model.worker_by_number().goes_back()
+        let arrows = self.dense.arrows.is_some();
+        self.source.space.sure && (arrows || self.source.model.worker_by_number().goes_back())
     }
 
     fn in_batches<T: Send>(
@@ -114,6 +115,17 @@ impl<'a> Passes<'a> {
         mut each: impl FnMut(Step),
     ) {
         let dense = self.dense;
+        if let Some(arrows) = &dense.arrows {
+            for &to in numbers {
+                for &from in arrows.origins(to) {
+                    let (from, mark) = (u64::from(from), dense.get(from.into()));
+                    if mark != 0 && accept(mark) {
+                        each(Step { from, mark, to });
+                    }
+                }
+            }
+            return;
+        }
         let mut origins = Targets::default();
         if dense.leaps && worker.origins(numbers, &mut origins) {
             // All cells are looked at first: the processor waits for many of them at once.

@@ -5,7 +5,7 @@ use crate::common;
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 
-use common::{compare_space, games, model};
+use common::{compare_space, games, laid_out as game, model};
 use fendle_core::odds::{AimValue, Fractions, Value, odds};
 use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, NoWatch, Odds, explore};
 use fendle_lang::Game;
@@ -18,16 +18,6 @@ const FALL: &str = include_str!("../../../models/fall.fendle");
 const COIL: &str = include_str!("../../../models/coil.fendle");
 
 type Board = Vec<Vec<u8>>;
-
-fn game(model_text: &str, level: &str) -> Game {
-    let mut game = games(&model(model_text), &format!("model = 'm'\n[[level]]\n{level}")).remove(0);
-    if game.bound.drawn {
-        let all = fendle_lang::run::setup::all(&game.bound).expect("a setup").expect("few ways");
-        game.bound.position = all.starts[0].0.clone();
-        game.starts = all.starts;
-    }
-    game
-}
 
 fn explored(game: &Game) -> Explored {
     let found = explore(game, Limits { threads: 1, ..Limits::default() }, false, &NoWatch).expect("a start");

@@ -25,4 +25,5 @@ mod positions;
 mod random_models;
 mod relaxed;
 mod session;
+mod sorted_piles;
 mod variants;

@@ -9,6 +9,7 @@ use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, MoveId, 
 use fendle_lang::Game;
 use fendle_lang::code::leaps::{About, Delta, Endings, Leap, LeapPlan, Node};
 use fendle_lang::code::native::WhenItPays;
+use fendle_lang::code::numbered::Guess;
 use fendle_lang::reasons::leaps::leaps;
 use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::ways::Ways;
@@ -18,7 +19,7 @@ use rand::{Rng as _, SeedableRng as _, rngs::SmallRng};
 
 /// The leaps of a level, with its numbers.
 fn planned(game: &Game) -> Option<(LeapPlan, Keys)> {
-    let keys = numbering(game, 1 << 17, &mut || false)?.keys;
+    let keys = numbering(game, 1 << 17, Guess::Forbidden, &mut || false)?.keys;
     let ways = Ways::of(&game.bound, 1 << 17, &mut || false)?;
     let can = ways.can_be(&[&game.bound.position]);
     Some((leaps(game, &ways, &can, &keys)?, keys))
@@ -90,7 +91,7 @@ fn landed(leap: &Leap, keys: &Keys, state: &[i32]) -> Option<u64> {
 /// had to be asked for.
 fn follows(game: &Game) -> (usize, usize) {
     let (plan, keys) = planned(game).expect("leaps");
-    let numbers = numbering(game, 1 << 17, &mut || false).expect("numbers");
+    let numbers = numbering(game, 1 << 17, Guess::Forbidden, &mut || false).expect("numbers");
     let mut worker = game.worker();
     let words = game.layout().words();
     let start = game.starts().expect("sound").remove(0).state;

@@ -9,6 +9,7 @@ use fendle_core::structure::{Structure, structure};
 use fendle_core::{Exploration, Explored, Limits, Model as _, MoveId, NoWatch, explore, solve};
 use fendle_lang::Game;
 use fendle_lang::code::native::WhenItPays;
+use fendle_lang::code::numbered::Guess;
 use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::ways::{Count, Ways};
 use fendle_lang::state::Keys;
@@ -20,6 +21,12 @@ const CORPUS: &[(&str, &str)] = &[
     (SLIDE, include_str!("../../../packs/harbour/ferry.toml")),
     (SHOVE, include_str!("../../../packs/harbour/yard.toml")),
     (include_str!("../../../models/coil.fendle"), include_str!("../../../packs/harbour/hawser.toml")),
+    (
+        include_str!("../../../models/coil.fendle"),
+        "model = 'coil'\n[[level]]\nvalues = { rings = 5, posts = 4, home = 4, alike_posts = true }",
+    ),
+    (include_str!("../../../models/frame.fendle"), include_str!("../../../packs/harbour/crates.toml")),
+    (include_str!("../../../models/tubes.fendle"), include_str!("../../../packs/harbour/barrels.toml")),
     (include_str!("../../../models/fall.fendle"), include_str!("../../../packs/harbour/hold.toml")),
     (include_str!("../../../models/clump.fendle"), include_str!("../../../packs/harbour/nets.toml")),
     (include_str!("../../../models/match.fendle"), include_str!("../../../packs/harbour/market.toml")),
@@ -135,10 +142,13 @@ fn the_structure_of_a_space_by_number_is_that_of_a_logged_one() {
 #[test]
 fn a_sliding_board_is_halved_by_the_parity_that_it_keeps() {
     let slide = |rows: &str, more: &str| game(SLIDE, &format!("values.target = '''\n{rows}\n'''\n{more}"));
-    let range = |g: &Game| numbering(g, 1 << 16, &mut || false).map(|n| n.keys.range());
+    let range = |g: &Game| numbering(g, 1 << 16, Guess::Forbidden, &mut || false).map(|n| n.keys.range());
     let g = slide("1 2 3\n4 5 6\n7 8 .", "");
     assert_eq!(range(&g), Some(362_880 / 2));
-    assert!(numbering(&g, 1 << 20, &mut || false).is_some_and(|n| n.undone), "every slide can be taken back");
+    assert!(
+        numbering(&g, 1 << 20, Guess::Forbidden, &mut || false).is_some_and(|n| n.undone),
+        "every slide can be taken back"
+    );
     // A bolted tile is no part of it: seven tiles and the gap move over eight cells.
     let g = slide("1 2 3\n4 5 6\n7 8 .", "values.bolted = '''\nx..\n...\n...\n'''");
     assert_eq!(range(&g), Some(40_320 / 2));
@@ -164,7 +174,7 @@ fn a_yard_counts_places_of_the_agent_and_sets_of_bodies() {
         slot.base..slot.base + slot.len
     };
     assert_eq!(can.count(&ways, places("barge"), 1), Count::Kept);
-    let found = numbering(&g, 1 << 20, &mut || false).expect("few numbers");
+    let found = numbering(&g, 1 << 20, Guess::Forbidden, &mut || false).expect("few numbers");
     let walked = can.values[places("tug").start].len() as u64;
     let pushed = places("barge").filter(|at| can.values[*at].len() > 1).count() as u64;
     assert_eq!(found.keys.range(), walked * pushed * (pushed - 1) / 2);
@@ -269,7 +279,10 @@ fn numbers_beyond_two_to_the_33_are_held_by_the_tables() {
         goal dial[1] == 15 and lamp\n";
     let mut g = game(model, "start.dial = [0, 0, 0, 0, 0, 0, 0, 0, 0]\nstart.lamp = false");
     g.native = WhenItPays::by(fendle_native::make);
-    assert_eq!(numbering(&g, 1 << 20, &mut || false).map(|n| n.keys.range()), Some(2 << 36));
+    assert_eq!(
+        numbering(&g, 1 << 20, Guess::Forbidden, &mut || false).map(|n| n.keys.range()),
+        Some(2 << 36)
+    );
     let found = explore(&g, few(), true, &NoWatch).expect("sound");
     assert!(found.space.holds_numbers() && found.counts.numbers.is_none() && found.space.bits() == 37);
     assert_eq!((found.counts.states, found.counts.goal, found.counts.shortest), (32, 1, Some(16)));

@@ -18,7 +18,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::*;
 use crate::model::{Numbering, Targets};
-use crate::space::dense::{Dense, Mark};
+use crate::space::arrows::ArrowLog;
+use crate::space::dense::Mark;
 use crate::space::number_bits;
 
 /// Numbers of a range for each state that was met, up to which it is worth while.
@@ -60,6 +61,8 @@ pub(super) struct ByNumber<'m> {
     asked_at: u64,
     /// The sweep began again: it is at depth 0.
     pub(super) again: bool,
+    /// A state was met that has no number.
+    stray: bool,
 }
 
 /// Workers by number that wait for work.
@@ -124,6 +127,8 @@ struct Expanding<'e> {
     next: Mark,
     /// New states are listed, not only counted.
     listed: bool,
+    /// Edges are written down.
+    logged: bool,
     watch: &'e dyn Watch,
     progress: Progress,
 }
@@ -134,6 +139,8 @@ struct Found {
     new: u64,
     /// The new states, where they are listed.
     list: Vec<u32>,
+    /// The edges, where they are written down: see [`ArrowLog`].
+    log: Vec<u32>,
     expanded: u64,
     transitions: u64,
     edges: u64,
@@ -142,6 +149,8 @@ struct Found {
     unfinished: Option<Limit>,
     faults: Vec<(StateId, Fault)>,
     hit: Option<Limit>,
+    /// A state was met that has no number: all else is void.
+    stray: bool,
 }
 
 impl<'m> Sweep<'m> {
@@ -163,7 +172,7 @@ impl<'m> Sweep<'m> {
             // The tables stay, and hold numbers from now on.
             self.by_number.asked_at = u64::MAX;
             if numbering.is_fast() && self.space.numbering.is_none() {
-                self.begin_again(numbering);
+                self.begin_with(numbering);
             }
             return;
         }
@@ -175,7 +184,10 @@ impl<'m> Sweep<'m> {
         // Where nothing is known from behind, sorting the states looks through the cells once for each depth.
         let levels = u64::from(self.space.levels_len());
         let back = self.space.sure && self.waiting.is_empty() && self.model.worker_by_number().goes_back();
-        if !back && levels.saturating_mul(range) > DEEP * states {
+        let branching = self.transitions / progress.expanded.max(1) + 1;
+        let arrows = ArrowLog::bytes_for(range, range * branching);
+        let logged = !back && self.space.sure && self.space.logged && arrows <= self.limits.memory_bytes / 4;
+        if !back && !(logged && self.waiting.is_empty()) && levels.saturating_mul(range) > DEEP * states {
             self.by_number.asked_at = 2 * states;
             return;
         }
@@ -185,15 +197,26 @@ impl<'m> Sweep<'m> {
         let mut dense = Dense::new(numbering);
         let levels = self.space.levels_len();
         let mut last = vec![];
+        // The number of each state, by its id.
+        let mut numbers = vec![0u32; if logged { self.space.ids_len() } else { 0 }];
         for depth in 0..levels {
             if !dense.make_room_for_depth(self.limits.memory_bytes - progress.bytes) {
                 return;
             }
             let mut here = 0;
             for id in self.space.level(depth) {
-                let Some(number) = dense.numbering.number(&self.space.state(id)) else { return };
+                let Some(number) = dense.numbering.number(&self.space.state(id)) else {
+                    if dense.numbering.is_guess() {
+                        self.model.guess_failed();
+                        self.by_number.asked_at = states;
+                    }
+                    return;
+                };
                 let mark = dense.mark(depth, self.space.class(id));
                 here += u64::from(dense.claim(number, mark));
+                if logged {
+                    numbers[id.index()] = number as u32;
+                }
                 if depth + 1 == levels {
                     last.push(number as u32);
                 }
@@ -201,6 +224,19 @@ impl<'m> Sweep<'m> {
             dense.add_depth(here);
         }
         dense.expanded = self.space.expanded_len();
+        if logged {
+            let mut log = ArrowLog::default();
+            for depth in 0..levels {
+                let (mut batch, mut met) = (vec![], 0);
+                self.space.each_edges(depth, |id, edges| {
+                    batch.extend([numbers[id.index()], edges.len() as u32]);
+                    batch.extend(edges.iter().map(|e| numbers[e.to.index()]));
+                    met += edges.len() as u64;
+                });
+                log.append(batch, met);
+            }
+            dense.log = Some(log);
+        }
         let numbers: Option<Vec<u64>> =
             self.space.starts.iter().map(|s| dense.numbering.number(&self.space.state(*s))).collect();
         let Some(numbers) = numbers else { return };
@@ -215,41 +251,68 @@ impl<'m> Sweep<'m> {
     }
 
     /// Begins again with tables that hold numbers: what was seen so far is little, and seen again in no time.
-    fn begin_again(&mut self, numbering: Arc<dyn Numbering>) {
-        let mut space = Space::new(Layout::new(number_bits(numbering.range())), self.space.sure);
-        for (id, weight) in self.space.starts.iter().zip(&self.space.start_weights) {
-            let Some(number) = numbering.number(&self.space.state(*id)) else { return };
-            let hash = hash(&[number]);
-            let Some((id, _)) = space.shards[shard_of(hash)].insert(&[number], hash) else { return };
+    fn begin_with(&mut self, numbering: Arc<dyn Numbering>) {
+        let number = |id: &StateId| Some(vec![numbering.number(&self.space.state(*id))?]);
+        let Some(starts) = self.space.starts.iter().map(number).collect() else { return };
+        let space = Space::new(Layout::new(number_bits(numbering.range())), self.space.sure);
+        self.begin_again(space, starts);
+        self.space.numbering = Some(numbering);
+    }
+
+    /// Begins again with packed states: the numbers were a guess, and a state has none.
+    pub(super) fn begin_without_guess(&mut self) {
+        self.model.guess_failed();
+        let starts = self.space.starts.iter().map(|id| self.space.state(*id)).collect();
+        self.begin_again(Space::new(self.model.layout(), self.space.sure), starts);
+        self.by_number = ByNumber { again: true, ..ByNumber::default() };
+    }
+
+    /// Begins again in an empty space, with the same starts.
+    fn begin_again(&mut self, mut space: Space, starts: Vec<Vec<u64>>) {
+        for state in starts {
+            let hash = hash(&state);
+            let (id, _) =
+                space.shards[shard_of(hash)].insert(&state, hash).expect("there was room for it before");
             space.starts.push(id);
-            space.start_weights.push(*weight);
         }
-        space.numbering = Some(numbering);
+        space.start_weights = std::mem::take(&mut self.space.start_weights);
         self.space = space;
         (self.transitions, self.edges) = (0, 0);
         (self.set_aside, self.unfinished) = (false, None);
+        self.faults.clear();
         self.lanes.iter_mut().for_each(|l| l.worker = None);
         self.by_number.again = true;
     }
 
-    /// Goes on from this depth until done or stopped.
-    pub(super) fn sweep_numbers(&mut self, mut depth: u32, until: Until, watch: &dyn Watch) -> Stop {
+    /// Goes on from this depth until done or stopped. `None` when a state was met that has no number.
+    pub(super) fn sweep_numbers(&mut self, depth: u32, until: Until, watch: &dyn Watch) -> Option<Stop> {
+        let stop = self.sweep_depths(depth, until, watch);
+        if let Some(dense) = &mut self.space.dense {
+            dense.turn_log_round();
+        }
+        stop
+    }
+
+    fn sweep_depths(&mut self, mut depth: u32, until: Until, watch: &dyn Watch) -> Option<Stop> {
         loop {
             if until == Until::FirstGoal
                 && let Some(stop) = self.goals_by_number(depth, watch)
             {
-                return stop;
+                return Some(stop);
             }
             let (new, stop) = self.expand_numbers(depth, watch);
+            if self.by_number.stray {
+                return None;
+            }
             if new > 0 {
                 depth += 1;
             }
             if !self.faults.is_empty() {
-                return Stop::Fault;
+                return Some(Stop::Fault);
             }
             match stop {
-                Some(stop) => return stop,
-                None if new == 0 => return Stop::Complete,
+                Some(stop) => return Some(stop),
+                None if new == 0 => return Some(Stop::Complete),
                 None => {}
             }
         }
@@ -341,6 +404,8 @@ impl<'m> Sweep<'m> {
             return (0, Some(Stop::Hit(Limit::Memory)));
         }
         let dense = self.space.dense.as_mut().expect("dense");
+        // What was turned round before does not hold what is met now.
+        dense.arrows = None;
         dense.leaps |= dense.len() >= self.limits.number_from.saturating_mul(LEAPS_FROM);
         let list = self.by_number.list.take();
         let open = self.dense().mark(depth, Class::Open);
@@ -368,10 +433,15 @@ impl<'m> Sweep<'m> {
                 open,
                 next,
                 listed: listed.is_some() || self.dense().len() + new + most_new > self.limits.max_states,
+                logged: self.dense().log.is_some(),
                 watch,
                 progress,
             };
             let found = self.in_batches(&piece, open, |worker, batch| expanding.run(worker, batch));
+            if found.iter().any(|f| f.stray) {
+                self.by_number.stray = true;
+                return (0, None);
+            }
             let here: u64 = found.iter().map(|f| f.new).sum();
             let states = self.dense().len() + new + here;
             if states > self.limits.max_states {
@@ -398,7 +468,11 @@ impl<'m> Sweep<'m> {
             }
             new += here;
             let mut expanded = 0;
+            let log = &mut self.space.dense.as_mut().expect("dense").log;
             for f in found {
+                if let Some(log) = log {
+                    log.append(f.log, f.transitions);
+                }
                 if let Some(list) = &mut listed {
                     list.extend_from_slice(&f.list);
                 }
@@ -411,7 +485,12 @@ impl<'m> Sweep<'m> {
                 self.faults.extend(f.faults);
                 stop = stop.or(f.hit.map(Stop::Hit));
             }
-            self.space.dense.as_mut().expect("dense").expanded += expanded;
+            let dense = self.space.dense.as_mut().expect("dense");
+            dense.expanded += expanded;
+            // It may take half of what there is.
+            if dense.bytes() > memory / 2 {
+                dense.log = None;
+            }
             if listed.as_ref().is_some_and(|l| l.len() as u64 > listed_most) {
                 listed = None;
             }
@@ -466,7 +545,7 @@ impl Expanding<'_> {
                 found.hit = Some(limit);
                 return found;
             }
-            let leaps = self.sure && self.dense.leaps && self.waiting.is_empty();
+            let leaps = self.sure && self.dense.leaps && self.waiting.is_empty() && !self.logged;
             if leaps && worker.targets(slice, self.past_goals, &mut scratch.targets) {
                 self.leap(slice, &mut scratch, &mut found);
                 let asked = std::mem::take(&mut scratch.asked);
@@ -533,6 +612,10 @@ impl Expanding<'_> {
         let Scratch { out, marks, distinct, idle, mark_of, .. } = scratch;
         out.clear();
         worker.expand(slice, self.past_goals, out);
+        if !out.strays.is_empty() {
+            found.stray = true;
+            return;
+        }
         if !self.waiting.is_empty() {
             idle.clear();
             find_idle(worker, 1, self.waiting, slice, out, idle);
@@ -558,6 +641,10 @@ impl Expanding<'_> {
                 distinct.extend_from_slice(targets);
                 distinct.sort_unstable();
                 distinct.dedup();
+            }
+            if self.logged {
+                found.log.extend([*source as u32, len as u32]);
+                found.log.extend(targets.iter().map(|t| *t as u32));
             }
             outcome += len;
             found.transitions += len as u64;

@@ -32,6 +32,7 @@ use crate::graph::{Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Stop, Watch};
 use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Status, Worker};
 use crate::route::{self, Route};
+use crate::space::dense::Dense;
 use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
 
 /// Rounds below this many states run on one thread: handing them out costs more.
@@ -134,7 +135,10 @@ impl<'m> Sweep<'m> {
         loop {
             self.change_to_numbers(watch);
             if self.space.dense.is_some() {
-                return self.sweep_numbers(depth, until, watch);
+                match self.sweep_numbers(depth, until, watch) {
+                    Some(stop) => return stop,
+                    None => self.begin_without_guess(),
+                }
             }
             if std::mem::take(&mut self.by_number.again) {
                 depth = 0;
@@ -341,7 +345,7 @@ pub struct Exploration {
     pub bits_per_state: u32,
     /// Whether the transitions were kept in memory; if not they were made again where they were needed.
     pub edges_kept: bool,
-    /// Where states were numbers of a small range: how many numbers there are. Transitions are then made again.
+    /// Where states were numbers of a small range: how many numbers there are.
     pub numbers: Option<u64>,
 }
 
@@ -532,6 +536,7 @@ fn explore_until(
     let mut sweep = Sweep::new(model, limits, past_goals)?;
     let stop = sweep.run(until, watch);
     let fault = sweep.first_fault();
+    let dense = sweep.space.dense.as_ref();
     let mut counts = Exploration {
         complete: stop == Stop::Complete,
         limit: if let Stop::Hit(limit) = stop { Some(limit) } else { None },
@@ -541,8 +546,8 @@ fn explore_until(
         depth: sweep.space.levels_len() - 1,
         per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
         bits_per_state: model.layout().bits,
-        edges_kept: sweep.space.logged,
-        numbers: sweep.space.dense.as_ref().map(|d| d.range()),
+        edges_kept: sweep.space.logged || dense.is_some_and(|d| d.arrows.is_some()),
+        numbers: dense.map(Dense::range),
         chance: !model.is_sure(),
         cut: sweep.set_aside,
         ..Exploration::default()

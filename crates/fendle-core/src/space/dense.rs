@@ -14,6 +14,7 @@ use std::ops::Range;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex};
 
+use super::arrows::{ArrowLog, Arrows};
 use super::classes::Class;
 use crate::model::{Numbering, Worker};
 
@@ -154,6 +155,10 @@ pub(crate) struct Dense {
     pub(crate) expanded: u64,
     /// There are so many states that it pays to ask where moves lead without making them.
     pub(crate) leaps: bool,
+    /// The edges that were met so far, where the rules do not tell what leads into a state and there is room.
+    pub(crate) log: Option<ArrowLog>,
+    /// The same from behind, when all states were expanded.
+    pub(crate) arrows: Option<Arrows>,
 }
 
 impl Dense {
@@ -161,7 +166,18 @@ impl Dense {
         let cells = Cells::new(numbering.range(), 8);
         let book = Mutex::new(Book { used: HashMap::new(), free: vec![], next: 1 });
         let meaning = (0..256).map(|_| AtomicU32::new(0)).collect();
-        Dense { numbering, cells, meaning, book, per_depth: vec![], len: 0, expanded: 0, leaps: false }
+        Dense {
+            numbering,
+            cells,
+            meaning,
+            book,
+            per_depth: vec![],
+            len: 0,
+            expanded: 0,
+            leaps: false,
+            log: None,
+            arrows: None,
+        }
     }
 
     fn book(&self) -> std::sync::MutexGuard<'_, Book> {
@@ -177,9 +193,18 @@ impl Dense {
         self.numbering.range()
     }
 
-    /// Bytes of the cells and of what the rules keep beside them.
+    /// Bytes of the cells, of the edges that are kept, and of what the rules keep beside them.
     pub(crate) fn bytes(&self) -> u64 {
-        self.cells.bytes() + self.numbering.bytes()
+        let log = self.log.as_ref().map_or(0, |l| l.bytes(self.range()));
+        let arrows = self.arrows.as_ref().map_or(0, Arrows::bytes);
+        self.cells.bytes() + log + arrows + self.numbering.bytes()
+    }
+
+    /// Turns the edges that were met round: nothing more is expanded.
+    pub(crate) fn turn_log_round(&mut self) {
+        if let Some(log) = self.log.take() {
+            self.arrows = Arrows::of(&log, self);
+        }
     }
 
     pub(crate) fn len(&self) -> u64 {

@@ -19,7 +19,8 @@
 //! state for class and degree, and 1 to 4 bytes a transition for the log. Shards grow one at a time, so growing never
 //! needs a second table of full size.
 
-pub(crate) mod classes;
+pub(crate) mod arrows;
+mod classes;
 pub(crate) mod dense;
 pub(crate) mod id;
 pub(crate) mod levels;

@@ -9,7 +9,7 @@ use fendle_core::{Aim, Fault, Layout, MoveId, Numbering, Start, Status, Worker};
 use crate::code::ir::{Code, Positions};
 use crate::code::lower::{lower, with_tells};
 use crate::code::native::WhenItPays;
-use crate::code::numbered::{Numbered, WhenAsked};
+use crate::code::numbered::{Guess, Numbered, WhenAsked};
 use crate::code::runner::Runner;
 use crate::model::{EndKind, Keeps};
 use crate::run::{Eval, RunFault, TooLarge};
@@ -43,8 +43,9 @@ pub struct Game {
 /// Finds numbers for the states of a game.
 #[derive(Clone, Copy, Debug)]
 pub struct FindNumbers {
-    /// For all states that can be, by following no more ways than this, until it is told to stop.
-    pub proved: fn(&Game, usize, &mut dyn FnMut() -> bool) -> Option<Numbered>,
+    /// For all states that can be, by following no more ways than this, until it is told to stop; or, where that is allowed, for all
+    /// that are likely to be met.
+    pub likely: fn(&Game, usize, Guess, &mut dyn FnMut() -> bool) -> Option<Numbered>,
     /// For states whose values are among those that each place held so far.
     pub seen: fn(&Game, &[BTreeSet<i32>]) -> Option<Numbered>,
 }
@@ -242,9 +243,12 @@ impl core::Model for Game {
         Box::new(Runner::new(self))
     }
     fn numbering(&self, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Arc<dyn Numbering>> {
-        let find = self.numbering?.proved;
-        let found = self.numbered.get(|| find(self, effort, stop))?;
+        let find = self.numbering?.likely;
+        let found = self.numbered.get(|guess| find(self, effort, guess, stop))?;
         Some(Arc::clone(found) as Arc<dyn Numbering>)
+    }
+    fn guess_failed(&self) {
+        self.numbered.guess_failed();
     }
     fn narrowed(&self, states: &mut dyn Iterator<Item = Vec<u64>>) -> Option<Box<dyn core::Model + '_>> {
         let find = self.numbering?.seen;

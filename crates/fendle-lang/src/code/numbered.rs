@@ -1,5 +1,6 @@
 //! A game whose states are numbers of a small range.
 
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, OnceLock};
 
 use fendle_core::relaxed::tree::{Ask, Tree};
@@ -64,6 +65,10 @@ impl Numbering for Numbered {
 
     fn is_fast(&self) -> bool {
         self.native.is_some()
+    }
+
+    fn is_guess(&self) -> bool {
+        self.keys.is_narrow()
     }
 
     fn can_return(&self) -> bool {
@@ -140,10 +145,24 @@ impl Backward {
     }
 }
 
+/// Whether numbers may rest on what is likely and not proved: a state without one is then told, not a mistake.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guess {
+    /// They may.
+    Allowed,
+    /// Every state that can be needs one.
+    Forbidden,
+}
+
 /// A numbering that is made when it is asked for the first time. A clone has none yet: whoever clones a game may change where
 /// it begins, and numbers hold for one set of starts.
 #[derive(Default)]
-pub struct WhenAsked(OnceLock<Arc<Numbered>>);
+pub struct WhenAsked {
+    first: OnceLock<Arc<Numbered>>,
+    /// What takes its place when it was a guess that failed. Whoever works with the first one may go on meanwhile.
+    second: OnceLock<Arc<Numbered>>,
+    failed: AtomicBool,
+}
 
 impl Clone for WhenAsked {
     fn clone(&self) -> WhenAsked {
@@ -155,21 +174,35 @@ impl WhenAsked {
     /// One that was made.
     #[must_use]
     pub fn holding(numbered: Numbered) -> WhenAsked {
-        WhenAsked(OnceLock::from(Arc::new(numbered)))
+        WhenAsked { first: OnceLock::from(Arc::new(numbered)), ..WhenAsked::default() }
+    }
+
+    fn now(&self) -> (&OnceLock<Arc<Numbered>>, Guess) {
+        if self.failed.load(Relaxed) {
+            (&self.second, Guess::Forbidden)
+        } else {
+            (&self.first, Guess::Allowed)
+        }
     }
 
     /// The numbering, made by `make` if that did not succeed before.
-    pub fn get(&self, make: impl FnOnce() -> Option<Numbered>) -> Option<&Arc<Numbered>> {
-        if self.0.get().is_none() {
-            let _ = self.0.set(Arc::new(make()?));
+    pub fn get(&self, make: impl FnOnce(Guess) -> Option<Numbered>) -> Option<&Arc<Numbered>> {
+        let (cell, guess) = self.now();
+        if cell.get().is_none() {
+            let _ = cell.set(Arc::new(make(guess)?));
         }
-        self.0.get()
+        cell.get()
     }
 
     /// The numbering, if it was made.
     #[must_use]
     pub fn made(&self) -> Option<&Arc<Numbered>> {
-        self.0.get()
+        self.now().0.get()
+    }
+
+    /// From now on there is no guessing.
+    pub fn guess_failed(&self) {
+        self.failed.store(true, Relaxed);
     }
 }
 

@@ -90,7 +90,7 @@ pub fn kept(game: &Game) -> Vec<Kept> {
 pub fn game_of(bound: Bound) -> Result<Game, TooLarge> {
     let mut game = Game::new(bound)?;
     game.checked = from_rules(&game.bound).iter().map(|k| *k == Kept::Checked).collect();
-    game.numbering = Some(FindNumbers { proved: numbering, seen: numbering_seen });
+    game.numbering = Some(FindNumbers { likely: numbering, seen: numbering_seen });
     Ok(game)
 }
 

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use crate::code::Game;
 use crate::code::ir::Positions;
 use crate::code::leaps::LeapPlan;
-use crate::code::numbered::{Backward, Numbered};
+use crate::code::numbered::{Backward, Guess, Numbered};
 use crate::model::{Extent, VarId};
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
 use crate::state::keys::{FieldPlan, KeptParity};
@@ -22,7 +22,7 @@ pub struct Found {
     ways: Option<Ways>,
     /// What can be; where the moves could not be followed, all that the types allow.
     pub can: CanBe,
-    /// The numbers, where a range is small enough.
+    /// The numbers, where a range is small enough. If they are a guess they say that they are narrow.
     pub keys: Option<Keys>,
 }
 
@@ -49,7 +49,12 @@ impl Found {
 /// Finds out what can be, in about the time that expanding `effort` states takes; `stop` ends it. `None` for a game with hidden things. Where
 /// branches are set aside moves are not followed: then it is what the types allow.
 #[must_use]
-pub fn what_can_be(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Found> {
+pub fn what_can_be(
+    game: &Game,
+    effort: usize,
+    guess: Guess,
+    stop: &mut dyn FnMut() -> bool,
+) -> Option<Found> {
     let b = &game.bound;
     if b.model.hides() {
         return None;
@@ -65,15 +70,25 @@ pub fn what_can_be(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -
         None => CanBe { values: typed(b), open: vec![] },
     };
     let known = ways.as_ref().map(|w| (w, &can));
-    let keys = layout(game, &starts, &can, known, true).or_else(|| layout(game, &starts, &can, known, false));
+    let keys = (guess == Guess::Allowed && game.code.points.is_empty())
+        .then(|| layout(game, &starts, &can, known, Layout { parity: false, sorted: true }))
+        .flatten()
+        .filter(|keys| keys.range() <= GUESS_MAX)
+        .map(Keys::as_narrow)
+        .or_else(|| without_guess(game, &starts, &can, known));
     Some(Found { ways, can, keys })
 }
 
 /// Numbers for the states of a game, and what leads into a state, in about the time that expanding `effort` states takes.
 /// `None` when no range is small enough; `stop` ends it.
 #[must_use]
-pub fn numbering(game: &Game, effort: usize, stop: &mut dyn FnMut() -> bool) -> Option<Numbered> {
-    let found = what_can_be(game, effort, stop)?;
+pub fn numbering(
+    game: &Game,
+    effort: usize,
+    guess: Guess,
+    stop: &mut dyn FnMut() -> bool,
+) -> Option<Numbered> {
+    let found = what_can_be(game, effort, guess, stop)?;
     let undone = found.can_return();
     let Found { ways, can, keys } = found;
     let keys = keys?;
@@ -91,7 +106,8 @@ fn with_native(
     undone: bool,
 ) -> Numbered {
     let positions = game.positions().filter(|p| p.bare().is_some());
-    let native = game.native.now(&game.bound, &game.code);
+    // Native code for numbers does not settle states.
+    let native = game.native.now(&game.bound, &game.code).filter(|_| game.bound.canon.is_none());
     let native = native.and_then(|n| n.numbered(&game.code, &keys, positions, leaps).ok());
     let continuations = positions.and_then(Positions::bare);
     Numbered { keys, back, codec: game.bound.codec.clone(), undone, native, continuations }
@@ -125,8 +141,7 @@ pub fn numbering_seen(game: &Game, seen: &[BTreeSet<i32>]) -> Option<Numbered> {
     };
     let starts: Vec<&[i32]> = starts.iter().map(Vec::as_slice).collect();
     let can = CanBe { values, open: vec![] };
-    let keys =
-        layout(game, &starts, &can, None, true).or_else(|| layout(game, &starts, &can, None, false))?;
+    let keys = without_guess(game, &starts, &can, None)?;
     Some(with_native(game, keys.as_narrow(), (None, None), false))
 }
 
@@ -170,14 +185,51 @@ fn typed(b: &Bound) -> Vec<Vec<i32>> {
     out
 }
 
+/// Greatest range of numbers that are a guess: a dense space has no more.
+const GUESS_MAX: u64 = 1 << 31;
+
+/// What the fields of numbers may rest on.
+#[derive(Clone, Copy)]
+struct Layout {
+    /// A kept parity halves an arrangement.
+    parity: bool,
+    /// Lists that are sorted in every start stay sorted: a guess. Without such lists there is no layout.
+    sorted: bool,
+}
+
+/// Numbers for all states that can be.
+fn without_guess(
+    game: &Game,
+    starts: &[&[i32]],
+    can: &CanBe,
+    known: Option<(&Ways, &CanBe)>,
+) -> Option<Keys> {
+    let with = |parity| layout(game, starts, can, known, Layout { parity, sorted: false });
+    with(true).or_else(|| with(false))
+}
+
+/// Whether the lists in a range of places are sorted in all starts, and then whether their entries fall from the first one on.
+fn how_sorted(starts: &[&[i32]], places: std::ops::Range<usize>, cap: usize) -> Option<bool> {
+    let lists = || {
+        let all = starts.iter().flat_map(|s| s[places.clone()].chunks_exact(cap + 1));
+        all.map(|list| &list[1..=list[0] as usize])
+    };
+    let falls = lists().all(|l| l.windows(2).all(|w| w[0] > w[1]));
+    let rises = || lists().all(|l| l.windows(2).all(|w| w[0] < w[1]));
+    // One thing on each list says nothing of an order.
+    let says = lists().any(|l| l.len() > 1);
+    (says && (falls || rises())).then_some(falls)
+}
+
 /// The fields of the numbers. Every start has one; `None` when that is not so, or the range is too large.
 fn layout(
     game: &Game,
     starts: &[&[i32]],
     can: &CanBe,
     known: Option<(&Ways, &CanBe)>,
-    with_parity: bool,
+    what: Layout,
 ) -> Option<Keys> {
+    let mut guessed = false;
     let b = &game.bound;
     let mut wanted = vec![];
     for (v, def) in b.model.variables().filter(|(_, d)| d.state) {
@@ -186,11 +238,16 @@ fn layout(
         let free: Vec<usize> = all.clone().filter(|at| can.values[*at].len() > 1).collect();
         if let Some(range) = b.spreads[v] {
             let lists = slot.len / (slot.cap + 1);
-            wanted.push(FieldPlan::Piles(slot.base, lists, slot.cap, range, slot.pad()));
+            let falls = if what.sorted { how_sorted(starts, all, slot.cap) } else { None };
+            guessed |= falls.is_some();
+            wanted.push(match falls {
+                Some(falls) => FieldPlan::Sorted(slot.base, lists, slot.cap, range, slot.pad(), falls),
+                None => FieldPlan::Piles(slot.base, lists, slot.cap, range, slot.pad()),
+            });
             continue;
         }
         if def.rearranged.is_some() && !free.is_empty() {
-            let parity = if with_parity { kept_parity(game, v) } else { None };
+            let parity = if what.parity { kept_parity(game, v) } else { None };
             wanted.push(FieldPlan::Arranged(free, parity));
             continue;
         }
@@ -213,6 +270,9 @@ fn layout(
             }
         }
         wanted.extend(free.into_iter().map(|at| FieldPlan::Single(at, can.values[at].clone())));
+    }
+    if what.sorted && !guessed {
+        return None;
     }
     let ended = b.ended_at();
     wanted.push(FieldPlan::Single(ended, can.values[ended].clone()));

@@ -119,6 +119,95 @@ impl Spread {
     }
 }
 
+/// Most piles that are always sorted, so that their heights fit one word, and most things on them.
+const SORTED_PILES: usize = 8;
+const SORTED_THINGS: usize = 62;
+
+/// Ranks ways to lay n distinct numbers onto piles that are sorted from the bottom up: on which pile each thing lies says all. The thing
+/// that may lie lowest is the first digit.
+#[derive(Clone, Debug)]
+pub(super) struct Sorted {
+    lists: usize,
+    cap: usize,
+    /// The number that lies on top of all others, and whether numbers fall from the bottom up.
+    top: i32,
+    falls: bool,
+    /// What stands in unused places.
+    pad: i32,
+    /// What a thing counts on pile 1, by how far it is from `top`.
+    weights: Vec<u64>,
+    pub(super) total: u64,
+}
+
+impl Sorted {
+    pub(super) fn new(
+        lists: usize,
+        cap: usize,
+        (lo, hi): (i64, i64),
+        pad: i64,
+        falls: bool,
+    ) -> Option<Sorted> {
+        let n = usize::try_from(hi - lo + 1).ok().filter(|n| *n <= cap.min(SORTED_THINGS))?;
+        if !(2..=SORTED_PILES).contains(&lists) || n == 0 {
+            return None;
+        }
+        let mut weights = vec![1u64; n];
+        for i in 1..n {
+            weights[i] = weights[i - 1].checked_mul(lists as u64)?;
+        }
+        let total = weights[n - 1].checked_mul(lists as u64)?;
+        let top = if falls { lo } else { hi } as i32;
+        Some(Sorted { lists, cap, top, falls, pad: pad as i32, weights, total })
+    }
+
+    /// The values of the state that this is about.
+    pub(super) fn len(&self) -> usize {
+        self.lists * (self.cap + 1)
+    }
+
+    /// What native code needs: piles, most things of each, what stands in unused places, the number on top of all others, whether numbers
+    /// fall from the bottom up, and what each counts on pile 1, from the top.
+    pub(super) fn describe(&self) -> (usize, usize, i32, i32, bool, &[u64]) {
+        (self.lists, self.cap, self.pad, self.top, self.falls, &self.weights)
+    }
+
+    #[inline]
+    pub(super) fn rank(&self, values: &[i32]) -> Option<u64> {
+        let (mut rank, mut count) = (0, 0);
+        let mut seen = 0u64;
+        for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
+            let len = usize::try_from(list[0]).ok().filter(|len| *len <= self.cap)?;
+            let mut below = self.weights.len();
+            for &v in &list[1..=len] {
+                let above = if self.falls { v.wrapping_sub(self.top) } else { self.top.wrapping_sub(v) };
+                let at = usize::try_from(above).ok().filter(|at| *at < below)?;
+                below = at;
+                seen |= 1 << at;
+                rank += i as u64 * self.weights[at];
+            }
+            count += len;
+        }
+        (count == self.weights.len() && seen.count_ones() as usize == count).then_some(rank)
+    }
+
+    pub(super) fn unrank(&self, rank: u64, values: &mut [i32]) {
+        let mut heights = [0; SORTED_PILES];
+        let mut rest = rank;
+        values.fill(self.pad);
+        for (at, weight) in self.weights.iter().enumerate().rev() {
+            let pile = (rest / weight) as usize;
+            rest %= weight;
+            heights[pile] += 1;
+            let at = at as i32;
+            values[pile * (self.cap + 1) + heights[pile]] =
+                if self.falls { self.top + at } else { self.top - at };
+        }
+        for (list, height) in values.chunks_exact_mut(self.cap + 1).zip(heights) {
+            list[0] = height as i32;
+        }
+    }
+}
+
 /// Most things of a collection that are packed together.
 pub(super) const HEAPED_MAX: usize = 1024;
 

@@ -14,7 +14,7 @@ mod deltas;
 mod key;
 mod leaps;
 mod rules;
-
+mod sorted;
 mod unpack;
 
 use std::sync::Arc;

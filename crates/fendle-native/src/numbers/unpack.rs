@@ -40,6 +40,10 @@ impl Writer<'_> {
                 Described::Order { slots, values, weights, inverses, parity } => {
                     self.unpack_order(digit, slots, values, (weights, inverses), parity);
                 }
+                Described::Sorted { slot, lists, cap, pad, top, falls, weights } => {
+                    let lists = sorted::Lists { slot, lists, cap, pad, top, falls, weights };
+                    self.unpack_sorted(digit, lists);
+                }
                 Described::Other => self.call_field(write_field as *const () as usize, field, digit),
             }
         }

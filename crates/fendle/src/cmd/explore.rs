@@ -43,7 +43,8 @@ pub fn run(
                 out.push(effort(a));
                 out.extend(a.found.counts.numbers.map(|n| {
                     let bits = a.found.table_bits;
-                    format!("states are numbers below {}: {bits} bits; no transition is kept", grouped(n))
+                    let kept = if a.found.counts.edges_kept { "transitions are" } else { "no transition is" };
+                    format!("states are numbers below {}: {bits} bits; {kept} kept", grouped(n))
                 }));
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
                     out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
