@@ -24,7 +24,7 @@ use std::sync::OnceLock;
 
 use by_number::ByNumber;
 use rayon::prelude::*;
-use rounds::{Bucket, Lane};
+use rounds::{Given, Lane, Numbered};
 use serde::Serialize;
 
 use crate::classify;
@@ -56,7 +56,8 @@ pub(crate) struct Sweep<'m> {
     past_goals: bool,
     pub(crate) space: Space,
     lanes: Vec<Lane<'m>>,
-    buckets: Vec<Bucket>,
+    given: Vec<Given>,
+    numbered: Vec<Numbered>,
     pool: OnceLock<rayon::ThreadPool>,
     pub(crate) transitions: u64,
     pub(crate) edges: u64,
@@ -102,7 +103,8 @@ impl<'m> Sweep<'m> {
             past_goals,
             space,
             lanes,
-            buckets: (0..SHARDS * SHARDS).map(|_| Bucket::default()).collect(),
+            given: (0..SHARDS).map(|_| Given::default()).collect(),
+            numbered: (0..SHARDS).map(|_| Numbered::default()).collect(),
             pool: OnceLock::new(),
             transitions: 0,
             edges: 0,

@@ -23,6 +23,7 @@ pub(super) struct Lane<'m> {
     count: u32,
     pub(super) states: Vec<u64>,
     out: Expansion,
+    /// The target shard of each outcome.
     order: Vec<u8>,
     /// States of this round in which nothing but waiting is left, and waiting changes only clocks.
     idle: Vec<u32>,
@@ -35,18 +36,36 @@ pub(super) struct Lane<'m> {
     faults: Vec<(StateId, Fault)>,
 }
 
-/// The outcomes that one shard has for another, and the numbers that they were given.
-#[derive(Default)]
-pub(super) struct Bucket {
-    states: Vec<u64>,
-    ids: Vec<StateId>,
+/// Where what belongs to each shard begins, with one entry more.
+#[derive(Clone, Copy)]
+struct Firsts([u32; SHARDS + 1]);
+
+impl Default for Firsts {
+    fn default() -> Firsts {
+        Firsts([0; SHARDS + 1])
+    }
 }
 
-impl Bucket {
-    fn clear(&mut self) {
-        self.states.clear();
-        self.ids.clear();
+impl Firsts {
+    fn of(&self, shard: usize) -> std::ops::Range<usize> {
+        self.0[shard] as usize..self.0[shard + 1] as usize
     }
+}
+
+/// The outcomes of a round in one shard, brought into the order of the shards that they belong to.
+#[derive(Default)]
+pub(super) struct Given {
+    states: Vec<u64>,
+    /// Where those of each shard begin, counted in states; of a shard that expanded nothing in this round it says nothing.
+    firsts: Firsts,
+}
+
+/// The numbers that the outcomes in one shard were given, source shard by source shard.
+#[derive(Default)]
+pub(super) struct Numbered {
+    ids: Vec<StateId>,
+    /// Where those from each source shard begin; of shards that expanded nothing in this round it says nothing.
+    firsts: Firsts,
 }
 
 impl<'m> Sweep<'m> {
@@ -136,7 +155,7 @@ impl<'m> Sweep<'m> {
         let waiting = &self.waiting;
         let slice = if self.space.sure { SLICE } else { 1 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
-        let expand = |n: usize, lane: &mut Lane<'m>, row: &mut [Bucket]| {
+        let expand = |n: usize, lane: &mut Lane<'m>, given: &mut Given| {
             lane.states.clear();
             lane.out.clear();
             lane.order.clear();
@@ -168,36 +187,19 @@ impl<'m> Sweep<'m> {
             if !waiting.is_empty() {
                 find_idle(&mut **worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
             }
-            for state in lane.out.outcomes.chunks_exact(words) {
-                let target = shard_of(hash(state));
-                lane.order.push(target as u8);
-                row[target].states.extend_from_slice(state);
-            }
+            given.sort(&lane.out, words, &mut lane.order);
         };
-        let lanes = &mut self.lanes;
-        let buckets = &mut self.buckets;
-        // Of a small round only the rows of its own shards are looked at again.
-        let few = round < SMALL_ROUND;
-        for (lane, row) in lanes.iter().zip(buckets.chunks_exact_mut(SHARDS)) {
-            if lane.count > 0 || !few {
-                row.iter_mut().for_each(Bucket::clear);
-            }
-        }
+        let (lanes, given) = (&mut self.lanes, &mut self.given);
         // A few states that are dear are worth several threads.
         let small = if self.model.batch() == 1 { 4 } else { SMALL_ROUND };
         if round < small {
-            for (n, (lane, row)) in lanes.iter_mut().zip(buckets.chunks_exact_mut(SHARDS)).enumerate() {
-                if lane.count > 0 {
-                    expand(n, lane, row);
-                }
-            }
+            let all = lanes.iter_mut().zip(given).enumerate();
+            all.filter(|(_, (l, _))| l.count > 0).for_each(|(n, (lane, given))| expand(n, lane, given));
         } else {
-            pool(&self.pool, self.limits.threads).install(|| {
-                lanes
-                    .par_iter_mut()
-                    .zip(buckets.par_chunks_exact_mut(SHARDS))
-                    .enumerate()
-                    .for_each(|(n, (lane, row))| expand(n, lane, row));
+            let pool = pool(&self.pool, self.limits.threads);
+            pool.install(|| {
+                let all = lanes.par_iter_mut().zip(given).enumerate();
+                all.for_each(|(n, (lane, given))| expand(n, lane, given));
             });
         }
         hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
@@ -205,33 +207,31 @@ impl<'m> Sweep<'m> {
 
     /// Step two of a round: the outcomes are inserted. False when a shard is full.
     fn insert_round(&mut self, round: usize) -> bool {
-        let insert = |shard: &mut Shard, row: &mut [Bucket]| {
-            row.iter_mut().all(|bucket| shard.insert_all(&bucket.states, &mut bucket.ids))
-        };
-        let shards = &mut self.space.shards;
-        let buckets = &mut self.buckets;
-        if round < SMALL_ROUND {
-            // Shard by shard would look at all buckets, most of them empty; each shard is given the same states in the same order.
-            let rows =
-                self.lanes.iter().zip(buckets.chunks_exact_mut(SHARDS)).filter(|(lane, _)| lane.count > 0);
-            let mut full = [false; SHARDS];
-            for (_, row) in rows {
-                for (n, bucket) in row.iter_mut().enumerate().filter(|(_, b)| !b.states.is_empty()) {
-                    full[n] = full[n] || !shards[n].insert_all(&bucket.states, &mut bucket.ids);
+        let sources: Vec<(usize, &Given)> =
+            (0..SHARDS).filter(|n| self.lanes[*n].count > 0).map(|n| (n, &self.given[n])).collect();
+        let words = self.space.layout.words();
+        let insert = |n: usize, shard: &mut Shard, numbered: &mut Numbered| {
+            numbered.ids.clear();
+            for (source, given) in &sources {
+                numbered.firsts.0[*source] = numbered.ids.len() as u32;
+                let range = given.firsts.of(n);
+                let states = &given.states[range.start * words..range.end * words];
+                if !states.is_empty() && !shard.insert_all(states, &mut numbered.ids) {
+                    return false;
                 }
             }
-            return !full.contains(&true);
+            true
+        };
+        let shards = &mut self.space.shards;
+        let numbered = &mut self.numbered;
+        if round < SMALL_ROUND {
+            let mut all = shards.iter_mut().zip(numbered).enumerate();
+            return all.all(|(n, (shard, numbered))| insert(n, shard, numbered));
         }
-        transpose(buckets);
-        let fits = pool(&self.pool, self.limits.threads).install(|| {
-            shards
-                .par_iter_mut()
-                .zip(buckets.par_chunks_exact_mut(SHARDS))
-                .map(|(shard, row)| insert(shard, row))
-                .reduce(|| true, |a, b| a & b)
-        });
-        transpose(buckets);
-        fits
+        pool(&self.pool, self.limits.threads).install(|| {
+            let all = shards.par_iter_mut().zip(numbered).enumerate();
+            all.map(|(n, (shard, numbered))| insert(n, shard, numbered)).reduce(|| true, |a, b| a & b)
+        })
     }
 
     /// Step three: edges and classes of the round's source states.
@@ -240,12 +240,13 @@ impl<'m> Sweep<'m> {
         let levels = &self.space.levels;
         // Most edges lead one level up or down, or stay: only the others are looked up.
         let near = levels.firsts(depth.saturating_sub(1));
-        let log = |n: usize, shard: &mut Shard, lane: &mut Lane<'m>, row: &mut [Bucket]| {
+        let numbered = &self.numbered;
+        let log = |n: usize, shard: &mut Shard, lane: &mut Lane<'m>| {
             lane.transitions = 0;
             lane.edges = 0;
             lane.reach = depth.saturating_sub(1);
             lane.faults.clear();
-            let mut cursors = [0usize; SHARDS];
+            let mut cursors: [u32; SHARDS] = std::array::from_fn(|target| numbered[target].firsts.0[n]);
             let (mut outcome, mut run) = (0, 0);
             let mut edges: Vec<Edge> = Vec::with_capacity(16);
             let mut distinct: Vec<StateId> = Vec::with_capacity(16);
@@ -256,7 +257,7 @@ impl<'m> Sweep<'m> {
                 for r in &lane.out.runs[run..run + head.runs as usize] {
                     for o in 1..=r.outcomes {
                         let target = lane.order[outcome] as usize;
-                        let id = row[target].ids[cursors[target]];
+                        let id = numbered[target].ids[cursors[target] as usize];
                         cursors[target] += 1;
                         outcome += 1;
                         let (shard, local) = (id.shard(), id.local());
@@ -301,23 +302,13 @@ impl<'m> Sweep<'m> {
         };
         let shards = &mut self.space.shards;
         let lanes = &mut self.lanes;
-        let buckets = &mut self.buckets;
         if round < SMALL_ROUND {
-            for (n, ((shard, lane), row)) in
-                shards.iter_mut().zip(lanes.iter_mut()).zip(buckets.chunks_exact_mut(SHARDS)).enumerate()
-            {
-                if lane.count > 0 {
-                    log(n, shard, lane, row);
-                }
-            }
+            let all = shards.iter_mut().zip(lanes.iter_mut()).enumerate();
+            all.filter(|(_, (_, lane))| lane.count > 0).for_each(|(n, (shard, lane))| log(n, shard, lane));
         } else {
             pool(&self.pool, self.limits.threads).install(|| {
-                shards
-                    .par_iter_mut()
-                    .zip(lanes.par_iter_mut())
-                    .zip(buckets.par_chunks_exact_mut(SHARDS))
-                    .enumerate()
-                    .for_each(|(n, ((shard, lane), row))| log(n, shard, lane, row));
+                let all = shards.par_iter_mut().zip(lanes.par_iter_mut()).enumerate();
+                all.for_each(|(n, (shard, lane))| log(n, shard, lane));
             });
         }
         for lane in lanes.iter().filter(|l| l.count > 0) {
@@ -331,11 +322,29 @@ impl<'m> Sweep<'m> {
     }
 }
 
-/// Exchanges rows and columns: what each shard gives, and what each takes.
-fn transpose(buckets: &mut [Bucket]) {
-    for row in 0..SHARDS {
-        for col in 0..row {
-            buckets.swap(row * SHARDS + col, col * SHARDS + row);
+impl Given {
+    /// Takes outcomes, and notes the shard of each in `order`.
+    fn sort(&mut self, out: &Expansion, words: usize, order: &mut Vec<u8>) {
+        let Given { states, firsts } = self;
+        let mut counts = [0u32; SHARDS];
+        for state in out.outcomes.chunks_exact(words) {
+            let target = shard_of(hash(state));
+            order.push(target as u8);
+            counts[target] += 1;
+        }
+        let mut sum = 0;
+        for (first, count) in firsts.0.iter_mut().zip(counts) {
+            *first = sum;
+            sum += count;
+        }
+        firsts.0[SHARDS] = sum;
+        let mut at: [u32; SHARDS] = std::array::from_fn(|n| firsts.0[n]);
+        states.resize(out.outcomes.len(), 0);
+        for (state, target) in out.outcomes.chunks_exact(words).zip(&*order) {
+            let at = &mut at[usize::from(*target)];
+            let place = *at as usize * words;
+            states[place..place + words].copy_from_slice(state);
+            *at += 1;
         }
     }
 }

@@ -2,16 +2,56 @@
 //!
 //! ```text
 //! chunks   [state 0][state 1]...   ceil(bits / 8) bytes each, 4096 to a chunk
-//! index    open addressing, linear probing; a slot is 0, or  tag | number + 1, with as many bits for the number as it needs
+//! index    lines of 16 entries, 64 bytes each: one line of the cache. A line is filled from its first entry on; what finds it
+//!          full goes to the next one. An entry is 0, or  tag | number + 1, with as many bits for the number as it needs
 //! ```
 //!
-//! With n states of b bytes: b n for the states and 4.7 to 5.9 bytes a state for the index (load between 0.68 and 0.85).
+//! With n states of b bytes: b n for the states and 5 to 7 bytes a state for the index (load between 0.57 and 0.8). All entries of a line are
+//! compared with a tag at once, so most look-ups wait for one line and one state.
 
 use super::id::{hash, slot_bits};
 use crate::model::Layout;
 
 /// States in one chunk.
 pub(super) const CHUNK: usize = 4096;
+/// Entries of a line.
+const LINE: usize = 16;
+/// States that are looked for together, so that the memory answers them together.
+const GROUP: usize = 16;
+
+/// Some entries of the index.
+#[derive(Clone, Copy)]
+#[repr(align(64))]
+struct Line([u32; LINE]);
+
+impl Line {
+    const EMPTY: Line = Line([0; LINE]);
+
+    /// One bit for each entry that has a tag, which was brought to its place; entries that are empty among them where the tag is 0.
+    #[inline(always)]
+    fn with_tag(&self, tag: u32, number_mask: u32) -> u32 {
+        let mut found = 0;
+        for (i, entry) in self.0.iter().enumerate() {
+            found |= u32::from(entry & !number_mask == tag) << i;
+        }
+        found
+    }
+
+    #[inline(always)]
+    fn is_full(&self) -> bool {
+        self.0[LINE - 1] != 0
+    }
+
+    /// How many entries there are: where the next one goes.
+    #[inline(always)]
+    fn len(&self) -> usize {
+        let mut taken = 0;
+        for (i, entry) in self.0.iter().enumerate() {
+            taken |= u32::from(*entry != 0) << i;
+        }
+        taken.trailing_ones() as usize
+    }
+}
 
 /// Packed states, numbered from 0 in the order in which they were added.
 pub(crate) struct StateTable {
@@ -21,8 +61,8 @@ pub(crate) struct StateTable {
     width: usize,
     last_mask: u64,
     chunks: Vec<Vec<u8>>,
-    index: Vec<u32>,
-    /// Bits of a slot that hold a number; the others hold a tag.
+    lines: Vec<Line>,
+    /// Bits of an entry that hold a number; the others hold a tag.
     number_bits: u32,
     len: usize,
 }
@@ -33,7 +73,7 @@ impl StateTable {
         let width = layout.bytes();
         let last_bytes = width - 8 * (words - 1);
         let last_mask = if last_bytes == 8 { u64::MAX } else { (1 << (8 * last_bytes)) - 1 };
-        StateTable { most, words, width, last_mask, chunks: vec![], index: vec![], number_bits: 24, len: 0 }
+        StateTable { most, words, width, last_mask, chunks: vec![], lines: vec![], number_bits: 8, len: 0 }
     }
 
     /// How many states there are.
@@ -41,7 +81,7 @@ impl StateTable {
         self.len
     }
 
-    #[inline]
+    #[inline(always)]
     fn word(&self, local: usize, i: usize) -> u64 {
         let at = (local % CHUNK) * self.width + 8 * i;
         let chunk = &self.chunks[local / CHUNK];
@@ -49,7 +89,7 @@ impl StateTable {
         if i + 1 == self.words { raw & self.last_mask } else { raw }
     }
 
-    #[inline]
+    #[inline(always)]
     fn equals(&self, local: usize, state: &[u64]) -> bool {
         (0..self.words).all(|i| self.word(local, i) == state[i])
     }
@@ -61,107 +101,111 @@ impl StateTable {
         }
     }
 
-    #[inline]
-    fn slot(&self, hash: u64) -> usize {
-        ((u128::from(slot_bits(hash)) * self.index.len() as u128) >> 64) as usize
+    /// The line where a state with this hash is looked for first.
+    #[inline(always)]
+    fn line_of(&self, hash: u64) -> usize {
+        ((u128::from(slot_bits(hash)) * self.lines.len() as u128) >> 64) as usize
     }
 
     /// The tag of a hash, in its place.
-    #[inline]
+    #[inline(always)]
     fn tag(&self, hash: u64) -> u32 {
-        (hash as u32) << self.number_bits
+        (hash as u32).checked_shl(self.number_bits).unwrap_or(0)
     }
 
-    /// The tag and the number in a slot that is not empty.
-    #[inline]
-    fn parts(&self, entry: u32) -> (u32, u32) {
-        let mask = (1 << self.number_bits) - 1;
-        (entry & !mask, (entry & mask) - 1)
+    #[inline(always)]
+    fn number_mask(&self) -> u32 {
+        1u32.checked_shl(self.number_bits).map_or(u32::MAX, |one| one - 1)
+    }
+
+    /// The number of a state in a line that has this tag, if it is there.
+    #[inline(always)]
+    fn find_in(&self, line: &Line, tag: u32, state: &[u64]) -> Option<u32> {
+        let mask = self.number_mask();
+        let mut left = line.with_tag(tag, mask);
+        while left != 0 {
+            let number = line.0[left.trailing_zeros() as usize] & mask;
+            left &= left - 1;
+            if number != 0 && self.equals(number as usize - 1, state) {
+                return Some(number - 1);
+            }
+        }
+        None
+    }
+
+    /// The local number of a state, or the line that has room for it.
+    #[inline(always)]
+    fn look_up(&self, state: &[u64], hash: u64) -> Result<u32, usize> {
+        let tag = self.tag(hash);
+        let mut at = self.line_of(hash);
+        loop {
+            let line = &self.lines[at];
+            if let Some(number) = self.find_in(line, tag, state) {
+                return Ok(number);
+            }
+            if !line.is_full() {
+                return Err(at);
+            }
+            at += 1;
+            if at == self.lines.len() {
+                at = 0;
+            }
+        }
     }
 
     /// The local number of a state, if it is there.
     pub(crate) fn find(&self, state: &[u64], hash: u64) -> Option<u32> {
-        if self.index.is_empty() {
+        if self.lines.is_empty() {
             return None;
         }
-        let tag = self.tag(hash);
-        let mut slot = self.slot(hash);
-        loop {
-            let entry = self.index[slot];
-            if entry == 0 {
-                return None;
-            }
-            let (found, local) = self.parts(entry);
-            if found == tag && self.equals(local as usize, state) {
-                return Some(local);
-            }
-            slot += 1;
-            if slot == self.index.len() {
-                slot = 0;
-            }
-        }
+        self.look_up(state, hash).ok()
     }
 
     /// Finds or adds a state: its number, and whether it is new. `None` when the table holds all it may.
     #[inline]
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
-        if self.len * 20 >= self.index.len() * 17 {
+        if self.len * 5 >= self.lines.len() * (LINE * 4) {
             self.grow();
         }
-        let tag = self.tag(hash);
-        let mut slot = self.slot(hash);
-        loop {
-            let entry = self.index[slot];
-            if entry == 0 {
-                break;
-            }
-            let (found, local) = self.parts(entry);
-            if found == tag && self.equals(local as usize, state) {
-                return Some((local, false));
-            }
-            slot += 1;
-            if slot == self.index.len() {
-                slot = 0;
+        match self.look_up(state, hash) {
+            Ok(number) => Some((number, false)),
+            Err(_) if self.len == self.most => None,
+            Err(at) => {
+                let local = self.len as u32;
+                let entry = self.tag(hash) | (local + 1);
+                let line = &mut self.lines[at];
+                line.0[line.len()] = entry;
+                self.append(state);
+                Some((local, true))
             }
         }
-        if self.len == self.most {
-            return None;
-        }
-        let local = self.len;
-        self.index[slot] = tag | (local as u32 + 1);
-        self.append(state);
-        Some((local as u32, true))
     }
 
     /// Inserts whole states one after the other, and tells `met` the number of each and whether it is new, until `met` says
     /// that it is enough. False when the table is full; the rest is then not inserted.
     ///
-    /// Looks at a group of slots before any is needed, so that the memory answers them together.
+    /// Looks at the lines of a group before any is needed, then at the states that they name, so that the memory answers them together.
     pub(crate) fn insert_all(&mut self, states: &[u64], mut met: impl FnMut(u32, bool) -> bool) -> bool {
-        const GROUP: usize = 16;
-        if self.index.is_empty() {
+        if self.lines.is_empty() {
             self.grow();
         }
         let words = self.words;
         for group in states.chunks(GROUP * words) {
-            let n = group.len() / words;
             let mut hashes = [0u64; GROUP];
-            let mut entries = [0u32; GROUP];
+            let mut at = [0usize; GROUP];
+            let mut taken = 0;
             for (i, state) in group.chunks_exact(words).enumerate() {
                 hashes[i] = hash(state);
-                entries[i] = self.index[self.slot(hashes[i])];
+                at[i] = self.line_of(hashes[i]);
+                taken |= self.lines[at[i]].0[0];
             }
+            std::hint::black_box(taken);
+            // What is found here stays found: inserting takes nothing away.
             let mut same = [None; GROUP];
             for (i, state) in group.chunks_exact(words).enumerate() {
-                let entry = entries[i];
-                // What is found here stays found: inserting takes nothing away.
-                if entry != 0 {
-                    let (found, local) = self.parts(entry);
-                    same[i] =
-                        (found == self.tag(hashes[i]) && self.equals(local as usize, state)).then_some(local);
-                }
+                same[i] = self.find_in(&self.lines[at[i]], self.tag(hashes[i]), state);
             }
-            for (i, state) in group.chunks_exact(words).enumerate().take(n) {
+            for (i, state) in group.chunks_exact(words).enumerate() {
                 let (number, new) = match same[i] {
                     Some(number) => (number, false),
                     None => match self.insert(state, hashes[i]) {
@@ -195,14 +239,12 @@ impl StateTable {
     }
 
     fn grow(&mut self) {
-        // Large tables grow in larger steps: each one looks at all states again.
-        let more = if self.len < 1 << 20 { self.index.len() / 5 } else { self.index.len() / 5 * 3 };
-        let room = (self.index.len() + more).max(16);
-        self.index = vec![];
-        self.index = vec![0; room];
-        self.number_bits = (usize::BITS - room.leading_zeros()).max(24);
-        // Of a group all slots are looked at before any is filled, so that the memory answers them together.
-        const GROUP: usize = 32;
+        // By two fifths: each time looks at all states again.
+        let lines = (self.lines.len() + self.lines.len() * 2 / 5).max(self.lines.len() + 1);
+        self.lines = vec![];
+        self.lines = vec![Line::EMPTY; lines];
+        self.number_bits = usize::BITS - (lines * LINE).leading_zeros();
+        // Of a group all lines are looked at before any is filled.
         let mut state = Vec::with_capacity(self.words);
         let mut hashes = [0u64; GROUP];
         for first in (0..self.len).step_by(GROUP) {
@@ -212,44 +254,53 @@ impl StateTable {
                 state.clear();
                 self.push_state(first + i, &mut state);
                 *hash_of = hash(&state);
-                taken |= self.index[self.slot(*hash_of)];
+                taken |= self.lines[self.line_of(*hash_of)].0[0];
             }
             std::hint::black_box(taken);
             for (i, &hash) in hashes[..n].iter().enumerate() {
-                let mut slot = self.slot(hash);
-                while self.index[slot] != 0 {
-                    slot += 1;
-                    if slot == room {
-                        slot = 0;
+                let mut at = self.line_of(hash);
+                while self.lines[at].is_full() {
+                    at += 1;
+                    if at == lines {
+                        at = 0;
                     }
                 }
-                self.index[slot] = self.tag(hash) | ((first + i) as u32 + 1);
+                let entry = self.tag(hash) | ((first + i) as u32 + 1);
+                let line = &mut self.lines[at];
+                line.0[line.len()] = entry;
             }
         }
     }
 
     /// Bytes that the index takes.
     pub(crate) fn index_bytes(&self) -> u64 {
-        4 * self.index.len() as u64
+        (size_of::<Line>() * self.lines.len()) as u64
     }
 
     /// Gives the memory of the index back: nothing is found any more.
     pub(crate) fn forget_index(&mut self) {
-        self.index = vec![];
+        self.lines = vec![];
     }
 
     /// Takes the state added last out again.
     ///
-    /// Clearing its slot is safe: nothing was added after it, so no probe runs through it.
+    /// Clearing its entry is safe: nothing was added after it, so it is the last one of its line, and nothing went past that line because
+    /// of it.
     pub(crate) fn pop(&mut self) {
         let local = self.len - 1;
         let mut state = Vec::with_capacity(self.words);
         self.push_state(local, &mut state);
-        let mut slot = self.slot(hash(&state));
-        while self.index[slot] == 0 || self.parts(self.index[slot]).1 != local as u32 {
-            slot = (slot + 1) % self.index.len();
+        let mut at = self.line_of(hash(&state));
+        let mask = self.number_mask();
+        loop {
+            let line = &mut self.lines[at];
+            let last = line.len() - 1;
+            if line.0[last] & mask == local as u32 + 1 {
+                line.0[last] = 0;
+                break;
+            }
+            at = (at + 1) % self.lines.len();
         }
-        self.index[slot] = 0;
         self.len = local;
         if local.is_multiple_of(CHUNK) {
             self.chunks.pop();
@@ -263,7 +314,7 @@ impl StateTable {
             [only] => only.capacity(),
             more => more.len() * (CHUNK * self.width + 16),
         };
-        4 * self.index.len() as u64 + chunks as u64
+        self.index_bytes() + chunks as u64
     }
 }
 
