@@ -150,11 +150,20 @@ fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     let waking = || loop {
         let mut gone: Vec<StateId> = vec![];
         for depth in 0..space.levels_len() {
-            source.each_of_level(depth, |id, edges| {
-                if space.class(id) == Class::Idle && edges.iter().any(|e| !stuck.has(e.to)) {
-                    gone.push(id);
+            let found = in_each_shard(space, depth, |n| {
+                if let Some(limit) = (source.stop)() {
+                    return Err(limit);
                 }
+                let mut gone = vec![];
+                let idle = |_, class| class == Class::Idle;
+                source.each(n, depth, idle, |id, edges| {
+                    if edges.iter().any(|e| !stuck.has(e.to)) {
+                        gone.push(id);
+                    }
+                })?;
+                Ok(gone)
             })?;
+            gone.extend(found.into_iter().flatten());
         }
         if gone.is_empty() {
             return Ok(());

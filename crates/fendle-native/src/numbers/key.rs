@@ -2,6 +2,23 @@
 
 use super::*;
 
+/// A single value that can be all of some numbers in a row.
+#[derive(Clone, Copy)]
+pub(super) struct Run {
+    pub(super) slot: usize,
+    pub(super) lo: i32,
+    pub(super) len: u32,
+    stride: u64,
+}
+
+impl Run {
+    pub(super) fn of(described: &Described<'_>, stride: u64) -> Option<Run> {
+        let Described::Single { slot, values } = *described else { return None };
+        let in_a_row = values.windows(2).all(|w| i64::from(w[1]) == i64::from(w[0]) + 1);
+        in_a_row.then_some(Run { slot, lo: values[0], len: values.len() as u32, stride })
+    }
+}
+
 impl Writer<'_> {
     pub(super) fn key(&mut self) {
         let keys = self.keys;
@@ -14,7 +31,13 @@ impl Writer<'_> {
             fixed[words - 1] = (1 << last) - 1;
         }
         let mut sum = self.params[1];
+        let mut runs: Vec<Run> = vec![];
         for (field, (described, stride, slots, _)) in keys.describe().into_iter().enumerate() {
+            if let Some(run) = Run::of(&described, stride) {
+                fixed[run.slot / 64] &= !(1 << (run.slot % 64));
+                runs.push(run);
+                continue;
+            }
             let mut mask = vec![0u64; words];
             for s in &slots {
                 mask[s / 64] |= 1 << (s % 64);
@@ -51,6 +74,10 @@ impl Writer<'_> {
             self.b.switch_to_block(on);
             sum = self.b.block_params(on)[0];
         }
+        for (word, changed) in changed.iter().enumerate() {
+            let here: Vec<Run> = runs.iter().filter(|r| r.slot / 64 == word).copied().collect();
+            sum = self.key_runs(word, *changed, &here, sum);
+        }
         // A value that never changes was written: the same one, or there is no number.
         let touched = self.any(&changed, &fixed);
         let (here, on) = (self.b.create_block(), self.b.create_block());
@@ -76,15 +103,63 @@ impl Writer<'_> {
         all
     }
 
+    /// Adds to a number what single values without gaps changed, one after the other: those of the bits of one word.
+    fn key_runs(&mut self, word: usize, changed: Value, runs: &[Run], sum: Value) -> Value {
+        let Some(first) = runs.first() else { return sum };
+        let mask: u64 = runs.iter().map(|r| 1 << (r.slot % 64)).sum();
+        let changed = self.b.ins().band_imm(changed, mask as i64);
+        let alike = runs.iter().all(|r| (r.lo, r.len) == (first.lo, first.len));
+        // For each place of the word: what its digit counts, its least value, how many values it can have, and nothing.
+        let mut rows = vec![0i64; 64 * 4];
+        for run in runs {
+            let row = [run.stride as i64, i64::from(run.lo), i64::from(run.len), 0];
+            rows[run.slot % 64 * 4..][..4].copy_from_slice(&row);
+        }
+        let rows = self.table(rows);
+        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(head, I64);
+        self.b.append_block_param(head, I64);
+        self.b.ins().jump(head, &[changed, sum].map(BlockArg::Value));
+        self.b.switch_to_block(head);
+        let &[left, sum] = self.b.block_params(head) else { unreachable!("two parameters") };
+        self.b.ins().brif(left, body, &[], done, &[]);
+        self.b.switch_to_block(body);
+        let slot = self.b.ins().ctz(left);
+        let bytes = self.b.ins().ishl_imm(slot, 2);
+        let at = self.b.ins().iadd(self.mem, bytes);
+        let (before, now) = (self.before(word * 64), self.now(word * 64));
+        let was = self.b.ins().sload32(heap(), at, before);
+        let is = self.b.ins().sload32(heap(), at, now);
+        let bytes = self.b.ins().ishl_imm(slot, 5);
+        let row = self.b.ins().iadd(rows, bytes);
+        let flags = MemFlags::trusted().with_readonly();
+        let stride = self.b.ins().load(I64, flags, row, 0);
+        let inside = if alike {
+            let above = self.b.ins().iadd_imm(is, -i64::from(first.lo));
+            self.b.ins().icmp_imm(IntCC::UnsignedLessThan, above, i64::from(first.len))
+        } else {
+            let (lo, len) = (self.b.ins().load(I64, flags, row, 8), self.b.ins().load(I64, flags, row, 16));
+            let above = self.b.ins().isub(is, lo);
+            self.b.ins().icmp(IntCC::UnsignedLessThan, above, len)
+        };
+        self.unless_slow(inside);
+        let change = self.b.ins().isub(is, was);
+        let change = self.b.ins().imul(change, stride);
+        let more = self.b.ins().iadd(sum, change);
+        let less = self.b.ins().iadd_imm(left, -1);
+        let rest = self.b.ins().band(left, less);
+        self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));
+        self.b.switch_to_block(done);
+        sum
+    }
+
+    /// The digit of a value that can be some numbers with gaps between them.
     fn key_single(&mut self, slot: usize, values: &[i32]) -> Value {
         let value = self.load_now(slot);
         let (lo, hi) = (i64::from(values[0]), i64::from(values[values.len() - 1]));
         let above = self.b.ins().iadd_imm(value, -lo);
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, above, hi - lo);
         self.unless_slow(inside);
-        if hi - lo + 1 == values.len() as i64 {
-            return above;
-        }
         if hi - lo > 1 << 16 {
             // Far apart: looked for one after the other.
             let mut found = self.number(SLOW);

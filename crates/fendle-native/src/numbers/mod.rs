@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! unpack(context, state)              writes the values of a state; nothing is changed or remembered yet
-//! load(context, state)                the same, then laws and status: the status, or SLOW
+//! load(context, state)                the same, then laws and status: the status, with ENDED where a statement said it; or SLOW
 //! key(context, state)                 the number of the state now, by the fields that were changed; or NONE
 //! restore(context)                    takes back what was changed
 //! moves(context, state, from, to)     tries these moves: how many were made, or SLOW
@@ -45,6 +45,8 @@ use leaps::WhenLeapt;
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 const SLOW: u64 = u64::MAX;
+/// A bit beside the status of a state that was ended by a statement, not by a condition.
+const ENDED: u64 = 1 << 32;
 /// Moves above which they are not written out one after the other.
 const MOVES_MAX: usize = 512;
 /// Places between two values that were swapped, up to which the old number is changed instead of computed anew.
@@ -207,6 +209,12 @@ impl NativeNumbers for NumberCode {
             if status == SLOW {
                 return None;
             }
+            if status & ENDED != 0 {
+                let ended = status & !ENDED;
+                // Who goes on from there is the machine.
+                let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
+                return (!goes_on).then_some(ended as i64);
+            }
             if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
                 let made = (self.moves)(&raw mut context, state, 0, u64::MAX);
                 if made == SLOW {
@@ -296,8 +304,10 @@ impl NativeNumbers for NumberCode {
         assert!(numbers.iter().all(|n| *n < self.range), "numbers of another level");
         leaps.leap(numbers, past_goals, out, |number| {
             let mut context = self.context(machine, number);
-            // SAFETY: as above; what all ones say, slow, is what a head says of a state that has to be asked.
-            unsafe { (self.load)(&raw mut context, number) as u32 }
+            // SAFETY: as above.
+            let status = unsafe { (self.load)(&raw mut context, number) };
+            // All ones, slow among them, say of a head that the state has to be asked.
+            if status & ENDED != 0 { u32::MAX } else { status as u32 }
         });
         true
     }

@@ -29,15 +29,18 @@ impl Writer<'_> {
     pub(super) fn load(&mut self, unpack: cranelift_codegen::ir::FuncRef) {
         let state = self.params[1];
         self.b.ins().call(unpack, &[self.context, state]);
-        // A state that ended by a statement is for the machine.
-        let ended = self.load_now(self.code.state_len as usize - 1);
-        let running = self.b.ins().icmp_imm(IntCC::Equal, ended, 0);
-        self.unless_slow(running);
         if !self.code.law_sites.is_empty() {
             let broken = self.ask(self.code.laws);
             let sound = self.b.ins().icmp_imm(IntCC::Equal, broken, 0);
             self.unless_slow(sound);
         }
+        let (by_statement, running) = (self.b.create_block(), self.b.create_block());
+        let ended = self.load_now(self.code.state_len as usize - 1);
+        self.b.ins().brif(ended, by_statement, &[], running, &[]);
+        self.b.switch_to_block(by_statement);
+        let told = self.b.ins().bor_imm(ended, ENDED as i64);
+        self.b.ins().return_(&[told]);
+        self.b.switch_to_block(running);
         let status = self.ask(self.code.status);
         self.finish(status);
     }

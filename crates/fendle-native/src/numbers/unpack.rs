@@ -1,5 +1,8 @@
 //! From a number to the values of its state.
 
+use std::ops::Range;
+
+use super::key::Run;
 use super::*;
 use crate::emit::quotient;
 
@@ -16,23 +19,63 @@ impl Writer<'_> {
         }
         self.write_base();
         let key = self.params[1];
-        // The number divided by what the field above counts.
+        let fields = keys.describe();
+        // What the part above holds of the number divided by where that part begins.
         let mut above = self.number(0);
-        for (field, (described, stride, _, digits)) in keys.describe().into_iter().enumerate().rev() {
-            let here = if stride == 1 {
+        for part in parts(&fields).into_iter().rev() {
+            let base = fields[part.start].1;
+            let here = if base == 1 {
                 key
             } else if keys.range() >= 1 << 31 {
-                let s = self.number(stride);
-                self.b.ins().udiv(key, s)
+                let base = self.number(base);
+                self.b.ins().udiv(key, base)
             } else {
-                divided(&mut self.b, key, stride)
+                divided(&mut self.b, key, base)
             };
+            let total: u64 = fields[part.clone()].iter().map(|f| f.3).product();
+            let whole = self.b.ins().imul_imm(above, total as i64);
+            let number = self.b.ins().isub(here, whole);
+            above = here;
+            self.unpack_part(number, base, part, &fields);
+        }
+        let zero = self.number(0);
+        self.finish(zero);
+    }
+
+    /// Writes the values of some fields that lie together, from their part of the number.
+    fn unpack_part(
+        &mut self,
+        number: Value,
+        base: u64,
+        part: Range<usize>,
+        fields: &[(Described<'_>, u64, Vec<usize>, u64)],
+    ) {
+        // The number divided by what the field above counts.
+        let mut above = self.number(0);
+        let mut end = part.end;
+        while end > part.start {
+            let flags = four_flags(&fields[part.start..end]);
+            let field = end - if flags.is_some() { 4 } else { 1 };
+            let (described, stride, _, digits) = &fields[field];
+            let digits = if flags.is_some() { 16 } else { *digits };
             // Each division is of the number itself, so none waits for another.
+            let here = match stride / base {
+                1 => number,
+                by if by.is_power_of_two() => self.b.ins().ushr_imm(number, i64::from(by.trailing_zeros())),
+                by => divided(&mut self.b, number, by),
+            };
             let whole = self.b.ins().imul_imm(above, digits as i64);
             let digit = self.b.ins().isub(here, whole);
             above = here;
-            self.b.ins().store(table(), digit, self.digits, (field * 8) as i32);
-            match described {
+            end = field;
+            if let Some(slot) = flags {
+                self.unpack_flags(digit, slot);
+                continue;
+            }
+            if Run::of(described, *stride).is_none() {
+                self.b.ins().store(table(), digit, self.digits, (field * 8) as i32);
+            }
+            match *described {
                 Described::Single { slot, values } => self.unpack_single(digit, slot, values),
                 Described::Members { slots, least, most, firsts, ways } => {
                     self.unpack_members(digit, slots, (least, most), firsts, ways);
@@ -47,8 +90,18 @@ impl Writer<'_> {
                 Described::Other => self.call_field(write_field as *const () as usize, field, digit),
             }
         }
-        let zero = self.number(0);
-        self.finish(zero);
+    }
+
+    /// Writes four values of 0 or 1 that lie in a row, from a number of four bits.
+    fn unpack_flags(&mut self, bits: Value, slot: usize) {
+        let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
+        let spread = self.table((0..16).flat_map(pair).collect());
+        let bytes = self.b.ins().ishl_imm(bits, 4);
+        let at = self.b.ins().iadd(spread, bytes);
+        let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
+        let (before, now) = (self.before(slot), self.now(slot));
+        self.b.ins().store(loose(), four, self.mem, before);
+        self.b.ins().store(loose(), four, self.mem, now);
     }
 
     /// Writes the values that are in no field. Runs of them are copied, four at a time.
@@ -184,6 +237,33 @@ impl Writer<'_> {
         let field = self.number(field as u64);
         self.b.ins().call_indirect(self.call_back, function, &[self.context, field, digit]);
     }
+}
+
+/// Fields in parts of fewer than 2^31 numbers each, which are divided by multiplying; a larger field is a part of its own.
+fn parts(fields: &[(Described<'_>, u64, Vec<usize>, u64)]) -> Vec<Range<usize>> {
+    let mut out: Vec<Range<usize>> = vec![];
+    let mut total = 1u64;
+    for (i, field) in fields.iter().enumerate() {
+        match out.last_mut() {
+            Some(part) if total.saturating_mul(field.3) < 1 << 31 => {
+                part.end = i + 1;
+                total *= field.3;
+            }
+            _ => {
+                out.push(i..i + 1);
+                total = field.3;
+            }
+        }
+    }
+    out
+}
+
+/// Where the last four of some fields lie, if they are values of 0 or 1 in a row.
+fn four_flags(fields: &[(Described<'_>, u64, Vec<usize>, u64)]) -> Option<usize> {
+    let four = &fields[fields.len().checked_sub(4)?..];
+    let Described::Single { slot: first, .. } = four[0].0 else { return None };
+    let flag = |i: usize| matches!(four[i].0, Described::Single { slot, values } if slot == first + i && values == [0, 1]);
+    (0..4).all(flag).then_some(first)
 }
 
 /// A quotient of a number below 2^31 and a fixed divisor, by multiplication: see [`quotient`].

@@ -366,12 +366,19 @@ impl<'c> Machine<'c> {
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);
         let number = match &self.coder {
             Coder::Packed(_) => None,
-            Coder::Numbered(keys, digits) => {
-                keys.patched(state, digits, &self.mem[now..now + len], &self.changed)
-            }
+            Coder::Numbered(keys, digits) => self.number_by(keys, state, digits, &self.mem[now..now + len]),
         };
         self.take_back(values);
         number
+    }
+
+    /// The number of the state now, whose values these are; that of the loaded state is given. Native code does not keep all digits of the
+    /// state that it loads.
+    fn number_by(&self, keys: &Keys, loaded: u64, digits: &[u64], values: &[i32]) -> Option<u64> {
+        match self.numbers {
+            Some(_) => keys.key(values),
+            None => keys.patched(loaded, digits, values, &self.changed),
+        }
     }
 
     /// Takes such changes back.
@@ -620,7 +627,7 @@ impl<'c> Machine<'c> {
                 codec.patch(values, &self.changed, out).map_err(|bad| self.not_rearranged(bad))
             }
             Coder::Numbered(keys, digits) => {
-                let key = keys.patched(out[0], digits, values, &self.changed);
+                let key = self.number_by(keys, out[0], digits, values);
                 out[0] = key.ok_or(()).or_else(|()| self.outside(values))?;
                 Ok(())
             }
