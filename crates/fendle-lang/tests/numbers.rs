@@ -327,3 +327,39 @@ fn limits_cut_a_space_by_number_exactly_and_alike_on_all_threads() {
         (181_440, 181_439, Some(181_440))
     );
 }
+
+/// Numbers of one part and of several, with flags in rows of every length, values with gaps, values that begin elsewhere than at 0, sets
+/// and arrangements between them: every state comes back from its number, and both executors lead to the same ones.
+#[test]
+fn wide_numbers_are_taken_to_pieces_and_put_together_alike() {
+    for (rows, cols, marks, wide) in
+        [(1, 3, 3, 5), (1, 4, 4, 20), (3, 5, 2, 7), (4, 7, 9, 30), (5, 7, 4, 11), (5, 8, 3, 2)]
+    {
+        let cells = rows * cols;
+        let model = format!(
+            "model wide\nstate dial: -3..{marks}\nstate lit: grid of bool = false\nstate gap: 0..40\n\
+             state flag: array 1..5 of bool\nstate count: array 1..2 of 0..{wide}\nstate far: 0..500\nstate done: bool\n\
+             move flip(c: cell) {{ lit[c] = not lit[c] }}\n\
+             move both(c: cell) {{\n    refuse \"it is lit\" unless not lit[c]\n    lit[c] = true\n    flag[1] = not flag[5]\n    flag[5] = true\n}}\n\
+             move turn {{ dial = if dial == {marks} then -3 else dial + 1 }}\n\
+             move jump {{ gap = if gap == 0 then 7 else if gap == 7 then 40 else 0 }}\n\
+             move leap {{ far = if far == 0 then 500 else if far == 500 then 12 else 0 }}\n\
+             move raise(k: 1..2) {{\n    refuse \"it is full\" unless count[k] < {wide}\n    count[k] += 1\n    dial = -3\n    flag[3] = not flag[3]\n}}\n\
+             move swap {{\n    let first = count[1]\n    count[1] = count[2]\n    count[2] = first\n}}\n\
+             move give {{\n    refuse \"the dial is low\" unless dial > 0\n    win\n}}\n"
+        );
+        let level = format!(
+            "size = [{rows}, {cols}]\n\
+             start = {{ dial = 0, gap = 0, count = [0, 0], flag = [false, true, false, false, false], far = 0, done = false }}"
+        );
+        let g = game(&model, &level);
+        let numbers = numbering(&g, 1 << 17, Guess::Forbidden, &mut || false).expect("numbers");
+        // Values as the rules lead to them; `done` never changes, and neither do two of the flags.
+        let ended = 2;
+        let range =
+            u64::pow(2, cells as u32) * (marks as u64 + 4) * 3 * 3 * 8 * u64::pow(wide + 1, 2) * ended;
+        assert_eq!(numbers.keys.range(), range, "{rows} x {cols}");
+        let trip = round_trips(&g, 100).expect("it has numbers");
+        assert_eq!(trip.states, 100, "{rows} x {cols}");
+    }
+}

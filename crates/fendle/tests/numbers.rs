@@ -135,6 +135,7 @@ fn deep_spaces_are_sorted_as_wide_ones() {
     for (name, model, start, most) in
         [("odometer", odometer, "high = 0, low = 0", 160_800), ("wheel", wheel, "low = 0", 70_000)]
     {
+        let range = most + 1;
         std::fs::write(dir.path().join(format!("{name}.fendle")), model).expect("written");
         let level = format!("model = '{name}.fendle'\n[[level]]\nstart = {{ {start} }}\n");
         std::fs::write(dir.path().join(format!("{name}.toml")), level).expect("written");
@@ -142,7 +143,8 @@ fn deep_spaces_are_sorted_as_wide_ones() {
         let got = |k: &str| v[k].as_u64().unwrap_or_else(|| panic!("{k} in {v}"));
         assert_eq!((code, got("states"), got("depth"), got("shortest")), (0, most + 1, most, most), "{name}");
         assert_eq!((got("winnable"), got("goal"), got("dead")), (most, 1, 0), "{name}");
-        assert_eq!(v["numbers"].as_u64().is_some(), name == "odometer");
+        // The ways of the one lead backwards; edges of the other are kept, which its rules do not tell from behind.
+        assert_eq!((v["numbers"].as_u64(), &v["edges_kept"]), (Some(range), &(name == "wheel").into()));
     }
 }
 
@@ -207,4 +209,47 @@ fn a_large_space_is_asked_without_a_log_of_its_transitions() {
         let why = ask(&["why", "deck.toml"]);
         assert_eq!((&why["moves_to_goal"], &why["moves"]), (&1.into(), &3.into()));
     }
+}
+
+/// Rings on three posts: one digit a ring, and every number is a state.
+#[test]
+fn rings_are_numbered_by_the_posts_that_they_lie_on() {
+    let dir = tempfile::tempdir().expect("a folder");
+    std::fs::write(
+        dir.path().join("rings.toml"),
+        "model = 'coil'\nvalues = { rings = 10, posts = 3 }\n[[level]]\n",
+    )
+    .expect("written");
+    let all = 3u64.pow(10);
+    let answers: Vec<Value> = [("native", "1"), ("native", "2"), ("native", "7"), ("plain", "2")]
+        .iter()
+        .map(|(executor, threads)| {
+            let args = ["explore", "rings.toml", "--executor", executor, "--threads", threads];
+            let (code, v) = json(dir.path(), &args);
+            assert_eq!((code, &v["numbers"], &v["edges_kept"]), (0, &all.into(), &true.into()), "{v}");
+            bare(v)
+        })
+        .collect();
+    assert!(answers.windows(2).all(|w| w[0] == w[1]));
+    let v = &answers[0];
+    assert_eq!((&v["states"], &v["goal"], &v["winnable"]), (&all.into(), &1.into(), &(all - 1).into()));
+    // Three moves from each state, two where all rings lie on one post, and none where the game is won.
+    assert_eq!((&v["transitions"], &v["shortest"]), (&(3 * all - 3 - 2).into(), &1023.into()));
+    let (code, v) = json(dir.path(), &["solve", "rings.toml"]);
+    assert_eq!((code, v["moves"].as_u64()), (0, Some(1023)));
+    // A position that is not sorted has no such number: the search begins with numbers that hold it.
+    let unsorted = "model = 'coil'\nvalues = { rings = 4, posts = 3 }\n[[level]]\nstart.post = '1: 1 4, 2: 2 3, 3: empty'\n";
+    std::fs::write(dir.path().join("unsorted.toml"), unsorted).expect("written");
+    let (code, v) = json(dir.path(), &["explore", "unsorted.toml"]);
+    assert!(code == 2 || v["fault"] != Value::Null, "the law of the model is broken there: {v}");
+    // Where there is no room for the edges they are made again. (Workers are as many as threads: one for each part of the tables took more
+    // than such a budget before anything was seen.)
+    let (code, tight) = json(dir.path(), &["explore", "rings.toml", "--memory", "24M", "--threads", "2"]);
+    assert_eq!((code, &tight["edges_kept"]), (0, &false.into()));
+    assert_eq!(bare(tight), answers[0]);
+    let said = text(dir.path(), &["check", "rings.toml", "-v"]);
+    assert!(
+        said.contains("each of them sorted: a guess") && said.contains("a state is a number below 59,049"),
+        "{said}"
+    );
 }

@@ -65,16 +65,25 @@ pub(super) struct ByNumber<'m> {
     stray: bool,
 }
 
-/// Workers by number that wait for work.
+/// Workers that wait for work: there are as many as were needed at once, since each has memory of its own.
 #[derive(Default)]
 pub(crate) struct Workers<'m>(Mutex<Vec<Box<dyn Worker + 'm>>>);
 
 impl<'m> Workers<'m> {
-    /// Lends a worker to some work.
+    /// Lends a worker by number to some work.
     pub(crate) fn with<T>(&self, model: &'m dyn Model, work: impl FnOnce(&mut dyn Worker) -> T) -> T {
+        self.lend(|| model.worker_by_number(), work)
+    }
+
+    /// Lends a worker to some work; all that are made are of one kind.
+    pub(super) fn lend<T>(
+        &self,
+        make: impl FnOnce() -> Box<dyn Worker + 'm>,
+        work: impl FnOnce(&mut dyn Worker) -> T,
+    ) -> T {
         let waiting = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let idle = waiting().pop();
-        let mut worker = idle.unwrap_or_else(|| model.worker_by_number());
+        let mut worker = idle.unwrap_or_else(make);
         let found = work(&mut *worker);
         waiting().push(worker);
         found
@@ -245,7 +254,7 @@ impl<'m> Sweep<'m> {
         let layout = self.space.layout;
         self.space.shards = (0..SHARDS).map(|n| Shard::new(n, layout)).collect();
         self.space.dense = Some(dense);
-        self.lanes.iter_mut().for_each(|l| l.worker = None);
+        self.workers = Workers::default();
         last.sort_unstable();
         self.by_number.list = Some(last);
     }
@@ -280,7 +289,7 @@ impl<'m> Sweep<'m> {
         (self.transitions, self.edges) = (0, 0);
         (self.set_aside, self.unfinished) = (false, None);
         self.faults.clear();
-        self.lanes.iter_mut().for_each(|l| l.worker = None);
+        self.workers = Workers::default();
         self.by_number.again = true;
     }
 

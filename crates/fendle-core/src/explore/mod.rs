@@ -22,7 +22,7 @@ mod rounds;
 
 use std::sync::OnceLock;
 
-use by_number::ByNumber;
+use by_number::{ByNumber, Workers};
 use rayon::prelude::*;
 use rounds::{Given, Lane, Numbered};
 use serde::Serialize;
@@ -55,7 +55,8 @@ pub(crate) struct Sweep<'m> {
     limits: Limits,
     past_goals: bool,
     pub(crate) space: Space,
-    lanes: Vec<Lane<'m>>,
+    lanes: Vec<Lane>,
+    workers: Workers<'m>,
     given: Vec<Given>,
     numbered: Vec<Numbered>,
     pool: OnceLock<rayon::ThreadPool>,
@@ -103,6 +104,7 @@ impl<'m> Sweep<'m> {
             past_goals,
             space,
             lanes,
+            workers: Workers::default(),
             given: (0..SHARDS).map(|_| Given::default()).collect(),
             numbered: (0..SHARDS).map(|_| Numbered::default()).collect(),
             pool: OnceLock::new(),
@@ -177,20 +179,26 @@ impl<'m> Sweep<'m> {
     fn look_for_goals(&mut self, depth: u32, watch: &dyn Watch) -> Option<Stop> {
         let model = self.model;
         let space = &self.space;
-        let check = |n: usize, lane: &mut Lane<'m>| {
-            let shard = &space.shards[n];
-            let mut goals = false;
-            for local in space.level_of(n, depth) {
-                lane.states.clear();
-                shard.table.push_state(local as usize, &mut lane.states);
-                let worker = lane.worker.get_or_insert_with(|| space.worker(model));
-                // A fault shows again, with its route, when the level is expanded.
-                if worker.status(&lane.states) == Ok(Status::Goal) {
-                    shard.classes.set(local, Class::Goal);
-                    goals = true;
-                }
+        let workers = &self.workers;
+        let check = |n: usize, lane: &mut Lane| {
+            let (shard, level) = (&space.shards[n], space.level_of(n, depth));
+            if level.is_empty() {
+                return false;
             }
-            goals
+            let by = |worker: &mut dyn Worker| {
+                let mut goals = false;
+                for local in level {
+                    lane.states.clear();
+                    shard.table.push_state(local as usize, &mut lane.states);
+                    // A fault shows again, with its route, when the level is expanded.
+                    if worker.status(&lane.states) == Ok(Status::Goal) {
+                        shard.classes.set(local, Class::Goal);
+                        goals = true;
+                    }
+                }
+                goals
+            };
+            workers.lend(|| space.worker(model), by)
         };
         let goals = if self.space.level_len(depth) < SMALL_ROUND as u64 {
             self.lanes.iter_mut().enumerate().fold(false, |any, (n, l)| check(n, l) | any)

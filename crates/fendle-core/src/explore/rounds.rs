@@ -17,8 +17,7 @@ const BATCH_MAX: u64 = 1024;
 
 /// What one shard does in a round.
 #[derive(Default)]
-pub(super) struct Lane<'m> {
-    pub(super) worker: Option<Box<dyn Worker + 'm>>,
+pub(super) struct Lane {
     first: u32,
     count: u32,
     pub(super) states: Vec<u64>,
@@ -151,11 +150,11 @@ impl<'m> Sweep<'m> {
         let words = self.space.layout.words();
         let past_goals = self.past_goals;
         let space = &self.space;
-        let shards = &space.shards;
+        let (shards, workers) = (&space.shards, &self.workers);
         let waiting = &self.waiting;
         let slice = if self.space.sure { SLICE } else { 1 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
-        let expand = |n: usize, lane: &mut Lane<'m>, given: &mut Given| {
+        let expand = |n: usize, lane: &mut Lane, given: &mut Given| {
             lane.states.clear();
             lane.out.clear();
             lane.order.clear();
@@ -165,28 +164,30 @@ impl<'m> Sweep<'m> {
             for local in lane.first..lane.first + lane.count {
                 shards[n].table.push_state(local as usize, &mut lane.states);
             }
-            let worker = lane.worker.get_or_insert_with(|| space.worker(model));
-            let mut done = 0;
-            for slice in lane.states.chunks(slice * words) {
-                if lane.out.outcomes_len() > LANE_OUTCOMES {
-                    break;
+            let by = |worker: &mut dyn Worker| {
+                let mut done = 0;
+                for slice in lane.states.chunks(slice * words) {
+                    if lane.out.outcomes_len() > LANE_OUTCOMES {
+                        break;
+                    }
+                    let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                    *hit = hit.or_else(|| watch.look(progress));
+                    if hit.is_some() {
+                        return;
+                    }
+                    drop(hit);
+                    worker.expand(slice, past_goals, &mut lane.out);
+                    done += slice.len();
                 }
-                let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                *hit = hit.or_else(|| watch.look(progress));
-                if hit.is_some() {
-                    return;
+                lane.states.truncate(done);
+                if space.numbering.is_none() {
+                    debug_check(model, done / words, &lane.out);
                 }
-                drop(hit);
-                worker.expand(slice, past_goals, &mut lane.out);
-                done += slice.len();
-            }
-            lane.states.truncate(done);
-            if space.numbering.is_none() {
-                debug_check(model, done / words, &lane.out);
-            }
-            if !waiting.is_empty() {
-                find_idle(&mut **worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
-            }
+                if !waiting.is_empty() {
+                    find_idle(worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
+                }
+            };
+            workers.lend(|| space.worker(model), by);
             given.sort(&lane.out, words, &mut lane.order);
         };
         let (lanes, given) = (&mut self.lanes, &mut self.given);
@@ -241,7 +242,7 @@ impl<'m> Sweep<'m> {
         // Most edges lead one level up or down, or stay: only the others are looked up.
         let near = levels.firsts(depth.saturating_sub(1));
         let numbered = &self.numbered;
-        let log = |n: usize, shard: &mut Shard, lane: &mut Lane<'m>| {
+        let log = |n: usize, shard: &mut Shard, lane: &mut Lane| {
             lane.transitions = 0;
             lane.edges = 0;
             lane.reach = depth.saturating_sub(1);
