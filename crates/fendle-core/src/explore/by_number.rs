@@ -196,7 +196,8 @@ impl<'m> Sweep<'m> {
         let branching = self.transitions / progress.expanded.max(1) + 1;
         let arrows = ArrowLog::bytes_for(range, range * branching);
         let logged = !back && self.space.sure && self.space.logged && arrows <= self.limits.memory_bytes / 4;
-        if !back && !(logged && self.waiting.is_empty()) && levels.saturating_mul(range) > DEEP * states {
+        let from_behind = back || logged && self.waiting.is_empty();
+        if !from_behind && levels.saturating_mul(range) > DEEP * states {
             self.by_number.asked_at = 2 * states;
             return;
         }
