@@ -4,9 +4,9 @@ use crate::common;
 
 use std::collections::{HashMap, HashSet};
 
-use common::{SHOVE, SLIDE, afresh, game, games, model, round_trips};
+use common::{SHOVE, SLIDE, afresh, game, games, model, round_trips, said};
 use fendle_core::structure::{Structure, structure};
-use fendle_core::{Exploration, Explored, Limits, Model as _, MoveId, NoWatch, explore, solve};
+use fendle_core::{Explored, Limits, Model as _, NoWatch, explore, solve};
 use fendle_lang::Game;
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Guess;
@@ -35,12 +35,6 @@ const CORPUS: &[(&str, &str)] = &[
 
 fn few() -> Limits {
     Limits { max_states: 4_000, drop_edges: true, number_from: 1, ..Limits::default() }
-}
-
-/// What is said of a space, without how it was kept.
-fn said(found: &Explored) -> (Exploration, Option<Vec<MoveId>>) {
-    let counts = Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
-    (counts, found.nearest_fatal.as_ref().map(|r| r.moves.clone()))
 }
 
 /// Explores and solves a game in hashed tables and by number, by the interpreter and by native code, on one thread and on three:

@@ -2,8 +2,8 @@
 
 use crate::common;
 
-use common::{afresh, laid_out as game, round_trips};
-use fendle_core::{Class, Exploration, Explored, Limits, MoveId, NoWatch, explore, solve};
+use common::{afresh, laid_out as game, round_trips, said};
+use fendle_core::{Class, Explored, Limits, NoWatch, explore, solve};
 use fendle_lang::Game;
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Guess;
@@ -24,11 +24,6 @@ fn piles(setup: &str, move_: &str) -> Game {
 
 fn few() -> Limits {
     Limits { max_states: 60_000, drop_edges: true, number_from: 1, ..Limits::default() }
-}
-
-fn said(found: &Explored) -> (Exploration, Option<Vec<MoveId>>) {
-    let counts = Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
-    (counts, found.nearest_fatal.as_ref().map(|r| r.moves.clone()))
 }
 
 /// The same with packed states, by number, and by number in native code on several threads. Gives what was found by number.

@@ -96,32 +96,8 @@ impl Arrows {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::Numbering;
+    use crate::space::dense::tests::Plain;
     use std::sync::Arc;
-
-    #[derive(Debug)]
-    struct Plain(u64);
-
-    impl Numbering for Plain {
-        fn range(&self) -> u64 {
-            self.0
-        }
-        fn number(&self, state: &[u64]) -> Option<u64> {
-            Some(state[0])
-        }
-        fn state(&self, number: u64) -> Vec<u64> {
-            vec![number]
-        }
-        fn values(&self, number: u64, out: &mut Vec<i32>) {
-            *out = vec![number as i32];
-        }
-        fn divisor(&self) -> u64 {
-            self.0
-        }
-        fn number_of(&self, values: &[i32]) -> Option<u64> {
-            Some(values[0] as u64)
-        }
-    }
 
     #[test]
     fn every_edge_is_found_from_behind_as_often_as_it_was_met() {

@@ -409,11 +409,12 @@ impl Dense {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
     use super::*;
 
+    /// Numbers that are their own states.
     #[derive(Debug)]
-    struct Plain(u64);
+    pub(crate) struct Plain(pub(crate) u64);
 
     impl Numbering for Plain {
         fn range(&self) -> u64 {

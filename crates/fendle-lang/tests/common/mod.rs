@@ -6,7 +6,10 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
 use fendle_core::odds::{Fractions, odds};
-use fendle_core::{Expansion, Limits, Model as _, MoveId, NoWatch, Numbering as _, Status, Targets, Worker};
+use fendle_core::{
+    Expansion, Exploration, Explored, Limits, Model as _, MoveId, NoWatch, Numbering as _, Status, Targets,
+    Worker,
+};
 use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Guess;
@@ -410,6 +413,12 @@ fn draws_by_number(
     }
     assert_eq!(made[0], made[1], "{}", game.bound.name);
     assert_eq!(made[0], made[2], "{}: native code", game.bound.name);
+}
+
+/// What is said of a space, without how it was kept.
+pub fn said(found: &Explored) -> (Exploration, Option<Vec<MoveId>>) {
+    let counts = Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
+    (counts, found.nearest_fatal.as_ref().map(|r| r.moves.clone()))
 }
 
 /// What [`round_trips`] looked at.

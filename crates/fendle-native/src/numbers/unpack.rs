@@ -50,6 +50,7 @@ impl Writer<'_> {
         part: Range<usize>,
         fields: &[(Described<'_>, u64, Vec<usize>, u64)],
     ) {
+        let spread = self.flags_table();
         // The number divided by what the field above counts.
         let mut above = self.number(0);
         let mut end = part.end;
@@ -69,7 +70,7 @@ impl Writer<'_> {
             above = here;
             end = field;
             if let Some(slot) = flags {
-                self.unpack_flags(digit, slot);
+                self.write_flags(digit, slot, spread);
                 continue;
             }
             if Run::of(described, *stride).is_none() {
@@ -92,10 +93,14 @@ impl Writer<'_> {
         }
     }
 
-    /// Writes four values of 0 or 1 that lie in a row, from a number of four bits.
-    fn unpack_flags(&mut self, bits: Value, slot: usize) {
+    /// A table for [`Writer::write_flags`].
+    fn flags_table(&mut self) -> Value {
         let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
-        let spread = self.table((0..16).flat_map(pair).collect());
+        self.table((0..16).flat_map(pair).collect())
+    }
+
+    /// Writes four values of 0 or 1 that lie in a row, from a number of four bits.
+    fn write_flags(&mut self, bits: Value, slot: usize, spread: Value) {
         let bytes = self.b.ins().ishl_imm(bits, 4);
         let at = self.b.ins().iadd(spread, bytes);
         let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
@@ -194,19 +199,13 @@ impl Writer<'_> {
         sets.iter_mut().for_each(|set| *set |= fixed as i64);
         let sets = self.table(sets);
         let bits = self.entry(sets, digit);
-        let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
-        let spread = self.table((0..16).flat_map(pair).collect());
+        let spread = self.flags_table();
         let mut slot = first;
         while slot <= last {
             let here = self.b.ins().ushr_imm(bits, (slot - first) as i64);
             if last - slot >= 3 {
                 let nibble = self.b.ins().band_imm(here, 15);
-                let bytes = self.b.ins().ishl_imm(nibble, 4);
-                let at = self.b.ins().iadd(spread, bytes);
-                let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
-                let (before, now) = (self.before(slot), self.now(slot));
-                self.b.ins().store(loose(), four, self.mem, before);
-                self.b.ins().store(loose(), four, self.mem, now);
+                self.write_flags(nibble, slot, spread);
                 slot += 4;
             } else {
                 let bit = self.b.ins().band_imm(here, 1);
