@@ -14,6 +14,9 @@ use serde::Serialize;
 
 use crate::bound::TableStore;
 
+/// What the program itself takes, and an answer beside the tables.
+const PROGRAM_BYTES: u64 = 16 << 20;
+
 /// How long what was seen may be put in order after a limit was hit.
 const WRAP_UP: Duration = Duration::from_millis(400);
 
@@ -191,7 +194,7 @@ impl Budget {
             memory_bytes: self
                 .wanted
                 .memory
-                .saturating_sub((self.wanted.memory / 16).max(16 << 20))
+                .saturating_sub((self.wanted.memory / 16).max(PROGRAM_BYTES))
                 .max(1 << 19),
             threads: self.wanted.threads,
             drop_edges: false,
@@ -218,10 +221,11 @@ impl Budget {
         limit
     }
 
-    /// Bytes in use from which on a question stops: a little before the budget, so that the answer still fits.
+    /// Bytes in use from which on a question stops: a little before the budget, so that the answer still fits beside the program,
+    /// whose own pages nobody counts.
     fn memory_line(&self) -> u64 {
         let all = self.wanted.memory;
-        all.saturating_sub((all / 32).max(8 << 20)).max(all / 2)
+        all.saturating_sub((all / 32).max(PROGRAM_BYTES)).max(all / 2)
     }
 
     /// The same for loops that only want to know whether.

@@ -26,6 +26,11 @@ impl Lists<'_> {
         if self.falls { self.top + at as i32 } else { self.top - at as i32 }
     }
 
+    /// One bit for each length.
+    fn lengths(&self) -> u64 {
+        (0..self.lists).map(|list| 1 << self.start(list)).sum()
+    }
+
     /// How many digits there are.
     fn total(&self) -> u64 {
         self.weights[self.weights.len() - 1] * self.lists as u64
@@ -86,26 +91,15 @@ impl Writer<'_> {
         }
     }
 
-    /// The digit of the lists now: where one number went from the end of a list to the end of another one and nothing else was written, from
-    /// the old one; else all over again.
-    pub(super) fn moved_or_sorted(&mut self, field: usize, changed: &[Value], of: Lists<'_>) -> Value {
-        let len = of.start(of.lists);
-        if len > 64 {
-            return self.key_sorted(of);
-        }
-        let (one, fast) = (self.b.create_block(), self.b.create_block());
-        let (slow, done) = (self.b.create_block(), self.b.create_block());
-        self.b.append_block_param(done, I64);
-        // Which list is one number shorter, and which one is longer: by where they begin.
-        let mut lengths = 0u64;
+    /// Whether one list is one number shorter than before, another one is one longer, and all others are as long as they were; and which ones these
+    /// are: one more than their numbers, so that 0 is none.
+    fn one_moved(&mut self, of: Lists<'_>) -> (Value, Value, Value) {
         let (mut gives, mut takes, mut others) = (self.number(0), self.number(0), self.number(0));
         for list in 0..of.lists {
-            lengths |= 1 << of.start(list);
             let first = of.slot + of.start(list);
             let (at, now) = (self.before(first), self.load_now(first));
             let before = self.b.ins().sload32(heap(), self.mem, at);
             let grown = self.b.ins().isub(now, before);
-            // One more than the number of the list, so that 0 is none.
             let number = self.number(list as u64 + 1);
             for (by, which) in [(-1, &mut gives), (1, &mut takes)] {
                 let is = self.b.ins().icmp_imm(IntCC::Equal, grown, by);
@@ -119,7 +113,20 @@ impl Writer<'_> {
         let gave = self.b.ins().icmp_imm(IntCC::NotEqual, gives, 0);
         let took = self.b.ins().icmp_imm(IntCC::NotEqual, takes, 0);
         let both = self.b.ins().band(gave, took);
-        let is_one = self.b.ins().band(two, both);
+        (self.b.ins().band(two, both), gives, takes)
+    }
+
+    /// The digit of the lists now: where one number went from the end of a list to the end of another one and nothing else was written, from
+    /// the old one; else all over again.
+    pub(super) fn moved_or_sorted(&mut self, field: usize, changed: &[Value], of: Lists<'_>) -> Value {
+        let len = of.start(of.lists);
+        if len > 64 {
+            return self.key_sorted(of);
+        }
+        let (one, fast) = (self.b.create_block(), self.b.create_block());
+        let (slow, done) = (self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(done, I64);
+        let (is_one, gives, takes) = self.one_moved(of);
         self.b.ins().brif(is_one, one, &[], slow, &[]);
         self.b.switch_to_block(one);
         let first_of = |w: &mut Self, number: Value| {
@@ -168,7 +175,7 @@ impl Writer<'_> {
         let (mine, new) = (self.b.ins().ishl(unit, was_at), self.b.ins().ishl(unit, is_at));
         let allowed = self.b.ins().bor(mine, new);
         let beyond = if len == 64 { 0 } else { u64::MAX << len };
-        let allowed = self.b.ins().bor_imm(allowed, (lengths | beyond) as i64);
+        let allowed = self.b.ins().bor_imm(allowed, (of.lengths() | beyond) as i64);
         let rest = self.b.ins().band_not(written, allowed);
         let nothing_else = self.b.ins().icmp_imm(IntCC::Equal, rest, 0);
         let easy = self.b.ins().band(same, sorted);
