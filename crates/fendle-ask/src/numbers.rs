@@ -82,7 +82,7 @@ fn variable(game: &Game, found: &Found, v: VarId) -> Variable {
             format!("{free} values in any order; a kept parity leaves half of the orders")
         }
         [(Described::Order { .. }, ..)] => format!("{free} values in any order"),
-        [(Described::Sorted { .. }, ..)] => {
+        [(Described::Sorted(_), ..)] => {
             "numbers spread over lists, each of them sorted: a guess, given up where one is not".into()
         }
         [(Described::Other, ..)] if b.spreads[v].is_some() => "numbers spread over lists".into(),

@@ -66,12 +66,18 @@ impl Marks {
     }
 }
 
-/// What one pass over the shards of a depth found in each of them, in order; on all threads where the depth is large.
+/// What one pass over the shards of a depth found in each of them, in order; on all threads where the depth is large. Before each shard
+/// it is asked whether to stop.
 fn in_each_shard<T: Send>(
-    space: &Space,
+    source: &Edges<'_>,
     depth: u32,
     one: impl Fn(usize) -> Result<T, Limit> + Sync + Send,
 ) -> Result<Vec<T>, Limit> {
+    let space = source.space;
+    let one = |n| match (source.stop)() {
+        Some(limit) => Err(limit),
+        None => one(n),
+    };
     if space.level_len(depth) < SMALL_LEVEL {
         (0..SHARDS).map(one).collect()
     } else {
@@ -99,10 +105,7 @@ fn attract(
     until_stable(space.levels_len(), |order| {
         let mut any = false;
         for depth in order {
-            let found = in_each_shard(space, depth, |n| {
-                if let Some(limit) = (source.stop)() {
-                    return Err(limit);
-                }
+            let found = in_each_shard(source, depth, |n| {
                 let mut changed = false;
                 let wanted = |id, class| class == Class::Winnable && !marks.has(id);
                 source.each(n, depth, wanted, |id, edges| {
@@ -150,10 +153,7 @@ fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     let waking = || loop {
         let mut gone: Vec<StateId> = vec![];
         for depth in 0..space.levels_len() {
-            let found = in_each_shard(space, depth, |n| {
-                if let Some(limit) = (source.stop)() {
-                    return Err(limit);
-                }
+            let found = in_each_shard(source, depth, |n| {
                 let mut gone = vec![];
                 let idle = |_, class| class == Class::Idle;
                 source.each(n, depth, idle, |id, edges| {
@@ -191,10 +191,7 @@ fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) ->
     let levels = space.levels_len();
     let marks = Marks::of(space, &seed);
     let visit_level = |depth: u32| -> Result<bool, Limit> {
-        let found = in_each_shard(space, depth, |n| {
-            if let Some(limit) = (source.stop)() {
-                return Err(limit);
-            }
+        let found = in_each_shard(source, depth, |n| {
             let mut changed = false;
             let mut hit = |id| {
                 space.set_class(id, to);
@@ -409,10 +406,7 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
     let bad = Marks::of(space, Class::is_bad);
     let mut nearest = None;
     for depth in 0..space.levels_len() {
-        let found = in_each_shard(space, depth, |n| {
-            if let Some(limit) = (source.stop)() {
-                return Err(limit);
-            }
+        let found = in_each_shard(source, depth, |n| {
             let (mut fatal, mut draws) = (0u64, 0u64);
             let mut holders = vec![];
             source.each(

@@ -230,7 +230,7 @@ fn every_kind_of_part_numbers_its_states_without_a_gap() {
     assert_eq!((keys.range(), all_of(&keys).len()), (210, 210));
 
     // Three numbers on two piles: 3! orders, 4 heights.
-    let piles = FieldPlan::Piles(0, 2, 3, (1, 3), 0);
+    let piles = FieldPlan::Piles(0, 2, 3, (1, 3), 0, None);
     let keys = Keys::new(vec![3, 1, 2, 3, 0, 0, 0, 0], vec![piles]).expect("small");
     assert_eq!((keys.range(), all_of(&keys).len()), (24, 24));
 }

@@ -234,19 +234,7 @@ impl<'m> Sweep<'m> {
             dense.add_depth(here);
         }
         dense.expanded = self.space.expanded_len();
-        if logged {
-            let mut log = ArrowLog::default();
-            for depth in 0..levels {
-                let (mut batch, mut met) = (vec![], 0);
-                self.space.each_edges(depth, |id, edges| {
-                    batch.extend([numbers[id.index()], edges.len() as u32]);
-                    batch.extend(edges.iter().map(|e| numbers[e.to.index()]));
-                    met += edges.len() as u64;
-                });
-                log.append(batch, met);
-            }
-            dense.log = Some(log);
-        }
+        dense.log = logged.then(|| self.edges_between(&numbers));
         let numbers: Option<Vec<u64>> =
             self.space.starts.iter().map(|s| dense.numbering.number(&self.space.state(*s))).collect();
         let Some(numbers) = numbers else { return };
@@ -258,6 +246,21 @@ impl<'m> Sweep<'m> {
         self.workers = Workers::default();
         last.sort_unstable();
         self.by_number.list = Some(last);
+    }
+
+    /// The edges that the log holds, between the numbers of states, which are given by id.
+    fn edges_between(&self, numbers: &[u32]) -> ArrowLog {
+        let mut log = ArrowLog::default();
+        for depth in 0..self.space.levels_len() {
+            let (mut batch, mut met) = (vec![], 0);
+            self.space.each_edges(depth, |id, edges| {
+                batch.extend([numbers[id.index()], edges.len() as u32]);
+                batch.extend(edges.iter().map(|e| numbers[e.to.index()]));
+                met += edges.len() as u64;
+            });
+            log.append(batch, met);
+        }
+        log
     }
 
     /// Begins again with tables that hold numbers: what was seen so far is little, and seen again in no time.

@@ -212,7 +212,7 @@ impl<'k> Fields<'k> {
                 Some(number) => Needs::This((About::At(field, i), number as u32)),
                 None => Needs::Never,
             },
-            Described::Sorted { .. } | Described::Other => Needs::Unknown,
+            Described::Sorted(_) | Described::Other => Needs::Unknown,
         }
     }
 
@@ -280,7 +280,7 @@ impl<'k> Fields<'k> {
                         _ => Delta::Arranged { field, from },
                     });
                 }
-                Described::Sorted { .. } | Described::Other => return Some(None),
+                Described::Sorted(_) | Described::Other => return Some(None),
             }
         }
         if add != 0 {

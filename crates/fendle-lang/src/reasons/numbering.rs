@@ -10,7 +10,7 @@ use crate::code::leaps::LeapPlan;
 use crate::code::numbered::{Backward, Guess, Numbered};
 use crate::model::{Extent, VarId};
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
-use crate::state::keys::{FieldPlan, KeptParity};
+use crate::state::keys::{FieldPlan, KeptParity, Sorting};
 use crate::state::{Bound, Keys};
 
 /// Following one way through a move takes about as long as expanding so many states.
@@ -71,7 +71,7 @@ pub fn what_can_be(
     };
     let known = ways.as_ref().map(|w| (w, &can));
     let keys = (guess == Guess::Allowed && game.code.points.is_empty())
-        .then(|| layout(game, &starts, &can, known, Layout { parity: false, sorted: true }))
+        .then(|| layout(game, &starts, &can, known, Basis { parity: false, sorted: true }))
         .flatten()
         .filter(|keys| keys.range() <= GUESS_MAX)
         .map(Keys::as_narrow)
@@ -190,7 +190,7 @@ const GUESS_MAX: u64 = 1 << 31;
 
 /// What the fields of numbers may rest on.
 #[derive(Clone, Copy)]
-struct Layout {
+struct Basis {
     /// A kept parity halves an arrangement.
     parity: bool,
     /// Lists that are sorted in every start stay sorted: a guess. Without such lists there is no layout.
@@ -204,21 +204,24 @@ fn without_guess(
     can: &CanBe,
     known: Option<(&Ways, &CanBe)>,
 ) -> Option<Keys> {
-    let with = |parity| layout(game, starts, can, known, Layout { parity, sorted: false });
+    let with = |parity| layout(game, starts, can, known, Basis { parity, sorted: false });
     with(true).or_else(|| with(false))
 }
 
-/// Whether the lists in a range of places are sorted in all starts, and then whether their entries fall from the first one on.
-fn how_sorted(starts: &[&[i32]], places: std::ops::Range<usize>, cap: usize) -> Option<bool> {
+/// How the lists in a range of places are sorted in all starts, if they are.
+fn how_sorted(starts: &[&[i32]], places: std::ops::Range<usize>, cap: usize) -> Option<Sorting> {
     let lists = || {
         let all = starts.iter().flat_map(|s| s[places.clone()].chunks_exact(cap + 1));
         all.map(|list| &list[1..=list[0] as usize])
     };
-    let falls = lists().all(|l| l.windows(2).all(|w| w[0] > w[1]));
-    let rises = || lists().all(|l| l.windows(2).all(|w| w[0] < w[1]));
     // One thing on each list says nothing of an order.
-    let says = lists().any(|l| l.len() > 1);
-    (says && (falls || rises())).then_some(falls)
+    if lists().all(|l| l.len() < 2) {
+        None
+    } else if lists().all(|l| l.windows(2).all(|w| w[0] > w[1])) {
+        Some(Sorting::Falls)
+    } else {
+        lists().all(|l| l.windows(2).all(|w| w[0] < w[1])).then_some(Sorting::Rises)
+    }
 }
 
 /// The fields of the numbers. Every start has one; `None` when that is not so, or the range is too large.
@@ -227,7 +230,7 @@ fn layout(
     starts: &[&[i32]],
     can: &CanBe,
     known: Option<(&Ways, &CanBe)>,
-    what: Layout,
+    basis: Basis,
 ) -> Option<Keys> {
     let mut guessed = false;
     let b = &game.bound;
@@ -238,16 +241,13 @@ fn layout(
         let free: Vec<usize> = all.clone().filter(|at| can.values[*at].len() > 1).collect();
         if let Some(range) = b.spreads[v] {
             let lists = slot.len / (slot.cap + 1);
-            let falls = if what.sorted { how_sorted(starts, all, slot.cap) } else { None };
-            guessed |= falls.is_some();
-            wanted.push(match falls {
-                Some(falls) => FieldPlan::Sorted(slot.base, lists, slot.cap, range, slot.pad(), falls),
-                None => FieldPlan::Piles(slot.base, lists, slot.cap, range, slot.pad()),
-            });
+            let sorting = if basis.sorted { how_sorted(starts, all, slot.cap) } else { None };
+            guessed |= sorting.is_some();
+            wanted.push(FieldPlan::Piles(slot.base, lists, slot.cap, range, slot.pad(), sorting));
             continue;
         }
         if def.rearranged.is_some() && !free.is_empty() {
-            let parity = if what.parity { kept_parity(game, v) } else { None };
+            let parity = if basis.parity { kept_parity(game, v) } else { None };
             wanted.push(FieldPlan::Arranged(free, parity));
             continue;
         }
@@ -271,7 +271,7 @@ fn layout(
         }
         wanted.extend(free.into_iter().map(|at| FieldPlan::Single(at, can.values[at].clone())));
     }
-    if what.sorted && !guessed {
+    if basis.sorted && !guessed {
         return None;
     }
     let ended = b.ended_at();

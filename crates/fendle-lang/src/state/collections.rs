@@ -123,29 +123,44 @@ impl Spread {
 const SORTED_PILES: usize = 8;
 const SORTED_THINGS: usize = 62;
 
-/// Ranks ways to lay n distinct numbers onto piles that are sorted from the bottom up: on which pile each thing lies says all. The thing
-/// that may lie lowest is the first digit.
+/// How numbers lie on lists that are sorted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sorting {
+    /// They fall along a list.
+    Falls,
+    /// They rise.
+    Rises,
+}
+
+/// Ranks ways to lay n distinct numbers onto lists that are sorted: on which list each number lies says all. The one that may come first is
+/// the first digit.
 #[derive(Clone, Debug)]
-pub(super) struct Sorted {
-    lists: usize,
-    cap: usize,
-    /// The number that lies on top of all others, and whether numbers fall from the bottom up.
-    top: i32,
-    falls: bool,
+pub struct Sorted {
+    /// The first place of the lists, which lie one after the other: a length and places each.
+    pub slot: usize,
+    /// How many lists.
+    pub lists: usize,
+    /// Most numbers of a list.
+    pub cap: usize,
+    /// The number that comes last on every list.
+    pub last: i32,
+    /// In which order the others come before it.
+    pub sorting: Sorting,
     /// What stands in unused places.
-    pad: i32,
-    /// What a thing counts on pile 1, by how far it is from `top`.
-    weights: Vec<u64>,
-    pub(super) total: u64,
+    pub pad: i32,
+    /// What each number counts on list 1, from `last` on; twice that on list 2.
+    pub weights: Vec<u64>,
+    /// How many ways there are.
+    pub total: u64,
 }
 
 impl Sorted {
     pub(super) fn new(
-        lists: usize,
-        cap: usize,
+        slot: usize,
+        (lists, cap): (usize, usize),
         (lo, hi): (i64, i64),
         pad: i64,
-        falls: bool,
+        sorting: Sorting,
     ) -> Option<Sorted> {
         let n = usize::try_from(hi - lo + 1).ok().filter(|n| *n <= cap.min(SORTED_THINGS))?;
         if !(2..=SORTED_PILES).contains(&lists) || n == 0 {
@@ -156,31 +171,47 @@ impl Sorted {
             weights[i] = weights[i - 1].checked_mul(lists as u64)?;
         }
         let total = weights[n - 1].checked_mul(lists as u64)?;
-        let top = if falls { lo } else { hi } as i32;
-        Some(Sorted { lists, cap, top, falls, pad: pad as i32, weights, total })
+        let last = if sorting == Sorting::Falls { lo } else { hi } as i32;
+        Some(Sorted { slot, lists, cap, last, sorting, pad: pad as i32, weights, total })
     }
 
-    /// The values of the state that this is about.
-    pub(super) fn len(&self) -> usize {
-        self.lists * (self.cap + 1)
+    /// Where a list begins, counted from the first one on: its length, then its places. Behind the last list they all end.
+    #[must_use]
+    pub fn start(&self, list: usize) -> usize {
+        list * (self.cap + 1)
     }
 
-    /// What native code needs: piles, most things of each, what stands in unused places, the number on top of all others, whether numbers
-    /// fall from the bottom up, and what each counts on pile 1, from the top.
-    pub(super) fn describe(&self) -> (usize, usize, i32, i32, bool, &[u64]) {
-        (self.lists, self.cap, self.pad, self.top, self.falls, &self.weights)
+    /// The places of the state that this is about.
+    pub(super) fn places(&self) -> std::ops::Range<usize> {
+        self.slot..self.slot + self.start(self.lists)
     }
 
+    /// The number that stands so far from `last`.
+    #[must_use]
+    pub fn number(&self, at: usize) -> i32 {
+        if self.sorting == Sorting::Falls { self.last + at as i32 } else { self.last - at as i32 }
+    }
+
+    /// How far a number stands from `last`; below 0 beyond it.
+    #[inline]
+    fn distance(&self, number: i32) -> i32 {
+        if self.sorting == Sorting::Falls {
+            number.wrapping_sub(self.last)
+        } else {
+            self.last.wrapping_sub(number)
+        }
+    }
+
+    /// The number of the lists in a state; `None` where one is not sorted, or something is missing or there twice.
     #[inline]
     pub(super) fn rank(&self, values: &[i32]) -> Option<u64> {
         let (mut rank, mut count) = (0, 0);
         let mut seen = 0u64;
-        for (i, list) in values.chunks_exact(self.cap + 1).enumerate() {
+        for (i, list) in values[self.places()].chunks_exact(self.cap + 1).enumerate() {
             let len = usize::try_from(list[0]).ok().filter(|len| *len <= self.cap)?;
             let mut below = self.weights.len();
             for &v in &list[1..=len] {
-                let above = if self.falls { v.wrapping_sub(self.top) } else { self.top.wrapping_sub(v) };
-                let at = usize::try_from(above).ok().filter(|at| *at < below)?;
+                let at = usize::try_from(self.distance(v)).ok().filter(|at| *at < below)?;
                 below = at;
                 seen |= 1 << at;
                 rank += i as u64 * self.weights[at];
@@ -193,14 +224,13 @@ impl Sorted {
     pub(super) fn unrank(&self, rank: u64, values: &mut [i32]) {
         let mut heights = [0; SORTED_PILES];
         let mut rest = rank;
+        let values = &mut values[self.places()];
         values.fill(self.pad);
         for (at, weight) in self.weights.iter().enumerate().rev() {
             let pile = (rest / weight) as usize;
             rest %= weight;
             heights[pile] += 1;
-            let at = at as i32;
-            values[pile * (self.cap + 1) + heights[pile]] =
-                if self.falls { self.top + at } else { self.top - at };
+            values[self.start(pile) + heights[pile]] = self.number(at);
         }
         for (list, height) in values.chunks_exact_mut(self.cap + 1).zip(heights) {
             list[0] = height as i32;

@@ -16,7 +16,8 @@
 //! Parts are laid out by [`Keys::new`] from what can be in play from the given starts (see `run::ways`); a state outside
 //! has no key. Ranks: Knuth, TAOCP 4A, 7.2.1.2 and 7.2.1.3.
 
-use super::collections::{Sorted, Spread};
+use super::collections::Spread;
+pub use super::collections::{Sorted, Sorting};
 use super::packing::set_bits;
 
 /// Most numbers of a range. Dense tables hold less: they say so.
@@ -69,7 +70,7 @@ enum Field {
     Order(Order),
     Groups(Groups),
     Piles { slot: usize, len: usize, piles: Spread },
-    Sorted(usize, Sorted),
+    Sorted(Sorted),
 }
 
 /// Members of a set by place: `least..=most` of them.
@@ -151,23 +152,8 @@ pub enum Described<'k> {
         /// count one, as bits. The last two digits are then not written.
         parity: Option<(bool, &'k [(u8, u32)])>,
     },
-    /// Lists that together hold each number once and are sorted, one after the other: a length and places each.
-    Sorted {
-        /// The first place.
-        slot: usize,
-        /// How many lists.
-        lists: usize,
-        /// Most numbers of a list.
-        cap: usize,
-        /// What stands in unused places.
-        pad: i32,
-        /// The number that comes last on every list.
-        top: i32,
-        /// Whether numbers fall along a list.
-        falls: bool,
-        /// What each number counts on list 1, from the one that comes last; twice that on list 2.
-        weights: &'k [u64],
-    },
+    /// Lists that together hold each number once and are sorted.
+    Sorted(&'k Sorted),
     /// What is left to [`Keys`].
     Other,
 }
@@ -195,10 +181,9 @@ pub enum FieldPlan {
     Members(Vec<usize>, usize, usize),
     /// Places that always hold an arrangement of the values that they hold now.
     Arranged(Vec<usize>, Option<KeptParity>),
-    /// Lists that together hold each number of a range once: first value, lists, most entries, numbers, what fills unused places.
-    Piles(usize, usize, usize, (i64, i64), i64),
-    /// The same, of lists that are sorted; whether numbers fall from the first entry on.
-    Sorted(usize, usize, usize, (i64, i64), i64, bool),
+    /// Lists that together hold each number of a range once: first value, lists, most entries, numbers, what fills unused places, and how they
+    /// are sorted if they are.
+    Piles(usize, usize, usize, (i64, i64), i64, Option<Sorting>),
 }
 
 const NO_FIELD: u8 = 255;
@@ -222,15 +207,15 @@ impl Keys {
                 FieldPlan::Single(slot, values) => Field::single(slot, values)?,
                 FieldPlan::Members(slots, least, most) => Field::members(slots, least, most)?,
                 FieldPlan::Arranged(slots, parity) => Field::arranged(slots, &keys.base, parity)?,
-                FieldPlan::Piles(slot, lists, cap, (lo, hi), pad) => {
+                FieldPlan::Piles(slot, lists, cap, (lo, hi), pad, None) => {
                     let piles = Spread::new(lists, cap, lo, hi, pad)?;
                     let total = piles.total;
                     (Field::Piles { slot, len: lists * (cap + 1), piles }, total)
                 }
-                FieldPlan::Sorted(slot, lists, cap, range, pad, falls) => {
-                    let sorted = Sorted::new(lists, cap, range, pad, falls)?;
+                FieldPlan::Piles(slot, lists, cap, range, pad, Some(sorting)) => {
+                    let sorted = Sorted::new(slot, (lists, cap), range, pad, sorting)?;
                     let total = sorted.total;
-                    (Field::Sorted(slot, sorted), total)
+                    (Field::Sorted(sorted), total)
                 }
             };
             let number = u8::try_from(keys.fields.len()).ok().filter(|n| *n != NO_FIELD)?;
@@ -292,10 +277,7 @@ impl Keys {
                 inverses: &o.inverses,
                 parity: o.parity.as_ref().map(|p| (p.odd, p.counts.as_slice())),
             },
-            Field::Sorted(slot, sorted) => {
-                let (lists, cap, pad, top, falls, weights) = sorted.describe();
-                Described::Sorted { slot: *slot, lists, cap, pad, top, falls, weights }
-            }
+            Field::Sorted(sorted) => Described::Sorted(sorted),
             Field::Groups(_) | Field::Piles { .. } => Described::Other,
         };
         let ends = self.strides.iter().skip(1).chain([&self.range]);
@@ -516,7 +498,7 @@ impl Field {
             Field::Order(o) => o.slots.clone(),
             Field::Groups(g) => g.slots.clone(),
             Field::Piles { slot, len, .. } => (*slot..slot + len).collect(),
-            Field::Sorted(slot, sorted) => (*slot..slot + sorted.len()).collect(),
+            Field::Sorted(sorted) => sorted.places().collect(),
         }
     }
 
@@ -535,7 +517,7 @@ impl Field {
             Field::Order(o) => o.rank(values),
             Field::Groups(g) => g.rank(values),
             Field::Piles { slot, len, piles } => piles.rank(&values[*slot..slot + len]),
-            Field::Sorted(slot, sorted) => sorted.rank(&values[*slot..slot + sorted.len()]),
+            Field::Sorted(sorted) => sorted.rank(values),
         }
     }
 
@@ -547,7 +529,7 @@ impl Field {
             Field::Order(o) => o.unrank(digit, values),
             Field::Groups(g) => g.unrank(digit, values),
             Field::Piles { slot, len, piles } => piles.unrank(digit, &mut values[*slot..slot + len]),
-            Field::Sorted(slot, sorted) => sorted.unrank(digit, &mut values[*slot..slot + sorted.len()]),
+            Field::Sorted(sorted) => sorted.unrank(digit, values),
         }
     }
 }

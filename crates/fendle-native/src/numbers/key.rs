@@ -60,10 +60,7 @@ impl Writer<'_> {
                 Described::Order { slots, values, weights, parity, .. } => {
                     self.swapped_or_ordered(field, &changed, slots, values, weights, parity)
                 }
-                Described::Sorted { slot, lists, cap, pad, top, falls, weights } => {
-                    let lists = sorted::Lists { slot, lists, cap, pad, top, falls, weights };
-                    self.moved_or_sorted(field, &changed, lists)
-                }
+                Described::Sorted(lists) => self.moved_or_sorted(field, &changed, lists),
                 _ => self.key_other(field),
             };
             let old = self.b.ins().load(I64, table(), self.digits, (field * 8) as i32);

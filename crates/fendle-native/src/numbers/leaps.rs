@@ -408,7 +408,7 @@ impl<'w> LeapWriter<'w> {
                 Described::Order { slots, weights, inverses, parity, .. } => {
                     self.order(digit, slots.len(), (weights, inverses), parity)
                 }
-                Described::Single { .. } | Described::Sorted { .. } | Described::Other => (zero, vec![]),
+                Described::Single { .. } | Described::Sorted(_) | Described::Other => (zero, vec![]),
             };
             self.forms.insert(field, Form { described, stride, digit, word, places });
         }

@@ -1,45 +1,13 @@
 //! Lists that together hold each number once and are sorted: one digit a number, on which list it is.
 
+use fendle_lang::state::keys::{Sorted, Sorting};
+
 use super::*;
 use crate::numbers::unpack::divided;
 
-/// A field of sorted lists, as [`Keys`] describe it.
-#[derive(Clone, Copy)]
-pub(super) struct Lists<'k> {
-    pub(super) slot: usize,
-    pub(super) lists: usize,
-    pub(super) cap: usize,
-    pub(super) pad: i32,
-    pub(super) top: i32,
-    pub(super) falls: bool,
-    pub(super) weights: &'k [u64],
-}
-
-impl Lists<'_> {
-    /// Where a list begins, in values from the first list on: its length, then its places.
-    fn start(&self, list: usize) -> usize {
-        list * (self.cap + 1)
-    }
-
-    /// The number that stands so far from the one that comes last on every list.
-    fn number(&self, at: usize) -> i32 {
-        if self.falls { self.top + at as i32 } else { self.top - at as i32 }
-    }
-
-    /// One bit for each length.
-    fn lengths(&self) -> u64 {
-        (0..self.lists).map(|list| 1 << self.start(list)).sum()
-    }
-
-    /// How many digits there are.
-    fn total(&self) -> u64 {
-        self.weights[self.weights.len() - 1] * self.lists as u64
-    }
-}
-
 impl Writer<'_> {
     /// Writes the lists of a digit. Their lengths lie in one word, a byte each; there are at most eight lists of fewer than 64 places.
-    pub(super) fn unpack_sorted(&mut self, digit: Value, of: Lists<'_>) {
+    pub(super) fn unpack_sorted(&mut self, digit: Value, of: &Sorted) {
         let len = of.start(of.lists);
         let pad = self.b.ins().iconst(I32, i64::from(of.pad as u32));
         let four = self.b.ins().splat(I32X4, pad);
@@ -53,7 +21,7 @@ impl Writer<'_> {
         }
         let mut lengths = self.number(0);
         let mut above = self.number(0);
-        let small = of.total() < 1 << 31;
+        let small = of.total < 1 << 31;
         for (at, weight) in of.weights.iter().enumerate().rev() {
             let here = match weight {
                 1 => digit,
@@ -93,7 +61,7 @@ impl Writer<'_> {
 
     /// Whether one list is one number shorter than before, another one is one longer, and all others are as long as they were; and which ones these
     /// are: one more than their numbers, so that 0 is none.
-    fn one_moved(&mut self, of: Lists<'_>) -> (Value, Value, Value) {
+    fn one_moved(&mut self, of: &Sorted) -> (Value, Value, Value) {
         let (mut gives, mut takes, mut others) = (self.number(0), self.number(0), self.number(0));
         for list in 0..of.lists {
             let first = of.slot + of.start(list);
@@ -118,7 +86,7 @@ impl Writer<'_> {
 
     /// The digit of the lists now: where one number went from the end of a list to the end of another one and nothing else was written, from
     /// the old one; else all over again.
-    pub(super) fn moved_or_sorted(&mut self, field: usize, changed: &[Value], of: Lists<'_>) -> Value {
+    pub(super) fn moved_or_sorted(&mut self, field: usize, changed: &[Value], of: &Sorted) -> Value {
         let len = of.start(of.lists);
         if len > 64 {
             return self.key_sorted(of);
@@ -151,15 +119,7 @@ impl Writer<'_> {
         let under_at = self.b.ins().iadd_imm(is_at, -1);
         let (was, is, under) =
             (value(self, was_at, true), value(self, is_at, false), value(self, under_at, false));
-        let distance = |w: &mut Self, value: Value| {
-            if of.falls {
-                w.b.ins().iadd_imm(value, -i64::from(of.top))
-            } else {
-                let top = w.number(i64::from(of.top) as u64);
-                w.b.ins().isub(top, value)
-            }
-        };
-        let (at, below) = (distance(self, is), distance(self, under));
+        let (at, below) = (self.distance(of, is), self.distance(of, under));
         let same = self.b.ins().icmp(IntCC::Equal, was, is);
         let sorted = self.b.ins().icmp(IntCC::SignedLessThan, at, below);
         let first = self.b.ins().icmp_imm(IntCC::Equal, is_len, 1);
@@ -174,8 +134,9 @@ impl Writer<'_> {
         let unit = self.number(1);
         let (mine, new) = (self.b.ins().ishl(unit, was_at), self.b.ins().ishl(unit, is_at));
         let allowed = self.b.ins().bor(mine, new);
+        let lengths: u64 = (0..of.lists).map(|list| 1 << of.start(list)).sum();
         let beyond = if len == 64 { 0 } else { u64::MAX << len };
-        let allowed = self.b.ins().bor_imm(allowed, (of.lengths() | beyond) as i64);
+        let allowed = self.b.ins().bor_imm(allowed, (lengths | beyond) as i64);
         let rest = self.b.ins().band_not(written, allowed);
         let nothing_else = self.b.ins().icmp_imm(IntCC::Equal, rest, 0);
         let easy = self.b.ins().band(same, sorted);
@@ -199,8 +160,19 @@ impl Writer<'_> {
         self.b.block_params(done)[0]
     }
 
+    /// How far a number stands from the one that comes last on every list.
+    fn distance(&mut self, of: &Sorted, value: Value) -> Value {
+        let last = i64::from(of.last);
+        if of.sorting == Sorting::Falls {
+            self.b.ins().iadd_imm(value, -last)
+        } else {
+            let last = self.number(last as u64);
+            self.b.ins().isub(last, value)
+        }
+    }
+
     /// The digit of the lists now. Where one is not sorted, or a number is missing or there twice, there is none.
-    pub(super) fn key_sorted(&mut self, of: Lists<'_>) -> Value {
+    pub(super) fn key_sorted(&mut self, of: &Sorted) -> Value {
         let n = of.weights.len();
         let (mut rank, mut seen, mut count) = (self.number(0), self.number(0), self.number(0));
         for list in 0..of.lists {
@@ -227,12 +199,7 @@ impl Writer<'_> {
             let address = self.b.ins().iadd(self.mem, bytes);
             let now = self.now(first + 1);
             let value = self.b.ins().sload32(heap(), address, now);
-            let at = if of.falls {
-                self.b.ins().iadd_imm(value, -i64::from(of.top))
-            } else {
-                let top = self.number(i64::from(of.top) as u64);
-                self.b.ins().isub(top, value)
-            };
+            let at = self.distance(of, value);
             let sorted = self.b.ins().icmp(IntCC::UnsignedLessThan, at, below);
             self.unless_slow(sorted);
             let counts = self.entry(weights, at);

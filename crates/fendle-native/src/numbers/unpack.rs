@@ -43,13 +43,7 @@ impl Writer<'_> {
     }
 
     /// Writes the values of some fields that lie together, from their part of the number.
-    fn unpack_part(
-        &mut self,
-        number: Value,
-        base: u64,
-        part: Range<usize>,
-        fields: &[(Described<'_>, u64, Vec<usize>, u64)],
-    ) {
+    fn unpack_part(&mut self, number: Value, base: u64, part: Range<usize>, fields: &[Field<'_>]) {
         let spread = self.flags_table();
         // The number divided by what the field above counts.
         let mut above = self.number(0);
@@ -84,10 +78,7 @@ impl Writer<'_> {
                 Described::Order { slots, values, weights, inverses, parity } => {
                     self.unpack_order(digit, slots, values, (weights, inverses), parity);
                 }
-                Described::Sorted { slot, lists, cap, pad, top, falls, weights } => {
-                    let lists = sorted::Lists { slot, lists, cap, pad, top, falls, weights };
-                    self.unpack_sorted(digit, lists);
-                }
+                Described::Sorted(lists) => self.unpack_sorted(digit, lists),
                 Described::Other => self.call_field(write_field as *const () as usize, field, digit),
             }
         }
@@ -238,8 +229,11 @@ impl Writer<'_> {
     }
 }
 
+/// A field as [`Keys::describe`] gives it.
+type Field<'k> = (Described<'k>, u64, Vec<usize>, u64);
+
 /// Fields in parts of fewer than 2^31 numbers each, which are divided by multiplying; a larger field is a part of its own.
-fn parts(fields: &[(Described<'_>, u64, Vec<usize>, u64)]) -> Vec<Range<usize>> {
+fn parts(fields: &[Field<'_>]) -> Vec<Range<usize>> {
     let mut out: Vec<Range<usize>> = vec![];
     let mut total = 1u64;
     for (i, field) in fields.iter().enumerate() {
@@ -258,7 +252,7 @@ fn parts(fields: &[(Described<'_>, u64, Vec<usize>, u64)]) -> Vec<Range<usize>> 
 }
 
 /// Where the last four of some fields lie, if they are values of 0 or 1 in a row.
-fn four_flags(fields: &[(Described<'_>, u64, Vec<usize>, u64)]) -> Option<usize> {
+fn four_flags(fields: &[Field<'_>]) -> Option<usize> {
     let four = &fields[fields.len().checked_sub(4)?..];
     let Described::Single { slot: first, .. } = four[0].0 else { return None };
     let flag = |i: usize| matches!(four[i].0, Described::Single { slot, values } if slot == first + i && values == [0, 1]);
