@@ -477,6 +477,16 @@ impl<'b> Hunt<'b> {
     }
 }
 
+/// That a goal is at least so many moves away.
+pub(crate) fn no_goal_words(least: u32) -> String {
+    match least.checked_sub(1) {
+        Some(moves) => {
+            format!("no goal within {}", fendle_core::numbers::counted(moves.into(), "move", "moves"))
+        }
+        None => "before anything was looked at".into(),
+    }
+}
+
 impl Hunt<'_> {
     /// All states, by depth: where no bound tells which are worth more.
     fn look_through(&mut self, states: Option<u64>) {
@@ -495,8 +505,8 @@ impl Hunt<'_> {
             }
             Verdict::Unsolvable => self.seen_all(solved.states, 0),
             Verdict::Undecided(limit) => {
-                self.rise(solved.depth + 1);
-                end = format!("no goal within {} moves", solved.depth);
+                self.rise(solved.least);
+                end = no_goal_words(solved.least);
                 if limit != Limit::MaxStates || limits.max_states == wanted {
                     self.out.limit = Some(limit);
                 }

@@ -18,7 +18,8 @@ use crate::routes::move_names;
 const PLAYS: u64 = 2_000;
 /// States that look-ahead may look at for each move, where nobody says how many.
 pub const AHEAD: u64 = 3_000;
-/// States that may be looked at for all plays of such an estimate.
+/// States that may be looked at for all plays of such an estimate; a move counts as some of them, so that games without an end do not go on
+/// for ever.
 const AHEAD_WORK: u64 = 20_000_000;
 /// Moves after which a simulated play is broken off.
 pub const MOVES_MAX: u64 = 10_000;

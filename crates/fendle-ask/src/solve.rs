@@ -18,7 +18,7 @@ use crate::budget::Budget;
 use crate::examples::example;
 use crate::explore::what_is_known;
 use crate::fairness;
-use crate::hunt::{Attempt, Hunt, Hunted, Promise, first_relaxed};
+use crate::hunt::{Attempt, Hunt, Hunted, Promise, first_relaxed, no_goal_words};
 use crate::knowledge::{needs_known, needs_layout, play};
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -169,13 +169,11 @@ pub fn solve(
         fendle_core::Verdict::Undecided(by) => {
             (holds, limit) = (Verdict::Undecided, Some(by));
             found.verdict = "undecided";
-            found.least = Some(solved.depth + 1);
-            found.words = format!(
-                "stopped by {}; no goal within {} of the start",
-                budget.words(by),
-                counted(solved.depth.into(), "move", "moves")
-            );
-            found.proof = json!({"kind": "none", "limit": by, "depth": solved.depth});
+            found.least = Some(solved.least);
+            let near = no_goal_words(solved.least);
+            let of_start = if solved.least > 0 { " of the start" } else { "" };
+            found.words = format!("stopped by {}; {near}{of_start}", budget.words(by));
+            found.proof = json!({"kind": "none", "limit": by, "depth": solved.least.checked_sub(1)});
             if let Some(sep) = only_checked {
                 let why = &b.model.keeps[sep.keeps].why;
                 found.words.push_str(&format!(
@@ -347,7 +345,7 @@ fn seen_or_hunted(
         if !cut {
             return Ok(Reached::Seen(solved));
         }
-        depth = solved.depth + 1;
+        depth = solved.least;
     }
     let hunt = Hunt::new(game, promise, depth, budget);
     Ok(Reached::Hunted(Box::new(hunt.run(relaxed))))

@@ -173,9 +173,8 @@ pub struct Transitions<'a> {
 
 struct Made {
     arrows: Arrows,
-    /// The states by depth, and where each depth begins.
-    order: Vec<u32>,
-    first: Vec<usize>,
+    /// The states by depth, and where each depth begins; found when it is asked for first.
+    by_depth: OnceLock<(Vec<u32>, Vec<usize>)>,
 }
 
 impl<'a> Transitions<'a> {
@@ -202,12 +201,8 @@ impl<'a> Transitions<'a> {
         if space.has_edges() {
             return Ok(Some(Transitions::logged(space)));
         }
-        let (Some(arrows), Some(dense)) = (Arrows::by_number(model, found, pace)?, &space.dense) else {
-            return Ok(None);
-        };
-        let (order, first) = dense.by_depth(0..space.levels_len() as usize);
-        pace.step(space.ids_len() as u64)?;
-        Ok(Some(Transitions { space, made: Some(Made { arrows, order, first }) }))
+        let made = Arrows::by_number(model, found, pace)?;
+        Ok(made.map(|arrows| Transitions { space, made: Some(Made { arrows, by_depth: OnceLock::new() }) }))
     }
 
     /// The arrows, where they were made.
@@ -217,13 +212,13 @@ impl<'a> Transitions<'a> {
 
     /// The states of a depth.
     pub(crate) fn level(&self, depth: u32) -> Box<dyn Iterator<Item = StateId> + '_> {
-        match &self.made {
-            None => self.space.level(depth),
-            Some(made) => {
-                let here = &made.order[made.first[depth as usize]..made.first[depth as usize + 1]];
-                Box::new(here.iter().map(|n| StateId::from_number(*n)))
-            }
-        }
+        let (Some(made), Some(dense)) = (&self.made, &self.space.dense) else {
+            return self.space.level(depth);
+        };
+        let (order, first) =
+            made.by_depth.get_or_init(|| dense.by_depth(0..self.space.levels_len() as usize));
+        let here = &order[first[depth as usize]..first[depth as usize + 1]];
+        Box::new(here.iter().map(|n| StateId::from_number(*n)))
     }
 
     /// Calls `visit` with the states of a depth that were expanded, and their transitions.

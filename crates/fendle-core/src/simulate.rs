@@ -75,12 +75,16 @@ struct Played {
     looked_at: u64,
 }
 
+/// States that could be looked at in the time in which a move is made and drawn.
+pub const MOVE_WORK: u64 = 10;
+
 /// Dice for one play: get weights and say which.
 pub type Dice = Box<dyn FnMut(&[u64]) -> usize + Send>;
 
 /// Plays `plays` games of at most `most` moves. `dice` makes the dice of a play from its number, so that the same play of
 /// another policy has the same luck. A play that is stopped counts for nothing. Plays run on `threads` threads (0: one for each
-/// core); what they give does not depend on that. Past `work` states that were looked at to choose moves no more plays begin.
+/// core); what they give does not depend on that. Past `work` states that were looked at to choose moves, a move that was made
+/// counting as [`MOVE_WORK`] of them, no more plays begin.
 ///
 /// # Errors
 ///
@@ -105,7 +109,7 @@ pub fn simulate(
     // A few plays for each thread at a time: what was stopped is known soon, and players remember what they have met.
     let batch = if matches!(policy, Policy::Ahead(_)) { 8 } else { 64 };
     let mut at = 0;
-    while at < plays && sum.limit.is_none() && sum.looked_at < work {
+    while at < plays && sum.limit.is_none() && sum.looked_at + MOVE_WORK * sum.moves < work {
         let count = batch.min(plays - at);
         let lanes = if plays < 8 || !model.is_shared() { 1 } else { 8 };
         let lane = |n: u64| {

@@ -33,8 +33,8 @@ pub struct Solved {
     pub states: u64,
     /// Transitions taken.
     pub transitions: u64,
-    /// The greatest depth of which no state is missing, in moves.
-    pub depth: u32,
+    /// A goal, if there is one, is at least so many moves away: as many depths were seen whole, and none of their states is won.
+    pub least: u32,
     /// Bytes taken by the tables.
     pub bytes: u64,
 }
@@ -89,7 +89,7 @@ pub fn solve_seeing(
         verdict,
         states: space.states_len(),
         transitions: sweep.transitions,
-        depth: last,
+        least: sweep.looked_through,
         bytes: space.bytes(),
     })
 }

@@ -17,7 +17,7 @@ use crate::graph::{Arrows, Distances, Parts, Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Expansion, Model, MoveId};
 use crate::numbers::DisjointSets;
-use crate::space::{Class, Edge, Space, StateId};
+use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// Shortest solutions above which they are not looked at one by one.
 pub const SOLUTIONS_MAX: u32 = 1_000_000;
@@ -160,9 +160,9 @@ pub fn structure(
     if !counts.complete || counts.cut || counts.open > 0 {
         return Err(NotSeen::Open);
     }
-    // Arrows one way, then the other; numbers and stacks beside them. Without a log both at once, and states by depth.
+    // Arrows one way, then the other; numbers and stacks beside them. Without a log both at once.
     let arrows = arrows_bytes(space, counts.transitions);
-    let again = if space.has_edges() { 0 } else { arrows + 4 * counts.states };
+    let again = if space.has_edges() { 0 } else { arrows };
     let bytes = arrows + again + 20 * space.ids_len() as u64;
     if !Transitions::are_known(space)
         || counts.transitions >= u64::from(u32::MAX)
@@ -196,28 +196,36 @@ fn whole<'w>(
     ask: &(dyn Fn() -> Pace<'w> + Sync),
 ) -> Result<(Structure, Distances), Limit> {
     let space = transitions.space;
-    let on_way = shortest.map(|length| OnWay::among(transitions, length, &mut ask())).transpose()?;
     let folded = |arrows: &Arrows| -> Result<Rooms, Limit> {
         let mut pace = ask();
         let parts = Parts::of(space, arrows, &mut pace)?;
         rooms(transitions, &parts, &mut pace)
     };
-    let passed = |arrows: &Arrows| match &on_way {
+    let passed = |arrows: &Arrows, on_way: &Option<OnWay>| match on_way {
         Some(on) => must_pass(space, arrows, &on.one_way(transitions), &mut ask()),
         None => Ok(vec![]),
     };
-    let distances = |back: Arrows| Distances::of(space, &back, &mut ask());
-    let (rooms, (must_pass, far)) = match transitions.arrows() {
-        Some(arrows) => rayon::join(|| folded(arrows), || (passed(arrows), distances(arrows.reversed()))),
+    let mut out = Structure::default();
+    let (far, on_way) = match transitions.arrows() {
+        Some(arrows) => {
+            let behind = || {
+                let far = Distances::of(space, &arrows.reversed(), &mut ask())?;
+                let on_way = shortest.map(|length| OnWay::by(space, &far, length, &mut ask())).transpose()?;
+                Ok((passed(arrows, &on_way)?, far, on_way))
+            };
+            let (rooms, behind) = rayon::join(|| folded(arrows), behind);
+            let (must_pass, far, on_way) = behind?;
+            (out.rooms, out.must_pass) = (rooms?, must_pass);
+            (far, on_way)
+        }
         None => {
+            let on_way = shortest.map(|length| OnWay::among(transitions, length, &mut ask())).transpose()?;
             let arrows = Arrows::forward(space, &mut ask())?;
-            let (rooms, must_pass) = (folded(&arrows), passed(&arrows));
+            (out.rooms, out.must_pass) = (folded(&arrows)?, passed(&arrows, &on_way)?);
             drop(arrows);
-            (rooms, (must_pass, distances(Arrows::backward(space, &mut ask())?)))
+            (Distances::of(space, &Arrows::backward(space, &mut ask())?, &mut ask())?, on_way)
         }
     };
-    let far = far?;
-    let mut out = Structure { rooms: rooms?, must_pass: must_pass?, ..Structure::default() };
     out.walk(transitions, &far, &mut ask())?;
     if let Some(on) = &on_way {
         out.shortest = Some(on.shortest(model, transitions, &mut ask())?);
@@ -520,6 +528,22 @@ impl OnWay {
         Ok(OnWay(levels))
     }
 
+    /// Finds them by their distances: what is as deep as it is near. O(|S|).
+    fn by(space: &Space, far: &Distances, length: u32, pace: &mut Pace<'_>) -> Result<OnWay, Limit> {
+        let mut levels = vec![vec![]; length as usize + 1];
+        for part in 0..SHARDS {
+            space.each_in_part(part, |id, class| {
+                let depth = space.depth_of(id);
+                if is_hopeful(class) && far.get(id).is_some_and(|d| depth + d == length) {
+                    levels[depth as usize].push(id);
+                }
+            });
+            pace.step((space.ids_len() / SHARDS) as u64)?;
+        }
+        levels.iter_mut().for_each(|level| level.sort_unstable());
+        Ok(OnWay(levels))
+    }
+
     /// Whether a state lies on a shortest way.
     #[must_use]
     pub fn holds(&self, space: &Space, id: StateId) -> bool {
@@ -577,8 +601,18 @@ impl OnWay {
                     }
                 }
             };
-            transitions.each(depth as u32, &mut one);
-            pace.step(4 * space.level_len(depth as u32))?;
+            if transitions.arrows().is_some() {
+                let mut edges = vec![];
+                for id in &self.0[depth] {
+                    edges.clear();
+                    transitions.each_of(*id, |e| edges.push(e));
+                    one(*id, &edges);
+                }
+                pace.step(4 * self.0[depth].len() as u64)?;
+            } else {
+                transitions.each(depth as u32, &mut one);
+                pace.step(4 * space.level_len(depth as u32))?;
+            }
             ways = next;
         }
         let count: BigUint = ways.iter().sum();

@@ -407,7 +407,11 @@ impl<'m> Sweep<'m> {
             });
             goals |= found.iter().any(|n| *n > 0);
         }
-        goals.then_some(Stop::Complete)
+        if goals {
+            return Some(Stop::Complete);
+        }
+        self.looked_through = self.looked_through.max(depth + 1);
+        None
     }
 
     /// Expands the states of a depth. Gives the number of new ones.

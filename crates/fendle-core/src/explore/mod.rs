@@ -71,6 +71,8 @@ pub(crate) struct Sweep<'m> {
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
     by_number: ByNumber<'m>,
+    /// Depths of which no state is missing and none is won, where goals are looked for depth by depth.
+    pub(crate) looked_through: u32,
 }
 
 impl<'m> Sweep<'m> {
@@ -120,6 +122,7 @@ impl<'m> Sweep<'m> {
             },
             faults: vec![],
             by_number: ByNumber::default(),
+            looked_through: 0,
         })
     }
 
@@ -210,7 +213,11 @@ impl<'m> Sweep<'m> {
             })
         };
         let stopped = watch.look(&self.progress(depth));
-        if goals { Some(Stop::Complete) } else { stopped.map(Stop::Hit) }
+        if goals {
+            return Some(Stop::Complete);
+        }
+        self.looked_through = self.looked_through.max(depth + 1);
+        stopped.map(Stop::Hit)
     }
 
     fn progress(&self, depth: u32) -> Progress {

@@ -276,7 +276,11 @@ fn wake_idle(g: &mut Graph, part: &[u32]) {
         // What lies behind the part has its class already: what is still idle belongs to it.
         let still = |t: u32| matches!(g.classes[t as usize], Class::Idle | Class::Stuck);
         g.each(v, |t| {
-            stays &= if g.is_state(t) { still(t) } else { g.outcomes(t).0.iter().all(|o| still(*o)) }
+            stays &= if g.is_state(t) {
+                still(t)
+            } else {
+                g.leads_on(t) && g.outcomes(t).0.iter().all(|o| still(*o))
+            };
         });
     }
     for &v in part {

@@ -106,7 +106,8 @@ impl Knot {
     ) -> Bounds {
         let g = task.g;
         let to = g.to(arc as usize);
-        let behind = if g.is_state(to) {
+        // A node without outcomes is one of which nothing was seen: it is worth what it was taken to be worth.
+        let behind = if g.is_state(to) || !g.leads_on(to) {
             self.value(local, x, values, to)
         } else {
             let (out, pattern) = g.outcomes(to);

@@ -416,6 +416,11 @@ impl Asking<'_> {
         }
     }
 
+    /// Whether not everything was seen: states, or what is drawn after moves of states that were.
+    fn is_open(&self, answers: &Answers) -> bool {
+        answers.counts.open > 0 || self.g.limit.is_some()
+    }
+
     /// The start, where there is one.
     fn only_start(&self) -> Option<u32> {
         match self.g.starts[..] {
@@ -512,14 +517,15 @@ impl Asking<'_> {
         };
         let found = self.found(&task, &mut answers.no_fractions, pace)?;
         let mut value = self.weighted(&found);
-        if answers.counts.open > 0 {
-            // What was not seen may hold a shorter way, but none shorter than the way there.
-            let nearest = |wanted: Class| {
-                let at = g.classes.iter().position(|c| *c == wanted);
-                at.map(|s| g.levels.partition_point(|first| *first as usize <= s) - 1)
+        if self.is_open(answers) {
+            // What was not seen may hold a shorter way, but none shorter than the way there. States lie by depth.
+            let ends = |s: u32| match g.classes[s as usize] {
+                Class::Goal | Class::Open => true,
+                _ => g.arcs(s).any(|a| !g.is_state(g.to(a)) && !g.leads_on(g.to(a))),
             };
-            let least = nearest(Class::Goal).into_iter().chain(nearest(Class::Open)).min().unwrap_or(0);
-            value = Value::Between((least as f64).min(value.low()), value.high());
+            let nearest = (0..g.states_len() as u32).find(|s| ends(*s));
+            let level = |s: u32| g.levels.partition_point(|first| *first <= s) - 1;
+            value = Value::Between((nearest.map_or(0, level) as f64).min(value.low()), value.high());
         }
         answers.moves = Some(value);
         Ok(())
@@ -527,7 +533,7 @@ impl Asking<'_> {
 
     fn aim(&self, aim: Aim, answers: &mut Answers, pace: &mut Pace<'_>) -> Result<(), Stopped> {
         let (model, g, marks) = (self.model, self.g, self.marks);
-        if answers.counts.open > 0 {
+        if self.is_open(answers) {
             answers.aim = Some(AimValue::Unknown("states are open: not everything was seen"));
             return Ok(());
         }

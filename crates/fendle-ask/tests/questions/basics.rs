@@ -1,6 +1,5 @@
-//! Questions asked of texts in memory: this room reads no file and prints nothing, and every answer is a value.
+//! Every question once, and what cannot be asked.
 
-use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -26,24 +25,7 @@ use fendle_core::Limit;
 use fendle_core::odds::Value;
 use fendle_core::simulate::Policy;
 
-/// Texts by name.
-struct Texts(HashMap<&'static str, String>);
-
-impl Provider for Texts {
-    fn read(&self, path: &Path) -> Result<String, String> {
-        let name = path.to_str().unwrap_or_default();
-        self.0.get(name).cloned().ok_or_else(|| format!("{name} is not here"))
-    }
-    fn exists(&self, path: &Path) -> bool {
-        self.read(path).is_ok()
-    }
-    fn library(&self) -> Vec<&'static str> {
-        vec![]
-    }
-    fn library_model(&self, _: &str) -> Option<&'static str> {
-        None
-    }
-}
+use crate::common::{Texts, budget};
 
 /// A barrow on a lane of cells: pushed to the right end it is won, pushed to the left end it stays there for ever.
 const LANE: &str = "model lane\nlevel long: 3..40 = 5\nstate at: 1..long = 2\n\
@@ -57,16 +39,12 @@ const COIN: &str = "model coin\nstate tries: 0..2 = 0\nstate heads: bool = false
     move toss {\n    refuse \"no try is left\" unless tries < 2\n    tries += 1\n    heads = draw from (false, true)\n}\ngoal heads\n";
 
 fn texts() -> Texts {
-    Texts(HashMap::from([
-        ("lane.fendle", LANE.to_string()),
-        ("lane.toml", LEVELS.to_string()),
-        ("coin.fendle", COIN.to_string()),
-        ("coin.toml", "model = 'coin.fendle'\n[[level]]\nname = 'coin'\n".to_string()),
-    ]))
-}
-
-fn budget() -> Arc<Budget> {
-    Arc::new(Budget::plain(Wanted::default()))
+    Texts::new([
+        ("lane.fendle", LANE),
+        ("lane.toml", LEVELS),
+        ("coin.fendle", COIN),
+        ("coin.toml", "model = 'coin.fendle'\n[[level]]\nname = 'coin'\n"),
+    ])
 }
 
 fn loaded(store: &mut Store, file: &str, level: &str, budget: &Arc<Budget>) -> Loaded {

@@ -1,0 +1,18 @@
+//! Questions asked of texts in memory: this room reads no file and prints nothing, and every answer is a value.
+//!
+//! * `basics`: every question once, of a barrow on a lane and of a coin.
+//! * `walks`: random puzzles that are a walk on a map, against a look at the map.
+//! * `drawn`: the same with chance, against fractions found in the test.
+//! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
+//! * `buried`: hidden things in a row, against all layouts.
+//! * `players`: playing with undo and records; games that run beside the rules.
+//! * `packs`: facts, profiles, drafts and mending.
+
+mod basics;
+mod buried;
+mod common;
+mod drawn;
+mod limited;
+mod packs;
+mod players;
+mod walks;
