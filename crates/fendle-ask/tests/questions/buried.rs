@@ -1,15 +1,16 @@
 //! Hidden things in a row of pots: what can be known, and what is best, against all layouts one by one.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
+use fendle_ask::explore::{How, explore};
 use fendle_ask::fairness::fairness;
 use fendle_ask::infer::infer;
 use fendle_ask::load::load;
 use fendle_ask::odds::{self, ask};
-use fendle_ask::{Loaded, Store, Want, Wish};
+use fendle_ask::{End, Loaded, Store, Want, Wish, within};
 use fendle_core::odds::Value;
 
-use crate::common::{Dice, Texts, budget};
+use crate::common::{Dice, Texts, budget, few};
 
 /// Pots in a row; some hold a crab. An empty one tells how many of its neighbours hold one.
 const POTS: &str = "model pots\nlevel crabs: 0..9\nhidden crab: grid of bool with count(c on crab where crab[c]) == crabs\n\
@@ -196,4 +197,92 @@ fn a_careful_play_guesses_only_where_nothing_is_safe() {
         }
     });
     assert!(fair > 10 && unfair > 10, "{fair} fair rows, {unfair} others");
+}
+
+/// What a player can come to know: which pots are lifted, which layouts are possible, and whether a crab was met.
+type Known = (u32, Vec<Layout>, bool);
+
+impl Row {
+    /// Everything that can be known, from what the row tells at the start.
+    fn all_known(&self) -> BTreeSet<Known> {
+        let start = (self.lifted, self.possible(self.lifted), false);
+        let (mut met, mut work) = (BTreeSet::from([start.clone()]), vec![start]);
+        while let Some((lifted, layouts, ended)) = work.pop() {
+            if ended || self.is_done(lifted) {
+                continue;
+            }
+            for pot in (0..self.len).filter(|pot| lifted >> pot & 1 == 0) {
+                let mut next: BTreeMap<Option<u32>, Vec<Layout>> = BTreeMap::new();
+                for layout in &layouts {
+                    let told = (layout >> pot & 1 == 0).then(|| Row::near(*layout, pot));
+                    next.entry(told).or_default().push(*layout);
+                }
+                for (told, group) in next {
+                    let lifted = if told.is_some() { lifted | 1 << pot } else { lifted };
+                    let known = (lifted, group, told.is_none());
+                    if met.insert(known.clone()) {
+                        work.push(known);
+                    }
+                }
+            }
+        }
+        met
+    }
+}
+
+#[test]
+fn states_are_what_can_be_known() {
+    let mut cut = 0;
+    each_row(140..200, |row, words| {
+        let mut store = Store::default();
+        let level = row.loaded(&mut store);
+        let known = row.all_known();
+        let answer = explore(&store, &level, How::default(), &budget()).expect("an answer");
+        let c = &answer.found.counts;
+        let won = known.iter().filter(|(lifted, _, ended)| !ended && row.is_done(*lifted)).count();
+        let lost = known.iter().filter(|k| k.2).count();
+        assert_eq!((c.states, c.goal, c.lost), (known.len() as u64, won as u64, lost as u64), "{words}");
+        // From everything that is known and not at an end one can still be lucky.
+        assert_eq!((c.dead, c.stuck, c.winnable), (0, 0, (known.len() - won - lost) as u64), "{words}");
+        for most in 1..known.len() as u64 {
+            let answer = explore(&store, &level, How::default(), &few(most)).expect("an answer");
+            assert_eq!((answer.found.counts.states, answer.end()), (most, End::Undecided), "{most}: {words}");
+            cut += 1;
+        }
+    });
+    assert!(cut > 200, "{cut} cut spaces");
+}
+
+#[test]
+fn chances_of_what_is_hidden_are_bounds_under_a_limit() {
+    let mut open = 0;
+    each_row(200..240, |row, words| {
+        let mut store = Store::default();
+        let level = row.loaded(&mut store);
+        let possible = row.possible(row.lifted);
+        let best = row.best(row.lifted, &possible, &mut BTreeMap::new());
+        let exact = f64::from(best) / possible.len() as f64;
+        for most in 1..row.all_known().len() as u64 + 2 {
+            let how = odds::How { plays: Some(2), ..odds::How::default() };
+            let answer = ask(&store, &level, how, &few(most)).expect("an answer");
+            let Some(value) = &answer.found.best_probability else { continue };
+            assert!(
+                value.low() <= exact + 1e-9 && exact <= value.high() + 1e-9,
+                "{most}, {value:?}, {exact}: {words}"
+            );
+            let certain = answer.found.certain;
+            assert!(certain.is_none_or(|c| c == (best as usize == possible.len())), "{most}: {words}");
+            open += u32::from(answer.end() == End::Undecided);
+            let near = within::ask(&level, 2, &few(most)).expect("an answer").found;
+            let whole = within::ask(&level, 2, &budget()).expect("an answer").found;
+            if let (Some(some), Some(all)) = (near.best_probability, whole.best_probability) {
+                let all = all.middle();
+                assert!(
+                    some.low() <= all + 1e-9 && all <= some.high() + 1e-9,
+                    "{most}, {some:?}, {all}: {words}"
+                );
+            }
+        }
+    });
+    assert!(open > 100, "{open} open answers");
 }

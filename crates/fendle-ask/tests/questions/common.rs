@@ -37,6 +37,11 @@ pub fn budget() -> Arc<Budget> {
     Arc::new(Budget::plain(Wanted::default()))
 }
 
+/// At the most so many states.
+pub fn few(max_states: u64) -> Arc<Budget> {
+    Arc::new(Budget::plain(Wanted { max_states: Some(max_states), ..Wanted::default() }))
+}
+
 /// A level of some texts, begun at a position where one is given.
 pub fn loaded(store: &mut Store, texts: &Texts, file: &str, level: &str, at: Option<&str>) -> Loaded {
     let wish =

@@ -1,7 +1,5 @@
 //! A limit is "undecided", never "no": every question under every limit of states, against what is known of the map.
 
-use std::sync::Arc;
-
 use fendle_ask::count::count_solutions;
 use fendle_ask::explore::{How, SpaceVerdict, explore};
 use fendle_ask::find::{Draws, find};
@@ -18,11 +16,7 @@ use fendle_core::simulate::Policy;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use crate::common::{Dice, MOVES, Map, budget, loaded};
-
-fn few(max_states: u64) -> Arc<Budget> {
-    Arc::new(Budget::plain(Wanted { max_states: Some(max_states), ..Wanted::default() }))
-}
+use crate::common::{Dice, MOVES, Map, budget, few, loaded};
 
 /// Calls `ask` with some maps and their levels.
 fn each_map(seeds: std::ops::Range<u64>, draws: bool, mut ask: impl FnMut(&Map, &mut Store, Loaded)) {

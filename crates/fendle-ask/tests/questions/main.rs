@@ -3,6 +3,8 @@
 //! * `basics`: every question once, of a barrow on a lane and of a coin.
 //! * `walks`: random puzzles that are a walk on a map, against a look at the map.
 //! * `drawn`: the same with chance, against fractions found in the test.
+//! * `counted`: costs, scores, several starts, and what can be forced.
+//! * `hunted`: guided search on boards that can be looked through.
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
 //! * `buried`: hidden things in a row, against all layouts.
 //! * `players`: playing with undo and records; games that run beside the rules.
@@ -11,7 +13,9 @@
 mod basics;
 mod buried;
 mod common;
+mod counted;
 mod drawn;
+mod hunted;
 mod limited;
 mod packs;
 mod players;
