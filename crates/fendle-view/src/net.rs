@@ -459,6 +459,8 @@ pub fn scene(net: &Net, spots: &Spots, tint: bool, theme: Theme, (width, height)
             let name = net.names.get(a.name as usize).cloned().unwrap_or_default();
             // On its own ground, so that a line does not strike it through.
             let wide = text_width(&name, 10.0) + 4.0;
+            // Nor is it cut off at the rim.
+            let x = x.min(width - wide / 2.0).max(wide / 2.0);
             s.shapes.push(Shape::Rect(x - wide / 2.0, y - 12.5, wide, 13.0, 2.0, Style::fill(p.ground)));
             s.shapes.push(Shape::Text(x, y - 3.0, 10.0, Anchor::Middle, name, p.faint));
         }

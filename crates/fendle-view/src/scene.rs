@@ -151,7 +151,9 @@ pub fn escaped(text: &str) -> String {
             '"' => out.push_str("&quot;"),
             '\'' => out.push_str("&#39;"),
             // Not allowed in XML at all.
-            c if c < ' ' && !matches!(c, '\n' | '\t') => out.push(' '),
+            c if c < ' ' && !matches!(c, '\n' | '\t') || matches!(c, '\u{fffe}' | '\u{ffff}') => {
+                out.push(' ')
+            }
             c => out.push(c),
         }
     }

@@ -36,7 +36,7 @@ pub fn folded(words: &[String], width: usize) -> Vec<String> {
     for (i, word) in words.iter().enumerate() {
         let word = if i + 1 < words.len() { format!("{word};") } else { word.clone() };
         match out.last_mut() {
-            Some(line) if line.len() + 1 + word.len() <= width => {
+            Some(line) if line.width() + 1 + word.width() <= width => {
                 line.push(' ');
                 line.push_str(&word);
             }
