@@ -7,12 +7,15 @@ use fendle_ask::graph::{Cut, Keep, graph};
 use fendle_ask::hunt::Promise;
 use fendle_ask::moves::moves;
 use fendle_ask::odds::{self, ask};
+use fendle_ask::review::review;
 use fendle_ask::solve::solve;
 use fendle_ask::trace::trace;
 use fendle_ask::why::{Reason, one_position};
 use fendle_ask::{Answer, Budget, End, Loaded, Store, Surroundings, Trouble, Wanted, within};
 use fendle_core::Limit;
 use fendle_core::simulate::Policy;
+use fendle_core::space::Class;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
@@ -139,7 +142,7 @@ fn why_tells_what_holds_or_that_it_is_not_decided() {
                 }
                 (Reason::Dead(part), Reason::Dead(all)) => assert_eq!(part.class, all.class, "{text}"),
                 (Reason::Winnable(part), Reason::Winnable(all)) => {
-                    assert!(part.far >= all.far && part.moves == all.moves, "{text}");
+                    assert_eq!((part.far, part.moves), (all.far, all.moves), "{text}");
                     let names = |w: &fendle_ask::why::Winnable| {
                         w.fatal.iter().map(|f| f.name.clone()).collect::<Vec<_>>()
                     };
@@ -285,4 +288,104 @@ fn threads_change_nothing() {
         assert_eq!(of(2), one, "{}", map.model());
         assert_eq!(of(7), one, "{}", map.model());
     });
+}
+
+#[test]
+fn reviews_under_a_limit_tell_no_distance_that_is_not_so() {
+    let mut open = 0;
+    each_map(4340..4420, false, |map, store, level| {
+        // Along the first allowed move of each landing.
+        let (mut at, mut play) = (0, vec![]);
+        while let Some((m, to)) = map.allowed(at).first().filter(|_| play.len() < 5) {
+            play.push(MOVES[*m]);
+            at = to[0].0;
+        }
+        if play.is_empty() {
+            return;
+        }
+        let moves = play.join("; ");
+        let whole = review(store, &level, &moves, &budget()).expect("an answer").found;
+        for most in 1..=map.len() as u64 {
+            let found = review(store, &level, &moves, &few(most)).expect("an answer").found;
+            let text = format!("{most} states, {moves}: {}", map.model());
+            assert!(found.minimum.is_none() || found.minimum == whole.minimum, "{text}");
+            assert!(found.moves_lost <= whole.moves_lost, "{text}");
+            for (some, all) in found.steps.iter().zip(&whole.steps) {
+                for (some, all) in [(some.before, all.before), (some.after, all.after)] {
+                    assert!(some.far.is_none() || some.far == all.far, "{some:?}, {all:?}: {text}");
+                    let least = some.least.is_none_or(|l| all.far.is_none_or(|f| l <= f));
+                    assert!(least, "{some:?}, {all:?}: {text}");
+                    assert!(
+                        some.class == Class::Open || some.class == all.class,
+                        "{some:?}, {all:?}: {text}"
+                    );
+                }
+                // What was not decided before a move may have been lost already: the review says that it is the first one proved.
+                let told = some.is_fatal() && some.before.class != Class::Open;
+                assert!(!told || all.is_fatal(), "{text}");
+            }
+            open += u32::from(!found.complete);
+        }
+    });
+    assert!(open > 50, "{open} reviews were cut");
+}
+
+#[test]
+fn graphs_counts_and_traces_under_a_limit_are_parts_of_the_whole() {
+    let mut cut_graphs = 0;
+    each_map(4420..4480, false, |map, store, level| {
+        let all_of = Cut { keep: Keep::All, around: None, rooms: false, most: 100 };
+        let text_of = |g: &fendle_ask::graph::Graph, node: u32| g.text(&level.game, node as usize);
+        let whole = graph(store, &level, &all_of, &budget()).expect("an answer").found;
+        let arrows_of = |g: &fendle_ask::graph::Graph| -> BTreeSet<(String, String, String, bool)> {
+            let one = |a: &fendle_ask::graph::Arrow| {
+                (text_of(g, a.from), text_of(g, a.to), g.names[a.name as usize].clone(), a.fatal)
+            };
+            g.arrows.iter().map(one).collect()
+        };
+        let of_whole: BTreeMap<String, &fendle_ask::graph::Node> =
+            (0..whole.nodes.len()).map(|n| (text_of(&whole, n as u32), &whole.nodes[n])).collect();
+        let (arrows, counted) =
+            (arrows_of(&whole), count_solutions(store, &level, &budget()).expect("an answer").found);
+        // Along the last allowed move of each landing.
+        let (mut at, mut play) = (0, vec![]);
+        while let Some((m, to)) = map.allowed(at).last().filter(|_| play.len() < 4) {
+            play.push(MOVES[*m]);
+            at = to[0].0;
+        }
+        let traced = trace(store, &level, &play.join("; "), true, &budget()).expect("an answer").found;
+        for most in 1..=map.len() as u64 {
+            let text = format!("{most} states: {}", map.model());
+            let part = graph(store, &level, &all_of, &few(most)).expect("an answer").found;
+            assert!(part.nodes.len() as u64 <= most, "{text}");
+            for (n, node) in part.nodes.iter().enumerate() {
+                let all = of_whole[&text_of(&part, n as u32)];
+                assert!(node.class == Class::Open || node.class == all.class, "{node:?}, {all:?}: {text}");
+                assert_eq!((node.depth, node.start), (all.depth, all.start), "{text}");
+                assert!(!node.must_pass || all.must_pass, "{text}");
+            }
+            for (from, to, name, fatal) in arrows_of(&part) {
+                let known = |f: bool| arrows.contains(&(from.clone(), to.clone(), name.clone(), f));
+                assert!(known(true) || !fatal && known(false), "{from} to {to} by {name}, {fatal}: {text}");
+            }
+            cut_graphs += u32::from(part.nodes.len() < whole.nodes.len());
+            let some = count_solutions(store, &level, &few(most)).expect("an answer");
+            assert!(some.found.won <= counted.won, "{text}");
+            assert!(
+                some.found.all.is_none() || some.found.all == counted.all,
+                "{:?}: {text}",
+                some.found.all
+            );
+            assert!(some.found.shortest.is_none() || some.found.shortest == counted.shortest, "{text}");
+            assert!(!some.found.complete || some.end() != End::Undecided, "{text}");
+            let seen = trace(store, &level, &play.join("; "), true, &few(most)).expect("an answer").found;
+            assert_eq!(seen.steps.len(), traced.steps.len(), "{text}");
+            for (some, all) in seen.steps.iter().zip(&traced.steps) {
+                assert_eq!(some.position.line, all.position.line, "{text}");
+                let known = some.class.is_none_or(|c| c == Class::Open) || some.class == all.class;
+                assert!(known && (!some.fatal || all.fatal), "{:?}, {:?}: {text}", some.class, all.class);
+            }
+        }
+    });
+    assert!(cut_graphs > 50, "{cut_graphs} graphs were cut");
 }
