@@ -361,7 +361,8 @@ impl Parts {
 }
 
 /// For each state the least number of moves: from a winnable one to a goal, from a dead one to a state that is stuck,
-/// lost or over; 0 for those. With chance: if every draw falls well, or badly.
+/// lost or over; 0 for those. With chance: if every draw falls well, or badly. None where something nearer was not seen, which may
+/// be a goal.
 pub struct Distances(Vec<u32>);
 
 /// Running states by the number of their allowed moves. O(|T|).
@@ -452,8 +453,20 @@ impl Distances {
         back_from(back, won, &mut far, |_| true, pace)?;
         let is_dead = |n: u32| space.class(StateId::from_number(n)) == Class::Dead;
         back_from(back, ended, &mut far, is_dead, pace)?;
-        for id in open {
-            far[id as usize] = NEVER;
+        for id in &open {
+            far[*id as usize] = NEVER;
+        }
+        if !open.is_empty() {
+            // From dead states nothing open can be reached.
+            let mut unseen = vec![NEVER; far.len()];
+            open.retain(|id| !space.knows_moves(StateId::from_number(*id)));
+            open.iter().for_each(|id| unseen[*id as usize] = 0);
+            back_from(back, open, &mut unseen, |_| true, pace)?;
+            for (far, unseen) in far.iter_mut().zip(unseen) {
+                if unseen < *far {
+                    *far = NEVER;
+                }
+            }
         }
         Ok(Distances(far))
     }

@@ -117,7 +117,7 @@ impl Row {
 }
 
 fn each_row(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Row, String)) {
-    for seed in seeds {
+    for seed in crate::common::seeds(seeds) {
         let row = Row::any(&mut Dice::new(seed));
         let words = format!("{} crabs, {}, lifted {}", row.crabs, row.bits(row.layout), row.bits(row.lifted));
         ask(&row, words);

@@ -49,6 +49,14 @@ pub fn loaded(store: &mut Store, texts: &Texts, file: &str, level: &str, at: Opt
     load(store, texts, &wish, Want::All, &budget()).unwrap_or_else(|t| panic!("a sound level: {t:?}"))
 }
 
+/// The seeds of some random cases; `FENDLE_TIMES=10 cargo test -p fendle-ask` looks ten times as far.
+pub fn seeds(range: std::ops::Range<u64>) -> std::ops::Range<u64> {
+    let times = std::env::var("FENDLE_TIMES").ok().and_then(|n| n.parse().ok()).unwrap_or(1);
+    // Apart from those of other tests, where they are more.
+    let first = if times > 1 { range.start << 20 } else { range.start };
+    first..first + (range.end - range.start) * times
+}
+
 /// Small random numbers, the same on every machine.
 pub struct Dice(u64);
 

@@ -23,7 +23,7 @@ use crate::common::{Dice, MOVES, Map, budget, few, loaded};
 
 /// Calls `ask` with some maps and their levels.
 fn each_map(seeds: std::ops::Range<u64>, draws: bool, mut ask: impl FnMut(&Map, &mut Store, Loaded)) {
-    for seed in seeds {
+    for seed in crate::common::seeds(seeds) {
         let map = Map::any(&mut Dice::new(seed), draws);
         let mut store = Store::default();
         let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);

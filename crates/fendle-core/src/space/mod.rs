@@ -164,6 +164,8 @@ pub struct Space {
     pub(crate) almost_certain: Marks,
     /// Whether the edges are kept.
     pub(crate) logged: bool,
+    /// Of some states not all moves are known: a branch was set aside, a limit of the machine ended a move, or the model broke.
+    pub(crate) half_known: bool,
     /// How states are numbered, where the shards hold numbers instead of packed states.
     pub(crate) numbering: Option<Arc<dyn Numbering>>,
     /// The states by number, where that is how they are kept: the shards are then empty.
@@ -182,6 +184,7 @@ impl Space {
             certain: Marks::default(),
             almost_certain: Marks::default(),
             logged: true,
+            half_known: false,
             numbering: None,
             dense: None,
         }
@@ -191,6 +194,11 @@ impl Space {
     #[must_use]
     pub fn has_edges(&self) -> bool {
         self.logged
+    }
+
+    /// Whether all moves of a state are surely known; not told of spaces by number.
+    pub(crate) fn knows_moves(&self, id: StateId) -> bool {
+        !self.half_known && self.dense.is_none() && id.local() < self.shards[id.shard()].expanded
     }
 
     /// Gives the memory of the edges back.

@@ -24,6 +24,11 @@ use fendle_native::NativeCode;
 pub const SLIDE: &str = include_str!("../../../../models/slide.fendle");
 pub const SHOVE: &str = include_str!("../../../../models/shove.fendle");
 
+/// How many times as many random cases as usual are tried: `FENDLE_TIMES=10 cargo test -p fendle-lang` looks ten times as far.
+pub fn times() -> u64 {
+    std::env::var("FENDLE_TIMES").ok().and_then(|n| n.parse().ok()).unwrap_or(1)
+}
+
 /// Compiles a model, showing its diagnostics when it does not.
 pub fn model(text: &str) -> Arc<Model> {
     let mut sources = Sources::default();
