@@ -261,12 +261,12 @@ fn several_starts_are_weighed() {
         let odds = ask(&store, &level, odds::How::default(), &budget()).expect("an answer").found;
         let best = odds.best_probability.expect("there is a goal").middle();
         assert!((best - f64::from(part) / f64::from(total)).abs() < 1e-12, "{best}: {model}");
-        for at in 0..map.len() {
+        for (at, nearest) in reached.iter().enumerate() {
             let condition = format!("at == {}", at + 1);
             let found = find(&mut store, &mut level, &condition, (Draws::Some, 0), &budget())
                 .expect("an answer")
                 .found;
-            assert_eq!(found.depth.map(|d| d as u32), reached[at], "{condition}: {model}");
+            assert_eq!(found.depth.map(|d| d as u32), *nearest, "{condition}: {model}");
             if let (Some(depth), Some(begins)) = (found.depth, &found.begins_at) {
                 let begin: usize = begins.parse::<usize>().expect("a landing") - 1;
                 assert!(all.contains(&begin), "{condition} from {begins}: {model}");

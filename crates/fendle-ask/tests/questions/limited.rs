@@ -182,6 +182,20 @@ fn chances_under_a_limit_are_bounds_that_hold() {
                     "{some:?}, {exact}: {text}"
                 );
             }
+            let lucky = found.shortest_if_lucky;
+            assert!(lucky.is_none() || lucky == whole.shortest_if_lucky, "{lucky:?}: {text}");
+            assert!(found.fatal_moves <= whole.fatal_moves, "{text}");
+            assert!(found.blunders.is_none_or(|n| whole.blunders.is_some_and(|all| n <= all)), "{text}");
+            for (worth, all) in found.moves.iter().flatten().zip(whole.moves.iter().flatten()) {
+                let (Some(some), Some(all)) = (&worth.best_probability, &all.best_probability) else {
+                    continue;
+                };
+                let exact = all.middle();
+                assert!(
+                    some.low() <= exact + 1e-9 && exact <= some.high() + 1e-9,
+                    "{some:?}, {exact}: {text}"
+                );
+            }
             for (some, all) in [
                 (found.possible, whole.possible),
                 (found.certain, whole.certain),
