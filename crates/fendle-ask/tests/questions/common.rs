@@ -128,6 +128,32 @@ impl Map {
         moves.filter(|(_, to)| !to.is_empty()).map(|(m, to)| (m, to.as_slice())).collect()
     }
 
+    /// Moves from the nearest of some landings, of what can be reached from them if everything falls well.
+    pub fn depths(&self, from: &[usize]) -> Vec<Option<u32>> {
+        let mut out = vec![None; self.len()];
+        let (mut ring, mut depth) = (from.to_vec(), 0);
+        while !ring.is_empty() {
+            ring.retain(|at| out[*at].is_none());
+            ring.iter().for_each(|at| out[*at] = Some(depth));
+            let ways = ring.iter().flat_map(|at| self.allowed(*at));
+            ring = ways.flat_map(|(_, to)| to.iter().map(|t| t.0)).collect();
+            depth += 1;
+        }
+        out
+    }
+
+    /// Some play from the start of at most so many moves: each move, and the landing that it leads to.
+    pub fn play(&self, dice: &mut Dice, most: usize) -> Vec<(usize, usize)> {
+        let (mut at, mut out) = (0, vec![]);
+        while out.len() < most && !self.allowed(at).is_empty() {
+            let allowed = self.allowed(at);
+            let (m, to) = allowed[dice.below(allowed.len())];
+            at = to[dice.below(to.len())].0;
+            out.push((m, at));
+        }
+        out
+    }
+
     /// The map as a model, on which one walks from landing 1.
     pub fn model(&self) -> String {
         let any = |marks: &[bool]| {

@@ -236,26 +236,15 @@ fn several_starts_are_weighed() {
         let model = map.model() + &format!("setup {{ at = draw from ({}) }}\n", list.join(", "));
         let mut store = Store::default();
         let mut level = level_of(&model, &mut store);
-        let depths = |from: &[usize]| {
-            let mut out = vec![None; map.len()];
-            let (mut ring, mut depth) = (from.to_vec(), 0u32);
-            while !ring.is_empty() {
-                ring.retain(|at| out[*at].is_none());
-                ring.iter().for_each(|at| out[*at] = Some(depth));
-                ring = ring.iter().flat_map(|at| map.allowed(*at)).map(|(_, to)| to[0].0).collect();
-                depth += 1;
-            }
-            out
-        };
         let all: Vec<usize> = starts.iter().map(|s| s.0).collect();
-        let reached = depths(&all);
+        let reached = map.depths(&all);
         let c = explore(&store, &level, How::default(), &budget()).expect("an answer").found.counts;
         assert_eq!(c.states, reached.iter().flatten().count() as u64, "{model}");
         let goals = (0..map.len()).filter(|at| map.won[*at]).filter_map(|at| reached[at]);
         let nearest = goals.min();
         assert_eq!(c.shortest, nearest, "{model}");
         // Without draws a start is won or it is not.
-        let wins = |at: usize| depths(&[at]).iter().zip(&map.won).any(|(d, won)| d.is_some() && *won);
+        let wins = |at: usize| map.depths(&[at]).iter().zip(&map.won).any(|(d, won)| d.is_some() && *won);
         let total: u32 = starts.iter().map(|s| s.1).sum();
         let part: u32 = starts.iter().filter(|s| wins(s.0)).map(|s| s.1).sum();
         let odds = ask(&store, &level, odds::How::default(), &budget()).expect("an answer").found;
@@ -270,7 +259,11 @@ fn several_starts_are_weighed() {
             if let (Some(depth), Some(begins)) = (found.depth, &found.begins_at) {
                 let begin: usize = begins.parse::<usize>().expect("a landing") - 1;
                 assert!(all.contains(&begin), "{condition} from {begins}: {model}");
-                assert_eq!(depths(&[begin])[at], Some(depth as u32), "{condition} from {begins}: {model}");
+                assert_eq!(
+                    map.depths(&[begin])[at],
+                    Some(depth as u32),
+                    "{condition} from {begins}: {model}"
+                );
             }
         }
     }

@@ -90,14 +90,7 @@ fn almost_certain(map: &Map) -> Vec<bool> {
 }
 
 fn reached(map: &Map) -> Vec<bool> {
-    let mut met = vec![false; map.len()];
-    let mut work = vec![0];
-    while let Some(at) = work.pop() {
-        if !std::mem::replace(&mut met[at], true) {
-            work.extend(map.allowed(at).iter().flat_map(|(_, to)| to.iter().map(|t| t.0)));
-        }
-    }
-    met
+    map.depths(&[0]).iter().map(Option::is_some).collect()
 }
 
 /// Where a goal can be reached, if everything falls well.
@@ -261,12 +254,9 @@ fn best_moves_keep_the_best_chance_and_plays_are_valued_by_it() {
         assert_eq!(lines, there.count(), "{text}");
         // Some play: what each move gave away is what it is worth less than the best one.
         let (mut at, mut play, mut want) = (0, vec![], vec![]);
-        while play.len() < 6 && !map.allowed(at).is_empty() {
-            let allowed = map.allowed(at);
-            let (m, to) = allowed[dice.below(allowed.len())];
-            let next = to[dice.below(to.len())].0;
+        for (m, next) in map.play(&mut dice, 6) {
             play.push((vec![at as i32 + 1, 0], m, vec![next as i32 + 1, 0]));
-            want.push((best[at], outcome_sum(to, |t| best[t]), best[next]));
+            want.push((best[at], outcome_sum(&map.ways[at][m], |t| best[t]), best[next]));
             at = next;
         }
         let told = chances(&store, &level, &play, &budget()).expect("an answer");

@@ -192,19 +192,6 @@ impl Speaks for Walker {
     }
 }
 
-/// Moves from the start to each landing.
-fn depths(map: &Map) -> Vec<Option<usize>> {
-    let mut out = vec![None; map.len()];
-    let (mut ring, mut depth) = (vec![0], 0);
-    while !ring.is_empty() {
-        ring.retain(|at| out[*at].is_none());
-        ring.iter().for_each(|at| out[*at] = Some(depth));
-        ring = ring.iter().flat_map(|at| map.allowed(*at)).map(|(_, to)| to[0].0).collect();
-        depth += 1;
-    }
-    out
-}
-
 #[test]
 fn a_game_that_walks_the_same_map_agrees_everywhere() {
     for seed in seeds(2100..2180) {
@@ -214,8 +201,8 @@ fn a_game_that_walks_the_same_map_agrees_everywhere() {
         let mut game = Walker::of(&map, seed % 2 == 0, seed % 3 == 0);
         let names = Names::default();
         let answer = compare_game(&store, &level, &mut game, (&names, true), &budget()).expect("an answer");
-        let there: Vec<usize> = depths(&map).iter().flatten().copied().collect();
-        assert_eq!(answer.found.positions, there.len() as u64, "{}", map.model());
+        let there = map.depths(&[0]).iter().flatten().count();
+        assert_eq!(answer.found.positions, there as u64, "{}", map.model());
         assert!(answer.found.complete && answer.end() == End::Yes, "{:?}", answer.found.differences);
     }
 }
@@ -236,13 +223,13 @@ fn the_first_difference_is_the_nearest_one() {
         let mut game = Walker::of(&other, seed % 2 == 0, seed % 3 == 0);
         let answer = compare_game(&store, &level, &mut game, (&Names::default(), false), &budget())
             .expect("an answer");
-        let near = depths(&map)[at].filter(|_| !map.has_ended(at));
+        let near = map.depths(&[0])[at].filter(|_| !map.has_ended(at));
         let text = format!("{} from {}: {}", MOVES[m], at + 1, map.model());
         match (near, &answer.found.differences[..]) {
             (None, []) => assert_eq!(answer.end(), End::Yes, "{text}"),
             (Some(depth), [difference]) => {
                 assert_eq!(
-                    (difference.of.as_deref(), difference.moves.len()),
+                    (difference.of.as_deref(), difference.moves.len() as u32),
                     (Some(MOVES[m]), depth),
                     "{text}"
                 );
@@ -323,18 +310,13 @@ fn plays_that_were_recorded_are_followed_to_the_first_difference() {
         let map = Map::any(&mut dice, false);
         let mut store = Store::default();
         let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let (mut at, mut lines, mut places) = (0, vec![], vec![]);
-        while lines.len() < 6 && !map.allowed(at).is_empty() {
-            let allowed = map.allowed(at);
-            let (m, to) = allowed[dice.below(allowed.len())];
-            at = to[0].0;
-            places.push(at);
-            lines.push(json!({"move": MOVES[m], "position": {"boards": {}, "values": {"at": at + 1}}}));
-        }
+        let play = map.play(&mut dice, 6);
+        let line = |(m, to): &(usize, usize)| json!({"move": MOVES[*m], "position": {"boards": {}, "values": {"at": to + 1}}});
+        let mut lines: Vec<Value> = play.iter().map(line).collect();
         // One line may tell another landing than the model comes to.
         let wrong = Some(dice.below(lines.len() + 1)).filter(|n| *n < lines.len());
         if let Some(n) = wrong {
-            lines[n]["position"]["values"]["at"] = json!((places[n] + 1) % map.len() + 1);
+            lines[n]["position"]["values"]["at"] = json!((play[n].1 + 1) % map.len() + 1);
         }
         let text: String = lines.iter().map(|l| format!("{l}\n")).collect();
         let answer =

@@ -370,15 +370,13 @@ fn plays_are_traced_and_reviewed_move_by_move() {
         let look = Look::at(&map);
         // Some play: moves that are allowed, with a refused one now and then.
         let (mut at, mut play, mut places) = (0, vec![], vec![0]);
-        while places.len() < 9 && !map.allowed(at).is_empty() {
-            let allowed = map.allowed(at);
-            let (m, to) = allowed[dice.below(allowed.len())];
+        for (m, to) in map.play(&mut dice, 8) {
             if let Some(closed) = (0..3).find(|m| map.ways[at][*m].is_empty()).filter(|_| dice.below(3) == 0)
             {
                 play.push((MOVES[closed], false));
             }
             play.push((MOVES[m], true));
-            at = to[0].0;
+            at = to;
             places.push(at);
         }
         let mut store = Store::default();
