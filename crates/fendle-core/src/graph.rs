@@ -487,8 +487,8 @@ impl Distances {
         if space.has_edges() {
             return Distances::in_space(space, watch);
         }
-        // Arrows both ways at once, and the distances.
-        let bytes = 2 * arrows_bytes(space, counts.transitions) + 4 * space.ids_len() as u64;
+        // Arrows both ways at once, and the distances: to goals, and to what was not seen.
+        let bytes = 2 * arrows_bytes(space, counts.transitions) + 8 * space.ids_len() as u64;
         if space.bytes() + bytes > limits.memory_bytes {
             return Err(Limit::Memory);
         }

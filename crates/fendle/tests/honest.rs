@@ -43,6 +43,49 @@ fn a_limit_with_hidden_things_is_never_a_no() {
     assert_eq!(fendle(dir.path(), &["audit", "pairs.toml"]).code, 1);
 }
 
+/// Two ways out of each landing but the last ones: what lies at one depth is twice as much as above it.
+const FORK: &str = "model fork\nstate at: 1..63 = 1\nmove left { refuse \"the end\" unless at < 32\n    at = 2 * at }\n\
+    move right { refuse \"the end\" unless at < 32\n    at = 2 * at + 1 }\ngoal at == 30\n";
+/// A step on, and on from there by chance; or back.
+const RING: &str = "model ring\nstate at: 1..4 = 1\n\
+    move onward {\n    refuse \"the end\" unless at <= 2\n    if at == 1 { at = 2 } else { at = draw from (3, 4) }\n}\n\
+    move back {\n    refuse \"nothing lies behind\" unless at == 2\n    at = 1\n}\ngoal at >= 3\n";
+
+#[test]
+fn a_depth_that_a_limit_cut_through_is_not_claimed() {
+    let level = "model = 'fork.fendle'\n[[level]]\nname = 'one'\n";
+    let dir = dir_with(&[("fork.fendle", FORK), ("fork.toml", level)]);
+    for most in 1..=31u32 {
+        let r = fendle(
+            dir.path(),
+            &["solve", "fork.toml", "--max-states", &most.to_string(), "--format", "json"],
+        );
+        // Depths 0 to 3 hold 1, 2, 4 and 8 landings; the goal is one of the 16 below them.
+        let v = r.json();
+        match v["verdict"].as_str() {
+            Some("undecided") => {
+                let whole = (most + 1).ilog2().min(4);
+                assert_eq!((v["least"].as_u64(), r.code), (Some(whole.into()), 3), "{most}: {v}");
+            }
+            Some("solvable") => assert_eq!(v["moves"], 4, "{most}: {v}"),
+            _ => panic!("{most}: {v}"),
+        }
+    }
+    let r = fendle(dir.path(), &["solve", "fork.toml", "--max-states", "6"]);
+    assert!(r.out.contains("no goal within 1 move of the start"), "{}", r.out);
+}
+
+#[test]
+fn what_was_not_drawn_any_more_is_worth_anything() {
+    let level = "model = 'ring.fendle'\n[[level]]\nname = 'one'\n";
+    let dir = dir_with(&[("ring.fendle", RING), ("ring.toml", level)]);
+    let r = fendle(dir.path(), &["odds", "ring.toml", "--max-states", "2", "--plays", "1"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    assert!(flat(&r.out).contains("best probability between 0 % and 100 %"), "{}", r.out);
+    let r = fendle(dir.path(), &["odds", "ring.toml"]);
+    assert!(flat(&r.out).contains("best probability 1, 100 %"), "{}", r.out);
+}
+
 #[test]
 fn branches_set_aside_are_undecided_with_hidden_things_too() {
     let model = TRAP.replace("n += 1", "repeat at most 2 while n == 0 { let k = draw in 0..1   k == 1 }");
