@@ -14,7 +14,7 @@ pub fn lines(a: &Answer<Review>) -> Vec<String> {
     let mut out = head(&a.asked, &r.start);
     if let Some(by) = stopped_line(a) {
         out.push(format!(
-            "not everything was seen: {by}; `?` is not decided, and distances are told only where nothing that was not seen can be nearer"
+            "not everything was seen: {by}; `?` is not decided, and a distance is told only where nothing unseen can be nearer"
         ));
     }
     if !r.complete && a.stopped_by.is_none() {
