@@ -481,7 +481,8 @@ impl<'b> Hunt<'b> {
 pub(crate) fn no_goal_words(least: u32) -> String {
     match least.checked_sub(1) {
         Some(moves) => {
-            format!("no goal within {}", fendle_core::numbers::counted(moves.into(), "move", "moves"))
+            let moves = fendle_core::numbers::counted(moves.into(), "move", "moves");
+            format!("no goal within {moves} of the start")
         }
         None => "before anything was looked at".into(),
     }

@@ -170,9 +170,7 @@ pub fn solve(
             (holds, limit) = (Verdict::Undecided, Some(by));
             found.verdict = "undecided";
             found.least = Some(solved.least);
-            let near = no_goal_words(solved.least);
-            let of_start = if solved.least > 0 { " of the start" } else { "" };
-            found.words = format!("stopped by {}; {near}{of_start}", budget.words(by));
+            found.words = format!("stopped by {}; {}", budget.words(by), no_goal_words(solved.least));
             found.proof = json!({"kind": "none", "limit": by, "depth": solved.least.checked_sub(1)});
             if let Some(sep) = only_checked {
                 let why = &b.model.keeps[sep.keeps].why;

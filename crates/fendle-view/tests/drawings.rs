@@ -12,19 +12,20 @@ use fendle_view::text::{folded, table, wrapped};
 use fendle_view::tiles::{Figure, Paint, Shade, Theme, Thing, Tiles, sheet};
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::RowAccessor;
+use rand::rngs::SmallRng;
+use rand::{Rng, SeedableRng};
 use unicode_width::UnicodeWidthStr;
 
-/// Small random numbers, the same on every machine.
-struct Dice(u64);
+/// Small random numbers.
+struct Dice(SmallRng);
 
 impl Dice {
     fn new(seed: u64) -> Dice {
-        Dice(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1)
+        Dice(SmallRng::seed_from_u64(seed))
     }
 
     fn below(&mut self, n: usize) -> usize {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        ((self.0 >> 33) % n as u64) as usize
+        self.0.random_range(0..n)
     }
 
     /// Words with all that could end a quote, a tag, a field or a line.

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use fendle_ask::load::load;
 use fendle_ask::{Budget, Loaded, Provider, Store, Want, Wanted, Wish};
+use fendle_lang::run::setup;
 
 /// Texts by name.
 pub struct Texts(HashMap<String, String>);
@@ -58,17 +59,26 @@ pub fn seeds(range: std::ops::Range<u64>) -> std::ops::Range<u64> {
 }
 
 /// Small random numbers, the same on every machine.
-pub struct Dice(u64);
+pub struct Dice(setup::Dice);
 
 impl Dice {
     pub fn new(seed: u64) -> Dice {
-        Dice(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1)
+        Dice(setup::Dice::new(seed))
     }
 
     /// A number below `n`.
     pub fn below(&mut self, n: usize) -> usize {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        ((self.0 >> 33) % n as u64) as usize
+        self.0.below(n as u64) as usize
+    }
+}
+
+/// Calls `ask` with some maps and their levels. `draws`: moves may lead to several landings.
+pub fn each_map(range: std::ops::Range<u64>, draws: bool, mut ask: impl FnMut(&Map, &mut Store, Loaded)) {
+    for seed in seeds(range) {
+        let map = Map::any(&mut Dice::new(seed), draws);
+        let mut store = Store::default();
+        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+        ask(&map, &mut store, level);
     }
 }
 

@@ -3,11 +3,11 @@
 use fendle_ask::explore::{How, explore};
 use fendle_ask::guide::{best_moves, chances};
 use fendle_ask::odds::{self, ask};
-use fendle_ask::{Store, within};
+use fendle_ask::{Loaded, Store, within};
 use fendle_core::odds::Value;
 use fendle_core::simulate::Policy;
 
-use crate::common::{Dice, MOVES, Map, budget, loaded, seeds};
+use crate::common::{self, Dice, MOVES, Map, budget, loaded, seeds};
 
 /// Goes round until no value changes by more than doubles can tell.
 fn settled(mut values: Vec<f64>, round: impl Fn(&[f64]) -> Vec<f64>) -> Vec<f64> {
@@ -15,7 +15,7 @@ fn settled(mut values: Vec<f64>, round: impl Fn(&[f64]) -> Vec<f64>) -> Vec<f64>
         let next = round(&values);
         let far = values.iter().zip(&next).map(|(a, b)| (a - b).abs()).fold(0.0, f64::max);
         values = next;
-        if far < 1e-15 {
+        if far < 1e-14 {
             return values;
         }
     }
@@ -111,20 +111,16 @@ fn holds(value: &Value, exact: f64, text: &str) {
     assert!(high - low < 1e-6, "{low}..{high} says little: {text}");
 }
 
-fn each_map(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Map, &str)) {
-    for seed in crate::common::seeds(seeds) {
-        let map = Map::any(&mut Dice::new(seed), true);
-        ask(&map, &map.model());
-    }
+/// Calls `ask` with some maps with chance, their models, and their levels.
+fn each_map(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Map, &str, &mut Store, Loaded)) {
+    common::each_map(seeds, true, |map, store, level| ask(map, &map.model(), store, level));
 }
 
 #[test]
 fn odds_are_what_going_round_and_round_settles_at() {
     let (mut between, mut sure) = (0, 0);
-    each_map(1000..1120, |map, text| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let found = ask(&store, &level, odds::How::default(), &budget()).expect("an answer").found;
+    each_map(1000..1120, |map, text, store, level| {
+        let found = ask(store, &level, odds::How::default(), &budget()).expect("an answer").found;
         let best = chance(map, Wanted::Most);
         holds(found.best_probability.as_ref().expect("there is a goal"), best[0], text);
         assert_eq!(found.possible, Some(winnable(map)[0]), "{text}");
@@ -161,10 +157,8 @@ fn odds_are_what_going_round_and_round_settles_at() {
 #[test]
 fn spaces_with_chance_hold_what_the_map_holds() {
     let mut draws = 0;
-    each_map(1120..1260, |map, text| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let c = explore(&store, &level, How::default(), &budget()).expect("an answer").found.counts;
+    each_map(1120..1260, |map, text, store, level| {
+        let c = explore(store, &level, How::default(), &budget()).expect("an answer").found.counts;
         let (met, can) = (reached(map), winnable(map));
         let there = || (0..map.len()).filter(|at| met[*at]);
         assert_eq!(c.states, there().count() as u64, "{text}");
@@ -196,9 +190,7 @@ fn spaces_with_chance_hold_what_the_map_holds() {
 
 #[test]
 fn the_next_moves_are_valued_move_by_move() {
-    each_map(1260..1320, |map, text| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+    each_map(1260..1320, |map, text, _, level| {
         let ruined = |at: usize| f64::from(u8::from(!map.won[at]));
         let mut win: Vec<f64> = (0..map.len()).map(|at| is_won(map, at)).collect();
         let bad = |at: usize| if map.allowed(at).is_empty() { ruined(at) } else { 0.0 };
@@ -281,7 +273,7 @@ fn best_moves_keep_the_best_chance_and_plays_are_valued_by_it() {
 fn random_games_are_won_as_often_as_they_should_be() {
     const PLAYS: u64 = 1_000;
     let mut played = 0;
-    each_map(1400..1500, |map, text| {
+    each_map(1400..1500, |map, text, store, level| {
         // Games that go round for ever take long.
         let ends = |at: usize| f64::from(u8::from(map.allowed(at).is_empty()));
         let at_end = settled((0..map.len()).map(ends).collect(), |v| round(map, v, Wanted::Any, ends));
@@ -289,10 +281,8 @@ fn random_games_are_won_as_often_as_they_should_be() {
             return;
         }
         played += 1;
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
         let how = odds::How { plays: Some(PLAYS), policies: vec![Policy::Random], ..odds::How::default() };
-        let found = ask(&store, &level, how, &budget()).expect("an answer").found;
+        let found = ask(store, &level, how, &budget()).expect("an answer").found;
         let [estimate] = &found.estimates[..] else { panic!("one policy, one estimate: {text}") };
         let exact = chance(map, Wanted::Any)[0];
         let share = estimate.won as f64 / PLAYS as f64;

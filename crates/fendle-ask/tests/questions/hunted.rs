@@ -96,21 +96,22 @@ fn walks_are_hunted_as_they_are_looked_through() {
 fn yards_are_hunted_as_they_are_looked_through() {
     const SHOVE: &str = include_str!("../../../../models/shove.fendle");
     let (mut solved, mut unsolved, mut cut) = (0, 0, 0);
-    for seed in seeds(0..20) {
+    for seed in seeds(0..30) {
         let mut dice = Dice::new(seed);
         let (rows, cols) = (3 + dice.below(2), 3 + dice.below(2));
         let mut cells: Vec<char> =
-            (0..rows * cols).map(|_| if dice.below(12) == 0 { 'H' } else { '.' }).collect();
-        if !(1..rows - 1).any(|r| (1..cols - 1).any(|c| cells[r * cols + c] == '.')) {
+            (0..rows * cols).map(|_| if dice.below(7) == 0 { 'H' } else { '.' }).collect();
+        // Room inside for a barge and the agent.
+        let inside =
+            |at: &usize| (1..rows - 1).contains(&(at / cols)) && (1..cols - 1).contains(&(at % cols));
+        if (0..cells.len()).filter(|at| inside(at) && cells[*at] == '.').count() < 2 {
             continue;
         }
         let mut put = |what: char| {
             loop {
                 let at = dice.below(cells.len());
-                let (row, col) = (at / cols, at % cols);
                 // A barge at the rim stays there.
-                let rim = row == 0 || row + 1 == rows || col == 0 || col + 1 == cols;
-                if cells[at] == '.' && !(what == 'o' && rim) {
+                if cells[at] == '.' && (what != 'o' || inside(&at)) {
                     cells[at] = what;
                     return;
                 }

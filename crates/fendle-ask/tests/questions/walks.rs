@@ -13,10 +13,10 @@ use fendle_ask::review::review;
 use fendle_ask::solve::solve;
 use fendle_ask::trace::trace;
 use fendle_ask::why::{Reason, one_position};
-use fendle_ask::{End, Store};
+use fendle_ask::{End, Loaded, Store};
 use fendle_core::space::Class;
 
-use crate::common::{Dice, MOVES, Map, budget, loaded, seeds};
+use crate::common::{self, Dice, MOVES, Map, budget, loaded, seeds};
 
 /// What the map itself says.
 struct Look {
@@ -86,20 +86,15 @@ impl Look {
     }
 }
 
-/// Calls `ask` with some maps without chance.
-fn each_map(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Map, &Look)) {
-    for seed in crate::common::seeds(seeds) {
-        let map = Map::any(&mut Dice::new(seed), false);
-        ask(&map, &Look::at(&map));
-    }
+/// Calls `ask` with some maps without chance, what they say themselves, and their levels.
+fn each_map(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Map, &Look, &mut Store, Loaded)) {
+    common::each_map(seeds, false, |map, store, level| ask(map, &Look::at(map), store, level));
 }
 
 #[test]
 fn spaces_hold_what_the_map_holds() {
-    each_map(0..150, |map, look| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let answer = explore(&store, &level, How::default(), &budget()).expect("an answer");
+    each_map(0..150, |map, look, store, level| {
+        let answer = explore(store, &level, How::default(), &budget()).expect("an answer");
         let c = &answer.found.counts;
         let text = map.model();
         assert_eq!(c.states, look.reached().count() as u64, "{text}");
@@ -130,10 +125,8 @@ fn spaces_hold_what_the_map_holds() {
 
 #[test]
 fn solutions_are_the_first_shortest_ways() {
-    each_map(150..300, |map, look| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let answer = solve(&store, &level, Promise::Best, &budget(), None).expect("an answer");
+    each_map(150..300, |map, look, store, level| {
+        let answer = solve(store, &level, Promise::Best, &budget(), None).expect("an answer");
         // Of all moves that come nearer the first one, at each landing.
         let mut want = vec![];
         let mut at = 0;
@@ -178,10 +171,8 @@ fn ways(map: &Map, look: &Look, at: usize, on_way: &mut Vec<usize>) -> Option<u6
 #[test]
 fn solutions_are_counted() {
     let (mut endless, mut several) = (0, 0);
-    each_map(300..450, |map, look| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
-        let found = count_solutions(&store, &level, &budget()).expect("an answer").found;
+    each_map(300..450, |map, look, store, level| {
+        let found = count_solutions(store, &level, &budget()).expect("an answer").found;
         let text = map.model();
         assert_eq!((found.won, found.moves), (look.count(Class::Goal), look.far[0]), "{text}");
         let ended = look.count(Class::Lost) + look.count(Class::Stuck);
@@ -210,11 +201,9 @@ fn solutions_are_counted() {
 #[test]
 fn structure_is_what_taking_landings_away_shows() {
     let mut passed = 0;
-    each_map(450..600, |map, look| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+    each_map(450..600, |map, look, store, level| {
         let how = How { structure: Some(true), ..How::default() };
-        let found = explore(&store, &level, how, &budget()).expect("an answer").found;
+        let found = explore(store, &level, how, &budget()).expect("an answer").found;
         let parts = found.structure.expect("it was asked for").0.expect("a small space");
         let s = &parts.structure;
         let text = map.model();
@@ -295,7 +284,7 @@ fn structure_is_what_taking_landings_away_shows() {
 
 #[test]
 fn every_landing_is_told_why() {
-    each_map(600..660, |map, look| {
+    each_map(600..660, |map, look, _, _| {
         let text = map.model();
         for at in look.reached() {
             let mut store = Store::default();
@@ -330,20 +319,17 @@ fn every_landing_is_told_why() {
 
 #[test]
 fn conditions_are_found_where_they_hold_first() {
-    each_map(660..720, |map, look| {
-        let mut store = Store::default();
-        let mut level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+    each_map(660..720, |map, look, store, mut level| {
         let text = map.model();
         for at in 0..map.len() {
             let condition = format!("at == {}", at + 1);
-            let found =
-                find(&mut store, &mut level, &condition, (Draws::Some, 0), &budget()).expect("an answer");
+            let found = find(store, &mut level, &condition, (Draws::Some, 0), &budget()).expect("an answer");
             assert_eq!(found.found.count, u64::from(look.depth[at].is_some()), "{condition}: {text}");
             assert_eq!(found.found.depth.map(|d| d as u32), look.depth[at], "{condition}: {text}");
             assert_eq!(found.end(), if look.depth[at].is_some() { End::Yes } else { End::No });
             for within in [0, 2, 5] {
                 let how = (within, Plays::Some, Draws::Some);
-                let near = near(&mut store, &mut level, &condition, how, &budget()).expect("an answer").found;
+                let near = near(store, &mut level, &condition, how, &budget()).expect("an answer").found;
                 let soon = look.depth[at].filter(|d| *d <= within);
                 assert_eq!(near.after, soon, "{condition} within {within}: {text}");
                 assert_eq!(near.first.is_empty(), soon.is_none_or(|d| d == 0), "{condition}: {text}");
@@ -352,7 +338,7 @@ fn conditions_are_found_where_they_hold_first() {
         for (word, class) in
             [("dead", Class::Dead), ("stuck", Class::Stuck), ("won", Class::Goal), ("lost", Class::Lost)]
         {
-            let found = find(&mut store, &mut level, word, (Draws::Some, 0), &budget()).expect("an answer");
+            let found = find(store, &mut level, word, (Draws::Some, 0), &budget()).expect("an answer");
             let some = look.reached().filter(|at| look.class[*at] == class);
             let depths: Vec<u32> = some.filter_map(|at| look.depth[at]).collect();
             assert_eq!(found.found.count, depths.len() as u64, "{word}: {text}");
@@ -420,12 +406,10 @@ fn plays_are_traced_and_reviewed_move_by_move() {
 
 #[test]
 fn graphs_are_cut_as_the_map_can_be() {
-    each_map(840..920, |map, look| {
-        let mut store = Store::default();
-        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+    each_map(840..920, |map, look, store, level| {
         let text = map.model();
         let cut = |keep| Cut { keep, around: None, rooms: false, most: 100 };
-        let of = |cut: &Cut| graph(&store, &level, cut, &budget()).expect("an answer").found;
+        let of = |cut: &Cut| graph(store, &level, cut, &budget()).expect("an answer").found;
         let all = of(&cut(Keep::All));
         assert_eq!(all.nodes.len(), look.reached().count(), "{text}");
         let fatal: usize = look.reached().map(|at| look.fatal(map, at).len()).sum();

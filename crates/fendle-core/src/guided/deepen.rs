@@ -337,6 +337,9 @@ pub fn deepen(
                 if first.load(Ordering::Relaxed) < number {
                     return Ok((None, u32::MAX, 0));
                 }
+                if counted.all.load(Ordering::Relaxed) > most {
+                    return Err(Limit::MaxStates);
+                }
                 let mut pace = Pace::new(watch);
                 let mut d = Diver::new(&p);
                 if !p.is_light {

@@ -76,7 +76,14 @@ fn charts(level: &Loaded, a: &Answer<Space>, which: ChartArg, theme: Theme) -> R
         }
         (Some(list), ChartArg::All | ChartArg::Distance) if !list.is_empty() => {
             let under = if a.found.counts.chance { "moves to a goal, if lucky" } else { "moves to a goal" };
-            let name = format!("{head}winnable states by distance");
+            // In a space that was cut something unseen may be nearer than what was seen.
+            let (known, c) = (list.iter().sum::<u64>(), &a.found.counts);
+            let all = c.goal + c.winnable;
+            let of = match known < all {
+                true => format!(", where it is known: {} of {}", grouped(known), grouped(all)),
+                false => String::new(),
+            };
+            let name = format!("{head}winnable states by distance{of}");
             out.push(columns(&name, under, &by_depth(list, COLUMNS), (wide, HEIGHT), theme));
         }
         _ => {}
