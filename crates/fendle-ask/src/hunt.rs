@@ -164,9 +164,15 @@ impl<'b> Hunt<'b> {
         }
         self.search(&mut relaxed);
         if self.out.limit.is_none() {
-            self.out.limit = self.budget.stopped();
+            let is_spent = self.is_spent() && !self.is_settled();
+            self.out.limit = self.budget.stopped().or(is_spent.then_some(Limit::MaxStates));
         }
         self.out
+    }
+
+    /// Whether all states that were asked for have been seen.
+    fn is_spent(&self) -> bool {
+        self.limits().max_states == 0
     }
 
     /// What is left of the states that were asked for.
@@ -176,9 +182,14 @@ impl<'b> Hunt<'b> {
     }
 
     fn is_done(&self) -> bool {
+        self.is_settled() || self.out.limit.is_some() || self.is_spent()
+    }
+
+    /// Whether all that was asked is known.
+    fn is_settled(&self) -> bool {
         let has = self.out.route.is_some();
-        let stopped = self.out.limit.is_some() || self.out.fault.is_some();
-        self.out.least.is_none() || stopped || has && (self.promise == Promise::Any || self.is_proved())
+        let is_enough = has && (self.promise == Promise::Any || self.is_proved());
+        self.out.least.is_none() || self.out.fault.is_some() || is_enough
     }
 
     fn is_proved(&self) -> bool {

@@ -156,6 +156,7 @@ pub fn solve(
             found.verdict = "solvable";
             found.if_lucky = !game.is_sure() || game.starts.len() > 1;
             found.take(level, &played);
+            found.shortest = true;
             found.begins_at = begins_at(game, &found.positions);
             found.words = "replayed by the reference executor".into();
             found.least = Some(found.moves.unwrap_or(0) as u32);
@@ -195,7 +196,6 @@ pub fn solve(
         found.verdict = "solvable";
         found.if_lucky = true;
         found.by_play = Some(by);
-        found.shortest = false;
         found.words = format!("the search for a shortest way was stopped by {}", budget.words(by));
         found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": true, "shortest": false});
         found.positions = example.1.iter().map(|s| Position::new(b, s)).collect();
@@ -224,7 +224,7 @@ pub(crate) fn nothing_found(level: &Loaded) -> Solved {
         kept: None,
         by_play: None,
         least: None,
-        shortest: true,
+        shortest: false,
         counting: None,
         tried: vec![],
     }

@@ -412,3 +412,26 @@ fn threads_change_nothing_of_what_can_be_known() {
         }
     }
 }
+
+#[test]
+fn large_boards_keep_the_limit_of_states_in_every_search() {
+    let slide = "model = 'slide'\nvalues.target = '''\n1 2 3 4\n5 6 7 8\n9 10 11 12\n13 14 15 .\n'''\n[[level]]\nname = 'deck'\n\
+        start.tile = '''\n11 15 4 8\n3 . 9 1\n7 2 14 5\n6 13 12 10\n'''\n";
+    let shove = "model = 'shove'\n[[level]]\nname = 'yard'\nstart.yard = '''\n........\n.A.o..o.\n.o.H.H..\n...o.o_.\n.___H._.\n........\n'''\n";
+    let dir = dir_with(&[("deck.toml", slide), ("yard.toml", shove)]);
+    for file in ["deck.toml", "yard.toml"] {
+        for most in [1u64, 10, 1_000, 20_000] {
+            for more in [&[][..], &["--any"], &["--shortest"]] {
+                let most_text = most.to_string();
+                let args =
+                    [&["solve", file, "--max-states", &most_text, "--format", "json"][..], more].concat();
+                let v = fendle(dir.path(), &args).json();
+                let seen = v["states"].as_u64().unwrap_or_else(|| panic!("{args:?}: {v}"));
+                assert!(seen <= most, "{args:?}: {seen} states");
+                assert!(v["verdict"] != "unsolvable", "{args:?}: {v}");
+                // A proved shortest one takes more than a little.
+                assert!(v["moves"].is_number() || v["shortest"] == false, "{args:?}: {v}");
+            }
+        }
+    }
+}

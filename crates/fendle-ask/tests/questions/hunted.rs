@@ -68,6 +68,7 @@ fn each_hunt(level: &Loaded, text: &str) -> (bool, u32) {
         for most in [1, 2, 3, 5, 8, 13, 30, 80, 200, 1_000] {
             let found = hunted(level, promise, Some(most));
             let text = format!("{promise:?}, {most} states: {text}");
+            assert!(found.states <= most, "{} states: {text}", found.states);
             let moves = checked(level, &found, shortest, &text);
             if found.limit.is_none() && promise != Promise::Any {
                 assert_eq!((moves, found.least), (shortest, shortest), "no limit, no doubt: {text}");

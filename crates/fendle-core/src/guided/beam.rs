@@ -5,7 +5,7 @@ use rayon::prelude::*;
 use super::best::expand;
 use super::ground::{Ground, Reach, Request};
 use super::{Found, MET_BYTES, Met, Steps, scouts};
-use crate::limits::{Limits, Progress, Watch};
+use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::model::Stopped;
 use crate::numbers::Random;
 use crate::space::id::hash;
@@ -79,6 +79,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         let mut list: Vec<(u64, u32, u32)> = vec![];
         let mut parent = 0u32;
         let mut goal = None;
+        let mut is_full = false;
         let mut parents: Vec<u32> = vec![];
         for (part, (counts, reach)) in ends.into_iter().zip(&reaches).enumerate() {
             let counts = match counts {
@@ -92,7 +93,10 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
                     if r.goal && goal.is_none() {
                         goal = Some((parent, r.label));
                     }
-                    if met.insert(hash(&reach.states[i * words..(i + 1) * words])) {
+                    let hash = hash(&reach.states[i * words..(i + 1) * words]);
+                    if met.len() as u64 >= limits.max_states {
+                        is_full |= !met.contains(&hash);
+                    } else if met.insert(hash) {
                         let score = u64::from(wide.least) * u64::from(r.least)
                             + u64::from(wide.guess) * u64::from(r.guess);
                         let few = if wide.many { 1023 - u64::from(n.min(1023)) } else { 0 };
@@ -108,6 +112,11 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         if let Some((parent, label)) = goal {
             found.cost = layers.len() as u32;
             found.steps = Some(steps(&layers, parent, label));
+            return found;
+        }
+        if is_full {
+            found.states = met.len() as u64;
+            found.limit = Some(Limit::MaxStates);
             return found;
         }
         let mut order: Vec<u32> = (0..list.len() as u32).collect();

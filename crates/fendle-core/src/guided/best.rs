@@ -149,8 +149,9 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         Ok(looked) => looked,
         Err(found) => return found,
     };
+    let most = limits.max_states.clamp(1, u64::from(u32::MAX >> 1)) as usize;
     let mut s = Search {
-        table: StateTable::new(layout, u32::MAX as usize >> 1),
+        table: StateTable::new(layout, most),
         nodes: vec![],
         queues: vec![],
         first: 0,
@@ -259,7 +260,9 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
                         continue;
                     }
                     let Some((number, new)) = s.table.insert(state, hash(state)) else {
-                        found.limit = Some(Limit::TableFull);
+                        let by_wish = most as u64 >= limits.max_states;
+                        found.limit = Some(if by_wish { Limit::MaxStates } else { Limit::TableFull });
+                        found.states = s.nodes.len() as u64;
                         return found;
                     };
                     if new {

@@ -128,18 +128,27 @@ struct Diver<'p> {
     /// The least sum above the limit that was met.
     next: u32,
     looked: u64,
-    /// How many were not told yet to those who count for all.
-    untold: u64,
+    /// How many more may be looked at before more are asked for.
+    granted: u64,
 }
 
-/// Positions that all threads look at together.
-struct Counted {
-    all: AtomicU64,
+/// Positions that all threads together may look at.
+struct Allowance {
+    given: AtomicU64,
     most: u64,
 }
 
-/// So many positions are counted at once.
-const TOLD: u64 = 128;
+/// So many positions are granted at once.
+const GRANT: u64 = 128;
+
+impl Allowance {
+    /// Some more positions, none of them beyond what is allowed.
+    fn grant(&self) -> Result<u64, Limit> {
+        let more = |given: u64| (given < self.most).then(|| self.most.min(given + GRANT));
+        let before = self.given.fetch_update(Ordering::Relaxed, Ordering::Relaxed, more);
+        before.map(|before| GRANT.min(self.most - before)).map_err(|_| Limit::MaxStates)
+    }
+}
 
 impl<'p> Diver<'p> {
     fn new(p: &'p Prepared<'p>) -> Diver<'p> {
@@ -168,26 +177,19 @@ impl<'p> Diver<'p> {
             path: vec![],
             next: u32::MAX,
             looked: 0,
-            untold: 0,
+            granted: 0,
         }
     }
 
     /// Counts a position that is looked at.
     #[inline]
-    fn count(&mut self, counted: &Counted) -> Result<(), Limit> {
-        self.looked += 1;
-        self.untold += 1;
-        if self.untold < TOLD {
-            return Ok(());
+    fn count(&mut self, allowance: &Allowance) -> Result<(), Limit> {
+        if self.granted == 0 {
+            self.granted = allowance.grant()?;
         }
-        self.tell(counted)
-    }
-
-    /// Tells what was counted.
-    fn tell(&mut self, counted: &Counted) -> Result<(), Limit> {
-        let all = counted.all.fetch_add(self.untold, Ordering::Relaxed) + self.untold;
-        self.untold = 0;
-        if all > counted.most { Err(Limit::MaxStates) } else { Ok(()) }
+        self.granted -= 1;
+        self.looked += 1;
+        Ok(())
     }
 
     /// Takes a way; false where no goal can be reached behind it. It has to be taken back all the same.
@@ -254,7 +256,7 @@ impl<'p> Diver<'p> {
         paid: u32,
         limit: u32,
         last: Option<u32>,
-        (pace, counted): (&mut Pace, &Counted),
+        (pace, allowance): (&mut Pace, &Allowance),
     ) -> Result<bool, Limit> {
         let from = self.stack.len();
         let p = self.p;
@@ -273,14 +275,14 @@ impl<'p> Diver<'p> {
         for i in from..self.stack.len() {
             let way = self.stack[i];
             let mut old = [0; 8];
-            self.count(counted)?;
+            self.count(allowance)?;
             let open = self.take(way, &mut old);
             if open {
                 let all = paid + 1 + self.sum;
                 if all <= limit {
                     self.path.push(way);
                     if p.task.is_goal(&self.values)
-                        || self.dive(paid + 1, limit, Some(way), (pace, counted))?
+                        || self.dive(paid + 1, limit, Some(way), (pace, allowance))?
                     {
                         return Ok(true);
                     }
@@ -294,6 +296,42 @@ impl<'p> Diver<'p> {
         self.stack.truncate(from);
         Ok(false)
     }
+
+    /// Looks at all ways of a length up to `limit` that begin like this one; true when one leads to a goal.
+    fn follow(
+        &mut self,
+        share: &[u32],
+        limit: u32,
+        watch: &dyn Watch,
+        allowance: &Allowance,
+    ) -> Result<bool, Limit> {
+        self.count(allowance)?;
+        if !self.p.is_light {
+            self.sum = self.judge.says(&self.values).least.unwrap_or(0);
+        }
+        for (depth, &way) in share.iter().enumerate() {
+            let open = self.take(way, &mut [0; 8]);
+            let all = depth as u32 + 1 + self.sum;
+            if !open || all > limit {
+                self.next = if open { all } else { u32::MAX };
+                return Ok(false);
+            }
+            self.path.push(way);
+        }
+        let mut pace = Pace::new(watch);
+        Ok(self.p.task.is_goal(&self.values)
+            || self.dive(share.len() as u32, limit, share.last().copied(), (&mut pace, allowance))?)
+    }
+}
+
+/// What came of one beginning.
+#[derive(Default)]
+struct Found {
+    path: Option<Vec<u32>>,
+    /// The least sum above the limit that was met.
+    next: Option<u32>,
+    looked: u64,
+    stopped: Option<Limit>,
 }
 
 /// Looks for a shortest way of an exact puzzle (see [`Task::exact`]). `rose` is told each bound that is proved. Stops when the bound reaches
@@ -323,7 +361,7 @@ pub fn deepen(
     limit = limit.max(1);
     drop(root);
     let shares = shares(&p);
-    let counted = Counted { all: AtomicU64::new(0), most };
+    let allowance = Allowance { given: AtomicU64::new(0), most };
     loop {
         out.least = Some(limit);
         rose(limit);
@@ -331,51 +369,34 @@ pub fn deepen(
             return out;
         }
         let first = AtomicUsize::new(usize::MAX);
-        type Found = Result<(Option<Vec<u32>>, u32, u64), Limit>;
-        let parts: Vec<Found> = (shares.par_iter().enumerate())
-            .map(|(number, share)| {
-                if first.load(Ordering::Relaxed) < number {
-                    return Ok((None, u32::MAX, 0));
-                }
-                if counted.all.load(Ordering::Relaxed) > most {
-                    return Err(Limit::MaxStates);
-                }
-                let mut pace = Pace::new(watch);
-                let mut d = Diver::new(&p);
-                if !p.is_light {
-                    d.sum = d.judge.says(&d.values).least.unwrap_or(0);
-                }
-                let mut old = [0; 8];
-                for (depth, &way) in share.iter().enumerate() {
-                    let open = d.take(way, &mut old);
-                    let all = depth as u32 + 1 + d.sum;
-                    if !open || all > limit {
-                        return Ok((None, if open { all } else { u32::MAX }, 1));
-                    }
-                    d.path.push(way);
-                }
-                let paid = share.len() as u32;
-                let won = p.task.is_goal(&d.values)
-                    || d.dive(paid, limit, share.last().copied(), (&mut pace, &counted))?;
-                d.tell(&counted)?;
-                if won {
-                    first.fetch_min(number, Ordering::Relaxed);
-                }
-                Ok((won.then_some(d.path), d.next, d.looked))
-            })
-            .collect();
-        let mut next = u32::MAX;
+        let follow = |(number, share): (usize, &Vec<u32>)| {
+            if first.load(Ordering::Relaxed) < number {
+                return Found::default();
+            }
+            let mut diver = Diver::new(&p);
+            let won = diver.follow(share, limit, watch, &allowance);
+            // What was granted and not needed is for others.
+            allowance.given.fetch_sub(diver.granted, Ordering::Relaxed);
+            if won == Ok(true) {
+                first.fetch_min(number, Ordering::Relaxed);
+            }
+            Found {
+                path: (won == Ok(true)).then_some(diver.path),
+                next: (diver.next < u32::MAX).then_some(diver.next),
+                looked: diver.looked,
+                stopped: won.err(),
+            }
+        };
+        let parts: Vec<Found> = shares.par_iter().enumerate().map(follow).collect();
+        let mut next = None;
         let mut path = None;
         // What lies behind the first way in order may have been left out: it is not counted.
         for part in parts {
-            match part {
-                _ if path.is_some() => {}
-                Err(stopped) => out.limit = Some(stopped),
-                Ok((found, above, looked)) => {
-                    next = next.min(above);
-                    out.looked += looked;
-                    path = path.or(found);
-                }
+            if path.is_none() {
+                out.limit = out.limit.or(part.stopped);
+                out.looked += part.looked;
+                next = next.into_iter().chain(part.next).min();
+                path = part.path;
             }
         }
         if let (Some(path), true) = (path, out.limit.is_none()) {
@@ -385,10 +406,10 @@ pub fn deepen(
         if out.limit.is_some() {
             return out;
         }
-        if next == u32::MAX {
+        let Some(next) = next else {
             out.least = None;
             return out;
-        }
+        };
         limit = next;
     }
 }

@@ -5,7 +5,7 @@
 
 use super::ground::{Ground, Reach, Request};
 use super::{Found, MET_BYTES, Met};
-use crate::limits::{Limits, Progress, Watch};
+use crate::limits::{Limit, Limits, Progress, Watch};
 use crate::numbers::Random;
 use crate::space::id::hash;
 
@@ -60,6 +60,11 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         reach.clear();
         let known = |state: &[u64]| met.contains(&hash(state)).then_some((0, 0));
         let wanted = Request { met: &known, guess: dive.prefer == Prefer::Near };
+        if found.states >= limits.max_states {
+            found.limit = Some(Limit::MaxStates);
+            return found;
+        }
+        found.states += 1;
         if let Err(stopped) = scout.reach(&state, wanted, &mut reach) {
             return found.stopped(stopped);
         }
@@ -79,10 +84,14 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
                 Prefer::Near => u64::from(r.guess + r.least),
                 Prefer::Few | Prefer::Many => {
                     beyond.clear();
+                    if found.states >= limits.max_states {
+                        found.limit = Some(Limit::MaxStates);
+                        return found;
+                    }
+                    found.states += 1;
                     if let Err(stopped) = scout.reach(next, wanted, &mut beyond) {
                         return found.stopped(stopped);
                     }
-                    found.states += 1;
                     let n = beyond.list.len() as u64;
                     // A state without a move is no way on, unless it is won.
                     if n == 0 {
@@ -102,7 +111,6 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         }
         level.open.sort_unstable_by_key(|o| std::cmp::Reverse(o.0));
         stack.push(level);
-        found.states += 1;
         asked += 1;
         if asked.is_multiple_of(256) {
             let bytes = met.len() as u64 * MET_BYTES;

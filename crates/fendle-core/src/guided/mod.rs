@@ -87,11 +87,9 @@ impl Found {
         }
     }
 
-    /// Asks the watch and the limits; `bytes` are those that the search takes.
+    /// Asks the watch and the limit of memory; `bytes` are those that the search takes.
     fn limited(&self, progress: &Progress, limits: &Limits, watch: &dyn Watch) -> Option<Limit> {
-        (watch.look(progress))
-            .or((progress.bytes > limits.memory_bytes).then_some(Limit::Memory))
-            .or((progress.states >= limits.max_states).then_some(Limit::MaxStates))
+        watch.look(progress).or((progress.bytes > limits.memory_bytes).then_some(Limit::Memory))
     }
 }
 
