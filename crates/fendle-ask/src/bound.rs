@@ -2,7 +2,7 @@
 
 use fendle_core::Limit;
 use fendle_core::numbers::counted;
-use fendle_core::relaxed::bounds::NoWay;
+use fendle_core::relaxed::bounds::{Judge, NoWay};
 use fendle_core::relaxed::cache::{name_of, read, table_name, write};
 use fendle_core::relaxed::choose::{self, Effort};
 use fendle_core::relaxed::pattern::{Counts, FAR, NEVER};
@@ -191,6 +191,47 @@ pub fn alone_words(part: &[String], wants: &str) -> String {
     format!("{} alone cannot get where {wants} wants {it}", part.join(" and "))
 }
 
+impl Bounded {
+    /// Takes what each relaxed puzzle says of a position, and what they say together.
+    fn take_parts(&mut self, relaxed: &Relaxed, judge: &mut Judge<'_>, position: &[i32]) {
+        let (task, bounds) = (&relaxed.task, &relaxed.bounds);
+        for (t, table) in bounds.tables.iter().enumerate() {
+            let here = judge.greatest(t, position);
+            self.parts.push(ShownPuzzle {
+                about: pattern_words(task, &table.pattern),
+                positions: table.positions(),
+                bytes: table.bytes(),
+                counts: if table.pattern.counts == Counts::Own { "own moves" } else { "moves" },
+                here: (here != NEVER).then_some(here.into()),
+                most: table.most.into(),
+                no_way: table.never,
+            });
+        }
+        let need = |n: u32| counted(n.into(), "move", "moves");
+        for (number, sum) in bounds.sums.iter().enumerate() {
+            let all = judge.sum(number, position);
+            self.sum = self.sum.max(all);
+            for a in &sum.assigns {
+                let assign = &bounds.assigns[*a];
+                let things = counted(assign.to.len() as u64, "thing", "things");
+                let kind = &task.kinds[assign.kind as usize].name;
+                self.words.push(format!("{things} of {kind}, each to a place of its own"));
+            }
+            let parts = sum.tables.len() + sum.assigns.len();
+            if let Some(all) = all.filter(|_| parts > 0) {
+                let add = if parts > 1 { ", added up: no move is counted twice" } else { "" };
+                self.words.push(format!("moves of these things alone: {}{add}", need(all)));
+            }
+        }
+        for part in self.parts.iter().filter(|p| p.counts == "moves") {
+            if let Some(here) = part.here.filter(|n| Some(*n) == self.least && *n > 0) {
+                let more = if here == u32::from(FAR) { " or more" } else { "" };
+                self.words.push(format!("{} alone: {}{more}", part.about, need(here)));
+            }
+        }
+    }
+}
+
 /// What relaxed puzzles say of the position of a level.
 ///
 /// # Errors
@@ -240,47 +281,7 @@ pub fn bound(level: &Loaded, effort: Effort, budget: &Budget) -> Result<Answer<B
     if out.won {
         out.least = Some(0);
     }
-    for (t, table) in bounds.tables.iter().enumerate() {
-        let here = judge.greatest(t, &b.position);
-        out.parts.push(ShownPuzzle {
-            about: pattern_words(task, &table.pattern),
-            positions: table.positions(),
-            bytes: table.bytes(),
-            counts: if table.pattern.counts == Counts::Own { "own moves" } else { "moves" },
-            here: (here != NEVER).then_some(here.into()),
-            most: table.most.into(),
-            no_way: table.never,
-        });
-    }
-    let need = |n: u32| counted(n.into(), "move", "moves");
-    for sum in 0..bounds.sums.len() {
-        let all = judge.sum(sum, &b.position);
-        out.sum = out.sum.max(all);
-        let s = &bounds.sums[sum];
-        for a in &s.assigns {
-            let assign = &bounds.assigns[*a];
-            let kind = &task.kinds[assign.kind as usize];
-            out.words.push(format!(
-                "{} of {}, each to a place of its own",
-                counted(assign.to.len() as u64, "thing", "things"),
-                kind.name
-            ));
-        }
-        if let (Some(all), true) = (all, s.tables.len() + s.assigns.len() > 0) {
-            let add = if s.tables.len() + s.assigns.len() > 1 {
-                ", added up: no move is counted twice"
-            } else {
-                ""
-            };
-            out.words.push(format!("moves of these things alone: {}{add}", need(all)));
-        }
-    }
-    for part in out.parts.iter().filter(|p| p.counts == "moves") {
-        if let Some(here) = part.here.filter(|n| Some(*n) == out.least && *n > 0) {
-            let more = if here == u32::from(FAR) { " or more" } else { "" };
-            out.words.push(format!("{} alone: {}{more}", part.about, need(here)));
-        }
-    }
+    out.take_parts(&relaxed, &mut judge, &b.position);
     if let Some((body, _)) = &b.model.bound {
         let here = fendle_lang::run::Eval::new(b).value_in(body, &b.position).unwrap_or(0);
         out.declared = Some((here, relaxed.declared));

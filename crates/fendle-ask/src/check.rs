@@ -21,7 +21,7 @@ use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, End, Trouble, Verdict};
 use crate::budget::Budget;
-use crate::find::holding;
+use crate::find::{Held, holding};
 use crate::load::{Begin, Loaded, Provider, Source, Store, Want, load_source};
 use crate::numbers::{Numbers, numbers};
 use fendle_core::numbers::{counted, grouped};
@@ -488,11 +488,11 @@ impl Checking<'_> {
         let Ok(found) = explore(game, self.limits(OVERLAP_STATES), false, &**self.budget) else {
             return "never: the start breaks the model".into();
         };
-        let (marked, stopped) = match holding(game, &found, &body, self.budget) {
+        let Held { marked, limit: stopped, .. } = match holding(game, &found, (&body, u32::MAX), self.budget)
+        {
             Ok(found) => found,
             Err(_) => return "never: the law breaks the model".into(),
         };
-        // Where the space was not seen whole what can still be won is not known of every state.
         let nearest = (0..found.space.levels_len())
             .find_map(|depth| found.space.level(depth).find(|id| marked.has(*id)).map(|id| (depth, id)));
         if let Some((depth, id)) = nearest {

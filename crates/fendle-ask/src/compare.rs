@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use fendle_core::shape::{Difference, Likeness, likeness};
-use fendle_core::{Exploration, Explored, Limit, Pace, StateId};
+use fendle_core::{Class, Exploration, Explored, Limit, Pace, StateId};
 use serde::{Serialize, Serializer};
 use serde_json::json;
 
@@ -41,16 +41,16 @@ impl Only {
 pub struct Matched {
     /// States in both.
     pub states_in_both: u64,
-    /// Of these, with another status.
+    /// Of these, with another status, where both are known.
     pub other_status: u64,
-    /// States in the first only.
-    pub states_only_in_first: Only,
-    /// States in the second only.
-    pub states_only_in_second: Only,
-    /// Edges between states of both, in the first only.
-    pub edges_only_in_first: Only,
-    /// Edges between states of both, in the second only.
-    pub edges_only_in_second: Only,
+    /// States in the first only; not known where not everything of the second was seen.
+    pub states_only_in_first: Option<Only>,
+    /// States in the second only; not known where not everything of the first was seen.
+    pub states_only_in_second: Option<Only>,
+    /// Edges between states of both, in the first only; known where states are.
+    pub edges_only_in_first: Option<Only>,
+    /// Edges between states of both, in the second only; known where states are.
+    pub edges_only_in_second: Option<Only>,
 }
 
 /// One of the two levels.
@@ -149,8 +149,7 @@ pub fn compare(
     needs_known(second, "compare")?;
     let a = searched_whole(store, first, &first.game, budget)?;
     let b = searched_whole(store, second, &second.game, budget)?;
-    let seen = |x: &Explored| x.counts.limit.or(x.counts.cut.then_some(Limit::SetAside));
-    let mut limit = seen(&a).or(seen(&b));
+    let mut limit = not_seen(&a).or(not_seen(&b));
     let shapes = match limit {
         Some(_) => Shapes::NotSeen,
         None => match likeness(&a.space, &b.space, BUDGET, budget) {
@@ -183,6 +182,11 @@ pub fn compare(
     Ok(Answer::new(Asked::of(first), holds, found).stopped(limit, budget).took(budget, states))
 }
 
+/// Why not everything of a space was seen, where that is so.
+fn not_seen(space: &Explored) -> Option<Limit> {
+    space.counts.limit.or(space.counts.cut.then_some(Limit::SetAside))
+}
+
 /// Every state as it is written, with its number.
 fn written(level: &Loaded, found: &Explored, pace: &mut Pace<'_>) -> Result<HashMap<String, StateId>, Limit> {
     let (game, space) = (&level.game, &found.space);
@@ -207,6 +211,8 @@ fn matched(
     }
     let mut pace = Pace::new(budget);
     let (wa, wb) = (written(a, fa, &mut pace)?, written(b, fb, &mut pace)?);
+    // What lies beyond a limit may be there all the same.
+    let (known_a, known_b) = (not_seen(fa).is_none(), not_seen(fb).is_none());
     let only = |x: &HashMap<String, StateId>, y: &HashMap<String, StateId>| {
         Only::of(x.keys().filter(|k| !y.contains_key(*k)).cloned().collect())
     };
@@ -231,13 +237,16 @@ fn matched(
     let edges_only = |x: &HashSet<(usize, usize)>, y: &HashSet<(usize, usize)>| {
         Only::of(x.difference(y).map(|(f, t)| format!("{} -> {}", pairs[*f].0, pairs[*t].0)).collect())
     };
-    let status = |p: &&Pair<'_>| fa.space.class(p.1) != fb.space.class(p.2);
+    let status = |p: &&Pair<'_>| {
+        let (a, b) = (fa.space.class(p.1), fb.space.class(p.2));
+        a != b && a != Class::Open && b != Class::Open
+    };
     Ok(Some(Matched {
         states_in_both: pairs.len() as u64,
         other_status: pairs.iter().filter(status).count() as u64,
-        states_only_in_first: only(&wa, &wb),
-        states_only_in_second: only(&wb, &wa),
-        edges_only_in_first: edges_only(&ea, &eb),
-        edges_only_in_second: edges_only(&eb, &ea),
+        states_only_in_first: known_b.then(|| only(&wa, &wb)),
+        states_only_in_second: known_a.then(|| only(&wb, &wa)),
+        edges_only_in_first: known_b.then(|| edges_only(&ea, &eb)),
+        edges_only_in_second: known_a.then(|| edges_only(&eb, &ea)),
     }))
 }

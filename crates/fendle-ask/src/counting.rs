@@ -26,6 +26,7 @@ use crate::solve::{CountedAs, Solved, by_kept, nothing_found, replayed, without_
 /// # Errors
 ///
 /// [`Trouble`] when nothing goes by that name, or the level is not of the kind that can be solved so.
+#[expect(clippy::too_many_lines, reason = "one part for each way in which the search can end")]
 pub fn solve_counting(
     store: &Store,
     level: &Loaded,

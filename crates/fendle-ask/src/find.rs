@@ -1,7 +1,9 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
+use std::cell::{Cell, RefCell};
+
 use fendle_core::graph::Transitions;
-use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId};
+use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId, Status, Worker};
 use fendle_lang::Game;
 use fendle_lang::check::alike::tells_apart;
 use fendle_lang::code::lower::with_condition;
@@ -175,7 +177,7 @@ pub fn find(
     let body = read(store, level, condition)?;
     let game = &level.game;
     let found = searched_by_number(store, level, game, budget)?;
-    let (mut marked, mut stopped) = holding(game, &found, &body, budget)?;
+    let Held { mut marked, limit: mut stopped, .. } = holding(game, &found, (&body, u32::MAX), budget)?;
     if before > 0 {
         match found.transitions(game, &budget.limits(), budget) {
             Ok(Some(transitions)) => {
@@ -286,18 +288,28 @@ impl Marked {
     }
 }
 
-/// The states in which the condition holds, and the limit that ended the asking.
-pub(crate) fn holding(
-    game: &Game,
-    found: &Explored,
-    body: &Body,
-    budget: &Budget,
-) -> Result<(Marked, Option<Limit>), Trouble> {
-    let b = &game.bound;
-    let space = &found.space;
-    let answer = |id: StateId, asked: Question| -> i64 {
+/// Answers what a condition asks of a state beside its values: from what a search found of it; where that is not decided, or the state was not
+/// seen, from the rules, as far as they tell it of one state.
+struct Answers<'a> {
+    game: &'a Game,
+    found: &'a Explored,
+    worker: RefCell<Box<dyn Worker + 'a>>,
+    /// Something was asked that is not known.
+    lacked: Cell<bool>,
+}
+
+impl<'a> Answers<'a> {
+    fn new(game: &'a Game, found: &'a Explored) -> Answers<'a> {
+        Answers { game, found, worker: RefCell::new(game.worker()), lacked: Cell::new(false) }
+    }
+
+    /// What is known of a state that was seen.
+    fn of(&self, id: StateId, asked: Question) -> Option<i64> {
+        let space = &self.found.space;
         let class = space.class(id);
-        i64::from(match asked {
+        let is = match asked {
+            Question::Depth => return Some(space.depth_of(id).into()),
+            _ if class == Class::Open => return self.by_rules(&space.state(id), asked),
             Question::Running => matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free),
             Question::Won => class == Class::Goal,
             Question::Lost => class == Class::Lost,
@@ -305,13 +317,70 @@ pub(crate) fn holding(
             Question::Stuck => class == Class::Stuck,
             Question::Dead => class == Class::Dead,
             Question::Winnable => class == Class::Winnable,
-            Question::Certain => space.is_certain(id),
-            Question::Depth => return space.depth_of(id).into(),
+            Question::Certain if space.is_certain(id) => true,
+            // Another way of playing may come by what was not seen.
+            Question::Certain if class == Class::Winnable && !self.found.counts.complete => return None,
+            Question::Certain => false,
+        };
+        Some(is.into())
+    }
+
+    /// What the rules tell of one packed state.
+    fn by_rules(&self, state: &[u64], asked: Question) -> Option<i64> {
+        let mut worker = self.worker.borrow_mut();
+        let status = worker.status(state).ok().filter(|s| *s != Status::Cut)?;
+        let runs = status == Status::Running;
+        let is = match asked {
+            Question::Running => runs,
+            Question::Won => status == Status::Goal,
+            Question::Lost => matches!(status, Status::Lost(_)),
+            Question::Over => matches!(status, Status::Over(_)),
+            Question::Certain if status == Status::Goal => true,
+            Question::Stuck => runs && worker.allowed(state).ok()?.is_empty(),
+            Question::Depth => return None,
+            Question::Dead | Question::Winnable | Question::Certain => {
+                let goes_on = runs && self.game.has_goal() && !worker.allowed(state).ok()?.is_empty();
+                return (!goes_on).then_some(0);
+            }
+        };
+        Some(is.into())
+    }
+
+    /// The same for the reference executor; what is not known is noted.
+    fn told(&self, state: &[i32], asked: Question) -> i64 {
+        let packed = self.game.pack(state);
+        let known = match self.found.space.find(&packed) {
+            Some(id) => self.of(id, asked),
+            None => self.by_rules(&packed, asked),
+        };
+        known.unwrap_or_else(|| {
+            self.lacked.set(true);
+            0
         })
-    };
-    let oracle = |state: &[i32], asked: Question| -> i64 {
-        space.find(&game.pack(state)).map_or(0, |id| answer(id, asked))
-    };
+    }
+}
+
+/// Where a condition holds.
+pub(crate) struct Held {
+    /// The states in which it surely does. Where a search was stopped, those of which it is not known are not among them.
+    pub(crate) marked: Marked,
+    /// What ended the asking.
+    pub(crate) limit: Option<Limit>,
+    /// Of some states it is not known.
+    pub(crate) lacked: bool,
+}
+
+/// The states of a space in which a condition holds, of those that lie so deep at the most.
+pub(crate) fn holding(
+    game: &Game,
+    found: &Explored,
+    (body, deepest): (&Body, u32),
+    budget: &Budget,
+) -> Result<Held, Trouble> {
+    let b = &game.bound;
+    let space = &found.space;
+    let answers = Answers::new(game, found);
+    let oracle = |state: &[i32], asked: Question| answers.told(state, asked);
     // What the search found of a state is asked first; then the parts of the condition that read the state alone, which run as
     // code.
     let (questions, rest): (Vec<Body>, Vec<Body>) =
@@ -325,7 +394,7 @@ pub(crate) fn holding(
     let quick = all_of(quick).and_then(|part| with_condition(b, &game.code, &part));
     let slow = all_of(slow);
     let mut machine = quick.as_ref().map(|(code, program)| (Machine::new(b, code), *program));
-    let mut marked = Marked::of(space);
+    let mut out = Held { marked: Marked::of(space), limit: None, lacked: false };
     let mut eval = Eval::with_oracle(b, &oracle);
     let progress = Progress { states: space.states_len(), ..Progress::default() };
     let mut pace = Pace::new(budget).at(progress);
@@ -333,20 +402,39 @@ pub(crate) fn holding(
     let cost = if slow.is_some() { 256 } else { 4 };
     for id in space.ids() {
         if let Err(limit) = pace.step(cost) {
-            return Ok((marked, Some(limit)));
+            out.limit = Some(limit);
+            return Ok(out);
+        }
+        if deepest < u32::MAX && space.depth_of(id) > deepest {
+            continue;
         }
         // The state that stands for what was set aside is no position.
         if found.counts.cut && space.class(id) == Class::Open && space.edges_len(id) == 0 {
             continue;
         }
-        if questions.iter().any(|asked| answer(id, *asked) == 0) {
-            continue;
+        let told = questions.iter().map(|asked| answers.of(id, *asked));
+        match told.reduce(|a, b| {
+            if a == Some(0) {
+                a
+            } else if b == Some(0) {
+                b
+            } else {
+                a.and(b)
+            }
+        }) {
+            Some(Some(0)) => continue,
+            Some(None) => {
+                out.lacked = true;
+                continue;
+            }
+            _ => {}
         }
         if machine.is_none() && slow.is_none() {
-            marked.add(id);
+            out.marked.add(id);
             continue;
         }
         let words = space.state(id);
+        answers.lacked.set(false);
         let asked = match &mut machine {
             None => Ok(true),
             Some((machine, program)) => {
@@ -363,15 +451,19 @@ pub(crate) fn holding(
             (other, _) => other,
         };
         match asked {
-            Ok(true) => marked.add(id),
+            _ if answers.lacked.get() => out.lacked = true,
+            Ok(true) => out.marked.add(id),
             Ok(false) => {}
             Err(f) => match limit_of(&f, budget) {
-                Some(limit) => return Ok((marked, Some(limit))),
+                Some(limit) => {
+                    out.limit = Some(limit);
+                    return Ok(out);
+                }
                 None => return Err(Trouble::Message(format!("the condition breaks: {f}"))),
             },
         }
     }
-    Ok((marked, None))
+    Ok(out)
 }
 
 /// The states with a move some or all of whose outcomes are marked.

@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report, start_breaks};
 use crate::budget::Budget;
-use crate::find::{Draws, Marked, holding, read};
+use crate::find::{Draws, Held, Marked, holding, read};
 use crate::load::{Loaded, Store};
 
 /// Which moves have to lead somewhere.
@@ -75,7 +75,11 @@ pub fn near(
     let limits = Limits { drop_edges: false, number_from: u64::MAX, ..budget.limits() };
     let found = fendle_core::explore::explore_near(game, limits, moves, budget)
         .map_err(|f| start_breaks(level, &f))?;
-    let (marked, stopped) = holding(game, &found, &body, budget)?;
+    let Held { marked, limit: stopped, lacked } = holding(game, &found, (&body, moves), budget)?;
+    if lacked && found.counts.limit.is_none() && found.fault.is_none() {
+        let words = "what the condition asks of positions further on is known only when all positions are seen: leave --within out";
+        return Err(words.into());
+    }
     let mut out = Near {
         condition: condition.into(),
         within: moves,

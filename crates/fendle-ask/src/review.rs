@@ -2,7 +2,7 @@
 
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Model as _};
-use fendle_lang::play::{Session, Tried, Turn, is_won, place_name};
+use fendle_lang::play::{Call, Session, Tried, Turn, is_won, place_name};
 use fendle_lang::run::setup::Dice;
 use serde::{Serialize, Serializer};
 use serde_json::json;
@@ -153,6 +153,71 @@ pub struct Review {
     pub last: Seen,
 }
 
+/// What came of the moves of a play.
+#[derive(Default)]
+struct Attempts {
+    steps: Vec<Attempt>,
+    /// The moves that were made.
+    play: Vec<Made>,
+    ended: Option<usize>,
+    /// Moves behind the end.
+    not_played: usize,
+}
+
+/// Plays moves one after the other; `see` says what is known of a state.
+fn attempts(
+    level: &Loaded,
+    list: &[Call],
+    session: &mut Session<'_>,
+    see: impl Fn(&[i32]) -> Seen,
+    budget: &Budget,
+) -> Result<Attempts, Trouble> {
+    let b = &level.game.bound;
+    let mut out = Attempts::default();
+    let mut dice = Dice::new(budget.wanted().seed);
+    for (i, call) in list.iter().enumerate() {
+        let name = level.moves.name(call.number).to_string();
+        let wrong = |why: String| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1));
+        let step = level
+            .play_call(session.state(), call, false, &mut dice)
+            .map_err(|f| match limit_of(&f, budget) {
+                Some(limit) => limit.into(),
+                None => wrong(format!("breaks the model: {f}")),
+            })?
+            .map_err(wrong)?;
+        let before = see(session.state());
+        let here = session.state().to_vec();
+        let refused = |why: String| Attempt {
+            number: None,
+            name: name.clone(),
+            refused: Some(why),
+            before,
+            after: before,
+            chances: None,
+        };
+        out.steps.push(match session.take(call.number, step) {
+            Turn::Made(played) => {
+                out.ended = played.ended;
+                let name = call_text(&name, &played);
+                out.play.push((here, call.number, session.state().to_vec()));
+                let (number, after) = (Some(out.play.len()), see(session.state()));
+                Attempt { number, name, refused: None, before, after, chances: None }
+            }
+            Turn::NotMade(Tried::Refused { site, at }) => {
+                let places: Vec<String> = at.iter().map(|p| place_name(b, *p)).collect();
+                let at = if places.is_empty() { String::new() } else { format!(" at {}", places.join(", ")) };
+                refused(format!("{}{at}", b.model.refuses[site].why))
+            }
+            Turn::NotMade(Tried::NotOffered | Tried::Made(_)) => refused("not offered".into()),
+            Turn::NotMade(Tried::Ended(_)) => {
+                out.not_played = list.len() - i;
+                break;
+            }
+        });
+    }
+    Ok(out)
+}
+
 /// Reviews a play.
 ///
 /// # Errors
@@ -190,51 +255,7 @@ pub fn review(
     };
     let mut session = Session::new(b, &level.moves);
     let start = see(session.state());
-    let mut steps: Vec<Attempt> = vec![];
-    let mut dice = Dice::new(budget.wanted().seed);
-    let mut play: Vec<Made> = vec![];
-    let (mut made, mut ended, mut not_played) = (0, None, 0);
-    for (i, call) in list.iter().enumerate() {
-        let name = level.moves.name(call.number).to_string();
-        let wrong = |why: String| Trouble::Message(format!("MOVES: move {}, {name}, {why}", i + 1));
-        let step = level
-            .play_call(session.state(), call, false, &mut dice)
-            .map_err(|f| match limit_of(&f, budget) {
-                Some(limit) => limit.into(),
-                None => wrong(format!("breaks the model: {f}")),
-            })?
-            .map_err(wrong)?;
-        let before = see(session.state());
-        let here = session.state().to_vec();
-        let refused = |why: String| Attempt {
-            number: None,
-            name: name.clone(),
-            refused: Some(why),
-            before,
-            after: before,
-            chances: None,
-        };
-        steps.push(match session.take(call.number, step) {
-            Turn::Made(played) => {
-                made += 1;
-                ended = played.ended;
-                let name = call_text(&name, &played);
-                play.push((here, call.number, session.state().to_vec()));
-                let after = see(session.state());
-                Attempt { number: Some(made), name, refused: None, before, after, chances: None }
-            }
-            Turn::NotMade(Tried::Refused { site, at }) => {
-                let places: Vec<String> = at.iter().map(|p| place_name(b, *p)).collect();
-                let at = if places.is_empty() { String::new() } else { format!(" at {}", places.join(", ")) };
-                refused(format!("{}{at}", b.model.refuses[site].why))
-            }
-            Turn::NotMade(Tried::NotOffered | Tried::Made(_)) => refused("not offered".into()),
-            Turn::NotMade(Tried::Ended(_)) => {
-                not_played = list.len() - i;
-                break;
-            }
-        });
-    }
+    let Attempts { mut steps, play, ended, not_played } = attempts(level, &list, &mut session, see, budget)?;
     // What each move gave away, where everything was seen.
     if !game.is_sure() && found.counts.limit.is_none() {
         let worth = chances(store, level, &play, budget)?;

@@ -2,8 +2,12 @@
 
 mod contract;
 mod faults;
+mod games;
 mod infer;
+mod known;
 mod odds;
+mod sealed;
 mod spaces;
+mod stopped;
 mod structure;
 mod twins;

@@ -445,6 +445,7 @@ impl Writer<'_> {
     }
 
     /// Statements about lists, lanes, records, shapes, and draws.
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of statement")]
     fn newer(&mut self, d: usize, indent: &str) -> String {
         let e = 1;
         match self.rng.random_range(
@@ -607,6 +608,7 @@ impl Writer<'_> {
         }
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of statement")]
     fn stmt(&mut self, d: usize, indent: &str, proc_: bool) -> String {
         let e = 2;
         if self.chance(35) && self.loops < 2 {

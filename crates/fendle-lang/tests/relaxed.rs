@@ -286,6 +286,7 @@ fn route_of(game: &Game, moves: &[MoveId]) -> Route {
 }
 
 /// A random model of parts that go together, and a level of it.
+#[expect(clippy::too_many_lines, reason = "mostly the texts of moves")]
 fn random_puzzle(rng: &mut SmallRng) -> (String, String) {
     let (rows, cols) = (rng.random_range(1..=3usize), rng.random_range(2..=4usize));
     let cells = rows * cols;

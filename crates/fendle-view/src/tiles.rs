@@ -450,6 +450,7 @@ fn draw_shade(s: &mut Scene, shade: &Shade, x: f32, y: f32, cell: f32, p: &Palet
     }
 }
 
+#[expect(clippy::too_many_lines, reason = "one arm for each form")]
 fn draw_thing(s: &mut Scene, t: &Thing, x: f32, y: f32, cell: f32, p: &Palette) {
     let (cx, cy) = (x + cell / 2.0, y + cell / 2.0);
     let colour = p.paint(t.paint);

@@ -162,7 +162,7 @@ fn what_is_sampled_is_an_example_or_nothing() {
     // What never holds is not met, and that is no proof; what only all positions together can tell is not asked of one.
     let never = fendle(dir.path(), &["find", "a.toml", "used > 10"]);
     assert_eq!(never.code, 3);
-    assert!(never.out.contains("undecided: none among the 1 state that were seen"), "{}", never.out);
+    assert!(never.out.contains("undecided: none is known among the 1 state that were seen"), "{}", never.out);
     assert!(never.out.contains("sampled: none in 36 plays with "), "{}", never.out);
     assert!(never.out.contains("that proves nothing"), "{}", never.out);
     let dead = fendle(dir.path(), &["find", "a.toml", "dead"]);

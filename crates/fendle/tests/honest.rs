@@ -435,3 +435,48 @@ fn large_boards_keep_the_limit_of_states_in_every_search() {
         }
     }
 }
+
+/// A walk to the far corner of a board that is not seen whole within 20,000 states; one can always come home.
+const DRIFT: &str = "model drift\nstate a: 0..299 = 0\nstate b: 0..299 = 0\n\
+    move north {\n    refuse \"the end\" unless a < 299\n    a += 1\n}\n\
+    move east {\n    refuse \"the end\" unless b < 299\n    b += 1\n}\ngoal a == 299 and b == 299\n\
+    law never (not won and not winnable) because \"one can always come home\"\n\
+    law never (can any and not running) because \"an end is an end\"\n";
+
+#[test]
+fn a_law_about_what_was_not_seen_is_not_broken() {
+    let level = "model = 'drift.fendle'\n[[level]]\nname = 'wide'\n";
+    let dir = dir_with(&[("drift.fendle", DRIFT), ("drift.toml", level)]);
+    let r = fendle(dir.path(), &["check", "drift.toml"]);
+    assert!(r.code == 0 && !r.out.contains("BROKEN"), "{}{}", r.out, r.err);
+    assert!(r.out.contains("never: none within 20,000 states"), "{}", r.out);
+    // Where the corner can be missed a state from which it was missed is told.
+    let missed = DRIFT
+        .replace("a += 1\n", "a += if a == 3 then 2 else 1\n    if a == 5 and b == 0 { lose \"adrift\" }\n");
+    let dir = dir_with(&[("drift.fendle", &missed), ("drift.toml", level)]);
+    let r = fendle(dir.path(), &["check", "drift.toml"]);
+    assert!(r.code == 1 && r.out.contains("BROKEN"), "{}{}", r.out, r.err);
+    assert!(r.err.contains("a law is broken after 4 moves"), "{}", r.err);
+}
+
+#[test]
+fn a_board_that_is_running_is_running_within_any_number_of_moves() {
+    let level = "model = 'drift.fendle'\n[[level]]\nname = 'wide'\n";
+    let dir = dir_with(&[("drift.fendle", DRIFT), ("drift.toml", level)]);
+    for (condition, code) in [("running", 0), ("not running", 1), ("stuck", 1), ("not stuck", 0), ("won", 1)]
+    {
+        let r = fendle(dir.path(), &["find", "drift.toml", condition, "--within", "3"]);
+        assert_eq!(r.code, code, "{condition}: {}{}", r.out, r.err);
+    }
+    for (condition, code) in [
+        ("running", 0),
+        ("not running", 3),
+        ("not winnable", 3),
+        ("not dead", 3),
+        ("winnable", 3),
+        ("some outcome of north: a == 7", 0),
+    ] {
+        let r = fendle(dir.path(), &["find", "drift.toml", condition, "--max-states", "100"]);
+        assert_eq!(r.code, code, "{condition}: {}{}", r.out, r.err);
+    }
+}

@@ -332,6 +332,7 @@ impl Walker<'_> {
     }
 
     /// What a trial shows, as far as it can be seen from it alone.
+    #[expect(clippy::too_many_lines, reason = "one part for each thing that a trial can show")]
     fn shows(&mut self, before: &[i32], number: usize, seen: &Seen, run: &Run) -> Vec<Shows> {
         let level = self.level;
         let b = &level.game.bound;

@@ -255,117 +255,38 @@ fn write(list: &[Shown], next: &[Vec<Choice>], title: &str, level: &str) -> Resu
     if !same {
         return Err("the game tells other boards or values in one position than in another".into());
     }
-    let mut names = Names::default();
-    let mut model = String::new();
-    let mut values = String::new();
+    let mut pen = Pen { list, start: "start.at_ = 0\n".into(), ..Pen::new(list) };
     let n = list.len();
     let _ = writeln!(
-        model,
+        pen.model,
         "// Written down from a running game: {n} positions, all that can be reached.\nmodel game\n"
     );
-    let _ = writeln!(model, "state at_: 0..{}", n - 1);
-    let mut looks = String::new();
-    let mut start = String::from("start.at_ = 0\n");
-    let size = list[0].boards.values().next().map(|rows| (rows.len(), rows[0].len()));
-    let mut extra: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let _ = writeln!(pen.model, "state at_: 0..{}", n - 1);
+    // Boards of another size than the first are told as a text.
+    let mut extra: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     for name in list[0].boards.keys() {
-        let of = |s: &Shown| s.boards[name].clone();
-        let fits = list.iter().all(|s| Some((of(s).len(), of(s)[0].len())) == size);
-        if !fits {
-            extra.insert(
-                name.clone(),
-                list.iter().map(|s| of(s).iter().map(|r| r.concat()).collect::<Vec<_>>().join("/")).collect(),
-            );
-            continue;
+        if !pen.board(name)? {
+            let text = |s: &Shown| s.boards[name].iter().map(|r| r.concat()).collect::<Vec<_>>().join("/");
+            extra.insert(name, list.iter().map(text).collect());
         }
-        let own = names.of(name);
-        let glyphs: BTreeSet<String> = list.iter().flat_map(|s| of(s).into_iter().flatten()).collect();
-        let number: HashMap<&String, usize> = glyphs.iter().zip(0..).collect();
-        let (rows, cols) = size.unwrap_or((1, 1));
-        let cells = rows * cols;
-        if (n * cells) as i64 > TABLE_MAX {
-            return Err(Trouble::Undecided(format!(
-                "the game has {n} positions of {cells} cells, more than are written down"
-            )));
-        }
-        let _ = writeln!(model, "state {own}: grid of 0..{} sized ({rows}, {cols})", glyphs.len() - 1);
-        let _ = writeln!(model, "level look_{own}: array 0..{} of 0..{}", n * cells - 1, glyphs.len() - 1);
-        let _ = writeln!(model, "show {own} {{");
-        for (g, i) in &number.iter().map(|(g, i)| (*i, (*g).clone())).collect::<BTreeMap<_, _>>() {
-            let _ = writeln!(model, "    {g} \"{}\"", glyph(i, *g));
-        }
-        let _ = writeln!(model, "}}");
-        let _ = writeln!(
-            looks,
-            "    for c on {own} {{ {own}[c] = look_{own}[at_ * {cells} + (row(c) - 1) * cols() + col(c) - 1] }}"
-        );
-        let all: Vec<String> =
-            list.iter().flat_map(|s| of(s).into_iter().flatten()).map(|g| number[&g].to_string()).collect();
-        let _ = writeln!(values, "values.look_{own} = [{}]", all.join(", "));
-        let drawn: Vec<String> = of(&list[0])
-            .iter()
-            .map(|r| r.iter().map(|g| glyph(g, number[g])).collect::<Vec<_>>().join(" "))
-            .collect();
-        let _ = writeln!(start, "start.{own} = '''\n{}\n'''", drawn.join("\n"));
     }
     for name in list[0].values.keys() {
-        extra.insert(name.clone(), list.iter().map(|s| s.values[name].clone()).collect());
+        extra.insert(name, list.iter().map(|s| s.values[name].clone()).collect());
     }
-    for (name, texts) in &extra {
-        let own = names.of(name);
-        let numbers: Option<Vec<i64>> = texts.iter().map(|t| t.parse().ok()).collect();
-        let numbers = numbers.filter(|v| v.iter().all(|x| x.abs() <= 1_000_000));
-        let (numbers, ty) = match numbers {
-            Some(v) => {
-                let (lo, hi) = (v.iter().min().unwrap_or(&0), v.iter().max().unwrap_or(&0));
-                let ty = format!("{lo}..{hi}");
-                (v.iter().map(ToString::to_string).collect::<Vec<_>>(), ty)
-            }
-            None => {
-                let words: BTreeSet<&String> = texts.iter().collect();
-                let words: HashMap<&String, String> =
-                    words.into_iter().map(|t| (t, names.of(&format!("{own} {t}")))).collect();
-                let mut listed: Vec<&String> = words.values().collect();
-                listed.sort();
-                let listed: Vec<&str> = listed.into_iter().map(String::as_str).collect();
-                let _ = writeln!(model, "enum kind_{own} {{ {} }}", listed.join(", "));
-                (texts.iter().map(|t| words[t].clone()).collect(), format!("kind_{own}"))
-            }
-        };
-        let _ = writeln!(model, "state {own}: {ty}\nlevel of_{own}: array 0..{} of {ty}", n - 1);
-        let _ = writeln!(looks, "    {own} = of_{own}[at_]");
-        let _ = writeln!(values, "values.of_{own} = [{}]", quoted(&numbers));
-        let _ = writeln!(start, "start.{own} = {}", quoted(&numbers[..1]));
-    }
-    let how: Vec<String> = (list.iter())
-        .map(|s| match s.status.as_str() {
-            "won" => "1",
-            "lost" => "2",
-            "running" => "0",
-            _ => "3",
-        })
-        .map(String::from)
-        .collect();
-    let _ = writeln!(model, "level how_: array 0..{} of 0..3\n", n - 1);
-    let _ = writeln!(values, "values.how_ = [{}]", how.join(", "));
-    let _ = writeln!(model, "proc look_() {{\n{looks}}}\n");
+    extra.iter().for_each(|(name, texts)| pen.value(name, texts));
+    let how = list.iter().map(|s| match s.status.as_str() {
+        "won" => "1",
+        "lost" => "2",
+        "running" => "0",
+        _ => "3",
+    });
+    let how: Vec<&str> = how.collect();
+    let _ = writeln!(pen.model, "level how_: array 0..{} of 0..3\n", n - 1);
+    let _ = writeln!(pen.values, "values.how_ = [{}]", how.join(", "));
+    let _ = writeln!(pen.model, "proc look_() {{\n{}}}\n", pen.looks);
     let called: BTreeSet<&String> = next.iter().flatten().map(|m| &m.name).collect();
-    for name in called {
-        let own = names.of(name);
-        let of = |moves: &Vec<Choice>| moves.iter().position(|m| m.name == *name);
-        if next.iter().filter_map(|m| Some(&m[of(m)?])).any(|m| m.to.len() > 1) {
-            write_drawn((&mut model, &mut values), next, (name, &own))?;
-            continue;
-        }
-        let _ = writeln!(model, "level to_{own}: array 0..{} of 0..{n} = 0", n - 1);
-        let _ = writeln!(
-            model,
-            "move {own} {{\n    refuse \"the game refuses it\" unless to_{own}[at_] > 0\n    at_ = to_{own}[at_] - 1\n    look_()\n}}\n"
-        );
-        let to: Vec<String> =
-            (next.iter()).map(|moves| of(moves).map_or(0, |at| moves[at].to[0].0 + 1).to_string()).collect();
-        let _ = writeln!(values, "values.to_{own} = [{}]", to.join(", "));
-    }
+    called.into_iter().try_for_each(|name| pen.a_move(name, next))?;
+    let Pen { mut model, values, start, .. } = pen;
     let _ = writeln!(model, "goal how_[at_] == 1\nlost when how_[at_] == 2 because \"the game says so\"");
     let _ = writeln!(model, "over when how_[at_] == 3 because \"the game says so\"\nstatus goal, lost, over");
     let quoted_title = json!(title).to_string();
@@ -374,6 +295,110 @@ fn write(list: &[Shown], next: &[Vec<Choice>], title: &str, level: &str) -> Resu
         json!(level)
     );
     Ok(Written { model, level })
+}
+
+/// Writes a model and a level, side by side.
+struct Pen<'s> {
+    list: &'s [Shown],
+    names: Names,
+    model: String,
+    /// Values of the level, one list for all positions.
+    values: String,
+    /// Statements that make what is shown that of the position.
+    looks: String,
+    /// Where the level begins.
+    start: String,
+}
+
+impl<'s> Pen<'s> {
+    fn new(list: &'s [Shown]) -> Pen<'s> {
+        let empty = String::new;
+        Pen { list, names: Names::default(), model: empty(), values: empty(), looks: empty(), start: empty() }
+    }
+
+    /// A board by its glyphs; false, and nothing is written, where it is not of the size of the first one everywhere.
+    fn board(&mut self, name: &str) -> Result<bool, Trouble> {
+        let list = self.list;
+        let of = |s: &'s Shown| &s.boards[name];
+        let (rows, cols) = list[0].boards.values().next().map_or((1, 1), |rows| (rows.len(), rows[0].len()));
+        if !list.iter().all(|s| (of(s).len(), of(s)[0].len()) == (rows, cols)) {
+            return Ok(false);
+        }
+        let (n, cells) = (list.len(), rows * cols);
+        if (n * cells) as i64 > TABLE_MAX {
+            return Err(Trouble::Undecided(format!(
+                "the game has {n} positions of {cells} cells, more than are written down"
+            )));
+        }
+        let own = self.names.of(name);
+        let glyphs: BTreeSet<&String> = list.iter().flat_map(|s| of(s).iter().flatten()).collect();
+        let number: HashMap<&String, usize> = glyphs.iter().copied().zip(0..).collect();
+        let (model, most) = (&mut self.model, glyphs.len() - 1);
+        let _ = writeln!(model, "state {own}: grid of 0..{most} sized ({rows}, {cols})");
+        let _ = writeln!(model, "level look_{own}: array 0..{} of 0..{most}", n * cells - 1);
+        let _ = writeln!(model, "show {own} {{");
+        for (g, text) in glyphs.iter().enumerate() {
+            let _ = writeln!(model, "    {g} \"{}\"", glyph(text, g));
+        }
+        let _ = writeln!(model, "}}");
+        let _ = writeln!(
+            self.looks,
+            "    for c on {own} {{ {own}[c] = look_{own}[at_ * {cells} + (row(c) - 1) * cols() + col(c) - 1] }}"
+        );
+        let all: Vec<String> =
+            list.iter().flat_map(|s| of(s).iter().flatten()).map(|g| number[g].to_string()).collect();
+        let _ = writeln!(self.values, "values.look_{own} = [{}]", all.join(", "));
+        let row = |r: &Vec<String>| r.iter().map(|g| glyph(g, number[g])).collect::<Vec<_>>().join(" ");
+        let drawn: Vec<String> = of(&list[0]).iter().map(row).collect();
+        let _ = writeln!(self.start, "start.{own} = '''\n{}\n'''", drawn.join("\n"));
+        Ok(true)
+    }
+
+    /// A value that is told beside the boards: a number where it is one everywhere, or one of the words that it is.
+    fn value(&mut self, name: &str, texts: &[String]) {
+        let own = self.names.of(name);
+        let numbers: Option<Vec<i64>> = texts.iter().map(|t| t.parse().ok()).collect();
+        let (written, ty): (Vec<String>, String) =
+            match numbers.filter(|v| v.iter().all(|x| x.abs() <= 1_000_000)) {
+                Some(v) => {
+                    let (lo, hi) = (v.iter().min().unwrap_or(&0), v.iter().max().unwrap_or(&0));
+                    (v.iter().map(ToString::to_string).collect(), format!("{lo}..{hi}"))
+                }
+                None => {
+                    let words: BTreeSet<&String> = texts.iter().collect();
+                    let words: HashMap<&String, String> =
+                        words.into_iter().map(|t| (t, self.names.of(&format!("{own} {t}")))).collect();
+                    let mut listed: Vec<&str> = words.values().map(String::as_str).collect();
+                    listed.sort_unstable();
+                    let _ = writeln!(self.model, "enum kind_{own} {{ {} }}", listed.join(", "));
+                    (texts.iter().map(|t| words[t].clone()).collect(), format!("kind_{own}"))
+                }
+            };
+        let last = self.list.len() - 1;
+        let _ = writeln!(self.model, "state {own}: {ty}\nlevel of_{own}: array 0..{last} of {ty}");
+        let _ = writeln!(self.looks, "    {own} = of_{own}[at_]");
+        let _ = writeln!(self.values, "values.of_{own} = [{}]", quoted(&written));
+        let _ = writeln!(self.start, "start.{own} = {}", quoted(&written[..1]));
+    }
+
+    /// A move: where it leads from each position, by number.
+    fn a_move(&mut self, name: &str, next: &[Vec<Choice>]) -> Result<(), Trouble> {
+        let own = self.names.of(name);
+        let of = |moves: &Vec<Choice>| moves.iter().position(|m| m.name == *name);
+        if next.iter().filter_map(|m| Some(&m[of(m)?])).any(|m| m.to.len() > 1) {
+            return write_drawn((&mut self.model, &mut self.values), next, (name, &own));
+        }
+        let n = self.list.len();
+        let _ = writeln!(self.model, "level to_{own}: array 0..{} of 0..{n} = 0", n - 1);
+        let _ = writeln!(
+            self.model,
+            "move {own} {{\n    refuse \"the game refuses it\" unless to_{own}[at_] > 0\n    at_ = to_{own}[at_] - 1\n    look_()\n}}\n"
+        );
+        let to: Vec<String> =
+            (next.iter()).map(|moves| of(moves).map_or(0, |at| moves[at].to[0].0 + 1).to_string()).collect();
+        let _ = writeln!(self.values, "values.to_{own} = [{}]", to.join(", "));
+        Ok(())
+    }
 }
 
 /// A move that draws: where its outcomes begin and end in a list of all of them, for each position.

@@ -1,5 +1,6 @@
 //! Questions asked of texts in memory: this room reads no file and prints nothing, and every answer is a value.
 //!
+//! * `asked`: conditions about positions.
 //! * `basics`: every question once, of a barrow on a lane and of a coin.
 //! * `walks`: random puzzles that are a walk on a map, against a look at the map.
 //! * `drawn`: the same with chance, against fractions found in the test.
@@ -10,6 +11,7 @@
 //! * `players`: playing with undo and records; games that run beside the rules.
 //! * `packs`: facts, profiles, drafts and mending.
 
+mod asked;
 mod basics;
 mod buried;
 mod common;

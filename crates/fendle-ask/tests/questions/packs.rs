@@ -16,7 +16,7 @@ use fendle_ask::profile::profile;
 use fendle_ask::{End, Loaded, Provider, Store, frozen};
 use fendle_core::Limits;
 
-use crate::common::{Dice, Map, Texts, budget, loaded, seeds};
+use crate::common::{Dice, Map, Texts, budget, few, loaded, seeds};
 
 /// The same map with its landings in another order; the start stays the first.
 fn shuffled(map: &Map, dice: &mut Dice) -> Map {
@@ -62,6 +62,75 @@ fn renumbered_maps_have_the_same_shape() {
         assert!(matches!(answer.found.shapes, Shapes::Different(_)), "{}\n{}", map.model(), third.model());
         assert_eq!(answer.end(), End::No);
     }
+}
+
+/// The same map with some ways closed, and some landings won or lost.
+fn changed(map: &Map, dice: &mut Dice) -> Map {
+    let mut other = map.clone();
+    for _ in 0..1 + dice.below(3) {
+        let at = dice.below(map.len());
+        match dice.below(3) {
+            0 => other.ways[at][dice.below(3)] = vec![],
+            1 => other.ways[at][dice.below(3)] = vec![(dice.below(map.len()), 1)],
+            _ if at > 0 => (other.won[at], other.lost[at]) = (!other.won[at], false),
+            _ => {}
+        }
+    }
+    other
+}
+
+#[test]
+fn what_is_only_in_one_is_told_only_where_the_other_was_seen() {
+    type Edges = BTreeSet<(usize, usize)>;
+    let reached = |map: &Map| -> BTreeSet<usize> {
+        map.depths(&[0]).iter().enumerate().filter(|(_, d)| d.is_some()).map(|(at, _)| at).collect()
+    };
+    let edges = |map: &Map, both: &BTreeSet<usize>| -> Edges {
+        let of = |at: &usize| -> Vec<(usize, usize)> {
+            map.allowed(*at).iter().flat_map(|m| m.1.iter().map(|t| (*at, t.0))).collect()
+        };
+        both.iter().flat_map(of).filter(|e| both.contains(&e.1)).collect()
+    };
+    let (mut told, mut kept_back) = (0, 0);
+    for seed in seeds(3700..3740) {
+        let mut dice = Dice::new(seed);
+        let map = Map::any(&mut dice, seed % 2 == 0);
+        let other = changed(&map, &mut dice);
+        let (mut one, mut two) = (Store::default(), Store::default());
+        let a = loaded(&mut one, &map.texts(), "walk.toml", "map", None);
+        let b = loaded(&mut two, &other.texts(), "walk.toml", "map", None);
+        let (ra, rb) = (reached(&map), reached(&other));
+        let both: BTreeSet<usize> = ra.intersection(&rb).copied().collect();
+        let (ea, eb) = (edges(&map, &both), edges(&other, &both));
+        for most in 1..=map.len() as u64 + 1 {
+            let whole = most > map.len() as u64;
+            let limits = if whole { budget() } else { few(most) };
+            let found = compare(&one, &a, &b, &limits).expect("an answer").found;
+            let text = format!("{most} states: {} {}", map.model(), other.model());
+            let m = found.matched.as_ref().expect("they begin alike");
+            assert!(m.states_in_both as usize <= both.len(), "{text}");
+            let ended = |map: &Map, at: usize| (map.won[at], map.lost[at], map.allowed(at).is_empty());
+            let least = both.iter().filter(|at| ended(&map, **at) != ended(&other, **at)).count();
+            assert!(!whole || m.other_status as usize >= least, "{text}");
+            let seen = (found.first.counts.complete, found.second.counts.complete);
+            for (only, want, is_seen) in [
+                (&m.states_only_in_first, ra.difference(&rb).count(), seen.1),
+                (&m.states_only_in_second, rb.difference(&ra).count(), seen.0),
+                (&m.edges_only_in_first, ea.difference(&eb).count(), seen.1),
+                (&m.edges_only_in_second, eb.difference(&ea).count(), seen.0),
+            ] {
+                assert_eq!(only.is_some(), is_seen, "{text}");
+                let Some(only) = only else {
+                    kept_back += 1;
+                    continue;
+                };
+                told += 1;
+                assert!(only.count as usize <= want, "{only:?}, {want}: {text}");
+                assert!(!whole || only.count as usize == want, "{only:?}, {want}: {text}");
+            }
+        }
+    }
+    assert!(told > 300 && kept_back > 300, "{told} {kept_back}");
 }
 
 /// Audits the levels of one file.

@@ -414,7 +414,34 @@ impl<'m> Sweep<'m> {
         None
     }
 
+    /// Forgets so many of the new states that a piece led to, those with the greatest numbers, and that the piece was expanded at all. Gives the
+    /// number of those that stay.
+    fn drop_excess(
+        &self,
+        piece: Piece<'_>,
+        mut met: Vec<u32>,
+        excess: usize,
+        (depth, open, next): (u32, Mark, Mark),
+    ) -> u64 {
+        met.sort_unstable();
+        let keep = met.len() - excess.min(met.len());
+        let dense = self.dense();
+        met[keep..].iter().for_each(|n| dense.change(u64::from(*n), next, 0));
+        match piece {
+            Piece::Listed(list) => {
+                list.iter().for_each(|n| dense.change(u64::from(*n), dense.get(u64::from(*n)), open));
+            }
+            Piece::Within(range) => dense.each_seen(range.start, range.end, |n, mark| {
+                if dense.depth_of(mark) == depth {
+                    dense.change(n, mark, open);
+                }
+            }),
+        }
+        keep as u64
+    }
+
     /// Expands the states of a depth. Gives the number of new ones.
+    #[expect(clippy::too_many_lines, reason = "one pass: what a piece found is used up where it is found")]
     fn expand_numbers(&mut self, depth: u32, watch: &dyn Watch) -> (u64, Option<Stop>) {
         let memory = self.limits.memory_bytes;
         if !self.space.dense.as_mut().expect("dense").make_room_for_depth(memory) {
@@ -462,23 +489,9 @@ impl<'m> Sweep<'m> {
             let here: u64 = found.iter().map(|f| f.new).sum();
             let states = self.dense().len() + new + here;
             if states > self.limits.max_states {
-                let excess = states - self.limits.max_states;
-                let mut numbers: Vec<u32> = found.into_iter().flat_map(|f| f.list).collect();
-                numbers.sort_unstable();
-                let keep = numbers.len() - (excess as usize).min(numbers.len());
-                let dense = self.dense();
-                numbers[keep..].iter().for_each(|n| dense.change(u64::from(*n), next, 0));
-                match piece {
-                    Piece::Listed(list) => {
-                        list.iter().for_each(|n| dense.change(u64::from(*n), dense.get(u64::from(*n)), open));
-                    }
-                    Piece::Within(range) => dense.each_seen(range.start, range.end, |n, mark| {
-                        if dense.depth_of(mark) == depth {
-                            dense.change(n, mark, open);
-                        }
-                    }),
-                }
-                new += keep as u64;
+                let excess = (states - self.limits.max_states) as usize;
+                let met: Vec<u32> = found.into_iter().flat_map(|f| f.list).collect();
+                new += self.drop_excess(piece, met, excess, (depth, open, next));
                 left_open = true;
                 stop = Some(Stop::Hit(Limit::MaxStates));
                 break;

@@ -34,6 +34,36 @@ struct Layer {
     from: Vec<(u32, u32)>,
 }
 
+/// A state that was reached and may be kept.
+#[derive(Clone, Copy)]
+struct Candidate {
+    /// Those with the least are kept.
+    key: u64,
+    /// Which scout reached it, and which of its states it is.
+    part: u32,
+    at: u32,
+    parent: u32,
+}
+
+/// The best of a list as a layer, the best first.
+fn kept(list: &[Candidate], width: usize, reaches: &[Reach], words: usize) -> Layer {
+    let key = |i: &u32| list[*i as usize].key;
+    let mut order: Vec<u32> = (0..list.len() as u32).collect();
+    if list.len() > width {
+        order.select_nth_unstable_by_key(width, key);
+        order.truncate(width);
+    }
+    order.sort_unstable_by_key(key);
+    let mut next = Layer { states: Vec::with_capacity(order.len() * words), from: vec![] };
+    for i in order {
+        let c = list[i as usize];
+        let (reach, at) = (&reaches[c.part as usize], c.at as usize);
+        next.states.extend_from_slice(&reach.states[at * words..(at + 1) * words]);
+        next.from.push((c.parent, reach.list[at].label));
+    }
+    next
+}
+
 /// Searches a ground.
 pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watch) -> Found {
     let words = ground.layout().words();
@@ -75,12 +105,10 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
             (scouts.par_iter_mut().zip(&mut reaches).zip(here.states.par_chunks(each * words)))
                 .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
                 .collect();
-        // What was reached: a key, then where it stands.
-        let mut list: Vec<(u64, u32, u32)> = vec![];
+        let mut list: Vec<Candidate> = vec![];
         let mut parent = 0u32;
         let mut goal = None;
         let mut is_full = false;
-        let mut parents: Vec<u32> = vec![];
         for (part, (counts, reach)) in ends.into_iter().zip(&reaches).enumerate() {
             let counts = match counts {
                 Ok(counts) => counts,
@@ -101,8 +129,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
                             + u64::from(wide.guess) * u64::from(r.guess);
                         let few = if wide.many { 1023 - u64::from(n.min(1023)) } else { 0 };
                         let key = score << 20 | few << 10 | random.below(1 << 10);
-                        list.push((key, part as u32, i as u32));
-                        parents.push(parent);
+                        list.push(Candidate { key, part: part as u32, at: i as u32, parent });
                     }
                 }
                 at += n as usize;
@@ -119,19 +146,7 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
             found.limit = Some(Limit::MaxStates);
             return found;
         }
-        let mut order: Vec<u32> = (0..list.len() as u32).collect();
-        if list.len() > wide.width {
-            order.select_nth_unstable_by_key(wide.width, |i| list[*i as usize].0);
-            order.truncate(wide.width);
-        }
-        order.sort_unstable_by_key(|i| list[*i as usize].0);
-        let mut next = Layer { states: Vec::with_capacity(order.len() * words), from: vec![] };
-        for i in order {
-            let (_, part, at) = list[i as usize];
-            let reach = &reaches[part as usize];
-            next.states.extend_from_slice(&reach.states[at as usize * words..(at as usize + 1) * words]);
-            next.from.push((parents[i as usize], reach.list[at as usize].label));
-        }
+        let next = kept(&list, wide.width, &reaches, words);
         for reach in &mut reaches {
             found.cut += std::mem::take(&mut reach.cut);
             reach.clear();

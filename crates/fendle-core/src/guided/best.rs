@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use super::ground::{Ground, Reach, Reached, Request, Scout};
 use super::{Found, Steps, scouts};
 use crate::limits::{Limit, Limits, Progress, Watch};
-use crate::model::Stopped;
+use crate::model::{Layout, Stopped};
 use crate::space::id::hash;
 use crate::space::table::StateTable;
 
@@ -79,6 +79,12 @@ struct Search {
 }
 
 impl Search {
+    /// Room for so many states.
+    fn new(layout: Layout, most: usize, order: Order) -> Search {
+        let table = StateTable::new(layout, most);
+        Search { table, nodes: vec![], queues: vec![], first: 0, due: vec![], order, waiting: 0 }
+    }
+
     fn key(&self, n: &Node) -> usize {
         let o = &self.order;
         let key = u64::from(o.paid) * u64::from(n.paid)
@@ -110,6 +116,48 @@ impl Search {
         self.due[(node.paid + u32::from(node.least)) as usize] -= 1;
     }
 
+    /// Takes the next states to be expanded: their numbers, and the states one after the other. Of those that lead to nothing below `best`
+    /// none is taken.
+    fn next_batch(&mut self, best: u32, batch: &mut Vec<u32>, packed: &mut Vec<u64>) {
+        batch.clear();
+        packed.clear();
+        while self.queues[self.first].is_empty() {
+            self.first += 1;
+        }
+        while batch.len() < BATCH {
+            let Some(number) = self.queues[self.first].pop() else { break };
+            self.waiting -= 1;
+            let node = self.nodes[number as usize];
+            // It was opened again with less paid, or nothing better lies behind it.
+            if !node.open || self.key(&node) != self.first {
+                continue;
+            }
+            self.close(number);
+            if node.paid + u32::from(node.least) < best {
+                batch.push(number);
+                self.table.push_state(number as usize, packed);
+            }
+        }
+    }
+
+    /// Notes a state that was reached from a parent, with what was paid on the way: it waits where it is new, or was dearer before. False where
+    /// the table holds no more.
+    fn meet(&mut self, state: &[u64], r: &Reached, (parent, paid): (u32, u32)) -> bool {
+        let Some((number, new)) = self.table.insert(state, hash(state)) else { return false };
+        if new {
+            self.nodes.push(Node::new(r, (parent, paid)));
+            self.open(number);
+        } else if paid < self.nodes[number as usize].paid {
+            if self.nodes[number as usize].open {
+                self.close(number);
+            }
+            let node = &mut self.nodes[number as usize];
+            (node.parent, node.label, node.paid) = (parent, r.label, paid);
+            self.open(number);
+        }
+        true
+    }
+
     /// The least sum over all open states.
     fn least(&self) -> Option<u32> {
         self.due.iter().position(|n| *n > 0).map(|n| n as u32)
@@ -117,6 +165,35 @@ impl Search {
 
     fn bytes(&self) -> u64 {
         self.table.bytes() + (self.nodes.capacity() * size_of::<Node>() + 8 * self.waiting) as u64
+    }
+
+    fn progress(&self, depth: u32) -> Progress {
+        let states = self.nodes.len();
+        let expanded = (states - self.waiting.min(states)) as u64;
+        Progress { states: states as u64, expanded, depth, bytes: self.bytes(), numbers: None }
+    }
+
+    /// Expands whole states, on several threads where they are many; see [`expand`].
+    fn expand_batch<'g>(
+        &self,
+        (scouts, reaches): (&mut [Box<dyn Scout + 'g>], &mut [Reach]),
+        packed: &[u64],
+        words: usize,
+        guess: bool,
+    ) -> Vec<Result<Vec<u32>, (usize, Stopped)>> {
+        let met = |state: &[u64]| {
+            let node = &self.nodes[self.table.find(state, hash(state))? as usize];
+            Some((node.least.into(), node.guess.into()))
+        };
+        let wanted = Request { met: &met, guess };
+        let len = packed.len() / words;
+        if len < SHARED_FROM {
+            return vec![expand(&mut *scouts[0], packed, words, wanted, &mut reaches[0])];
+        }
+        let each = len.div_ceil(scouts.len());
+        (scouts.par_iter_mut().zip(reaches).zip(packed.par_chunks(each * words)))
+            .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
+            .collect()
     }
 
     /// The steps to a state, and one more.
@@ -150,29 +227,13 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
         Err(found) => return found,
     };
     let most = limits.max_states.clamp(1, u64::from(u32::MAX >> 1)) as usize;
-    let mut s = Search {
-        table: StateTable::new(layout, most),
-        nodes: vec![],
-        queues: vec![],
-        first: 0,
-        due: vec![],
-        order: ask.order,
-        waiting: 0,
-    };
-    s.table.insert(&start, hash(&start));
-    s.nodes.push(Node::new(&first, (0, 0)));
-    s.open(0);
+    let mut s = Search::new(layout, most, ask.order);
+    s.meet(&start, &first, (0, 0));
     let mut best = ask.below;
     let mut batch: Vec<u32> = vec![];
     let mut packed: Vec<u64> = vec![];
     loop {
-        let progress = Progress {
-            states: s.nodes.len() as u64,
-            expanded: (s.nodes.len() - s.waiting.min(s.nodes.len())) as u64,
-            depth: found.least.unwrap_or(0),
-            bytes: s.bytes(),
-            numbers: None,
-        };
+        let progress = s.progress(found.least.unwrap_or(0));
         found.states = progress.states;
         found.limit = found.limited(&progress, limits, watch);
         if progress.states >= ask.states {
@@ -189,42 +250,12 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             return found;
         }
         found.least = least;
-        while s.queues[s.first].is_empty() {
-            s.first += 1;
-        }
-        batch.clear();
-        packed.clear();
-        while batch.len() < BATCH {
-            let Some(number) = s.queues[s.first].pop() else { break };
-            s.waiting -= 1;
-            let node = s.nodes[number as usize];
-            // It was opened again with less paid, or nothing better lies behind it.
-            if !node.open || s.key(&node) != s.first {
-                continue;
-            }
-            s.close(number);
-            if node.paid + u32::from(node.least) < best {
-                batch.push(number);
-                s.table.push_state(number as usize, &mut packed);
-            }
-        }
+        s.next_batch(best, &mut batch, &mut packed);
         if batch.is_empty() {
             continue;
         }
-        let parts = if batch.len() < SHARED_FROM { 1 } else { scouts.len() };
-        let each = batch.len().div_ceil(parts);
-        let met = |state: &[u64]| {
-            let node = &s.nodes[s.table.find(state, hash(state))? as usize];
-            Some((node.least.into(), node.guess.into()))
-        };
-        let wanted = Request { met: &met, guess: ask.order.guess > 0 };
-        let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> = if parts == 1 {
-            vec![expand(&mut *scouts[0], &packed, words, wanted, &mut reaches[0])]
-        } else {
-            (scouts.par_iter_mut().zip(&mut reaches).zip(packed.par_chunks(each * words)))
-                .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
-                .collect()
-        };
+        let guess = ask.order.guess > 0;
+        let ends = s.expand_batch((&mut scouts, &mut reaches), &packed, words, guess);
         let mut from = batch.iter();
         for (counts, reach) in ends.into_iter().zip(&reaches) {
             let counts = match counts {
@@ -259,22 +290,11 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
                         }
                         continue;
                     }
-                    let Some((number, new)) = s.table.insert(state, hash(state)) else {
+                    if !s.meet(state, r, (parent, paid)) {
                         let by_wish = most as u64 >= limits.max_states;
                         found.limit = Some(if by_wish { Limit::MaxStates } else { Limit::TableFull });
                         found.states = s.nodes.len() as u64;
                         return found;
-                    };
-                    if new {
-                        s.nodes.push(Node::new(r, (parent, paid)));
-                        s.open(number);
-                    } else if paid < s.nodes[number as usize].paid {
-                        if s.nodes[number as usize].open {
-                            s.close(number);
-                        }
-                        let node = &mut s.nodes[number as usize];
-                        (node.parent, node.label, node.paid) = (parent, r.label, paid);
-                        s.open(number);
                     }
                 }
                 at += n as usize;

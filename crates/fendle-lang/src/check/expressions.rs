@@ -16,6 +16,7 @@ impl Checker<'_> {
         out
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of expression")]
     fn expr_here(&mut self, e: &A) -> Expr {
         let span = e.span;
         let make = |kind, ty| Expr { kind, ty, span };
@@ -252,6 +253,7 @@ impl Checker<'_> {
         Expr { kind: Ek::MakeRecord(r, parts), ty: Ty::Record(r), span }
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each thing that a name can be")]
     pub(super) fn name(&mut self, n: &str, span: Span) -> Expr {
         let make = |kind, ty| Expr { kind, ty, span };
         match n {

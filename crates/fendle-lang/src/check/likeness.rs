@@ -26,6 +26,7 @@ impl Checker<'_> {
         }
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each way to say what is alike")]
     pub(super) fn likeness(&mut self, what: &tree::Likeness, span: Span) -> Option<Kind> {
         match what {
             tree::Likeness::Names(names) => {

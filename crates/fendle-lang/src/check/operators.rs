@@ -176,6 +176,7 @@ impl Checker<'_> {
         Err(Box::new((a, b)))
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each named operation")]
     pub(super) fn call(&mut self, name: &Name, args: &[A], span: Span) -> Expr {
         let make = |kind, ty| Expr { kind, ty, span };
         if let Some(&(Global::Fn(f), _)) = self.globals.get(&name.text) {

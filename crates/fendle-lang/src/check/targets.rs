@@ -30,55 +30,7 @@ impl Checker<'_> {
 
     pub(super) fn target(&mut self, e: &A) -> Option<(Target, Ty)> {
         match &e.kind {
-            K::Name(n) => {
-                if let Some(l) = self.local(n) {
-                    let def = &self.scope.locals[l];
-                    let (ty, span) = (def.ty, def.span);
-                    if !def.mutable {
-                        let file = self.file;
-                        let error = self.error("M025", e.span, format!("`{n}` cannot be changed"));
-                        error.labels.push(crate::source::Label { file, span, text: "declared here".into() });
-                        error.notes.push("declare it with `var` to change it".into());
-                        return None;
-                    }
-                    return Some((Target::Local(l), ty));
-                }
-                match self.globals.get(n) {
-                    Some(&(Global::Var(v), _)) if self.vars[v].state => {
-                        if self.place == Place::Fn {
-                            self.error("M026", e.span, "a function changes nothing");
-                            return None;
-                        }
-                        Some((Target::Var(v), self.vars[v].ty()))
-                    }
-                    Some(&(Global::Var(_), _)) => {
-                        self.error(
-                            "M025",
-                            e.span,
-                            format!("`{n}` belongs to the level and cannot be changed"),
-                        )
-                        .notes
-                        .push("declare it as `state` to change it".into());
-                        None
-                    }
-                    Some(&(Global::Mistaken, _)) => None,
-                    Some(&(Global::Fn(f), _)) if self.derived.contains(&f) => {
-                        self.error("M025", e.span, format!("`{n}` is derived and cannot be changed"))
-                            .notes
-                            .push("change what it follows from".into());
-                        None
-                    }
-                    Some((other, _)) => {
-                        let message = format!("`{n}` is {} and cannot be changed", other.what());
-                        self.error("M025", e.span, message);
-                        None
-                    }
-                    None => {
-                        self.unknown(&Name { text: n.clone(), span: e.span }, "variable");
-                        None
-                    }
-                }
-            }
+            K::Name(n) => self.named_target(n, e.span),
             K::Field(base, field) if field.text == "last" || field.text == "first" => {
                 let (list, elem, bag) = self.list_target(base)?;
                 if bag {
@@ -88,52 +40,7 @@ impl Checker<'_> {
                 let spot = if field.text == "last" { Spot::Last } else { Spot::First };
                 Some((Target::Entry(list, spot), elem.ty()))
             }
-            K::Index(block, index) => {
-                let (target, ty) = self.target(block)?;
-                let index = self.expr(index);
-                let (elem, index) = match ty {
-                    Ty::Set => (Ty::Bool, self.cell_index(index)),
-                    Ty::Grid(s) => (s.ty(), self.cell_index(index)),
-                    Ty::Array(Keyed::Pair(p), s) => {
-                        let index = self.first_index(p, index);
-                        if index.ty == Ty::Bad {
-                            return None;
-                        }
-                        (Ty::Part(p, s), index)
-                    }
-                    Ty::Part(p, s) => match target {
-                        Target::VarAt(v, first) => {
-                            let at = self.second_index(p, first, index);
-                            return Some((Target::VarAt(v, at), s.ty()));
-                        }
-                        _ => return None,
-                    },
-                    Ty::Array(k, s) => (s.ty(), self.key_index(k, index)),
-                    Ty::Lists(k, s, bag) => (Ty::List(s, bag), self.key_index(k, index)),
-                    Ty::List(s, false) => {
-                        let index = self.coerce(index, Ty::Int);
-                        let list = match target {
-                            Target::Local(l) => ListRef::Local(l),
-                            Target::Var(v) => ListRef::Var(v),
-                            Target::VarAt(v, i) => ListRef::VarAt(v, i),
-                            _ => return None,
-                        };
-                        return Some((Target::Entry(list, Spot::At(index)), s.ty()));
-                    }
-                    Ty::Bad => return None,
-                    _ => {
-                        let message =
-                            format!("only boards, sets and arrays have parts, this is {}", self.tn(ty));
-                        self.error("M027", block.span, message);
-                        return None;
-                    }
-                };
-                match target {
-                    Target::Var(v) => Some((Target::VarAt(v, index), elem)),
-                    Target::Local(l) => Some((Target::LocalAt(l, index), elem)),
-                    _ => None,
-                }
-            }
+            K::Index(block, index) => self.indexed_target(block, index),
             K::Field(base, _) if !matches!(&base.kind, K::Name(n) if n == "before" || n == "start") => {
                 self.error("M025", e.span, "this part cannot be changed in this way")
                     .notes
@@ -148,6 +55,104 @@ impl Checker<'_> {
                 self.error("M025", e.span, "this cannot be assigned to");
                 None
             }
+        }
+    }
+
+    /// What is assigned to by a name.
+    fn named_target(&mut self, n: &str, span: Span) -> Option<(Target, Ty)> {
+        if let Some(l) = self.local(n) {
+            let def = &self.scope.locals[l];
+            let (ty, declared) = (def.ty, def.span);
+            if !def.mutable {
+                let file = self.file;
+                let error = self.error("M025", span, format!("`{n}` cannot be changed"));
+                error.labels.push(crate::source::Label {
+                    file,
+                    span: declared,
+                    text: "declared here".into(),
+                });
+                error.notes.push("declare it with `var` to change it".into());
+                return None;
+            }
+            return Some((Target::Local(l), ty));
+        }
+        match self.globals.get(n) {
+            Some(&(Global::Var(v), _)) if self.vars[v].state => {
+                if self.place == Place::Fn {
+                    self.error("M026", span, "a function changes nothing");
+                    return None;
+                }
+                Some((Target::Var(v), self.vars[v].ty()))
+            }
+            Some(&(Global::Var(_), _)) => {
+                self.error("M025", span, format!("`{n}` belongs to the level and cannot be changed"))
+                    .notes
+                    .push("declare it as `state` to change it".into());
+                None
+            }
+            Some(&(Global::Mistaken, _)) => None,
+            Some(&(Global::Fn(f), _)) if self.derived.contains(&f) => {
+                self.error("M025", span, format!("`{n}` is derived and cannot be changed"))
+                    .notes
+                    .push("change what it follows from".into());
+                None
+            }
+            Some((other, _)) => {
+                let message = format!("`{n}` is {} and cannot be changed", other.what());
+                self.error("M025", span, message);
+                None
+            }
+            None => {
+                self.unknown(&Name { text: n.into(), span }, "variable");
+                None
+            }
+        }
+    }
+
+    /// What is assigned to by an index into something.
+    fn indexed_target(&mut self, block: &A, index: &A) -> Option<(Target, Ty)> {
+        let (target, ty) = self.target(block)?;
+        let index = self.expr(index);
+        let (elem, index) = match ty {
+            Ty::Set => (Ty::Bool, self.cell_index(index)),
+            Ty::Grid(s) => (s.ty(), self.cell_index(index)),
+            Ty::Array(Keyed::Pair(p), s) => {
+                let index = self.first_index(p, index);
+                if index.ty == Ty::Bad {
+                    return None;
+                }
+                (Ty::Part(p, s), index)
+            }
+            Ty::Part(p, s) => match target {
+                Target::VarAt(v, first) => {
+                    let at = self.second_index(p, first, index);
+                    return Some((Target::VarAt(v, at), s.ty()));
+                }
+                _ => return None,
+            },
+            Ty::Array(k, s) => (s.ty(), self.key_index(k, index)),
+            Ty::Lists(k, s, bag) => (Ty::List(s, bag), self.key_index(k, index)),
+            Ty::List(s, false) => {
+                let index = self.coerce(index, Ty::Int);
+                let list = match target {
+                    Target::Local(l) => ListRef::Local(l),
+                    Target::Var(v) => ListRef::Var(v),
+                    Target::VarAt(v, i) => ListRef::VarAt(v, i),
+                    _ => return None,
+                };
+                return Some((Target::Entry(list, Spot::At(index)), s.ty()));
+            }
+            Ty::Bad => return None,
+            _ => {
+                let message = format!("only boards, sets and arrays have parts, this is {}", self.tn(ty));
+                self.error("M027", block.span, message);
+                return None;
+            }
+        };
+        match target {
+            Target::Var(v) => Some((Target::VarAt(v, index), elem)),
+            Target::Local(l) => Some((Target::LocalAt(l, index), elem)),
+            _ => None,
         }
     }
 
@@ -314,90 +319,14 @@ impl Checker<'_> {
         }
         if let K::Name(n) = &b.over.kind
             && self.local(n).is_none()
+            && let Some(range) = self.named_range(n, b.over.span)
         {
-            match (n.as_str(), self.globals.get(n)) {
-                ("dir4", _) => return (Range::Dirs(4), Ty::Dir),
-                ("dir8", _) => return (Range::Dirs(8), Ty::Dir),
-                ("board", _) => return (Range::Board, Ty::Cell),
-                ("rows" | "columns", _) => {
-                    let dir = if n == "rows" { 3 } else { 0 };
-                    let dir = Expr { kind: Ek::Const(dir), ty: Ty::Dir, span: b.over.span };
-                    return (Range::Lanes(dir), Ty::Lane);
-                }
-                (_, Some(&(Global::Enum(e), _))) => return (Range::Enum(e), Ty::Enum(e)),
-                (_, Some(&(Global::Record(r), _))) => {
-                    // Records are numbers from 0 on, whatever their parts.
-                    let span = b.over.span;
-                    let make = |kind| Expr { kind, ty: Ty::Int, span };
-                    let mut count = make(Ek::Const(1));
-                    for (_, dom) in self.records[r].parts.clone() {
-                        let values = self.values_count(&dom, span);
-                        count = make(Ek::Arith(Arith::Mul, Box::new(count), Box::new(values)));
-                    }
-                    // The type of the end says what is run over.
-                    let last = Ek::Arith(Arith::Sub, Box::new(count), Box::new(make(Ek::Const(1))));
-                    let last = Expr { kind: last, ty: Ty::Record(r), span };
-                    return (Range::Ints(make(Ek::Const(0)), last), Ty::Record(r));
-                }
-                _ => {}
-            }
+            return range;
         }
-        if let K::Call(name, args) = &b.over.kind {
-            match name.text.as_str() {
-                "around4" | "around8" | "around" => {
-                    let Some(first) = args.first() else {
-                        self.error("M024", name.span, format!("`{}` wants a cell", name.text));
-                        return (Range::Board, Ty::Bad);
-                    };
-                    let cell = self.expr(first);
-                    let cell = self.coerce(cell, Ty::Place);
-                    let offsets = self.offsets(name, &args[1..]);
-                    return (Range::Around(cell, offsets), Ty::Cell);
-                }
-                "offsets" => {
-                    let list = args
-                        .iter()
-                        .map(|a| {
-                            let e = self.expr(a);
-                            self.coerce(e, Ty::Offset)
-                        })
-                        .collect();
-                    return (Range::Offsets(list), Ty::Offset);
-                }
-                "cells" if args.len() == 1 => {
-                    let p = self.expr(&args[0]);
-                    if !matches!(p.ty, Ty::Placed(_) | Ty::Bad) {
-                        let message = format!("`cells` wants a placed shape, this is {}", self.tn(p.ty));
-                        self.error("M020", p.span, message);
-                    }
-                    if !matches!(p.ty, Ty::Placed(_)) {
-                        return (Range::Board, Ty::Bad);
-                    }
-                    return (Range::Covered(p), Ty::Place);
-                }
-                "lanes" => {
-                    // `lanes(tile, d)` names the board too; there is one.
-                    let dir = match args.as_slice() {
-                        [d] => d,
-                        [g, d] => {
-                            self.board_name(g);
-                            d
-                        }
-                        _ => {
-                            self.error(
-                                "M024",
-                                name.span,
-                                "`lanes` wants a direction, as in `lanes(tile, left)`",
-                            );
-                            return (Range::Board, Ty::Bad);
-                        }
-                    };
-                    let dir = self.expr(dir);
-                    let dir = self.coerce(dir, Ty::Dir);
-                    return (Range::Lanes(dir), Ty::Lane);
-                }
-                _ => {}
-            }
+        if let K::Call(name, args) = &b.over.kind
+            && let Some(range) = self.called_range(name, args)
+        {
+            return range;
         }
         let over = self.expr(&b.over);
         match over.ty {
@@ -415,6 +344,92 @@ impl Checker<'_> {
                 (Range::Board, Ty::Bad)
             }
         }
+    }
+
+    /// What is run over by the name of a kind of things.
+    fn named_range(&mut self, n: &str, span: Span) -> Option<(Range, Ty)> {
+        match (n, self.globals.get(n)) {
+            ("dir4", _) => return Some((Range::Dirs(4), Ty::Dir)),
+            ("dir8", _) => return Some((Range::Dirs(8), Ty::Dir)),
+            ("board", _) => return Some((Range::Board, Ty::Cell)),
+            ("rows" | "columns", _) => {
+                let dir = if n == "rows" { 3 } else { 0 };
+                let dir = Expr { kind: Ek::Const(dir), ty: Ty::Dir, span };
+                return Some((Range::Lanes(dir), Ty::Lane));
+            }
+            (_, Some(&(Global::Enum(e), _))) => return Some((Range::Enum(e), Ty::Enum(e))),
+            (_, Some(&(Global::Record(r), _))) => {
+                // Records are numbers from 0 on, whatever their parts.
+                let make = |kind| Expr { kind, ty: Ty::Int, span };
+                let mut count = make(Ek::Const(1));
+                for (_, dom) in self.records[r].parts.clone() {
+                    let values = self.values_count(&dom, span);
+                    count = make(Ek::Arith(Arith::Mul, Box::new(count), Box::new(values)));
+                }
+                // The type of the end says what is run over.
+                let last = Ek::Arith(Arith::Sub, Box::new(count), Box::new(make(Ek::Const(1))));
+                let last = Expr { kind: last, ty: Ty::Record(r), span };
+                return Some((Range::Ints(make(Ek::Const(0)), last), Ty::Record(r)));
+            }
+            _ => {}
+        }
+        None
+    }
+
+    /// What is run over by a named operation.
+    fn called_range(&mut self, name: &Name, args: &[A]) -> Option<(Range, Ty)> {
+        match name.text.as_str() {
+            "around4" | "around8" | "around" => {
+                let Some(first) = args.first() else {
+                    self.error("M024", name.span, format!("`{}` wants a cell", name.text));
+                    return Some((Range::Board, Ty::Bad));
+                };
+                let cell = self.expr(first);
+                let cell = self.coerce(cell, Ty::Place);
+                let offsets = self.offsets(name, &args[1..]);
+                return Some((Range::Around(cell, offsets), Ty::Cell));
+            }
+            "offsets" => {
+                let list = args
+                    .iter()
+                    .map(|a| {
+                        let e = self.expr(a);
+                        self.coerce(e, Ty::Offset)
+                    })
+                    .collect();
+                return Some((Range::Offsets(list), Ty::Offset));
+            }
+            "cells" if args.len() == 1 => {
+                let p = self.expr(&args[0]);
+                if !matches!(p.ty, Ty::Placed(_) | Ty::Bad) {
+                    let message = format!("`cells` wants a placed shape, this is {}", self.tn(p.ty));
+                    self.error("M020", p.span, message);
+                }
+                if !matches!(p.ty, Ty::Placed(_)) {
+                    return Some((Range::Board, Ty::Bad));
+                }
+                return Some((Range::Covered(p), Ty::Place));
+            }
+            "lanes" => {
+                // `lanes(tile, d)` names the board too; there is one.
+                let dir = match args {
+                    [d] => d,
+                    [g, d] => {
+                        self.board_name(g);
+                        d
+                    }
+                    _ => {
+                        self.error("M024", name.span, "`lanes` wants a direction, as in `lanes(tile, left)`");
+                        return Some((Range::Board, Ty::Bad));
+                    }
+                };
+                let dir = self.expr(dir);
+                let dir = self.coerce(dir, Ty::Dir);
+                return Some((Range::Lanes(dir), Ty::Lane));
+            }
+            _ => {}
+        }
+        None
     }
 
     pub(super) fn offsets(&mut self, name: &Name, args: &[A]) -> Vec<Expr> {

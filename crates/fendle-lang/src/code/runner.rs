@@ -436,19 +436,7 @@ impl Worker for Runner<'_> {
             if let Some(native) = native {
                 let past: &[bool] = if past_goals { &self.goals } else { &[] };
                 if let Some(given) = native.expand(&mut self.machine, state[0], past, &mut self.successors) {
-                    let made = &self.successors;
-                    for i in 0..made.len {
-                        if made.moves[i] & BEFORE_DRAW != 0 {
-                            out.positions.push(made.states[i]);
-                            out.end_before_draw(MoveId(made.moves[i] & !BEFORE_DRAW), made.scores[i]);
-                            continue;
-                        }
-                        match made.scores[i] {
-                            0 => out.outcome(&made.states[i..=i]),
-                            score => out.outcome_with(&made.states[i..=i], Odds::scored(1, score)),
-                        }
-                        out.end_move(MoveId(made.moves[i]));
-                    }
+                    take(&self.successors, out);
                     out.end_state(self.game.status_of(given), None);
                     continue;
                 }
@@ -713,4 +701,21 @@ pub(crate) fn told_words(b: &Bound) -> (usize, Vec<usize>) {
     let seen: usize = shown(b).map(|part| part.len()).sum();
     let mut eval = Eval::new(b);
     (seen + 1, b.model.tells.iter().map(|t| eval.tell_elements(t).len()).collect())
+}
+
+/// Takes the moves that native code made of one state.
+#[inline]
+fn take(made: &Successors, out: &mut Expansion) {
+    for i in 0..made.len {
+        if made.moves[i] & BEFORE_DRAW != 0 {
+            out.positions.push(made.states[i]);
+            out.end_before_draw(MoveId(made.moves[i] & !BEFORE_DRAW), made.scores[i]);
+            continue;
+        }
+        match made.scores[i] {
+            0 => out.outcome(&made.states[i..=i]),
+            score => out.outcome_with(&made.states[i..=i], Odds::scored(1, score)),
+        }
+        out.end_move(MoveId(made.moves[i]));
+    }
 }

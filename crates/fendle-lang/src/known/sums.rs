@@ -182,6 +182,7 @@ impl<'b> Symbolic<'b> {
         })
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of expression")]
     pub(super) fn sym(&mut self, e: &Expr, frame: &mut Vec<i64>) -> Result<Sym, NotCounts> {
         if !self.depends_on_hidden(e) {
             return Ok(Sym::Num(self.eval.scalar_in(e, frame)?));

@@ -35,52 +35,11 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
         if def.when.as_ref().is_some_and(|w| lone(w) == 0) {
             continue;
         }
-        let members: Vec<i64> = match &def.kind {
-            Kind::Values(e, class) => {
-                // Values that some variable or record cannot hold here are not like the others.
-                let all = model
-                    .records
-                    .iter()
-                    .flat_map(|r| &r.parts)
-                    .map(|p| &p.1)
-                    .chain(model.vars.iter().map(|v| &v.dom));
-                let counts = all.filter_map(|d| match d {
-                    Dom::First(of, count) if of == e => Some(lone(count)),
-                    _ => None,
-                });
-                let most = counts.min().unwrap_or(i64::MAX);
-                class.iter().copied().filter(|v| *v < most).collect()
-            }
-            Kind::Numbers { lo, hi, except, .. } => {
-                let out: Vec<i64> = except.iter().map(lone).collect();
-                (lone(lo)..=lone(hi)).filter(|v| !out.contains(v)).collect()
-            }
-        };
+        let members = members_of(model, def, lone);
         let mut parts = vec![];
         for (v, var) in model.variables() {
-            let slot = &b.slots[v];
-            let (key, list, bag) = match var.shape {
-                Extent::Array(k) => (Some(k), 0, false),
-                Extent::List(bag) => (None, slot.cap + 1, bag),
-                Extent::Lists(k, bag) => (Some(k), slot.cap + 1, bag),
-                _ => (None, 0, false),
-            };
-            let keyed = key.filter(|k| is_key(model, def, *k)).map(|k| {
-                let least = if let Keyed::Range(r) = k { b.ranges[r].0 } else { 0 };
-                (if list > 0 { list } else { 1 }, least)
-            });
-            // Of records the parts that are like things.
-            let fields = match (&def.kind, var.dom.scalar()) {
-                (Kind::Values(e, _), Scalar::Record(r) | Scalar::Maybe(Base::Record(r))) => {
-                    let parts = model.records[r].parts.iter().zip(&b.records[r]);
-                    let like = parts.filter(|((_, d), _)| d.scalar() == Scalar::Enum(*e));
-                    like.map(|(_, p)| (p.lo, p.stride, p.count)).collect()
-                }
-                _ => vec![],
-            };
-            let carries = carries(model, def, v);
-            let part = Carrier { base: slot.base, len: slot.len, list, bag, keyed, carries, fields };
-            if !slot.active || (part.keyed.is_none() && !part.carries) {
+            let part = carrier_of(b, def, v);
+            if !b.slots[v].active || (part.keyed.is_none() && !part.carries) {
                 continue;
             }
             if var.state {
@@ -115,25 +74,74 @@ pub fn canon(b: &Bound) -> Result<Option<Canon>, NotAlike> {
     let listed = Canon::unplain(&classes);
     let mut canon = Canon { back: identity, listed, all: vec![], classes };
     if !canon.listed.is_empty() {
-        let count = canon.listed.iter().try_fold(1usize, |n, &c| {
-            let len = canon.classes[c].members.len();
-            (2..=len).try_fold(n, |n, k| n.checked_mul(k)).filter(|n| *n <= RENAMINGS_MAX)
-        });
-        if count.is_none() {
-            return Err(NotAlike::TooMany(RENAMINGS_MAX, span));
-        }
-        let mut all: Vec<Renaming> = vec![vec![]];
-        for &c in &canon.listed {
-            let mut orders = vec![];
-            permutations(&mut canon.classes[c].members.clone(), 0, &mut orders);
-            all = all
-                .iter()
-                .flat_map(|r| orders.iter().map(|o| r.iter().cloned().chain([o.clone()]).collect()))
-                .collect();
-        }
-        canon.all = all;
+        canon.all = renamings(&canon).ok_or(NotAlike::TooMany(RENAMINGS_MAX, span))?;
     }
     Ok(Some(canon))
+}
+
+/// The values that a declaration says are alike, where a level stands as it does.
+fn members_of(model: &Model, def: &AlikeDef, lone: impl Fn(&Expr) -> i64) -> Vec<i64> {
+    match &def.kind {
+        Kind::Values(e, class) => {
+            // Values that some variable or record cannot hold here are not like the others.
+            let parts = model.records.iter().flat_map(|r| &r.parts).map(|p| &p.1);
+            let counts = parts.chain(model.vars.iter().map(|v| &v.dom)).filter_map(|d| match d {
+                Dom::First(of, count) if of == e => Some(lone(count)),
+                _ => None,
+            });
+            let most = counts.min().unwrap_or(i64::MAX);
+            class.iter().copied().filter(|v| *v < most).collect()
+        }
+        Kind::Numbers { lo, hi, except, .. } => {
+            let out: Vec<i64> = except.iter().map(&lone).collect();
+            (lone(lo)..=lone(hi)).filter(|v| !out.contains(v)).collect()
+        }
+    }
+}
+
+/// How a variable holds what is alike, or goes by it.
+fn carrier_of(b: &Bound, def: &AlikeDef, v: VarId) -> Carrier {
+    let model = &b.model;
+    let (slot, var) = (&b.slots[v], &model.vars[v]);
+    let (key, list, bag) = match var.shape {
+        Extent::Array(k) => (Some(k), 0, false),
+        Extent::List(bag) => (None, slot.cap + 1, bag),
+        Extent::Lists(k, bag) => (Some(k), slot.cap + 1, bag),
+        _ => (None, 0, false),
+    };
+    let keyed = key.filter(|k| is_key(model, def, *k)).map(|k| {
+        let least = if let Keyed::Range(r) = k { b.ranges[r].0 } else { 0 };
+        (if list > 0 { list } else { 1 }, least)
+    });
+    // Of records the parts that are like things.
+    let fields = match (&def.kind, var.dom.scalar()) {
+        (Kind::Values(e, _), Scalar::Record(r) | Scalar::Maybe(Base::Record(r))) => {
+            let parts = model.records[r].parts.iter().zip(&b.records[r]);
+            let like = parts.filter(|((_, d), _)| d.scalar() == Scalar::Enum(*e));
+            like.map(|(_, p)| (p.lo, p.stride, p.count)).collect()
+        }
+        _ => vec![],
+    };
+    let carries = carries(model, def, v);
+    Carrier { base: slot.base, len: slot.len, list, bag, keyed, carries, fields }
+}
+
+/// All ways to rename what is in lists; `None` where they are more than [`RENAMINGS_MAX`].
+fn renamings(canon: &Canon) -> Option<Vec<Renaming>> {
+    canon.listed.iter().try_fold(1usize, |n, &c| {
+        let len = canon.classes[c].members.len();
+        (2..=len).try_fold(n, |n, k| n.checked_mul(k)).filter(|n| *n <= RENAMINGS_MAX)
+    })?;
+    let mut all: Vec<Renaming> = vec![vec![]];
+    for &c in &canon.listed {
+        let mut orders = vec![];
+        permutations(&mut canon.classes[c].members.clone(), 0, &mut orders);
+        let with_each = |r: &Renaming| -> Vec<Renaming> {
+            orders.iter().map(|o| r.iter().cloned().chain([o.clone()]).collect()).collect()
+        };
+        all = all.iter().flat_map(with_each).collect();
+    }
+    Some(all)
 }
 
 fn permutations(items: &mut Vec<i64>, from: usize, out: &mut Vec<Vec<i64>>) {

@@ -179,10 +179,45 @@ impl Bound {
         Some(Some((state, seen)))
     }
 
+    /// The name of what a position shows first.
+    fn first_name(&self) -> String {
+        let drawn = self.draw_with(&self.start, true);
+        let picture = drawn.pictures.first().map(|p| p.name.clone());
+        picture.or_else(|| drawn.values.first().map(|v| v.0.clone())).unwrap_or_default()
+    }
+
+    /// Reads what is said of one name into a state.
+    fn put_part(&self, binder: &mut Binder<'_>, name: Key, spec: Text<'_>, state: &mut [i32]) -> Option<()> {
+        let (file, span) = (spec.file, spec.span);
+        let is_it = |s: &&Show| matches!(s, Show::Drawing { name: n, .. } if *n == name.text);
+        let read: Vec<(VarId, Vec<Option<i64>>)> = if let Some(show) = self.model.shows.iter().find(is_it) {
+            binder.drawing(self, show, spec, false)?
+        } else if let Some(v) = self.model.var(&name.text).filter(|v| self.model.vars[*v].state) {
+            vec![(v, binder.block(self, v, spec, false)?)]
+        } else {
+            unknown_key(binder, file, &name, true);
+            return None;
+        };
+        for (var, values) in read {
+            let slot = &self.slots[var];
+            let values: Vec<i32> = values.into_iter().flatten().map(|v| v as i32).collect();
+            if self.model.vars[var].state {
+                state[slot.base..slot.base + slot.len].copy_from_slice(&values);
+            } else if values != self.data[slot.base..slot.base + slot.len] {
+                let name = self.model.vars[var].name.clone();
+                let error = binder.error("L042", file, span, format!("`{name}` differs from the level's"));
+                error
+                    .notes
+                    .push("a position changes the state, not the level; use --set or another level".into());
+                return None;
+            }
+        }
+        Some(())
+    }
+
     /// Reads a position in the one-line form; errors point into `text`.
     pub fn parse_line(&self, text: &str, file: FileId, errors: &mut Vec<Diagnostic>) -> Option<Vec<i32>> {
         let before = errors.len();
-        let shadows = self.drawn;
         let mut binder = Binder { model: &self.model, errors };
         let mut state = self.start.clone();
         let mut at = 0;
@@ -195,16 +230,7 @@ impl Bound {
             }
             let (name, value, skip) = match part.split_once('=') {
                 Some((n, v)) => (n.trim().to_string(), v, n.len() + 1),
-                None if bare => {
-                    let drawn = self.draw_with(&self.start, true);
-                    let name = drawn
-                        .pictures
-                        .first()
-                        .map(|p| p.name.clone())
-                        .or_else(|| drawn.values.first().map(|v| v.0.clone()))
-                        .unwrap_or_default();
-                    (name, part, 0)
-                }
+                None if bare => (self.first_name(), part, 0),
                 None => {
                     let span = Span::new(offset, offset + part.len());
                     binder.error("L040", file, span, "write `name=value; name=value`");
@@ -227,62 +253,29 @@ impl Bound {
                 }
                 continue;
             }
-            let drawing =
-                self.model.shows.iter().find(|s| matches!(s, Show::Drawing { name: n, .. } if *n == name));
-            let read: Vec<(VarId, Vec<Option<i64>>)> = if let Some(show) = drawing {
-                binder.drawing(self, show, spec, false)?
-            } else {
-                match self.model.var(&name) {
-                    Some(v) if self.model.vars[v].state => {
-                        vec![(v, binder.block(self, v, spec, false)?)]
-                    }
-                    _ => {
-                        let key = Key { text: name, span: name_span };
-                        unknown_key(&mut binder, file, &key, true);
-                        return None;
-                    }
-                }
+            self.put_part(&mut binder, Key { text: name, span: name_span }, spec, &mut state)?;
+        }
+        let all = Span::new(0, text.len());
+        for (v, def) in self.model.variables().filter(|(_, def)| def.rearranged.is_some()) {
+            let slot = &self.slots[v];
+            let sorted = |s: &[i32]| {
+                let mut s = s[slot.base..slot.base + slot.len].to_vec();
+                s.sort_unstable();
+                s
             };
-            for (var, values) in read {
-                let slot = &self.slots[var];
-                let values: Vec<i32> = values.into_iter().flatten().map(|v| v as i32).collect();
-                if self.model.vars[var].state {
-                    state[slot.base..slot.base + slot.len].copy_from_slice(&values);
-                } else if values != self.data[slot.base..slot.base + slot.len] {
-                    let name = self.model.vars[var].name.clone();
-                    binder
-                        .error("L042", file, span, format!("`{name}` differs from the level's"))
-                        .notes
-                        .push(
-                            "a position changes the state, not the level; use --set or another level".into(),
-                        );
-                    return None;
-                }
+            if sorted(&state) != sorted(&self.start) {
+                let message =
+                    format!("`{}` must hold the values of the level's start in another order", def.name);
+                binder.error("L034", file, all, message);
             }
         }
-        for (v, def) in self.model.variables() {
-            if def.rearranged.is_some() {
-                let slot = &self.slots[v];
-                let sorted = |s: &[i32]| {
-                    let mut s = s[slot.base..slot.base + slot.len].to_vec();
-                    s.sort_unstable();
-                    s
-                };
-                if sorted(&state) != sorted(&self.start) {
-                    let message =
-                        format!("`{}` must hold the values of the level's start in another order", def.name);
-                    binder.error("L034", file, Span::new(0, text.len()), message);
-                }
-            }
-        }
-        if shadows {
+        if self.drawn {
             // Where starts are drawn, a position that is given begins with itself.
             self.keep_starts(&mut state);
         }
         for spread in 0..self.model.spreads.len() {
             if binder.errors.len() == before && !self.is_spread(spread, &state) {
-                let span = Span::new(0, text.len());
-                binder.errors.push(self.not_spread(spread, &state, file, span));
+                binder.errors.push(self.not_spread(spread, &state, file, all));
             }
         }
         (binder.errors.len() == before).then_some(state)

@@ -599,21 +599,7 @@ impl Binder<'_> {
                         // Only how it looks is compared.
                         continue;
                     }
-                    let name = def.name.clone();
-                    let (what, how) = match def.shape {
-                        Extent::One => ("how", "SHAPE.TURN@r1c1"),
-                        Extent::List(_) => ("in which order", "r1c1 r1c2"),
-                        _ => ("which of", "KEY: r1c1, KEY: r1c2"),
-                    };
-                    let lies = if def.shape == Extent::One { "lies" } else { "stands here" };
-                    self.error(
-                        "L039",
-                        text.file,
-                        span,
-                        format!("a drawing does not say {what} `{name}` {lies}"),
-                    )
-                    .notes
-                    .push(format!("leave it out here and write `start.{name} = \"{how}\"`"));
+                    self.does_not_tell(def, text.file, span);
                     return None;
                 }
                 let i = vars.iter().position(|v| *v == fact.var).expect("a variable of the drawing");
@@ -628,44 +614,64 @@ impl Binder<'_> {
             self.told_once(before);
             return None;
         }
-        for (i, (var, values)) in out.iter_mut().enumerate() {
+        for ((var, values), spots) in out.iter_mut().zip(&spots) {
             let def = &self.model.vars[*var];
-            if matches!(def.shape, Extent::Grid | Extent::Set) || is_untold_by_drawing(def) {
-                continue;
-            }
-            if def.shape == Extent::List(true) {
-                let entries: Vec<i64> = spots[i].iter().map(|s| s.0).collect();
-                if entries.len() > b.slots[*var].cap {
-                    let message = format!("`{}` holds at most {} entries", def.name, b.slots[*var].cap);
-                    self.error("L038", text.file, text.span, message);
-                    return None;
-                }
-                *values = if opens { vec![] } else { list_block(&b.slots[*var], entries, true) };
-                continue;
-            }
-            match spots[i].as_slice() {
-                [(cell, _)] => *values = vec![Some(*cell)],
-                [] if !opens && matches!(def.dom, Dom::Maybe(_)) => *values = vec![Some(NONE)],
-                [] if opens => *values = vec![None],
-                [] => {
-                    let message = format!("this board holds no `{}`, and one is wanted", def.name);
-                    self.error("L028", text.file, text.span, message);
-                    return None;
-                }
-                [(_, first), (_, second), ..] => {
-                    let message = format!("a second `{}`, and one is wanted", def.name);
-                    let (first, second, file) = (*first, *second, text.file);
-                    self.error("L028", file, second, message).labels.push(Label {
-                        file,
-                        span: first,
-                        text: "the first".into(),
-                    });
-                    return None;
-                }
+            if !matches!(def.shape, Extent::Grid | Extent::Set) && !is_untold_by_drawing(def) {
+                *values = self.stands_at((b, *var), spots, text, opens)?;
             }
         }
         out.retain(|(v, values)| !is_untold_by_drawing(&self.model.vars[*v]) && !values.is_empty());
         Some(out)
+    }
+
+    /// Says that a drawing does not tell what a variable holds.
+    fn does_not_tell(&mut self, def: &VarDef, file: FileId, span: Span) {
+        let name = &def.name;
+        let (what, how) = match def.shape {
+            Extent::One => ("how", "SHAPE.TURN@r1c1"),
+            Extent::List(_) => ("in which order", "r1c1 r1c2"),
+            _ => ("which of", "KEY: r1c1, KEY: r1c2"),
+        };
+        let lies = if def.shape == Extent::One { "lies" } else { "stands here" };
+        let message = format!("a drawing does not say {what} `{name}` {lies}");
+        let note = format!("leave it out here and write `start.{name} = \"{how}\"`");
+        self.error("L039", file, span, message).notes.push(note);
+    }
+
+    /// What a variable holds that is drawn where it stands: a cell, or cells in any order. `opens`: some cells are left open.
+    fn stands_at(
+        &mut self,
+        (b, var): (&Bound, VarId),
+        spots: &[(i64, Span)],
+        text: Text<'_>,
+        opens: bool,
+    ) -> Option<Vec<Option<i64>>> {
+        let (def, slot) = (&self.model.vars[var], &b.slots[var]);
+        if def.shape == Extent::List(true) {
+            let entries: Vec<i64> = spots.iter().map(|s| s.0).collect();
+            if entries.len() > slot.cap {
+                let message = format!("`{}` holds at most {} entries", def.name, slot.cap);
+                self.error("L038", text.file, text.span, message);
+                return None;
+            }
+            return Some(if opens { vec![] } else { list_block(slot, entries, true) });
+        }
+        match spots {
+            [(cell, _)] => Some(vec![Some(*cell)]),
+            [] if !opens && matches!(def.dom, Dom::Maybe(_)) => Some(vec![Some(NONE)]),
+            [] if opens => Some(vec![None]),
+            [] => {
+                let message = format!("this board holds no `{}`, and one is wanted", def.name);
+                self.error("L028", text.file, text.span, message);
+                None
+            }
+            [(_, first), (_, second), ..] => {
+                let message = format!("a second `{}`, and one is wanted", def.name);
+                let label = Label { file: text.file, span: *first, text: "the first".into() };
+                self.error("L028", text.file, *second, message).labels.push(label);
+                None
+            }
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 use super::*;
 
 impl<'b> Eval<'b> {
+    #[expect(clippy::too_many_lines, reason = "one arm for each named operation")]
     pub(super) fn builtin(&mut self, op: Builtin, args: &[Expr], span: Span, frame: &mut [V]) -> Run<i64> {
         Ok(match op {
             Builtin::Row => code::row_col(self.one(&args[0], frame)?).0 + 1,

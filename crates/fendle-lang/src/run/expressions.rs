@@ -95,6 +95,7 @@ impl<'b> Eval<'b> {
         Err(RunFault { kind, span, value })
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of expression")]
     pub(super) fn eval(&mut self, e: &Expr, frame: &mut [V]) -> Run<V> {
         self.evaluated += 1;
         let span = e.span;

@@ -54,6 +54,7 @@ impl<'b> Eval<'b> {
         }
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of statement")]
     pub(super) fn stmt(&mut self, stmt: &Stmt, frame: &mut [V]) -> Run<Flow> {
         let span = stmt.span;
         match &stmt.kind {

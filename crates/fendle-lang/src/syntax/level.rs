@@ -177,39 +177,13 @@ pub fn read_on(file: FileId, text: &str, errors: &mut Vec<Diagnostic>) -> Option
     match root.get("level") {
         Some(Item::ArrayOfTables(list)) => {
             for (i, table) in list.iter().enumerate() {
-                r.keys(
-                    table,
-                    &["name", "title", "size", "values", "shapes", "start", "told", "expect", "draft"],
-                    "a level",
-                );
-                let mut name = r.text_of(table, "name");
-                if name.is_empty() {
-                    name = (i + 1).to_string();
-                }
-                let span = table
-                    .get("name")
-                    .map(item_span)
-                    .or_else(|| table.span().map(|s| Span::new(s.start, s.end)))
-                    .unwrap_or_default();
-                let mut all = values.clone();
-                all.extend(r.table(table, "values"));
-                let mut drawn = shapes.clone();
-                drawn.extend(r.table(table, "shapes"));
-                let mut wishes = draft.clone();
-                wishes.extend(r.draft(table));
-                let expect = r.table(table, "expect");
-                r.expect(&expect);
+                let own = r.level(table, i + 1);
                 levels.push(Level {
-                    name,
-                    title: r.text_of(table, "title"),
-                    span,
-                    size: r.size(table).or(size),
-                    values: all,
-                    start: r.table(table, "start"),
-                    told: r.table(table, "told"),
-                    expect,
-                    shapes: drawn,
-                    draft: wishes,
+                    size: own.size.or(size),
+                    values: [values.clone(), own.values].concat(),
+                    shapes: [shapes.clone(), own.shapes].concat(),
+                    draft: [draft.clone(), own.draft].concat(),
+                    ..own
                 });
             }
         }
@@ -239,6 +213,33 @@ fn item_span(item: &Item) -> Span {
 }
 
 impl Reader<'_> {
+    /// One level as it stands, without what the file says of all.
+    fn level(&mut self, table: &toml_edit::Table, number: usize) -> Level {
+        const KEYS: [&str; 9] =
+            ["name", "title", "size", "values", "shapes", "start", "told", "expect", "draft"];
+        self.keys(table, &KEYS, "a level");
+        let mut name = self.text_of(table, "name");
+        if name.is_empty() {
+            name = number.to_string();
+        }
+        let own = table.get("name").map(item_span);
+        let span = own.or_else(|| table.span().map(|s| Span::new(s.start, s.end))).unwrap_or_default();
+        let expect = self.table(table, "expect");
+        self.expect(&expect);
+        Level {
+            name,
+            title: self.text_of(table, "title"),
+            span,
+            size: self.size(table),
+            values: self.table(table, "values"),
+            start: self.table(table, "start"),
+            told: self.table(table, "told"),
+            expect,
+            shapes: self.table(table, "shapes"),
+            draft: self.draft(table),
+        }
+    }
+
     fn error(&mut self, code: &'static str, span: Span, message: impl Into<String>) -> &mut Diagnostic {
         self.errors.push(Diagnostic::error(code, self.file, span, message));
         self.errors.last_mut().expect("just pushed")

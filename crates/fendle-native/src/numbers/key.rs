@@ -236,6 +236,7 @@ impl Writer<'_> {
     /// the place that v leaves, and by one for each place between them that is taken later. The digit of a value between them,
     /// taken after u and before v, grows by one. That of v falls by one for each place between them that is taken after v.
     /// All others stay.
+    #[expect(clippy::too_many_lines, reason = "two ways to write one digit, which share what they read")]
     fn swapped_or_ordered(
         &mut self,
         field: usize,

@@ -93,6 +93,7 @@ impl Writer<'_> {
         self.finish(zero);
     }
 
+    #[expect(clippy::too_many_lines, reason = "the code of one function, written from its head to its end")]
     pub(super) fn moves(
         &mut self,
         key: cranelift_codegen::ir::FuncRef,

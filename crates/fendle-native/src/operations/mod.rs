@@ -28,6 +28,7 @@ enum Join {
 
 impl Emitter<'_> {
     /// Writes an operation; false when nothing runs on behind it.
+    #[expect(clippy::too_many_lines, reason = "one arm for each operation")]
     pub(crate) fn operation(&mut self, op: Op) -> bool {
         match op {
             Op::Const { d, v } => {

@@ -57,6 +57,7 @@ impl Emitter<'_> {
         self.b.ins().iadd(row, col)
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each operation about places")]
     pub(super) fn geometry(&mut self, op: &Op) {
         let zero = self.number(0);
         match *op {
@@ -328,6 +329,7 @@ impl Emitter<'_> {
         self.or_step(easy, op, Some((d, v)));
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each operation about shapes")]
     pub(super) fn shape(&mut self, op: &Op) {
         let (Op::ShapeMove { d, p, shapes, .. }
         | Op::ShapeTurn { d, p, shapes, .. }

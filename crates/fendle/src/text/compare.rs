@@ -3,6 +3,7 @@
 use fendle_ask::Answer;
 use fendle_ask::compare::{Compared, Only};
 use fendle_ask::game::Compared as Lockstep;
+use fendle_core::Exploration;
 use fendle_core::numbers::{counted, grouped};
 use fendle_view::board::Board;
 use fendle_view::text::table;
@@ -16,7 +17,13 @@ pub fn lines(a: &Answer<Compared>) -> Vec<String> {
     let mut out =
         vec![format!("first:  {}", c.first.title), format!("second: {}", c.second.title), String::new()];
     let (x, y) = (&c.first.counts, &c.second.counts);
-    let number = |n: Option<u32>| n.map_or("none".to_string(), |n| grouped(n.into()));
+    let is_whole = |c: &Exploration| c.complete && !c.cut;
+    let whole = is_whole(x) && is_whole(y);
+    let least = |c: &Exploration| match c.shortest {
+        Some(n) => grouped(n.into()),
+        None if is_whole(c) => "none".into(),
+        None => "not seen".into(),
+    };
     let rows: Vec<Vec<String>> = [
         ("states", grouped(x.states), grouped(y.states)),
         ("transitions", grouped(x.transitions), grouped(y.transitions)),
@@ -31,11 +38,12 @@ pub fn lines(a: &Answer<Compared>) -> Vec<String> {
         ("free", grouped(x.free), grouped(y.free)),
         ("open", grouped(x.open), grouped(y.open)),
         ("fatal moves", grouped(x.fatal_moves), grouped(y.fatal_moves)),
-        ("least moves", number(x.shortest), number(y.shortest)),
+        ("least moves", least(x), least(y)),
     ]
     .into_iter()
     .map(|(name, a, b)| {
-        let differs = if a == b { "" } else { "differs" };
+        // What was not seen may make counts equal, or different.
+        let differs = if a == b || !whole { "" } else { "differs" };
         vec![name.into(), a, b, differs.into()]
     })
     .collect();
@@ -63,7 +71,12 @@ pub fn lines(a: &Answer<Compared>) -> Vec<String> {
     out
 }
 
-fn only(out: &mut Vec<String>, which: &str, what: &Only, (one, many): (&str, &str)) {
+fn only(out: &mut Vec<String>, which: &str, what: &Option<Only>, (one, many): (&str, &str)) {
+    let Some(what) = what else {
+        let other = if which == "first" { "second" } else { "first" };
+        out.push(format!("{many} only in the {which}: not known, the {other} was not seen whole"));
+        return;
+    };
     out.push(format!("{} only in the {which}", counted(what.count, one, many)));
     out.extend(what.examples.iter().map(|e| format!("  {e}")));
     let more = what.count - what.examples.len() as u64;

@@ -188,6 +188,10 @@ impl Lower<'_> {
     }
 
     /// Runs over counted things: entry k of n, found by one operation.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm for each thing that can be run over, before the loop and in it"
+    )]
     fn each_counted(
         &mut self,
         each: &EachLoop<'_>,

@@ -22,6 +22,7 @@ impl Lower<'_> {
         self.next = next;
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of statement")]
     pub(super) fn stmt(&mut self, stmt: &Stmt) {
         let span = stmt.span;
         match &stmt.kind {

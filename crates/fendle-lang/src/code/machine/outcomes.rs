@@ -79,6 +79,15 @@ struct Frame {
     fuel: i64,
 }
 
+/// How a move came to a draw: which one it is, and where it stands in the program, with what chance, and what it scored.
+#[derive(Clone, Copy)]
+struct Met {
+    point: u16,
+    pc: u32,
+    chance: Chance,
+    score: Mean,
+}
+
 /// The ends of the lists of [`Saved`].
 #[derive(Clone, Copy, Default)]
 struct Marker {
@@ -288,6 +297,7 @@ impl<'c> Machine<'c> {
     /// # Errors
     ///
     /// [`Break`] when the model breaks on one of the ways.
+    #[expect(clippy::too_many_lines, reason = "one loop: how a way ended, and how the next one begins")]
     pub fn all_outcomes(&mut self, first: Halt, source: &[u64], out: &mut Outcomes) -> Result<(), Break> {
         out.states.clear();
         out.parts.clear();
@@ -314,27 +324,10 @@ impl<'c> Machine<'c> {
                         if out.stack.ways + out.parked.list.len() + n > self.outcomes_max {
                             return Err(Break { site: too_many, value: 0 });
                         }
-                        let at = out.stack.saved.end();
-                        self.save(point, &mut out.stack.saved);
-                        let total = self.draws(n, base, weights, &mut out.stack.saved.draws);
-                        // Chances that no longer fit are told before anything is drawn; the last one first.
-                        let mut last = (0, Chance::SURE);
-                        for (_, w) in out.stack.saved.draws[at.draws..].iter().rev() {
-                            if *w != last.0 {
-                                let then = chance.then_as_it_is(*w, total);
-                                last = (*w, then.ok_or(Break { site: too_fine, value: 0 })?);
-                            }
-                        }
-                        let (len, fuel) = (n as u32, self.fuel);
-                        out.stack.ways += n;
-                        if n > 0 {
-                            let next = 0;
-                            let frame = Frame { point, pc, at, len, next, total, chance, last, score, fuel };
-                            out.stack.list.push(frame);
-                            here = true;
-                        } else {
-                            out.stack.saved.truncate(at);
-                        }
+                        let met = Met { point, pc, chance, score };
+                        self.meet_draw(met, (n, base, weights), &mut out.stack)
+                            .ok_or(Break { site: too_fine, value: 0 })?;
+                        here = n > 0;
                     }
                     Op::Merge { point } => {
                         too_fine = self.code.points[point as usize].too_fine;
@@ -402,6 +395,29 @@ impl<'c> Machine<'c> {
                 return Err(Break { site: too_many, value: 0 });
             }
         }
+    }
+
+    /// Keeps what has to be known to go on from a draw in each way that it can fall. `None` where a chance no longer fits.
+    fn meet_draw(&self, met: Met, (n, base, weights): (usize, M, M), stack: &mut Branches) -> Option<()> {
+        let Met { point, pc, chance, score } = met;
+        let at = stack.saved.end();
+        self.save(point, &mut stack.saved);
+        let total = self.draws(n, base, weights, &mut stack.saved.draws);
+        // Chances that no longer fit are told before anything is drawn; the last one first.
+        let mut last = (0, Chance::SURE);
+        for (_, w) in stack.saved.draws[at.draws..].iter().rev() {
+            if *w != last.0 {
+                last = (*w, chance.then_as_it_is(*w, total)?);
+            }
+        }
+        stack.ways += n;
+        if n > 0 {
+            let (len, next, fuel) = (n as u32, 0, self.fuel);
+            stack.list.push(Frame { point, pc, at, len, next, total, chance, last, score, fuel });
+        } else {
+            stack.saved.truncate(at);
+        }
+        Some(())
     }
 
     /// Appends the values that can be drawn and their weights, and gives the sum of these.

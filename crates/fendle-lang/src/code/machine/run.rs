@@ -60,6 +60,7 @@ impl<'c> Machine<'c> {
         self.execute::<true>(pc)
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each operation")]
     fn execute<const ONE: bool>(&mut self, entry: u32) -> Result<Flow, Break> {
         let ops: &'c [Op] = &self.code.ops;
         let mut pc = entry as usize;

@@ -23,6 +23,7 @@ impl Parser<'_> {
     }
 
     /// One line; `None` when it was wrong and is left out.
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of line")]
     pub(super) fn example_line(&mut self) -> Parse<Option<ExampleLine>> {
         let head = self.span();
         let word = self.name("`size`, `level`, `start`, `do`, `see`, `refused` or `status`")?;

@@ -50,6 +50,7 @@ impl Parser<'_> {
         Ok(block)
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm for each kind of statement")]
     pub(super) fn stmt(&mut self) -> Parse<Stmt> {
         let span = self.span();
         let word = match self.peek() {
