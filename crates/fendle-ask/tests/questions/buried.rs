@@ -25,7 +25,7 @@ const POTS: &str = "model pots\nlevel crabs: 0..9\nhidden crab: grid of bool wit
 type Layout = u32;
 
 /// A row, what lies in it, and which pots were lifted.
-struct Row {
+pub struct Row {
     len: usize,
     crabs: u32,
     layout: Layout,
@@ -103,7 +103,7 @@ impl Row {
         (0..self.len).map(|i| if bits >> i & 1 == 1 { 'x' } else { '.' }).collect()
     }
 
-    fn loaded(&self, store: &mut Store) -> Loaded {
+    pub fn loaded(&self, store: &mut Store) -> Loaded {
         let level = format!(
             "model = 'pots.fendle'\n[[level]]\nname = 'row'\nvalues.crabs = {}\nstart.crab = '''\n{}\n'''\nstart.lifted = '''\n{}\n'''\n",
             self.crabs,
@@ -116,7 +116,7 @@ impl Row {
     }
 }
 
-fn each_row(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Row, String)) {
+pub fn each_row(seeds: std::ops::Range<u64>, mut ask: impl FnMut(&Row, String)) {
     for seed in crate::common::seeds(seeds) {
         let row = Row::any(&mut Dice::new(seed));
         let words = format!("{} crabs, {}, lifted {}", row.crabs, row.bits(row.layout), row.bits(row.lifted));

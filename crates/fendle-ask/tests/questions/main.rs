@@ -6,6 +6,7 @@
 //! * `drawn`: the same with chance, against fractions found in the test.
 //! * `counted`: costs, scores, several starts, and what can be forced.
 //! * `hunted`: guided search on boards that can be looked through.
+//! * `halted`: every question ended at whatever moment.
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
 //! * `buried`: hidden things in a row, against all layouts.
 //! * `players`: playing with undo and records; games that run beside the rules.
@@ -17,6 +18,7 @@ mod buried;
 mod common;
 mod counted;
 mod drawn;
+mod halted;
 mod hunted;
 mod limited;
 mod packs;
