@@ -405,16 +405,11 @@ fn begin(bound: &mut Bound, mut want: Want, seed: u64) -> Result<(Begin, Starts)
         want = Want::One;
     }
     let scattered = !bound.scattered.is_empty() && bound.seen.iter().all(Option::is_none);
+    let given = scattered.then(|| bound.start.clone());
     if scattered {
         // A layout by seed, before anything is set up on it.
         match scatter(bound, &mut Dice::new(seed)) {
-            Ok(state) => {
-                for v in bound.scattered.clone() {
-                    let part = bound.slots[v].base..bound.slots[v].base + bound.slots[v].len;
-                    bound.position[part.clone()].copy_from_slice(&state[part]);
-                }
-                bound.start = state;
-            }
+            Ok(layout) => lay_out(bound, layout),
             Err(NoStart::Fault(f)) if f.is_limit() => return Err(NoBegin::Stopped(f)),
             Err(e) => {
                 let def = &bound.model.vars[bound.scattered[0]];
@@ -454,9 +449,26 @@ fn begin(bound: &mut Bound, mut want: Want, seed: u64) -> Result<(Begin, Starts)
         bound.position = all.starts[0].0.clone();
         return Ok((Begin::All { starts: all.starts.len(), accepted: all.accepted }, all.starts));
     }
-    let one = setup::sample(bound, seed).map_err(fail)?;
+    let one = if let Some(given) = given {
+        // A layout that the setup drops is none: others are drawn, the first one first.
+        bound.start = given;
+        let (one, layout) = setup::sample_with_layout(bound, seed).map_err(fail)?;
+        lay_out(bound, layout);
+        one
+    } else {
+        setup::sample(bound, seed).map_err(fail)?
+    };
     bound.position = one.state;
     Ok((Begin::Sampled { seed, attempts: one.attempts }, vec![]))
+}
+
+/// Lets a level begin with a layout of what is hidden.
+fn lay_out(bound: &mut Bound, layout: Vec<i32>) {
+    for v in bound.scattered.clone() {
+        let part = bound.slots[v].base..bound.slots[v].base + bound.slots[v].len;
+        bound.position[part.clone()].copy_from_slice(&layout[part]);
+    }
+    bound.start = layout;
 }
 
 /// Makes the game of a bound level.

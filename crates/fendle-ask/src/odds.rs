@@ -64,8 +64,11 @@ pub struct Estimate {
     pub plays: u64,
     /// Won plays.
     pub won: u64,
-    /// Plays broken off after [`MOVES_MAX`] moves.
+    /// Plays broken off after [`MOVES_MAX`] moves, or when their share of the effort was used up.
     pub unfinished: u64,
+    /// Nothing is drawn, and the policy draws nothing: every play is the same, and one was played.
+    #[serde(skip_serializing_if = "is_false")]
+    pub every_play_the_same: bool,
     /// 95 % interval of the share of won plays.
     pub win_share_95: (f64, f64),
     /// Mean score.
@@ -93,15 +96,17 @@ impl Estimate {
             };
             (interval(&|p| f64::from(u8::from(p.0))), interval(&|p| p.1))
         };
+        let exact = |of: f64, else_: (f64, f64)| if e.same && e.unfinished == 0 { (of, of) } else { else_ };
         Estimate {
             policy: policy_word(policy),
             seed,
             plays: e.plays,
             won: e.won,
             unfinished: e.unfinished,
-            win_share_95: share_interval(e.won, e.plays),
+            every_play_the_same: e.same,
+            win_share_95: exact(e.won as f64, share_interval(e.won, e.plays)),
             mean_score: e.score.0 / plays,
-            mean_score_95: mean_interval(e.score.0, e.score.1, e.plays),
+            mean_score_95: exact(e.score.0, mean_interval(e.score.0, e.score.1, e.plays)),
             mean_moves: e.moves as f64 / plays,
             states_a_move: e.looked_at as f64 / e.moves.max(1) as f64,
             difference_95: first.map(difference),

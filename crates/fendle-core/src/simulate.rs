@@ -29,8 +29,10 @@ pub struct Simulated {
     pub plays: u64,
     /// Plays that were won.
     pub won: u64,
-    /// Plays cut by the bound on moves.
+    /// Plays cut by the bound on moves, or by that on states that were looked at.
     pub unfinished: u64,
+    /// Nothing is drawn, and the policy draws nothing: every play is the same, and one was played.
+    pub same: bool,
     /// Sum of scores, and of their squares.
     pub score: (f64, f64),
     /// Sum of moves.
@@ -84,7 +86,8 @@ pub type Dice = Box<dyn FnMut(&[u64]) -> usize + Send>;
 /// Plays `plays` games of at most `most` moves. `dice` makes the dice of a play from its number, so that the same play of
 /// another policy has the same luck. A play that is stopped counts for nothing. Plays run on `threads` threads (0: one for each
 /// core); what they give does not depend on that. Past `work` states that were looked at to choose moves, a move that was made
-/// counting as [`MOVE_WORK`] of them, no more plays begin.
+/// counting as [`MOVE_WORK`] of them, no more plays begin; a single play takes no more than a share of that, as many of them as are
+/// played at once. Where every play would be the same, one is played.
 ///
 /// # Errors
 ///
@@ -99,15 +102,18 @@ pub fn simulate(
 ) -> Result<Simulated, Fault> {
     let starts = model.starts()?;
     let weights: Vec<u64> = starts.iter().map(|s| s.weight).collect();
+    // A few plays for each thread at a time: what was stopped is known soon, and players remember what they have met.
+    let batch = if matches!(policy, Policy::Ahead(_)) { 8 } else { 64 };
+    let share = if work == u64::MAX { work } else { work / batch };
     let one = |player: &mut Player<'_>, number: u64| {
         let mut dice = dice(number);
         let start = if starts.len() > 1 { dice(&weights) } else { 0 };
-        player.play(&starts[start].state, most, &mut dice, watch)
+        player.play(&starts[start].state, (most, share), &mut dice, watch)
     };
-    let mut sum = Simulated::default();
+    let same = model.is_sure() && starts.len() == 1 && policy != Policy::Random;
+    let plays = if same { plays.min(1) } else { plays };
+    let mut sum = Simulated { same, ..Simulated::default() };
     let cell = OnceLock::new();
-    // A few plays for each thread at a time: what was stopped is known soon, and players remember what they have met.
-    let batch = if matches!(policy, Policy::Ahead(_)) { 8 } else { 64 };
     let mut at = 0;
     while at < plays && sum.limit.is_none() && sum.looked_at + MOVE_WORK * sum.moves < work {
         let count = batch.min(plays - at);
@@ -162,7 +168,7 @@ impl<'m> Player<'m> {
     fn play(
         &mut self,
         start: &[u64],
-        most: u64,
+        (most, share): (u64, u64),
         dice: &mut Dice,
         watch: &dyn Watch,
     ) -> Result<Played, Stopped> {
@@ -179,7 +185,8 @@ impl<'m> Player<'m> {
             if moves.is_empty() {
                 break;
             }
-            if played.moves == most {
+            let looked = self.ahead.as_ref().map_or(0, |a| a.looked_at) - looked_at;
+            if played.moves == most || looked + MOVE_WORK * played.moves >= share {
                 played.unfinished = true;
                 break;
             }

@@ -6,8 +6,9 @@ use fendle_core::count::solutions;
 use fendle_core::graph::Distances;
 use fendle_core::odds::{Fractions, NoOdds, odds, within};
 use fendle_core::shape::{Likeness, likeness};
-use fendle_core::simulate::{Dice, Policy, simulate};
+use fendle_core::simulate::{Dice, MOVE_WORK, Policy, simulate};
 use fendle_core::structure::{NotSeen, structure};
+use fendle_core::table::{Row, Table};
 use fendle_core::{
     Class, Explored, Limit, Limits, Model, NoWatch, Progress, Status, Verdict, Watch, explore, solve,
 };
@@ -340,21 +341,55 @@ fn plays_that_are_stopped_count_for_nothing() {
             let play =
                 |w: &dyn Watch| simulate(&table, policy, (40, 30, u64::MAX), &luck, 1, w).expect("sound");
             let whole = play(&NoWatch);
-            assert_eq!((whole.plays, whole.each.len(), whole.limit), (40, 40, None), "{game:?}");
+            let plays = if whole.same { 1 } else { 40 };
+            assert_eq!((whole.plays, whole.each.len() as u64, whole.limit), (plays, plays, None), "{game:?}");
             let looks = Until::count(|w| drop(play(w)));
             each_stop(looks, |w| {
                 let cut = play(w);
                 assert_eq!(cut.each.len() as u64, cut.plays);
                 assert_eq!(cut.each.iter().filter(|e| e.0).count() as u64, cut.won);
-                assert!(cut.plays == 40 || cut.limit == Some(Limit::Time), "{policy:?} {game:?}");
+                assert!(cut.plays == plays || cut.limit == Some(Limit::Time), "{policy:?} {game:?}");
                 // The plays that were played to their end, in their order.
                 let mut all = whole.each.iter();
                 assert!(cut.each.iter().all(|e| all.any(|of| of == e)), "{policy:?} {game:?}");
-                fewer += usize::from(cut.plays < 40);
+                fewer += usize::from(cut.plays < plays);
             });
         }
     }
     assert!(fewer > 500, "{fewer}");
+}
+
+#[test]
+fn where_nothing_is_drawn_one_play_says_all_and_none_goes_on_for_ever() {
+    let luck = |_: u64| -> Dice { Box::new(|_: &[u64]| 0) };
+    let mut same = 0;
+    for game in games(1200..1260, false) {
+        let table = game.table();
+        for policy in [Policy::Greedy, Policy::Ahead(100), Policy::Random] {
+            let of =
+                |plays, work| simulate(&table, policy, (plays, 50, work), &luck, 1, &NoWatch).expect("sound");
+            let (one, many) = (of(1, u64::MAX), of(30, u64::MAX));
+            assert_eq!(many.same, game.starts.len() == 1 && policy != Policy::Random, "{policy:?} {game:?}");
+            assert_eq!(many.plays, if many.same { 1 } else { 30 }, "{policy:?} {game:?}");
+            if many.same {
+                same += 1;
+                assert_eq!((one.won, one.moves, one.score), (many.won, many.moves, many.score), "{game:?}");
+            }
+        }
+    }
+    assert!(same > 40, "{same}");
+    // Round and round: 2,000 plays of 10,000 moves were wanted.
+    let round = Table::new([
+        Row::running([("on", 1), ("wait", 0)]),
+        Row::running([("back", 0), ("wait", 1)]),
+        Row::goal(),
+    ]);
+    for policy in [Policy::Greedy, Policy::Ahead(500), Policy::Random] {
+        let work = 100_000;
+        let found = simulate(&round, policy, (2_000, 10_000, work), &luck, 1, &NoWatch).expect("sound");
+        assert!(found.looked_at + MOVE_WORK * found.moves < 3 * work, "{policy:?} {found:?}");
+        assert!(found.plays > 0 && found.unfinished == found.plays && found.won == 0, "{policy:?} {found:?}");
+    }
 }
 
 #[test]

@@ -15,7 +15,7 @@ use fendle_lang::known::{Known, NotCounts, Sight};
 use fendle_lang::play::{MoveTable, Tried, step};
 use fendle_lang::reasons::exchange::{Exchange, exchange};
 use fendle_lang::run::scatter;
-use fendle_lang::run::setup::{Dice, worlds, worlds_of};
+use fendle_lang::run::setup::{Dice, sample_with_layout, worlds, worlds_of};
 use fendle_lang::{Game, Sources, compile};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -705,4 +705,42 @@ fn six_pairs_take_the_turns_of_a_plain_recursion() {
     let a = odds(&knowing, &limits(), Fractions::WhereSmall, &NoWatch).expect("small and sound");
     let plain = uncoverings(12, 0, &mut HashMap::new());
     assert!((a.moves.expect("finite").low() - plain).abs() < 1e-9, "{plain}");
+}
+
+#[test]
+fn layouts_that_the_setup_drops_are_drawn_again_and_met_as_often_as_they_weigh() {
+    // One that holds the first cell is dropped, one that holds the last one is kept half the time.
+    let text = "model dropped\nhidden reef: grid of bool with count(c on reef where reef[c]) == 2\n\
+        state seen: grid of bool = false\ntell reef[c] for c on seen where seen[c]\n\
+        setup {\n    require not reef[r1c1] because \"the first is water\"\n\
+        \x20   let kept = draw from (true, false)\n    require kept or not reef[r1c4] because \"dropped half the time\"\n}\n\
+        move look(c: cell) { refuse \"seen\" unless not seen[c]; seen[c] = true }\ngoal all(c on seen: seen[c] or c == r1c1)\n";
+    let g = game(text, "size = [1, 4]");
+    let list = worlds(&g.bound, 100).expect("a prior").expect("few");
+    let all: u64 = list.iter().map(|w| w.1).sum();
+    let weights: BTreeMap<Vec<i32>, u64> = list.iter().map(|(s, w)| (s[..4].to_vec(), *w)).collect();
+    assert_eq!(
+        weights.into_values().collect::<Vec<_>>(),
+        [1, 1, 2],
+        "cells 2 and 3, or one of them and cell 4"
+    );
+    let mut bound = g.bound.clone();
+    let reef = bound.model.var("reef").expect("a variable");
+    bound.scattered = vec![reef];
+    let mut often: BTreeMap<Vec<i32>, u32> = BTreeMap::new();
+    let (mut again, draws) = (0, 4_000);
+    for seed in 0..draws {
+        let (one, layout) = sample_with_layout(&bound, seed).expect("some layout is kept");
+        assert_eq!(one.state[..4], layout[..4], "the setup changes no layout");
+        *often.entry(layout[..4].to_vec()).or_default() += 1;
+        again += u32::from(one.attempts > 1);
+        assert_eq!(sample_with_layout(&bound, seed).expect("the same").0, one);
+    }
+    assert_eq!(often.len(), weights.len());
+    for (layout, weight) in &weights {
+        let (met, want) = (f64::from(often[layout]), *weight as f64 / all as f64 * draws as f64);
+        // Six times the deviation that is to be expected.
+        assert!((met - want).abs() < 6.0 * want.sqrt(), "{met} {want}");
+    }
+    assert!(again > 1_000, "{again}");
 }

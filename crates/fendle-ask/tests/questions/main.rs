@@ -9,6 +9,7 @@
 //! * `halted`: every question ended at whatever moment.
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
 //! * `buried`: hidden things in a row, against all layouts.
+//! * `sounded`: hidden things with weights, setups, and readings that may be false.
 //! * `players`: playing with undo and records; games that run beside the rules.
 //! * `packs`: facts, profiles, drafts and mending.
 
@@ -23,4 +24,5 @@ mod hunted;
 mod limited;
 mod packs;
 mod players;
+mod sounded;
 mod walks;

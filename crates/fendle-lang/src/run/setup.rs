@@ -9,6 +9,7 @@ use std::fmt;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{RngCore, SeedableRng};
 
+use crate::run::scatter::scatter;
 use crate::run::{Drawn, Eval, RunFault};
 use crate::source::Span;
 use crate::state::Bound;
@@ -107,6 +108,22 @@ pub struct AllStarts {
 ///
 /// [`NoStart`].
 pub fn sample(b: &Bound, seed: u64) -> Result<Sampled, NoStart> {
+    accepted(b, seed, None).map(|found| found.0)
+}
+
+/// The same where a layout of what is hidden is drawn, too: a new one for each attempt, so that layouts which the setup drops more
+/// often are met less often. Also gives the layout that was accepted.
+///
+/// # Errors
+///
+/// [`NoStart`].
+pub fn sample_with_layout(b: &Bound, seed: u64) -> Result<(Sampled, Vec<i32>), NoStart> {
+    let mut layouts = Dice::new(seed);
+    accepted(b, seed, Some(&mut layouts))
+}
+
+/// Runs the setup until it accepts what was drawn, and gives the layout that it began with.
+fn accepted(b: &Bound, seed: u64, mut layouts: Option<&mut Dice>) -> Result<(Sampled, Vec<i32>), NoStart> {
     let attempts = match b.model.setup.as_ref().and_then(|s| s.attempts.as_ref()) {
         Some(e) => Eval::new(b).lone(e).map_err(NoStart::Fault)?,
         None => ATTEMPTS,
@@ -115,9 +132,14 @@ pub fn sample(b: &Bound, seed: u64) -> Result<Sampled, NoStart> {
     let mut drops: HashMap<Span, u64> = HashMap::new();
     for attempt in 1..=attempts.max(1) as u64 {
         Eval::new(b).go_on(Span::default()).map_err(NoStart::Fault)?;
+        let layout = match &mut layouts {
+            Some(layouts) => scatter(b, layouts)?,
+            None => b.start.clone(),
+        };
         let mut pick = |weights: &[u64]| dice.pick(weights);
-        match Eval::new(b).draw_start(&mut pick).map_err(NoStart::Fault)? {
-            Drawn::Start(state, _) => return Ok(Sampled { state, attempts: attempt }),
+        let drawn = Eval::with_layout(b, layout.clone()).draw_start(&mut pick);
+        match drawn.map_err(NoStart::Fault)? {
+            Drawn::Start(state, _) => return Ok((Sampled { state, attempts: attempt }, layout)),
             Drawn::Dropped(at, _) => *drops.entry(at).or_default() += 1,
         }
     }

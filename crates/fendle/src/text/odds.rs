@@ -202,6 +202,21 @@ fn worth(o: &Odds) -> Vec<String> {
 
 /// What played games came to.
 pub(super) fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
+    if e.every_play_the_same && e.plays == 1 {
+        out.push(format!("a play with the policy `{}`; nothing is drawn: every one is the same", e.policy));
+        let end = match (e.won, e.unfinished) {
+            (1.., _) => "won",
+            (0, 0) if has_goal => "not won",
+            (0, 0) => "ended",
+            (0, 1..) => "broken off, which proves nothing",
+        };
+        let moves = counted(e.mean_moves as u64, "move", "moves");
+        out.push(format!("  {end}, after {moves}; score {:.0}", e.mean_score));
+        if e.states_a_move > 0.0 {
+            out.push(format!("  states looked at for a move: {:.0} in the mean", e.states_a_move));
+        }
+        return;
+    }
     out.push(format!(
         "an estimate, no proof: {} with the policy `{}`, seed {}",
         counted(e.plays, "play", "plays"),
@@ -237,6 +252,9 @@ pub(super) fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
     }
     if e.unfinished > 0 {
         let plays = counted(e.unfinished, "play", "plays");
-        out.push(format!("  {plays} broken off after {MOVES_MAX} moves"));
+        out.push(format!(
+            "  {plays} broken off, after {} moves or where so much had been looked at that it was enough",
+            grouped(MOVES_MAX)
+        ));
     }
 }
