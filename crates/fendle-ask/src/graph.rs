@@ -273,7 +273,7 @@ impl Builder<'_> {
             let keep = match self.cut.keep {
                 Keep::All => true,
                 Keep::Alive => !matches!(class, Class::Dead | Class::Stuck | Class::Lost),
-                Keep::Winnable => matches!(class, Class::Winnable | Class::Goal),
+                Keep::Winnable => class.is_hopeful(),
                 Keep::Shortest => on_way.as_ref().is_some_and(|w| w.holds(space, id)),
             };
             if keep && near.as_ref().is_none_or(|n| n[id.index()]) {

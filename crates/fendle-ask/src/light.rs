@@ -192,8 +192,7 @@ fn seen(game: &Game, (found, far): (&Explored, &Distances), state: &[i32]) -> Li
             let mut best: Option<(u32, MoveId)> = None;
             for run in &out.runs {
                 for next in states.by_ref().take(run.outcomes as usize) {
-                    let wins = |c: Class| matches!(c, Class::Winnable | Class::Goal);
-                    let id = found.space.find(next).filter(|id| wins(found.space.class(*id)));
+                    let id = found.space.find(next).filter(|id| found.space.class(*id).is_hopeful());
                     if let Some(d) = id.and_then(|id| far.get(id))
                         && best.is_none_or(|b| d < b.0)
                     {

@@ -36,7 +36,7 @@ impl Seen {
         match found.space.find(packed) {
             Some(id) => {
                 let class = found.space.class(id);
-                let far = far.get(id).filter(|_| matches!(class, Class::Goal | Class::Winnable));
+                let far = far.get(id).filter(|_| class.is_hopeful());
                 Seen { class, far, least: None }
             }
             None => Seen { class: Class::Open, far: None, least: None },

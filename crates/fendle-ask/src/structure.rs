@@ -3,7 +3,7 @@
 
 use fendle_core::graph::Distances;
 use fendle_core::structure::{NotSeen, Structure, structure};
-use fendle_core::{Class, Explored, Limit, Limits, Model, solve};
+use fendle_core::{Explored, Limit, Limits, Model, solve};
 use fendle_lang::Game;
 use fendle_lang::reasons::parts::{Removed, goal_done, without_each};
 use fendle_lang::run::Eval;
@@ -249,7 +249,7 @@ fn check_bound(game: &Game, found: &Explored, far: &Distances, budget: &Budget) 
             whole = false;
             break;
         }
-        if !matches!(space.class(id), Class::Winnable | Class::Goal) {
+        if !space.class(id).is_hopeful() {
             continue;
         }
         let Some(d) = far.get(id) else { continue };

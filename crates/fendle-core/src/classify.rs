@@ -133,7 +133,7 @@ fn winning_sets(source: &Edges<'_>) -> Result<(Marks, Marks), Limit> {
     let goals = |c: Class| c == Class::Goal;
     let certain = Marks::of(space, goals);
     attract(source, &certain, |outcomes, marks| outcomes.iter().all(|e| marks.has(e.to)))?;
-    let mut inside = Marks::of(space, |c| matches!(c, Class::Goal | Class::Winnable));
+    let mut inside = Marks::of(space, Class::is_hopeful);
     loop {
         let reach = Marks::of(space, goals);
         attract(source, &reach, |outcomes, marks| {
@@ -419,7 +419,8 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
                         let fallen = outcomes.iter().filter(|e| bad.has(e.to)).count();
                         if fallen == outcomes.len() {
                             here += 1;
-                        } else {
+                        } else if fallen > 0 && outcomes.iter().any(|e| space.class(e.to).is_hopeful()) {
+                            // Where the others were not seen to their end the move may be fatal as a whole.
                             draws += fallen as u64;
                         }
                     }

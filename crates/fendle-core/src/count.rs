@@ -85,7 +85,7 @@ fn shortest(space: &Space, length: u32, by_states: bool, pace: &mut Pace<'_>) ->
 /// All ways, states in an order in which each comes after all that lead to it. Only states from which a goal can be reached
 /// count.
 fn all(space: &Space, by_states: bool, pace: &mut Pace<'_>) -> Result<Option<String>, NotSeen> {
-    let is_on = |id: StateId| matches!(space.class(id), Class::Goal | Class::Winnable);
+    let is_on = |id: StateId| space.class(id).is_hopeful();
     let mut before = vec![0u32; space.ids_len()];
     let mut list = vec![];
     let mut left = 0u64;

@@ -365,9 +365,11 @@ impl<'a> Passes<'a> {
             for r in &out.runs[run..run + head.runs as usize] {
                 let targets = &marks[outcome..outcome + r.outcomes as usize];
                 outcome += targets.len();
+                let is_hopeful = |m: &Mark| *m != 0 && dense.class_of(*m).is_hopeful();
                 match targets.iter().filter(is_bad).count() {
                     n if n == targets.len() => here += 1,
-                    n => found.draws += n as u64,
+                    n if n > 0 && targets.iter().any(is_hopeful) => found.draws += n as u64,
+                    _ => {}
                 }
             }
             run += head.runs as usize;

@@ -141,10 +141,6 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
     edges.split_inclusive(|e| e.last)
 }
 
-fn is_hopeful(class: Class) -> bool {
-    matches!(class, Class::Winnable | Class::Goal)
-}
-
 /// Computes the structure of a space that was seen whole, and the distances behind it.
 ///
 /// # Errors
@@ -392,7 +388,7 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
             seen.dedup();
         }
         out.doors += seen.len() as u64;
-        let hopeful = seen.iter().filter(|t| is_hopeful(space.class(StateId::from_number(**t))));
+        let hopeful = seen.iter().filter(|t| space.class(StateId::from_number(**t)).is_hopeful());
         out.winnable_doors += hopeful.count() as u64;
     })?;
     for (size, mark) in sizes.iter().zip(&marks) {
@@ -534,7 +530,7 @@ impl OnWay {
         for part in 0..SHARDS {
             space.each_in_part(part, |id, class| {
                 let depth = space.depth_of(id);
-                if is_hopeful(class) && far.get(id).is_some_and(|d| depth + d == length) {
+                if class.is_hopeful() && far.get(id).is_some_and(|d| depth + d == length) {
                     levels[depth as usize].push(id);
                 }
             });

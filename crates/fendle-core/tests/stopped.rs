@@ -4,13 +4,14 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
 use fendle_core::count::solutions;
 use fendle_core::graph::Distances;
-use fendle_core::odds::{Fractions, NoOdds, odds, within};
+use fendle_core::odds::{AimValue, Fractions, MoveOdds, NoOdds, odds, within};
 use fendle_core::shape::{Likeness, likeness};
 use fendle_core::simulate::{Dice, MOVE_WORK, Policy, simulate};
 use fendle_core::structure::{NotSeen, structure};
 use fendle_core::table::{Row, Table};
 use fendle_core::{
-    Class, Explored, Limit, Limits, Model, NoWatch, Progress, Status, Verdict, Watch, explore, solve,
+    Aim, Class, Explored, Limit, Limits, Model, MoveId, NoWatch, Odds, Progress, Status, Verdict, Watch,
+    explore, solve,
 };
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -88,6 +89,16 @@ fn tells_the_truth(game: &Game, found: &Explored) {
         assert!(!found.space.is_certain(id) || sure[s].is_some(), "{s} of {game:?}");
         assert!(!found.space.is_almost_certain(id) || almost[s], "{s} of {game:?}");
     }
+    let (mut moves, mut draws) = (0, 0);
+    for s in (0..game.len()).filter(|s| depths[*s].is_some() && classes[*s] == Class::Winnable) {
+        for (_, to) in game.open(s) {
+            let bad = to.iter().filter(|o| classes[o.0].is_bad()).count();
+            moves += u64::from(bad == to.len());
+            draws += if bad == to.len() { 0 } else { bad as u64 };
+        }
+    }
+    assert!(c.fatal_moves <= moves && c.fatal_draws <= draws, "{moves} {draws}: {c:?} {game:?}");
+    assert!(!c.complete || (c.fatal_moves, c.fatal_draws) == (moves, draws), "{c:?} {game:?}");
     let nearest = (0..game.len()).filter(|s| game.status[*s] == Status::Goal).filter_map(|s| depths[s]).min();
     assert!(c.shortest.is_none() || c.shortest == nearest, "{game:?}");
     assert!(!c.complete || c.shortest == nearest, "{game:?}");
@@ -422,4 +433,79 @@ fn a_memory_of_nothing_ends_every_question_honestly() {
         }
     }
     assert!(cut > 6, "{cut}");
+}
+
+/// The same game with scores on its moves, and something that is to be made most or least of.
+fn scored(game: &Game, rng: &mut SmallRng, aim: Aim) -> Table {
+    let row = |s: usize| {
+        let row = Row::new(game.status[s]).worth(rng.random_range(-9..10));
+        game.moves[s].iter().fold(row, |row, (m, to)| {
+            row.draws(*m, to.iter().map(|&(t, w)| (t, Odds::scored(w, rng.random_range(-3..4)))))
+        })
+    };
+    let rows: Vec<Row> = (0..game.len()).map(row).collect();
+    Table::new(rows).start(game.starts.iter().copied()).aim(aim)
+}
+
+#[test]
+fn aims_under_a_limit_promise_nothing_that_cannot_be_had() {
+    let (mut best, mut open, mut endless) = (0, 0, 0);
+    for (n, game) in games(1300..1420, true).enumerate() {
+        // Without a goal: play ends where it is lost or over, or nothing can be done.
+        let mut rng = SmallRng::seed_from_u64(n as u64);
+        let game = Game {
+            status: game
+                .status
+                .iter()
+                .map(|s| if *s == Status::Goal { Status::Over(0) } else { *s })
+                .collect(),
+            ..game
+        };
+        for aim in [Aim::MostScore, Aim::LeastScore, Aim::Most, Aim::Least] {
+            let table = scored(&game, &mut rng, aim);
+            let whole = odds(&table, &one_thread(), Fractions::Never, &NoWatch).expect("small");
+            let all = whole.aim.expect("an aim");
+            let mut check = |limits: Limits, watch: &dyn Watch| {
+                let a = match odds(&table, &limits, Fractions::Never, watch) {
+                    Ok(a) => a,
+                    Err(NoOdds::Limit(..)) => return,
+                    Err(NoOdds::Fault(fault)) => panic!("{fault:?}: {game:?}"),
+                };
+                let whole = a.counts.limit.is_none();
+                match (&a.aim, &all) {
+                    (None | Some(AimValue::Unknown(_)), _) => open += 1,
+                    (Some(AimValue::Best(told)), AimValue::Best(truth)) => {
+                        let truth = truth.middle();
+                        let holds = told.low() <= truth + 1e-6 && truth - 1e-6 <= told.high();
+                        assert!(holds, "{aim:?}: {told:?} and {truth}: {game:?}");
+                        best += 1;
+                    }
+                    (Some(AimValue::Unbounded(_)), AimValue::Unbounded(_)) => endless += 1,
+                    (Some(AimValue::NeverEnds), AimValue::NeverEnds) => {}
+                    (told, _) => panic!("{aim:?}, whole: {whole}: {told:?} and {all:?}: {game:?}"),
+                }
+                for m in &a.from_start {
+                    let (Some(told), Some(truth)) =
+                        (&m.aim, whole_move(&table, &one_thread(), m.of).and_then(|m| m.aim))
+                    else {
+                        continue;
+                    };
+                    let truth = truth.middle();
+                    let holds = told.low() <= truth + 1e-6 && truth - 1e-6 <= told.high();
+                    assert!(holds, "{aim:?} by {:?}: {told:?} and {truth}: {game:?}", m.of);
+                }
+            };
+            let looks = Until::count(|w| check(one_thread(), w));
+            each_stop(looks, |w| check(one_thread(), w));
+            (1..game.len() as u64)
+                .for_each(|most| check(Limits { max_states: most, ..one_thread() }, &NoWatch));
+        }
+    }
+    assert!(best > 300 && open > 100, "{best} {open} {endless}");
+}
+
+/// What a move from the start is worth, everything seen.
+fn whole_move(table: &Table, limits: &Limits, of: MoveId) -> Option<MoveOdds> {
+    let whole = odds(table, limits, Fractions::Never, &NoWatch).expect("small");
+    whole.from_start.into_iter().find(|m| m.of == of)
 }

@@ -177,12 +177,14 @@ impl Marks {
     }
 
     fn count_fatal(&mut self, g: &Graph, pace: &mut Pace<'_>) -> Result<(), Limit> {
-        // For each node how many outcomes are bad, and in the lowest bit whether all are.
+        // For each node how many outcomes are bad where another one is not, and in the lowest bit whether all are. Of what was not
+        // seen to its end neither is known.
         let states = g.states_len() as u32;
         let of_node = |v: u32| {
             let out = g.outcomes(v).0;
             let bad = out.iter().filter(|t| g.classes[**t as usize].is_bad()).count();
-            (bad as u32) << 1 | u32::from(bad == out.len() && bad > 0)
+            let is_hopeful = bad > 0 && out.iter().any(|t| g.classes[*t as usize].is_hopeful());
+            if is_hopeful { (bad as u32) << 1 } else { u32::from(bad == out.len() && bad > 0) }
         };
         let mut bad: Vec<u32> = vec![];
         let nodes = states..g.vertices_len() as u32;
@@ -196,7 +198,7 @@ impl Marks {
                 } else {
                     let (all, bad) = (bad[(to - states) as usize] & 1, bad[(to - states) as usize] >> 1);
                     moves += u64::from(all);
-                    draws += u64::from(if all == 1 { 0 } else { bad });
+                    draws += u64::from(bad);
                 }
             }
             (moves, draws)

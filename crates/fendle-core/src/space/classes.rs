@@ -45,6 +45,13 @@ impl Class {
         matches!(self, Class::Dead | Class::Stuck | Class::Lost | Class::Over)
     }
 
+    /// Whether it is won, or can be.
+    #[inline]
+    #[must_use]
+    pub fn is_hopeful(self) -> bool {
+        matches!(self, Class::Winnable | Class::Goal)
+    }
+
     /// The class with this number.
     #[inline]
     pub(super) fn of_number(byte: u8) -> Class {
