@@ -29,6 +29,8 @@ pub const BOARD_STATES: u64 = 300_000;
 pub(super) const SHARED_STATES: u64 = 4_000_000;
 /// Boards that came near to what is wanted, and are changed further.
 const NEAR: usize = 8;
+/// Why a board fell away of which it is not known whether it is as it is wanted.
+const NOT_DECIDED: &str = "not decided within the limits of a board";
 /// Boards that are judged together.
 const BATCH: u64 = 64;
 
@@ -333,8 +335,9 @@ pub fn draft(
     let stopped = budget.stopped();
     let holds = match (out.boards.is_empty(), stopped) {
         (false, _) => Verdict::Holds,
-        (true, None) => Verdict::Fails,
-        (true, Some(_)) => Verdict::Undecided,
+        // One of those that were not decided may be as it is wanted.
+        (true, None) if !out.fell.contains_key(NOT_DECIDED) => Verdict::Fails,
+        (true, _) => Verdict::Undecided,
     };
     let tried = out.tried;
     Ok(Answer::new(Asked::of(level), holds, out).stopped(stopped, budget).took(budget, tried))
@@ -416,7 +419,7 @@ impl Drafting<'_> {
                         self.near.push((self.wish.shortfall(&figures), n, board));
                     }
                 }
-                Judged::Open => self.falls("not decided within the limits of a board"),
+                Judged::Open => self.falls(NOT_DECIDED),
                 Judged::Breaks => self.falls("the model breaks on it, or reads it as another board"),
             }
         }

@@ -10,6 +10,7 @@
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
 //! * `buried`: hidden things in a row, against all layouts.
 //! * `sounded`: hidden things with weights, setups, and readings that may be false.
+//! * `made`: drafted boards, test cases, profiles.
 //! * `players`: playing with undo and records; games that run beside the rules.
 //! * `packs`: facts, profiles, drafts and mending.
 
@@ -22,6 +23,7 @@ mod drawn;
 mod halted;
 mod hunted;
 mod limited;
+mod made;
 mod packs;
 mod players;
 mod sounded;
