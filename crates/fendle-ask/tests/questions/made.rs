@@ -10,6 +10,7 @@ use fendle_ask::game::Names;
 use fendle_ask::load::Source;
 use fendle_ask::making::boards::Template;
 use fendle_ask::making::draft::{By, Draft, Order, Put, draft};
+use fendle_ask::making::maps::{Tiles, imported, layers, table, to_map, to_table};
 use fendle_ask::making::source_of;
 use fendle_ask::making::wish::{Wish, figure};
 use fendle_ask::profile::profile;
@@ -438,5 +439,63 @@ fn a_profile_tells_of_each_level_what_it_is() {
             a.levels == ["yard 3".to_string(), "yard 4".into()] && a.same.contains(&"shape of space")
         });
         assert!(same, "{:?}", found.alike);
+    }
+}
+
+#[test]
+fn boards_go_to_other_programs_and_come_back() {
+    const TILES: &str =
+        "[layers.ground]\n1 = \"\"\n2 = \"wall\"\n3 = \"gate\"\n7 = \"hole\"\n[layers.people]\n5 = \"at\"\n";
+    // What other programs call the same cells.
+    const NAMED: &str = "[cells]\n\"#1\" = \"H\"\nwalker = \"A\"\n\"a, b\" = \"v\"\n\"end;\" = \"g\"\n";
+    let tiles = Tiles::read(TILES).expect("tiles");
+    let named = Tiles::read(NAMED).expect("names");
+    for seed in seeds(60..100) {
+        let mut dice = Dice::new(seed);
+        let (rows, cols) = (1 + dice.below(5), 2 + dice.below(5));
+        let mut cells: Vec<char> =
+            (0..rows * cols).map(|_| ['.', '.', 'H', 'v', 'g'][dice.below(5)]).collect();
+        let at = dice.below(cells.len());
+        cells[at] = 'A';
+        let board: Vec<Vec<String>> =
+            cells.chunks(cols).map(|r| r.iter().map(char::to_string).collect()).collect();
+        let drawn: Vec<String> = cells.chunks(cols).map(|r| r.iter().collect()).collect();
+        let drawn = drawn.join("\n");
+        let mut store = Store::default();
+        let texts = Texts::new([("yard.fendle", YARD)]);
+        let mut back = |name: &str, text: String, tiles: &Tiles| {
+            let files = [(name.to_string(), text.clone())];
+            let asked = ("yard.fendle", Path::new("out.toml"));
+            let level = imported(&mut store, &texts, asked, &files, tiles)
+                .unwrap_or_else(|t| panic!("{t:?}: {text}"));
+            assert!(level.contains(&format!("'''\n{drawn}\n'''")), "{level}\n{text}");
+            assert!(level.contains("name = \"board\""), "{level}");
+        };
+        let plain = to_table(&board, &Tiles::default()).expect("no commas");
+        assert_eq!(table(&plain), Ok(board.clone()), "{plain}");
+        back("maps/board.csv", plain, &Tiles::default());
+        // Cells with commas and semicolons are parted by tabs.
+        let text = to_table(&board, &named).expect("tabs are left");
+        back("board.csv", text, &named);
+        let level =
+            format!("model = 'yard.fendle'\n[[level]]\nname = 'yard'\nstart.yard = '''\n{drawn}\n'''\n");
+        let own = Texts::new([("yard.fendle", YARD), ("yard.toml", level.as_str())]);
+        let mut other = Store::default();
+        let model = Arc::clone(&loaded(&mut other, &own, "yard.toml", "yard", None).game.bound.model);
+        let map = to_map(&model, &board, &tiles, None).expect("each cell has its tiles");
+        let read = layers(&map).expect("it is a map");
+        assert_eq!(read.iter().map(|l| l.0.as_str()).collect::<Vec<_>>(), ["ground", "people"]);
+        assert_eq!(read[0].1.len() * read[0].1[0].len(), cells.len());
+        back("board.xml", map.clone(), &tiles);
+        // Into the same map with the board mirrored, and back again: as it was.
+        let mirrored: Vec<Vec<String>> = board.iter().map(|r| r.iter().rev().cloned().collect()).collect();
+        let there = to_map(&model, &mirrored, &tiles, Some(&map)).expect("of one size");
+        assert_eq!(to_map(&model, &board, &tiles, Some(&there)), Ok(map.clone()));
+        assert_eq!(there == map, mirrored == board);
+        if rows > 1 {
+            let smaller = &board[1..];
+            let wrong = to_map(&model, smaller, &tiles, Some(&map)).expect_err("another size");
+            assert!(wrong.contains("tiles, and the board"), "{wrong}");
+        }
     }
 }

@@ -3,13 +3,16 @@
 use fendle_ask::game::lockstep::compare_game;
 use fendle_ask::game::record::compare_record;
 use fendle_ask::game::{Call, Names, Speaks};
+use fendle_ask::light::{Judge, Light};
 use fendle_ask::playing::{Playing, Try, recorded_moves};
 use fendle_ask::trace::trace;
 use fendle_ask::{End, Store};
 use serde_json::value::{RawValue, to_raw_value};
 use serde_json::{Value, json};
 
-use crate::common::{Dice, MOVES, Map, budget, loaded, seeds};
+use fendle_core::Model as _;
+
+use crate::common::{Dice, MOVES, Map, budget, few, loaded, seeds};
 
 #[test]
 fn moves_are_taken_back_and_made_again_as_in_a_list() {
@@ -332,4 +335,65 @@ fn plays_that_were_recorded_are_followed_to_the_first_difference() {
         off += u32::from(wrong.is_some());
     }
     assert!(off > 30, "{off} plays with a wrong line");
+}
+
+/// Moves to the nearest won landing from each, if everything falls well.
+fn far(map: &Map) -> Vec<Option<u32>> {
+    let mut far: Vec<Option<u32>> = map.won.iter().map(|won| won.then_some(0)).collect();
+    for _ in 0..map.len() {
+        for at in 0..map.len() {
+            let on = map.allowed(at).into_iter().flat_map(|m| m.1).filter_map(|t| far[t.0]).min();
+            far[at] = far[at].into_iter().chain(on.map(|d| d + 1)).min();
+        }
+    }
+    far
+}
+
+#[test]
+fn the_light_of_a_position_is_true_or_not_known() {
+    let (mut won, mut dead, mut dark) = (0, 0, 0);
+    for seed in seeds(2600..2660) {
+        let map = Map::any(&mut Dice::new(seed), seed % 2 == 0);
+        let (far, depths) = (far(&map), map.depths(&[0]));
+        let mut store = Store::default();
+        let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
+        let b = &level.game.bound;
+        let slot = b.slots[b.model.var("at").expect("a variable")].base;
+        for most in [None, Some(1), Some(2), Some(4), Some(7)] {
+            let budget = most.map_or(budget(), few);
+            let mut judge = Judge::new(&level, &budget);
+            // Asked twice: what was kept is what was said.
+            for at in (0..map.len()).chain(0..map.len()).filter(|at| depths[*at].is_some()) {
+                let mut state = b.position.clone();
+                state[slot] = at as i32 + 1;
+                let text = format!("{most:?} at {}: {}", at + 1, map.model());
+                match judge.says(&state, &budget) {
+                    Light::Ended(_) => assert!(map.has_ended(at) || map.allowed(at).is_empty(), "{text}"),
+                    Light::CanBeWon { moves, fewest, lucky, next } => {
+                        let least = far[at].unwrap_or_else(|| panic!("it cannot: {text}"));
+                        assert!(
+                            !map.has_ended(at) && moves >= least && (!fewest || moves == least),
+                            "{text}"
+                        );
+                        assert!(!lucky || !level.game.is_sure(), "{text}");
+                        let next = next.unwrap_or_else(|| panic!("no move: {text}"));
+                        let to =
+                            map.allowed(at).into_iter().find(|m| m.0 == next).expect("an allowed move").1;
+                        let on = to.iter().filter_map(|t| far[t.0]).min();
+                        assert!(on.is_some_and(|d| d < moves), "{}: {text}", MOVES[next]);
+                        won += 1;
+                    }
+                    Light::Dead(_) => {
+                        assert!(!map.has_ended(at) && far[at].is_none(), "{text}");
+                        dead += 1;
+                    }
+                    Light::NotKnown(_) => {
+                        assert!(most.is_some(), "{text}");
+                        dark += 1;
+                    }
+                }
+            }
+        }
+    }
+    assert!(won > 200 && dead > 200 && dark > 100, "{won} {dead} {dark}");
 }
