@@ -8,6 +8,7 @@
 //! * `hunted`: guided search on boards that can be looked through.
 //! * `halted`: every question ended at whatever moment.
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
+//! * `begun`: several starts.
 //! * `buried`: hidden things in a row, against all layouts.
 //! * `sounded`: hidden things with weights, setups, and readings that may be false.
 //! * `made`: drafted boards, test cases, profiles.
@@ -16,6 +17,7 @@
 
 mod asked;
 mod basics;
+mod begun;
 mod buried;
 mod common;
 mod counted;
