@@ -31,7 +31,7 @@ pub(crate) fn begins_at(game: &Game, positions: &[Position]) -> Option<String> {
 }
 
 /// So many states are looked through for a goal before many ways through the rules are followed.
-const NEAR_STATES: u64 = 30_000;
+pub(crate) const NEAR_STATES: u64 = 30_000;
 
 /// What solving a level found.
 #[derive(Clone, Debug, Serialize)]
@@ -200,6 +200,7 @@ pub fn solve(
         found.proof = json!({"kind": "solution", "replayed": true, "if_lucky": true, "shortest": false});
         found.positions = example.1.iter().map(|s| Position::new(b, s)).collect();
         found.begins_at = begins_at(game, &found.positions);
+        found.moves = Some(example.0.len());
         found.solution = Some(example.0);
     }
     Ok(Answer::new(asked, holds, found).stopped(limit, budget).faulted(fault).took(budget, solved.states))

@@ -1,13 +1,13 @@
 //! Why a position cannot be won, or what its fatal moves destroy; and the dead parts of a whole level.
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Explored, Limit, Model as _};
+use fendle_core::{Class, Explored, Limit, Limits, Model as _, Verdict as Solved};
 use fendle_lang::model::EndKind;
 use fendle_lang::play::{Tried, merged, step};
 use fendle_lang::reasons::dead::{
     DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states, write_values,
 };
-use fendle_lang::reasons::effects::{Effects, WAYS_MAX, goal_ways};
+use fendle_lang::reasons::effects::{Effects, QUICK_WAYS, WAYS_MAX, goal_ways};
 use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
 use fendle_lang::run::Eval;
@@ -24,13 +24,15 @@ use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
 use crate::routes::{call_text, class_word};
-use crate::solve::{found_json, proof_json};
+use crate::solve::{NEAR_STATES, found_json, proof_json};
 use fendle_core::numbers::{counted, grouped};
 
 /// Transitions above which quantities are not looked for in what was seen.
 const SEEN_MAX: u64 = 500_000;
 /// Kept quantities shown where none of them decides.
 const KEPT_SHOWN: usize = 4;
+/// Ways through the rules that are followed for these: they say why nothing, so that they may not take long.
+const SHOWN_WAYS: usize = 30_000;
 /// Terms of a quantity that was only checked: more would say nothing to anybody.
 const TERMS_SEEN: usize = 6;
 
@@ -331,6 +333,13 @@ pub fn undecided_words(stopped: Option<&StoppedBy>, states: u64, declared: bool)
     )
 }
 
+/// Whether a goal is found among the nearest states.
+fn can_be_won_soon(game: &Game, budget: &Budget) -> bool {
+    let limits = budget.limits();
+    let limits = Limits { max_states: limits.max_states.min(NEAR_STATES), ..limits };
+    fendle_core::solve(game, limits, budget).is_ok_and(|s| matches!(s.verdict, Solved::Solvable(_)))
+}
+
 /// Why the position of a level cannot be won, or what its fatal moves destroy.
 ///
 /// # Errors
@@ -356,7 +365,12 @@ pub fn one_position(
         let words = b.ending_words(e);
         return Ok(answer(Reason::Ended(words), Verdict::Holds, 0));
     }
-    let (kept, only_checked) = proof(&game.apart(), WAYS_MAX, &mut || budget.is_stopped());
+    // Where few ways through the rules prove nothing, a near goal comes before the many, which take long.
+    let apart = game.apart();
+    let (mut kept, mut only_checked) = proof(&apart, QUICK_WAYS, &mut || budget.is_stopped());
+    if kept.is_none() && !can_be_won_soon(&apart.at(b.position.clone()), budget) {
+        (kept, only_checked) = proof(&apart, WAYS_MAX, &mut || budget.is_stopped());
+    }
     if let (Some(kept), false) = (&kept, typed) {
         return Ok(answer(Reason::Kept(kept.clone()), Verdict::Holds, 0));
     }
@@ -575,7 +589,7 @@ fn seen_apart(game: &Game, found: &Explored, budget: &Budget) -> Option<Vec<Apar
 /// Quantities that no move changes, by the rules alone, with their values here.
 fn kept_list(level: &Loaded, budget: &Budget) -> Vec<KeptHere> {
     let b = &level.game.bound;
-    let Some(effects) = Effects::of(b, WAYS_MAX, &mut || budget.is_stopped()) else { return vec![] };
+    let Some(effects) = Effects::of(b, SHOWN_WAYS, &mut || budget.is_stopped()) else { return vec![] };
     let invariants = Invariants::new(b, &effects);
     let here = |q: fendle_lang::reasons::invariant::Quantity| KeptHere {
         here: invariants.value_in(&q, &b.position),

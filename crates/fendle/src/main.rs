@@ -140,7 +140,7 @@ fn undecided(s: &mut Session, sentence: String, by: Option<StoppedBy>) -> Ended 
     if s.is_json() {
         s.json(&json!({"level": s.level, "verdict": "undecided", "why": sentence, "stopped_by": by}))?;
     } else {
-        s.line(sentence)?;
+        s.lines(text::wrapped(&sentence))?;
     }
     Ok(End::of(fendle_ask::Verdict::Undecided, limit, false))
 }

@@ -6,7 +6,7 @@ use super::classes::Marks;
 use super::graph::Graph;
 use super::order::Parts;
 use super::values::{Gain, Task};
-use super::{Bounds, NoOdds, counted, seen};
+use super::{Bounds, NoOdds, counted, seen, within_one};
 use crate::explore::Exploration;
 use crate::limits::{Limits, Pace, Watch};
 use crate::model::{Model, MoveId, Stopped};
@@ -87,14 +87,14 @@ impl Guide {
     /// The best chance to win from a state: at least, at most.
     #[must_use]
     pub fn win(&self, number: u32) -> (f64, f64) {
-        self.values[number as usize]
+        within_one(self.values[number as usize])
     }
 
     /// The moves of a state and the best chance to win after each: at least, at most.
     #[must_use]
     pub fn moves(&self, number: u32) -> Vec<(MoveId, (f64, f64))> {
         let task = Guide::task(&self.g, &self.marks);
-        self.g.arcs(number).map(|a| (self.g.of(a), task.arc(a, &self.values))).collect()
+        self.g.arcs(number).map(|a| (self.g.of(a), within_one(task.arc(a, &self.values)))).collect()
     }
 
     /// The move after which winning is likeliest, the first of equals in move order; `None` where nothing can be done.

@@ -354,6 +354,26 @@ fn value_of((lo, hi): Bounds) -> Value {
     }
 }
 
+/// The bounds of a chance: rounding goes outwards, and no chance is below 0 or above 1.
+fn within_one((lo, hi): Bounds) -> Bounds {
+    (lo.clamp(0.0, 1.0), hi.clamp(0.0, 1.0))
+}
+
+/// The bounds of a chance as a value.
+fn chance_of(bounds: Bounds) -> Value {
+    value_of(within_one(bounds))
+}
+
+impl Value {
+    /// The same, which is a chance.
+    fn as_chance(self) -> Value {
+        match self {
+            Value::Between(lo, hi) => chance_of((lo, hi)),
+            exact => exact,
+        }
+    }
+}
+
 struct Asking<'g> {
     model: &'g dyn Model,
     g: &'g Graph,
@@ -472,10 +492,10 @@ impl Asking<'_> {
         answers.acyclic = self.parts.has_none()
             || !self.parts.iter().any(|p| self.parts.has_cycle(p) && p.iter().any(|v| task.is_open(*v)));
         let found = self.found(&task, &mut answers.no_fractions, pace)?;
-        answers.win = Some(self.weighted(&found));
+        answers.win = Some(self.weighted(&found).as_chance());
         if let Some(s) = self.only_start() {
             for (m, a) in answers.from_start.iter_mut().zip(g.arcs(s)) {
-                m.win = Some(self.arc(&task, &found, a));
+                m.win = Some(self.arc(&task, &found, a).as_chance());
             }
         }
         let lowers = |s: u32, a: &usize| match &found.exact {

@@ -11,7 +11,7 @@
 
 use super::graph::Graph;
 use super::interval::{Bounds, mean};
-use super::{Broken, MoveId, Value, value_of};
+use super::{Broken, MoveId, Value, chance_of};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::Model;
 use crate::space::Class;
@@ -147,8 +147,8 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
             let one = |a: usize| NearMove {
                 of: g.of(a),
                 outcomes: g.outcomes_len(a),
-                win: value_of(win.arc(&g, a)),
-                ruin: value_of(ruin.arc(&g, a)),
+                win: chance_of(win.arc(&g, a)),
+                ruin: chance_of(ruin.arc(&g, a)),
             };
             from_start = g.arcs(s).map(one).collect();
         }
@@ -174,7 +174,7 @@ pub fn within(model: &dyn Model, moves: u32, limits: &Limits, watch: &dyn Watch)
     }
     let weighted = |down: &Countdown| {
         let parts = g.starts.iter().map(|(s, w)| (*w, down.states[*s as usize]));
-        value_of(mean(parts, 0.0))
+        chance_of(mean(parts, 0.0))
     };
     Ok(Within {
         moves,

@@ -21,9 +21,8 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Ended {
     }
     let (answer, laid) = drawn(s, &level, args, most)?;
     let files = write(&s.files, &level, &answer.found, &laid, args)?;
-    let whole = answer.limit().is_none();
     if s.is_json() {
-        s.json(&json::graph::value(&[&answer.found], &files, None, whole))?;
+        s.json(&json::graph::value(&[&answer.found], &files, None, answer.stopped_by.as_ref()))?;
     } else {
         s.lines(text::graph::lines(&[&answer.found], &files, None))?;
     }
@@ -53,8 +52,8 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
     let files = write_beside(&s.files, &args.output, (&laid_a, &laid_b), &matched)?;
     let graphs = [&a.found, &b.found];
     if s.is_json() {
-        let whole = a.limit().is_none() && b.limit().is_none();
-        s.json(&json::graph::value(&graphs, &files, Some(&matched), whole))?;
+        let stopped = a.stopped_by.as_ref().or(b.stopped_by.as_ref());
+        s.json(&json::graph::value(&graphs, &files, Some(&matched), stopped))?;
     } else {
         s.lines(text::graph::lines(&graphs, &files, Some(&matched)))?;
     }
