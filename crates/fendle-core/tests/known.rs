@@ -88,7 +88,7 @@ fn status(game: &Game, belief: &Belief) -> Status {
 fn hidden(seed: u64) -> (Game, Vec<(usize, u64)>) {
     let mut rng = SmallRng::seed_from_u64(seed);
     let states = rng.random_range(4..12);
-    let draws = seed % 2 == 0;
+    let draws = seed.is_multiple_of(2);
     let mut game = Game::any(&mut rng, states, draws);
     if draws {
         for (s, own) in game.moves.iter_mut().enumerate() {

@@ -7,6 +7,7 @@ use std::fs;
 use std::path::Path;
 
 use common::{Run, dir_with, fendle};
+use fendle_core::numbers::grouped;
 use serde_json::Value;
 use tempfile::TempDir;
 
@@ -27,19 +28,6 @@ fn pack() -> (TempDir, Vec<String>) {
     files.sort();
     assert!(files.len() > 25, "{files:?}");
     (dir, files)
-}
-
-/// A number as text has it.
-fn grouped(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i) % 3 == 0 {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
 }
 
 /// The number in the line of a table that begins with a word.

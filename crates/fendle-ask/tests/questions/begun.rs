@@ -24,7 +24,7 @@ struct Begun {
 impl Begun {
     fn any(seed: u64) -> Begun {
         let mut dice = Dice::new(seed);
-        let map = Map::any(&mut dice, seed % 2 == 0);
+        let map = Map::any(&mut dice, seed.is_multiple_of(2));
         let mut starts = BTreeSet::new();
         for _ in 0..2 + dice.below(3) {
             let at = dice.below(map.len());
@@ -115,13 +115,13 @@ fn the_nearest_start_is_named_with_the_way_from_it() {
     let (mut found_some, mut solved) = (0, 0);
     each_begun(100..160, |begun, store, mut level, text| {
         let depths = begun.depths();
-        for at in 0..begun.map.len() {
+        for (at, depth) in depths.iter().enumerate() {
             let condition = format!("at == {}", at + 1);
             let answer = find(store, &mut level, &condition, (Draws::Some, 0), &budget()).expect("an answer");
             let found = &answer.found;
-            assert_eq!(found.depth.map(|d| d as u32), depths[at], "{condition}: {text}");
+            assert_eq!(found.depth.map(|d| d as u32), *depth, "{condition}: {text}");
             if let Some(moves) = &found.moves {
-                assert_eq!(Some(moves.len() as u32), depths[at], "{condition}: {text}");
+                assert_eq!(Some(moves.len() as u32), *depth, "{condition}: {text}");
                 let leads = begun.leads(found.begins_at.as_deref(), moves, at);
                 assert!(leads, "{moves:?} from {:?} to {}: {text}", found.begins_at, at + 1);
                 assert!(found.begins_at.is_some() || begun.starts.len() == 1, "{condition}: {text}");

@@ -121,7 +121,9 @@ impl Shoal {
         let (seen, left, heard, at, _, layouts) = known;
         let closed = (0..self.cells()).filter(|c| seen >> c & 1 == 0);
         let mut out = vec![];
-        let shown = |parts: BTreeMap<(u32, u32, u32, Option<usize>, bool, u32), Weights>| {
+        /// What is visible, and what was told.
+        type Shown = (u32, u32, u32, Option<usize>, bool, u32);
+        let shown = |parts: BTreeMap<Shown, Weights>| {
             parts
                 .into_iter()
                 .map(|((seen, left, heard, at, lost, _), w)| {

@@ -366,7 +366,7 @@ fn chance_of(bounds: Bounds) -> Value {
 
 impl Value {
     /// The same, which is a chance.
-    fn as_chance(self) -> Value {
+    fn within_one(self) -> Value {
         match self {
             Value::Between(lo, hi) => chance_of((lo, hi)),
             exact => exact,
@@ -492,10 +492,10 @@ impl Asking<'_> {
         answers.acyclic = self.parts.has_none()
             || !self.parts.iter().any(|p| self.parts.has_cycle(p) && p.iter().any(|v| task.is_open(*v)));
         let found = self.found(&task, &mut answers.no_fractions, pace)?;
-        answers.win = Some(self.weighted(&found).as_chance());
+        answers.win = Some(self.weighted(&found).within_one());
         if let Some(s) = self.only_start() {
             for (m, a) in answers.from_start.iter_mut().zip(g.arcs(s)) {
-                m.win = Some(self.arc(&task, &found, a).as_chance());
+                m.win = Some(self.arc(&task, &found, a).within_one());
             }
         }
         let lowers = |s: u32, a: &usize| match &found.exact {
