@@ -303,6 +303,10 @@ impl<'a> Answers<'a> {
         Answers { game, found, worker: RefCell::new(game.worker()), lacked: Cell::new(false) }
     }
 
+    fn is_whole(&self) -> bool {
+        self.found.counts.complete && !self.found.counts.cut
+    }
+
     /// What is known of a state that was seen.
     fn of(&self, id: StateId, asked: Question) -> Option<i64> {
         let space = &self.found.space;
@@ -318,8 +322,8 @@ impl<'a> Answers<'a> {
             Question::Dead => class == Class::Dead,
             Question::Winnable => class == Class::Winnable,
             Question::Certain if space.is_certain(id) => true,
-            // Another way of playing may come by what was not seen.
-            Question::Certain if class == Class::Winnable && !self.found.counts.complete => return None,
+            // Another way of playing may come by what was not seen, or was set aside.
+            Question::Certain if class == Class::Winnable && !self.is_whole() => return None,
             Question::Certain => false,
         };
         Some(is.into())
@@ -412,22 +416,13 @@ pub(crate) fn holding(
         if found.counts.cut && space.class(id) == Class::Open && space.edges_len(id) == 0 {
             continue;
         }
-        let told = questions.iter().map(|asked| answers.of(id, *asked));
-        match told.reduce(|a, b| {
-            if a == Some(0) {
-                a
-            } else if b == Some(0) {
-                b
-            } else {
-                a.and(b)
-            }
-        }) {
-            Some(Some(0)) => continue,
-            Some(None) => {
-                out.lacked = true;
-                continue;
-            }
-            _ => {}
+        let told: Vec<Option<i64>> = questions.iter().map(|asked| answers.of(id, *asked)).collect();
+        if told.contains(&Some(0)) {
+            continue;
+        }
+        if told.contains(&None) {
+            out.lacked = true;
+            continue;
         }
         if machine.is_none() && slow.is_none() {
             out.marked.add(id);
