@@ -416,12 +416,16 @@ pub(crate) fn holding(
         if found.counts.cut && space.class(id) == Class::Open && space.edges_len(id) == 0 {
             continue;
         }
-        let told: Vec<Option<i64>> = questions.iter().map(|asked| answers.of(id, *asked)).collect();
-        if told.contains(&Some(0)) {
-            continue;
+        let (mut is_no, mut lacks) = (false, false);
+        for asked in &questions {
+            match answers.of(id, *asked) {
+                Some(0) => is_no = true,
+                Some(_) => {}
+                None => lacks = true,
+            }
         }
-        if told.contains(&None) {
-            out.lacked = true;
+        out.lacked |= lacks && !is_no;
+        if is_no || lacks {
             continue;
         }
         if machine.is_none() && slow.is_none() {
