@@ -3,6 +3,7 @@
 mod contract;
 mod faults;
 mod games;
+mod guided;
 mod infer;
 mod known;
 mod odds;

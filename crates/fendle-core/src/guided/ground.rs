@@ -141,9 +141,18 @@ impl Ground for Moves<'_> {
     }
 }
 
+/// What a state is, as far as a search goes on from it.
+enum Sight {
+    GoesOn(Reached),
+    /// It is lost or over.
+    Ended,
+    /// Relaxed puzzles say that no goal can be reached from it.
+    NoWay,
+}
+
 impl MovesScout<'_> {
-    /// What a state is; `None`: no goal can be reached from it.
-    fn seen(&mut self, state: &[u64], label: u32, guess: bool) -> Result<Option<Reached>, Stopped> {
+    /// What a state is.
+    fn seen(&mut self, state: &[u64], label: u32, guess: bool) -> Result<Sight, Stopped> {
         // A promise proves nothing: where it cannot be asked, the state looks far away.
         let (status, looks) = match guess && self.asks_promise {
             true => self.worker.status_and_promise(state)?,
@@ -153,21 +162,21 @@ impl MovesScout<'_> {
             Status::Running => false,
             Status::Goal => true,
             Status::Cut => return Err(Limit::SetAside.into()),
-            Status::Lost(_) | Status::Over(_) => return Ok(None),
+            Status::Lost(_) | Status::Over(_) => return Ok(Sight::Ended),
         };
         let mut out = Reached { label, cost: 1, least: 0, guess: 0, goal };
         if goal {
-            return Ok(Some(out));
+            return Ok(Sight::GoesOn(out));
         }
         if let Some((judge, unpack)) = &mut self.judge {
             unpack(state, &mut self.values);
             match judge.says(&self.values).least {
-                None => return Ok(None),
+                None => return Ok(Sight::NoWay),
                 Some(least) => out.least = least,
             }
         }
         out.guess = looks.unwrap_or(FAR_AWAY).clamp(0.0, FAR_AWAY) as u32;
-        Ok(Some(out))
+        Ok(Sight::GoesOn(out))
     }
 }
 
@@ -204,11 +213,12 @@ impl Scout for MovesScout<'_> {
                     continue;
                 }
                 match self.seen(next, run.of.0, wanted.guess) {
-                    Ok(Some(reached)) => {
+                    Ok(Sight::GoesOn(reached)) => {
                         out.states.extend_from_slice(next);
                         out.list.push(Reached { cost, ..reached });
                     }
-                    Ok(None) => out.cut += 1,
+                    Ok(Sight::Ended) => {}
+                    Ok(Sight::NoWay) => out.cut += 1,
                     Err(stopped) => {
                         self.out = made;
                         return Err(stopped);
@@ -221,6 +231,9 @@ impl Scout for MovesScout<'_> {
     }
 
     fn start(&mut self, state: &[u64]) -> Result<Option<Reached>, Stopped> {
-        self.seen(state, u32::MAX, true)
+        match self.seen(state, u32::MAX, true)? {
+            Sight::GoesOn(reached) => Ok(Some(reached)),
+            Sight::Ended | Sight::NoWay => Ok(None),
+        }
     }
 }
