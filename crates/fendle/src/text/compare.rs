@@ -59,9 +59,10 @@ pub fn lines(a: &Answer<Compared>) -> Vec<String> {
         return out;
     };
     out.push(format!(
-        "{} in both, as they are written; {} of them with another status",
+        "{} in both, as they are written; {} of them {} another status",
         counted(m.states_in_both, "state is", "states are"),
-        grouped(m.other_status)
+        grouped(m.other_status),
+        if whole { "with" } else { "known to have" }
     ));
     let edges = ("edge between states of both", "edges between states of both");
     only(&mut out, "first", &m.states_only_in_first, ("state", "states"));
