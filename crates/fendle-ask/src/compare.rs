@@ -149,7 +149,7 @@ pub fn compare(
     needs_known(second, "compare")?;
     let a = searched_whole(store, first, &first.game, budget)?;
     let b = searched_whole(store, second, &second.game, budget)?;
-    let mut limit = not_seen(&a).or(not_seen(&b));
+    let mut limit = a.counts.cut_short().or(b.counts.cut_short());
     let shapes = match limit {
         Some(_) => Shapes::NotSeen,
         None => match likeness(&a.space, &b.space, BUDGET, budget) {
@@ -182,11 +182,6 @@ pub fn compare(
     Ok(Answer::new(Asked::of(first), holds, found).stopped(limit, budget).took(budget, states))
 }
 
-/// Why not everything of a space was seen, where that is so.
-fn not_seen(space: &Explored) -> Option<Limit> {
-    space.counts.limit.or(space.counts.cut.then_some(Limit::SetAside))
-}
-
 /// Every state as it is written, with its number.
 fn written(level: &Loaded, found: &Explored, pace: &mut Pace<'_>) -> Result<HashMap<String, StateId>, Limit> {
     let (game, space) = (&level.game, &found.space);
@@ -212,7 +207,7 @@ fn matched(
     let mut pace = Pace::new(budget);
     let (wa, wb) = (written(a, fa, &mut pace)?, written(b, fb, &mut pace)?);
     // What lies beyond a limit may be there all the same.
-    let (known_a, known_b) = (not_seen(fa).is_none(), not_seen(fb).is_none());
+    let (known_a, known_b) = (fa.counts.is_whole(), fb.counts.is_whole());
     let only = |x: &HashMap<String, StateId>, y: &HashMap<String, StateId>| {
         Only::of(x.keys().filter(|k| !y.contains_key(*k)).cloned().collect())
     };

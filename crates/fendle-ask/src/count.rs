@@ -59,7 +59,7 @@ pub fn count_solutions(
     let by_positions = game.bound.canon.is_some();
     let mut out = CountedSolutions {
         won: c.goal,
-        complete: c.complete && !c.cut,
+        complete: c.is_whole(),
         moves: c.shortest,
         shortest: None,
         all: None,
@@ -69,7 +69,7 @@ pub fn count_solutions(
         ended_otherwise: c.lost + c.over + c.stuck,
         states: c.states,
     };
-    let mut limit = c.limit.or(c.cut.then_some(Limit::SetAside));
+    let mut limit = c.cut_short();
     if let Some(faulted) = &found.fault {
         let fault = Some(fault_report(store, level, faulted));
         out.complete = false;

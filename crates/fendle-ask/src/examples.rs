@@ -1,16 +1,13 @@
 //! Games that are played for an example, where moves have more outcomes than are written down: what is met in one of them can
 //! be met. That something is not met proves nothing.
 
-use std::cell::Cell;
-
 use fendle_core::Model as _;
 use fendle_core::ahead::Ahead;
 use fendle_core::simulate::Policy;
 use fendle_lang::Game;
-use fendle_lang::model::{Asked as Question, Body, EndKind};
 use fendle_lang::play::{Tried, step_drawn};
+use fendle_lang::run::RunFault;
 use fendle_lang::run::setup::Dice;
-use fendle_lang::run::{Eval, RunFault};
 use serde::Serialize;
 
 use crate::answer::{Trouble, limit_of};
@@ -126,48 +123,5 @@ impl One<'_> {
             }
         }
         Ok(false)
-    }
-}
-
-/// Asks a condition of positions by themselves.
-pub(crate) struct ByItself<'g> {
-    game: &'g Game,
-    body: &'g Body,
-}
-
-impl<'g> ByItself<'g> {
-    /// For a condition on positions of a game.
-    pub(crate) fn new(game: &'g Game, body: &'g Body) -> ByItself<'g> {
-        ByItself { game, body }
-    }
-
-    /// Whether it holds of a position; `None` where only all positions together can tell.
-    ///
-    /// # Errors
-    ///
-    /// [`RunFault`] when the condition or the model breaks.
-    pub(crate) fn holds(&self, state: &[i32]) -> Result<Option<bool>, RunFault> {
-        let b = &self.game.bound;
-        let ended = Eval::new(b).status(state)?.map(|e| b.model.endings[e].kind);
-        let unknown = Cell::new(false);
-        let stuck = || {
-            let allowed = self.game.worker().allowed(&self.game.pack(state));
-            allowed.is_ok_and(|moves| moves.is_empty())
-        };
-        let oracle = |_: &[i32], asked: Question| -> i64 {
-            i64::from(match asked {
-                Question::Running => ended.is_none(),
-                Question::Won => ended == Some(EndKind::Goal),
-                Question::Lost => ended == Some(EndKind::Lost),
-                Question::Over => ended == Some(EndKind::Over),
-                Question::Stuck => ended.is_none() && stuck(),
-                Question::Dead | Question::Winnable | Question::Certain | Question::Depth => {
-                    unknown.set(true);
-                    false
-                }
-            })
-        };
-        let holds = Eval::with_oracle(b, &oracle).value_in(self.body, state)? != 0;
-        Ok((!unknown.get()).then_some(holds))
     }
 }

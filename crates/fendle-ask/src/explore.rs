@@ -244,7 +244,7 @@ impl KnownSpace {
     /// What was not seen, and why.
     #[must_use]
     pub fn limit(&self) -> Option<Limit> {
-        self.counts.limit.or(self.counts.cut.then_some(Limit::SetAside))
+        self.counts.cut_short()
     }
 }
 

@@ -1,9 +1,9 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
-use std::cell::{Cell, RefCell};
+use std::cell::Cell;
 
 use fendle_core::graph::Transitions;
-use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId, Status, Worker};
+use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId};
 use fendle_lang::Game;
 use fendle_lang::check::alike::tells_apart;
 use fendle_lang::code::lower::with_condition;
@@ -17,7 +17,8 @@ use serde::Serialize;
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report_of, limit_of};
 use crate::bound::puzzle;
 use crate::budget::Budget;
-use crate::examples::{ByItself, Sampled, example};
+use crate::by_rules::ByRules;
+use crate::examples::{Sampled, example};
 use crate::explore::searched_by_number;
 use crate::hunt::{Hunt, Promise, first_relaxed};
 use crate::knowledge::needs_layout;
@@ -200,7 +201,7 @@ pub fn find(
         }
     }
     // What is not known: states that were not seen, or not asked, or set aside.
-    let mut limit = found.counts.limit.or(stopped).or(found.counts.cut.then_some(Limit::SetAside));
+    let mut limit = found.counts.cut_short().or(stopped);
     let route = match &nearest {
         Some((depth, ids)) => match found.route_watched(game, *depth, ids, false, budget) {
             Ok(route) => route,
@@ -252,11 +253,11 @@ pub fn find(
 /// Plays games until one comes to such a position, if the condition can be asked of a position by itself.
 fn played(level: &Loaded, body: &Body, answer: &mut Found, budget: &Budget) -> Result<(), Trouble> {
     let game = &level.game;
-    let asked = ByItself::new(game, body);
-    if !matches!(asked.holds(&game.bound.position), Ok(Some(_))) {
+    let rules = ByRules::new(game);
+    if !matches!(rules.holds(body, &game.bound.position), Ok(Some(_))) {
         return Ok(());
     }
-    let (met, sampled) = example(level, budget, &mut |state| Ok(asked.holds(state)?.unwrap_or(false)))?;
+    let (met, sampled) = example(level, budget, &mut |state| Ok(rules.holds(body, state)?.unwrap_or(false)))?;
     answer.sampled = Some(sampled);
     if let Some((names, states)) = met {
         answer.count = 1;
@@ -293,18 +294,14 @@ impl Marked {
 struct Answers<'a> {
     game: &'a Game,
     found: &'a Explored,
-    worker: RefCell<Box<dyn Worker + 'a>>,
+    rules: ByRules<'a>,
     /// Something was asked that is not known.
     lacked: Cell<bool>,
 }
 
 impl<'a> Answers<'a> {
     fn new(game: &'a Game, found: &'a Explored) -> Answers<'a> {
-        Answers { game, found, worker: RefCell::new(game.worker()), lacked: Cell::new(false) }
-    }
-
-    fn is_whole(&self) -> bool {
-        self.found.counts.complete && !self.found.counts.cut
+        Answers { game, found, rules: ByRules::new(game), lacked: Cell::new(false) }
     }
 
     /// What is known of a state that was seen.
@@ -313,7 +310,7 @@ impl<'a> Answers<'a> {
         let class = space.class(id);
         let is = match asked {
             Question::Depth => return Some(space.depth_of(id).into()),
-            _ if class == Class::Open => return self.by_rules(&space.state(id), asked),
+            _ if class == Class::Open => return self.rules.tell(&space.state(id), asked),
             Question::Running => matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free),
             Question::Won => class == Class::Goal,
             Question::Lost => class == Class::Lost,
@@ -323,29 +320,8 @@ impl<'a> Answers<'a> {
             Question::Winnable => class == Class::Winnable,
             Question::Certain if space.is_certain(id) => true,
             // Another way of playing may come by what was not seen, or was set aside.
-            Question::Certain if class == Class::Winnable && !self.is_whole() => return None,
+            Question::Certain if class == Class::Winnable && !self.found.counts.is_whole() => return None,
             Question::Certain => false,
-        };
-        Some(is.into())
-    }
-
-    /// What the rules tell of one packed state.
-    fn by_rules(&self, state: &[u64], asked: Question) -> Option<i64> {
-        let mut worker = self.worker.borrow_mut();
-        let status = worker.status(state).ok().filter(|s| *s != Status::Cut)?;
-        let runs = status == Status::Running;
-        let is = match asked {
-            Question::Running => runs,
-            Question::Won => status == Status::Goal,
-            Question::Lost => matches!(status, Status::Lost(_)),
-            Question::Over => matches!(status, Status::Over(_)),
-            Question::Certain if status == Status::Goal => true,
-            Question::Stuck => runs && worker.allowed(state).ok()?.is_empty(),
-            Question::Depth => return None,
-            Question::Dead | Question::Winnable | Question::Certain => {
-                let goes_on = runs && self.game.has_goal() && !worker.allowed(state).ok()?.is_empty();
-                return (!goes_on).then_some(0);
-            }
         };
         Some(is.into())
     }
@@ -355,7 +331,7 @@ impl<'a> Answers<'a> {
         let packed = self.game.pack(state);
         let known = match self.found.space.find(&packed) {
             Some(id) => self.of(id, asked),
-            None => self.by_rules(&packed, asked),
+            None => self.rules.tell(&packed, asked),
         };
         known.unwrap_or_else(|| {
             self.lacked.set(true);

@@ -135,7 +135,7 @@ impl Graph {
 pub fn graph(store: &Store, level: &Loaded, cut: &Cut, budget: &Budget) -> Result<Answer<Graph>, Trouble> {
     needs_known(level, "graph")?;
     let found = searched_whole(store, level, &level.game, budget)?;
-    let mut limit = found.counts.limit.or(found.counts.cut.then_some(Limit::SetAside));
+    let mut limit = found.counts.cut_short();
     let mut notes = vec![];
     if let Some(hit) = found.counts.limit {
         notes.push(format!("not everything was seen: stopped by {}", budget.words(hit)));

@@ -91,7 +91,7 @@ pub fn near(
         states: found.counts.states,
         chance: !game.is_sure(),
     };
-    let mut limit = found.counts.limit.or(stopped).or(found.counts.cut.then_some(Limit::SetAside));
+    let mut limit = found.counts.cut_short().or(stopped);
     match count_down(&found, marked, (moves, plays, draws), budget) {
         Ok(Some((after, before))) => {
             out.after = Some(after);

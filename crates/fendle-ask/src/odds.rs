@@ -232,7 +232,7 @@ pub fn answered(
     b.as_player |= worlds > 0;
     Odds {
         played: if worlds > 0 { "with knowledge" } else { "layout known" },
-        complete: c.complete && !c.cut,
+        complete: c.is_whole(),
         states: c.states,
         possible: if c.goal > 0 { Some(true) } else { whole.then_some(false) },
         shortest_if_lucky: c.shortest,

@@ -355,7 +355,7 @@ fn all_return(space: &Space) -> Option<&Dense> {
 /// get.
 pub(crate) fn new_classes(model: &dyn Model, space: &Space, counts: &Exploration) -> u64 {
     let spread = if model.has_goal() && all_return(space).is_none() { 1 } else { 0 };
-    let open = u64::from(!counts.complete || counts.cut);
+    let open = u64::from(!counts.is_whole());
     // What waits may turn out to be stuck, running, or not known.
     let idle = if waits(model) { 3 } else { 0 };
     spread + open + idle
@@ -381,7 +381,7 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
         None => spread(source, to, |c| c == seed),
     };
     spread(Class::Winnable, Class::Goal)?;
-    if !counts.complete || counts.cut {
+    if !counts.is_whole() {
         // Reuses `Open` as the mark: a running state with a way to an open one is open.
         spread(Class::Open, Class::Open)?;
     }

@@ -34,7 +34,7 @@ pub fn solutions(
     watch: &dyn Watch,
 ) -> Result<Solutions, NotSeen> {
     let (space, counts) = (&found.space, &found.counts);
-    if !counts.complete || counts.cut || counts.open > 0 {
+    if !counts.is_whole() || counts.open > 0 {
         return Err(NotSeen::Open);
     }
     let bytes = 16 * space.ids_len() as u64;

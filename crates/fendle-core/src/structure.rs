@@ -153,7 +153,7 @@ pub fn structure(
     watch: &dyn Watch,
 ) -> Result<(Structure, Distances), NotSeen> {
     let (space, counts) = (&found.space, &found.counts);
-    if !counts.complete || counts.cut || counts.open > 0 {
+    if !counts.is_whole() || counts.open > 0 {
         return Err(NotSeen::Open);
     }
     // Arrows one way, then the other; numbers and stacks beside them. Without a log both at once.

@@ -162,7 +162,7 @@ fn what_is_sampled_is_an_example_or_nothing() {
     // What never holds is not met, and that is no proof; what only all positions together can tell is not asked of one.
     let never = fendle(dir.path(), &["find", "a.toml", "used > 10"]);
     assert_eq!(never.code, 3);
-    assert!(never.out.contains("undecided: none is known among the 1 state that were seen"), "{}", never.out);
+    assert!(never.out.contains("undecided: none is known among what was seen: 1 state"), "{}", never.out);
     assert!(never.out.contains("sampled: none in 36 plays with "), "{}", never.out);
     assert!(never.out.contains("that proves nothing"), "{}", never.out);
     let dead = fendle(dir.path(), &["find", "a.toml", "dead"]);
@@ -181,6 +181,31 @@ fn what_is_sampled_is_an_example_or_nothing() {
     let verdict =
         if won > 0 { "possible: sampled plays reach a goal" } else { "undecided: no goal was seen" };
     assert!(space.out.contains(verdict), "{won} {}", space.out);
+}
+
+/// A condition is asked of the state that it names, also where positions are asked by themselves: `fall` loses and `come` wins,
+/// though neither has been made yet.
+#[test]
+fn outcomes_of_a_position_by_itself_are_told_by_their_own_ends() {
+    let model = "model steps\nstate lamp: grid of bool = false\nstate n: 0..3 = 0\n\
+                 move wide { for c on lamp { lamp[c] = draw from (true, false) } }\n\
+                 move fall { n = 1 }\nmove come { n = 2 }\n\
+                 goal n == 2\nlost when n == 1 because \"down the stairs\"\nstatus goal, lost\n";
+    let dir = dir_with(&[
+        ("steps.fendle", model),
+        ("a.toml", "model = 'steps.fendle'\n[[level]]\nname = 'a'\nsize = [5, 5]\n"),
+    ]);
+    for (condition, code) in [
+        ("some outcome of fall: running", 3),
+        ("some outcome of come: stuck", 3),
+        ("some outcome of fall: lost", 0),
+        ("running and some outcome of come: won", 0),
+        ("every outcome of come: not running", 0),
+    ] {
+        let r = fendle(dir.path(), &["find", "a.toml", condition]);
+        assert_eq!(r.code, code, "{condition}: {}{}", r.out, r.err);
+        assert!(code != 0 || r.out.contains("after 0 moves"), "{condition}: {}", r.out);
+    }
 }
 
 /// A move with more outcomes than are written down is drawn: the board is played all the same.

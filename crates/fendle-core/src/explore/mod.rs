@@ -367,6 +367,18 @@ pub struct Exploration {
 }
 
 impl Exploration {
+    /// Whether everything that can be reached was seen, and no branch of chance was set aside.
+    #[must_use]
+    pub fn is_whole(&self) -> bool {
+        self.complete && !self.cut
+    }
+
+    /// What kept it from being whole: the limit that was hit, or branches that were set aside. `None` also where the model broke.
+    #[must_use]
+    pub fn cut_short(&self) -> Option<Limit> {
+        self.limit.or(self.cut.then_some(Limit::SetAside))
+    }
+
     /// The counts by the names that answers for programs give them.
     #[must_use]
     pub fn named(&self) -> [(&'static str, u64); 13] {

@@ -17,11 +17,10 @@ pub fn lines(a: &Answer<Compared>) -> Vec<String> {
     let mut out =
         vec![format!("first:  {}", c.first.title), format!("second: {}", c.second.title), String::new()];
     let (x, y) = (&c.first.counts, &c.second.counts);
-    let is_whole = |c: &Exploration| c.complete && !c.cut;
-    let whole = is_whole(x) && is_whole(y);
+    let whole = x.is_whole() && y.is_whole();
     let least = |c: &Exploration| match c.shortest {
         Some(n) => grouped(n.into()),
-        None if is_whole(c) => "none".into(),
+        None if c.is_whole() => "none".into(),
         None => "not seen".into(),
     };
     let rows: Vec<Vec<String>> = [

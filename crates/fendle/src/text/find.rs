@@ -44,7 +44,7 @@ pub fn near(a: &Answer<Near>) -> Vec<String> {
             };
             format!("{none}{draws} within {within}: proved by looking at all {states} of these moves")
         }
-        (None, false) => format!("undecided: none is known among the {states} that were seen"),
+        (None, false) => format!("undecided: none is known among what was seen: {states}"),
     }));
     if !n.first.is_empty() {
         out.extend(wrapped(&format!("it begins with: {}", n.first.join(", or "))));
@@ -96,7 +96,7 @@ pub fn lines(a: &Answer<Found>) -> Vec<String> {
             grouped(f.states)
         )),
         _ => {
-            out.push(format!("undecided: none is known among the {states} that were seen"));
+            out.push(format!("undecided: none is known among what was seen: {states}"));
             if let Some(s) = &f.sampled {
                 out.push(format!(
                     "sampled: none in {} with {}, seed {}; that proves nothing",

@@ -253,7 +253,7 @@ pub(super) fn estimate(out: &mut Vec<String>, has_goal: bool, e: &Estimate) {
     if e.unfinished > 0 {
         let plays = counted(e.unfinished, "play", "plays");
         out.push(format!(
-            "  {plays} broken off, after {} moves or where so much had been looked at that it was enough",
+            "  {plays} broken off, after {} moves or where the share of the effort was used up",
             grouped(MOVES_MAX)
         ));
     }
