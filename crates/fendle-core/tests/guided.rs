@@ -7,6 +7,7 @@ use fendle_core::guided::best::{self, Ask, Order};
 use fendle_core::guided::dive::{self, Dive, Prefer};
 use fendle_core::guided::ground::Moves;
 use fendle_core::guided::shorten::shorten;
+use fendle_core::table::Table;
 use fendle_core::{Limits, MoveId, NoWatch, Route, Status};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -57,6 +58,11 @@ fn checked(game: &Game, found: &Found, most: u64, what: &str) -> Option<u32> {
     Some(steps.len() as u32)
 }
 
+/// A game as the moves of a guided search, which is told nothing more of it.
+fn ground(table: &Table) -> Moves<'_> {
+    Moves { model: table, start: vec![0], bounds: None, asks_promise: false, counts: false }
+}
+
 fn each_limit(mut ask: impl FnMut(Limits)) {
     for most in [1, 2, 3, 5, 9, 20, u64::MAX] {
         for threads in [1, 2] {
@@ -71,8 +77,7 @@ fn the_least_sum_first_finds_and_proves_what_breadth_does() {
     for seed in 0..150 {
         let game = sure(seed, 40);
         let table = game.table();
-        let ground =
-            Moves { model: &table, start: vec![0], bounds: None, asks_promise: false, counts: false };
+        let ground = ground(&table);
         each_limit(|limits| {
             let ask = Ask { order: Order::SHORTEST, any: false, below: u32::MAX, states: u64::MAX };
             let found = best::search(&ground, ask, &limits, &NoWatch);
@@ -104,8 +109,7 @@ fn beams_and_dives_find_ways_or_give_up() {
     for seed in 200..350 {
         let game = sure(seed, 40);
         let table = game.table();
-        let ground =
-            Moves { model: &table, start: vec![0], bounds: None, asks_promise: false, counts: false };
+        let ground = ground(&table);
         let nearest = nearest(&game);
         each_limit(|limits| {
             for (width, many) in [(1, false), (3, true), (100, false)] {
@@ -144,8 +148,7 @@ fn a_way_is_shortened_and_stays_a_way() {
     for seed in 400..600 {
         let game = sure(seed, 200);
         let table = game.table();
-        let ground =
-            Moves { model: &table, start: vec![0], bounds: None, asks_promise: false, counts: false };
+        let ground = ground(&table);
         let dive = Dive { prefer: Prefer::Many, states: 10_000, seed };
         let Some(steps) = dive::search(&ground, dive, &Limits::default(), &NoWatch).steps else { continue };
         let through = led(&game, &steps).expect("a way");

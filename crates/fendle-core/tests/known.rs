@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use fendle_core::knowledge::{Knowing, NotKnown};
+use fendle_core::numbers::gcd64;
 use fendle_core::odds::{Fractions, odds};
 use fendle_core::worlds::best_move;
 use fendle_core::{Class, Limits, Model, MoveId, NoWatch, Status, explore};
@@ -12,10 +13,6 @@ use crate::games::Game;
 
 /// Worlds and how much each weighs, without what the weights have in common.
 type Belief = BTreeMap<usize, u64>;
-
-fn gcd(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { gcd(b, a % b) }
-}
 
 /// Weighted states as what can be told apart, with the weight of each, in the order of their first ones.
 fn split(game: &Game, worlds: &[(usize, u64)]) -> Vec<(Belief, u64)> {
@@ -29,9 +26,9 @@ fn split(game: &Game, worlds: &[(usize, u64)]) -> Vec<(Belief, u64)> {
         *part.1.entry(s).or_default() += weight;
     }
     let sum = |b: &Belief| b.values().sum::<u64>();
-    let all = parts.iter().fold(0, |g, p| gcd(sum(&p.1), g));
+    let all = parts.iter().fold(0, |g, p| gcd64(sum(&p.1), g));
     let reduced = |b: &Belief| {
-        let g = b.values().fold(0, |g, w| gcd(*w, g));
+        let g = b.values().fold(0, |g, w| gcd64(*w, g));
         b.iter().map(|(s, w)| (*s, w / g)).collect()
     };
     parts.iter().map(|p| (reduced(&p.1), sum(&p.1) / all)).collect()
@@ -45,7 +42,7 @@ fn moves(game: &Game, belief: &Belief) -> Vec<(u32, Vec<(Belief, u64)>)> {
         .map(|m| {
             let sums: Vec<u64> =
                 belief.keys().map(|s| of(*s, m).expect("allowed").1.iter().map(|o| o.1).sum()).collect();
-            let common = sums.iter().fold(1, |l, s| l / gcd(l, *s) * s);
+            let common = sums.iter().fold(1, |l, s| l / gcd64(l, *s) * s);
             let next = belief.iter().zip(&sums).flat_map(|((s, weight), sum)| {
                 let to = &of(*s, m).expect("allowed").1;
                 to.iter().map(move |o| (o.0, weight * o.1 * (common / sum)))

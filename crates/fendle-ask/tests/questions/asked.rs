@@ -129,24 +129,16 @@ struct Look<'m> {
 impl Look<'_> {
     fn at(map: &Map) -> Look<'_> {
         let n = map.len();
-        let (mut can, mut certain) = (map.won.clone(), map.won.clone());
+        let mut certain = map.won.clone();
         // Again and again, until nothing changes: as slow as it is plain.
         for _ in 0..n {
             for at in 0..n {
                 for (_, to) in map.allowed(at) {
-                    can[at] |= to.iter().any(|t| can[t.0]);
                     certain[at] |= to.iter().all(|t| certain[t.0]);
                 }
             }
         }
-        let class = (0..n).map(|at| match () {
-            () if map.won[at] => Class::Goal,
-            () if map.lost[at] => Class::Lost,
-            () if map.allowed(at).is_empty() => Class::Stuck,
-            () if can[at] => Class::Winnable,
-            () => Class::Dead,
-        });
-        Look { map, depth: map.depths(&[0]), class: class.collect(), certain }
+        Look { map, depth: map.depths(&[0]), class: map.classes(), certain }
     }
 
     /// The landings that can be reached on which a condition holds.

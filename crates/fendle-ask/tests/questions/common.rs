@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use fendle_ask::load::load;
 use fendle_ask::{Budget, Loaded, Provider, Store, Want, Wanted, Wish};
+use fendle_core::Class;
 use fendle_lang::run::setup;
 
 /// Texts by name.
@@ -150,6 +151,31 @@ impl Map {
             depth += 1;
         }
         out
+    }
+
+    /// Moves from each landing to the nearest won one, if everything falls well: asked again and again, until nothing changes.
+    pub fn far(&self) -> Vec<Option<u32>> {
+        let mut far: Vec<Option<u32>> = self.won.iter().map(|won| won.then_some(0)).collect();
+        for _ in 0..self.len() {
+            for at in 0..self.len() {
+                let on = self.allowed(at).into_iter().flat_map(|m| m.1).filter_map(|t| far[t.0]).min();
+                far[at] = far[at].into_iter().chain(on.map(|d| d + 1)).min();
+            }
+        }
+        far
+    }
+
+    /// The class of each landing.
+    pub fn classes(&self) -> Vec<Class> {
+        let far = self.far();
+        let class = |at: usize| match () {
+            () if self.won[at] => Class::Goal,
+            () if self.lost[at] => Class::Lost,
+            () if self.allowed(at).is_empty() => Class::Stuck,
+            () if far[at].is_some() => Class::Winnable,
+            () => Class::Dead,
+        };
+        (0..self.len()).map(class).collect()
     }
 
     /// Some play from the start of at most so many moves: each move, and the landing that it leads to.

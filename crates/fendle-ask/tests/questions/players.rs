@@ -337,24 +337,12 @@ fn plays_that_were_recorded_are_followed_to_the_first_difference() {
     assert!(off > 30, "{off} plays with a wrong line");
 }
 
-/// Moves to the nearest won landing from each, if everything falls well.
-fn far(map: &Map) -> Vec<Option<u32>> {
-    let mut far: Vec<Option<u32>> = map.won.iter().map(|won| won.then_some(0)).collect();
-    for _ in 0..map.len() {
-        for at in 0..map.len() {
-            let on = map.allowed(at).into_iter().flat_map(|m| m.1).filter_map(|t| far[t.0]).min();
-            far[at] = far[at].into_iter().chain(on.map(|d| d + 1)).min();
-        }
-    }
-    far
-}
-
 #[test]
 fn the_light_of_a_position_is_true_or_not_known() {
     let (mut won, mut dead, mut dark) = (0, 0, 0);
     for seed in seeds(2600..2660) {
         let map = Map::any(&mut Dice::new(seed), seed % 2 == 0);
-        let (far, depths) = (far(&map), map.depths(&[0]));
+        let (far, depths) = (map.far(), map.depths(&[0]));
         let mut store = Store::default();
         let level = loaded(&mut store, &map.texts(), "walk.toml", "map", None);
         let b = &level.game.bound;

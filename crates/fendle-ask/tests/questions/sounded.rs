@@ -10,6 +10,7 @@ use fendle_ask::load::load;
 use fendle_ask::moves::moves;
 use fendle_ask::odds::{self, ask};
 use fendle_ask::{End, Loaded, Store, Want, Wish, within};
+use fendle_core::numbers::gcd64;
 use fendle_core::odds::Value;
 
 use crate::common::{Dice, Texts, budget, few, seeds};
@@ -45,12 +46,8 @@ struct Shoal {
 /// What is visible, and what may lie beneath: sounded cells, readings that are left, what was heard and where, whether a rock was struck.
 type Known = (u32, u32, u32, Option<usize>, bool, Weights);
 
-fn gcd(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { gcd(b, a % b) }
-}
-
 fn reduced(weights: Weights) -> Weights {
-    let g = weights.values().fold(0, |g, w| gcd(*w, g));
+    let g = weights.values().fold(0, |g, w| gcd64(*w, g));
     weights.into_iter().map(|(l, w)| (l, w / g)).collect()
 }
 
@@ -330,7 +327,7 @@ fn risks_are_shares_of_the_weight() {
             let struck: u64 = prior.iter().filter(|l| l.0 >> cell & 1 == 1).map(|l| l.1).sum();
             let struck = if sounds { struck } else { 0 };
             if let Some(risk) = &of.risk {
-                let g = gcd(struck, all);
+                let g = gcd64(struck, all);
                 let want = if struck == 0 { "0".into() } else { format!("{}/{}", struck / g, all / g) };
                 let want = if struck == all { "1".into() } else { want };
                 assert_eq!(risk.to_string(), want, "{}: {words}", of.name);

@@ -29,34 +29,7 @@ struct Look {
 
 impl Look {
     fn at(map: &Map) -> Look {
-        let n = map.len();
-        let mut depth = vec![None; n];
-        depth[0] = Some(0);
-        let mut far: Vec<Option<u32>> = map.won.iter().map(|won| won.then_some(0)).collect();
-        // Again and again, until nothing changes: as slow as it is plain.
-        for _ in 0..n {
-            for at in 0..n {
-                for (_, to) in map.allowed(at) {
-                    let to = to[0].0;
-                    if let Some(d) = depth[at] {
-                        depth[to] = Some(depth[to].map_or(d + 1, |old: u32| old.min(d + 1)));
-                    }
-                    if let Some(d) = far[to] {
-                        far[at] = Some(far[at].map_or(d + 1, |old: u32| old.min(d + 1)));
-                    }
-                }
-            }
-        }
-        let class = (0..n)
-            .map(|at| match () {
-                () if map.won[at] => Class::Goal,
-                () if map.lost[at] => Class::Lost,
-                () if map.allowed(at).is_empty() => Class::Stuck,
-                () if far[at].is_some() => Class::Winnable,
-                () => Class::Dead,
-            })
-            .collect();
-        Look { depth, far, class }
+        Look { depth: map.depths(&[0]), far: map.far(), class: map.classes() }
     }
 
     fn reached(&self) -> impl Iterator<Item = usize> + '_ {
