@@ -400,6 +400,11 @@ pub trait Model: Sync {
         None
     }
 
+    /// Whether code that was made for them runs the rules on packed states: numbers that take as many bytes are of no use then.
+    fn packed_is_fast(&self) -> bool {
+        false
+    }
+
     /// A worker to which a state is one word, its number; and a position before a draw, if [`Numbering::positions`] says so. Only asked for after [`Model::numbering`] gave one.
     fn worker_by_number(&self) -> Box<dyn Worker + '_> {
         self.worker()
@@ -440,7 +445,7 @@ pub trait Numbering: fmt::Debug + Send + Sync {
         false
     }
 
-    /// Whether the rules run faster on numbers than on packed states.
+    /// Whether code that was made for them runs the rules on numbers.
     fn is_fast(&self) -> bool {
         false
     }

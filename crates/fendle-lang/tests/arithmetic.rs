@@ -365,7 +365,7 @@ fn known_steps_from_cells_lead_where_rows_and_columns_say() {
     );
     want.push(("near".to_string(), (0..rows * cols).map(|c| around(c) * (c + 1)).sum()));
     let game = game(&text, &format!("values.mark = '''\n{}\n'''", board.join("\n")));
-    let native = fendle_native::compile(&game.bound, &game.code).expect("this machine has native code");
+    let native = common::compiled(&game);
     let mut both = common::both(&game, &native);
     common::compare_native(&game, &mut both, &game.bound.position.clone()).expect("agrees");
     let table = MoveTable::new(&game.bound).expect("few moves");
@@ -447,7 +447,7 @@ fn floods_reach_what_is_reached_step_by_step() {
         let bits = game.code.ops.iter().any(|op| matches!(op, Op::FloodBits { .. }));
         let blocks = game.code.ops.iter().any(|op| matches!(op, Op::FloodEqual { .. }));
         assert_eq!((bits, blocks), (rows * cols <= 64, rows * cols > 64));
-        let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+        let native = common::compiled(&game);
         let mut both = common::both(&game, &native);
         common::compare_native(&game, &mut both, &b.position.clone()).expect("agrees");
         let table = MoveTable::new(b).expect("few moves");

@@ -228,7 +228,7 @@ fn what_is_asked_of_all_cells_at_once_is_what_each_cell_says() {
             let is_one = |op: &&Op| matches!(op, Op::CompareBlocks { .. } | Op::Compare { .. });
             at_once += game.code.ops.iter().filter(is_one).count();
             let b = &game.bound;
-            let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+            let native = common::compiled(&game);
             let mut both = common::both(&game, &native);
             common::compare_native(&game, &mut both, &b.position.clone())
                 .unwrap_or_else(|e| panic!("{e}\n{model}\n{level}"));
@@ -269,7 +269,7 @@ fn what_might_break_is_asked_cell_by_cell() {
         let rows: Vec<String> = tiles.split('/').map(|row| format!("{} {}", &row[..1], &row[1..])).collect();
         let game = game(model, &format!("start.tile = '''\n{}\n'''", rows.join("\n")));
         let b = &game.bound;
-        let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+        let native = common::compiled(&game);
         common::compare_native(&game, &mut common::both(&game, &native), &b.position.clone())
             .expect("agrees");
         let table = MoveTable::new(b).expect("few moves");
@@ -293,7 +293,7 @@ fn a_board_without_a_hit_and_one_full_of_them() {
             let board = vec![vec![glyph; cols].join(" "); rows].join("\n");
             let game = game(model, &format!("start.tile = '''\n{board}\n'''"));
             let b = &game.bound;
-            let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+            let native = common::compiled(&game);
             common::compare_native(&game, &mut common::both(&game, &native), &b.position.clone())
                 .expect("agrees");
             let table = MoveTable::new(b).expect("few moves");
@@ -338,7 +338,7 @@ fn what_a_shape_covers_is_what_its_places_say() {
             let game = game(model, &level);
             let b = &game.bound;
             bits += usize::from(game.code.ops.iter().any(|op| matches!(op, Op::ShapeBits { .. })));
-            let native = fendle_native::compile(b, &game.code).expect("this machine has native code");
+            let native = common::compiled(&game);
             let mut both = common::both(&game, &native);
             let table = MoveTable::new(b).expect("few moves");
             let mut machine = Machine::new(b, &game.code);

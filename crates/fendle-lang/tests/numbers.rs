@@ -101,6 +101,31 @@ fn spaces_by_number_say_what_hashed_tables_say() {
     assert!(told * 2 > all, "leaps were known of {told} of {all} states");
 }
 
+/// From some thousand states on native code expands packed states whole, on boards of one word and of several.
+#[test]
+fn packed_states_that_native_code_expands_whole_are_those_of_the_interpreter() {
+    let yard = "A..H...\n.o.o.o.\n..._..H\n.o_o_..\n..H...w";
+    let large =
+        "A..H.....\n.o.o.....\n..._..H..\n.o_o_....\n..H......\n.........\n.........\n......_..\n.........";
+    for (board, bits, most) in [(yard, 35, 60_000), (large, 81, 20_000)] {
+        let game = game(SHOVE, &format!("start.yard = '''\n{board}\n'''"));
+        assert!(game.layout().bits > bits && (game.layout().words() > 1) == (bits > 64));
+        let mut native = afresh(&game);
+        native.native = WhenItPays::by(fendle_native::make);
+        let limits = Limits { max_states: most, drop_edges: false, ..Limits::default() };
+        let interpreted = explore(&game, limits, false, &NoWatch).expect("sound");
+        for threads in [1, 3] {
+            let found = explore(&native, Limits { threads, ..limits }, false, &NoWatch).expect("sound");
+            assert_eq!(found.counts, interpreted.counts);
+            assert_eq!(found.counts.states, most);
+            for id in found.space.ids() {
+                assert_eq!(found.space.state(id), interpreted.space.state(id));
+            }
+        }
+        assert!(native.native.packed().is_some(), "it was made while the space was seen");
+    }
+}
+
 /// Where a space is kept by number there is no log of its transitions: the rules are asked again, and the structure is the same.
 #[test]
 fn the_structure_of_a_space_by_number_is_that_of_a_logged_one() {

@@ -8,7 +8,7 @@ use crate::common;
 use std::collections::{BTreeMap, BTreeSet};
 
 use common::{
-    both, compare, compare_native, compare_positions, games, model, odds_agree, round_trips, times,
+    both, compare, compare_native, compare_positions, compiled, games, model, odds_agree, round_trips, times,
 };
 use fendle_lang::code::ir::Op;
 use fendle_lang::code::machine::Machine;
@@ -898,6 +898,8 @@ fn all_executors_agree_on_random_models() {
     let mut ops: BTreeMap<&str, usize> = Op::NAMES.iter().map(|n| (*n, 0)).collect();
     let mut kinds: BTreeSet<FaultKind> = BTreeSet::new();
     let (mut numbered, mut stopped) = (0, 0);
+    // States of which native code left moves to the machine, and others.
+    let mut expanded = [0, 0];
     let (mut done, mut refused, mut not_offered, mut drawn, mut set_aside) = (0, 0, 0, 0, 0);
     let times = times();
     for seed in 0..1200 * times {
@@ -914,9 +916,7 @@ fn all_executors_agree_on_random_models() {
         let moves = MoveTable::new(&game.bound).expect("few moves");
         let mut machine = Machine::new(&game.bound, &game.code);
         // Making native code takes longer than what these models do.
-        let native = (seed % NATIVE_EVERY == 0).then(|| {
-            fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code")
-        });
+        let native = (seed % NATIVE_EVERY == 0).then(|| compiled(&game));
         let mut machines = native.as_ref().map(|n| both(&game, n));
         if native.is_some() {
             numbered += usize::from(round_trips(&game, 40).is_some());
@@ -925,8 +925,10 @@ fn all_executors_agree_on_random_models() {
         let mut states = vec![game.bound.position.clone()];
         let mut at = 0;
         while at < states.len() && at < 12 {
-            if let Some(Err(e)) = machines.as_mut().map(|m| compare_native(&game, m, &states[at])) {
-                panic!("seed {seed}: {e}\n{text}\n{}", game.code.print());
+            match machines.as_mut().map(|m| compare_native(&game, m, &states[at])) {
+                Some(Err(e)) => panic!("seed {seed}: {e}\n{text}\n{}", game.code.print()),
+                Some(Ok(whole)) => expanded[usize::from(whole)] += 1,
+                None => {}
             }
             match compare(&game, &moves, &mut machine, &states[at].clone()) {
                 Ok(seen) => {
@@ -951,6 +953,7 @@ fn all_executors_agree_on_random_models() {
             Err(e) => panic!("seed {seed}: {e}\n{text}\n{}", game.code.print()),
         }
     }
+    assert!(expanded[0] > 20 && expanded[1] > 2 * expanded[0], "{expanded:?}");
     assert!(stopped > 120, "{stopped} moves stopped before a draw");
     // Floods on boards of more than 64 cells are compared where boards are large: in `arithmetic`.
     let is_small = |name: &str| name != "FloodEqual";

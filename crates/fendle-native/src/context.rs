@@ -181,6 +181,30 @@ pub(crate) extern "C" fn fixed_field(context: *mut Context, _: u64, _: u64) -> u
     u64::from(keys.is_fixed(machine.values_now()))
 }
 
+/// Writes one field of a state from its packed words.
+pub(crate) extern "C" fn read_packed(context: *mut Context, field: u64, words: u64) -> u64 {
+    // SAFETY: called by code that runs in this context, with the address of a packed state of its machine.
+    let (machine, words) = unsafe {
+        let machine = machine_of(context);
+        let words = std::slice::from_raw_parts(words as usize as *const u64, machine.words());
+        (machine, words)
+    };
+    machine.read_packed(field as usize, words);
+    0
+}
+
+/// Packs one field of the state now: 1, or 0 when it is no rearrangement any more.
+pub(crate) extern "C" fn patch_packed(context: *mut Context, field: u64, words: u64) -> u64 {
+    // SAFETY: called by code that runs in this context, with the address of room for a packed state of its machine that nothing else
+    // looks at.
+    let (machine, words) = unsafe {
+        let machine = machine_of(context);
+        let words = std::slice::from_raw_parts_mut(words as usize as *mut u64, machine.words());
+        (machine, words)
+    };
+    u64::from(machine.patch_packed(field as usize, words))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

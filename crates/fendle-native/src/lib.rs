@@ -28,6 +28,8 @@ mod context;
 mod emit;
 mod numbers;
 mod operations;
+mod packed;
+mod states;
 
 use std::sync::Arc;
 use std::time::Instant;
@@ -40,8 +42,8 @@ use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Positions, Site};
 use fendle_lang::code::leaps::LeapPlan;
-use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers};
-use fendle_lang::state::Keys;
+use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers, NativePacked};
+use fendle_lang::state::{Codec, Keys};
 
 use context::{Context, Ended, Entry};
 
@@ -234,6 +236,10 @@ impl Native for NativeCode {
         leaps: Option<LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String> {
         Ok(Box::new(numbers::compile(self, code, keys, positions, leaps)?))
+    }
+
+    fn packed(self: Arc<Self>, code: &Code, codec: &Codec) -> Result<Box<dyn NativePacked>, String> {
+        Ok(Box::new(packed::compile(self, code, codec)?))
     }
 }
 

@@ -180,7 +180,9 @@ impl<'m> Sweep<'m> {
         if range > DENSE_MAX {
             // The tables stay, and hold numbers from now on.
             self.by_number.asked_at = u64::MAX;
-            if numbering.is_fast() && self.space.numbering.is_none() {
+            let short = Layout::new(number_bits(range)).bytes() < self.space.layout.bytes();
+            let better = numbering.is_fast() && (short || !self.model.packed_is_fast());
+            if better && self.space.numbering.is_none() {
                 self.begin_with(numbering);
             }
             return;

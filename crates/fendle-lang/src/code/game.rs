@@ -284,6 +284,9 @@ impl core::Model for Game {
         let numbered = WhenAsked::holding(find(self, &seen)?);
         Some(Box::new(Game { numbered, ..self.clone() }))
     }
+    fn packed_is_fast(&self) -> bool {
+        Runner::new(self).expands_packed()
+    }
     fn worker_by_number(&self) -> Box<dyn Worker + '_> {
         match self.numbers() {
             Some(numbered) => Box::new(Runner::by_number(self, numbered)),

@@ -138,6 +138,9 @@ fn machine_of<'g>(game: &'g Game, numbered: Option<&'g Numbered>) -> Machine<'g>
     };
     machine.set_native(game.native.get());
     machine.set_numbers(numbered.and_then(|n| n.native.as_deref()));
+    if numbered.is_none() {
+        machine.set_packed(game.native.packed());
+    }
     machine
 }
 
@@ -169,6 +172,44 @@ impl<'g> Runner<'g> {
             outcomes: Outcomes::default(),
             weights: vec![],
             other: None,
+        }
+    }
+
+    /// Counts states that will be expanded, and takes native code that was made meanwhile, or pays now.
+    fn grow_native(&mut self, states: u64) {
+        let Game { native, bound, code, .. } = self.game;
+        if let Some(made) = native.after(states, bound, code) {
+            self.machine.set_native(Some(made));
+            if self.numbered.is_none() {
+                self.machine.set_packed(native.packed_when_it_pays(bound, code));
+            }
+        }
+    }
+
+    /// Whether native code can expand whole states: that for numbers stops before draws, that for packed states does not know them nor
+    /// canonical forms.
+    fn expands_natively(&self) -> bool {
+        let sure = self.game.code.points.is_empty();
+        let can = match self.numbered {
+            Some(_) => sure || self.machine.stops(),
+            None => sure && self.game.bound.canon.is_none(),
+        };
+        can && !self.game.checked.contains(&true)
+    }
+
+    /// Whether native code expands whole packed states now.
+    pub(super) fn expands_packed(&self) -> bool {
+        self.machine.packed().is_some() && self.expands_natively()
+    }
+
+    /// Expands a state by native code, if there is any and it can: its status, and what its moves made.
+    #[inline]
+    fn expand_natively(&mut self, state: &[u64], past_goals: bool) -> Option<i64> {
+        let past: &[bool] = if past_goals { &self.goals } else { &[] };
+        let Runner { machine, successors, .. } = self;
+        match self.numbered {
+            Some(numbered) => numbered.native.as_deref()?.expand(machine, state[0], past, successors),
+            None => machine.packed()?.expand(machine, state, past, successors),
         }
     }
 
@@ -394,9 +435,7 @@ impl Worker for Runner<'_> {
         dice: &mut dyn FnMut(&[u64]) -> usize,
         next: &mut Vec<u64>,
     ) -> Result<i64, Fault> {
-        if let Some(native) = self.game.native.after(1, &self.game.bound, &self.game.code) {
-            self.machine.set_native(Some(native));
-        }
+        self.grow_native(1);
         self.machine.load(state);
         self.machine.forget_ended();
         let made = self.machine.try_move(of.0 as usize).and_then(|first| match first {
@@ -423,23 +462,13 @@ impl Worker for Runner<'_> {
 
     fn expand(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) {
         let len = (states.len() / self.words.len()) as u64;
-        if let Some(native) = self.game.native.after(len, &self.game.bound, &self.game.code) {
-            self.machine.set_native(Some(native));
-        }
-        // Native code for numbers stops before draws, or does not draw.
-        let stops = self.game.code.points.is_empty() || self.machine.stops();
-        let native = self
-            .numbered
-            .and_then(|n| n.native.as_deref())
-            .filter(|_| stops && !self.game.checked.contains(&true));
+        self.grow_native(len);
+        let natively = self.expands_natively();
         for state in states.chunks_exact(self.words.len()) {
-            if let Some(native) = native {
-                let past: &[bool] = if past_goals { &self.goals } else { &[] };
-                if let Some(given) = native.expand(&mut self.machine, state[0], past, &mut self.successors) {
-                    take(&self.successors, out);
-                    out.end_state(self.game.status_of(given), None);
-                    continue;
-                }
+            if natively && let Some(given) = self.expand_natively(state, past_goals) {
+                take(&self.successors, self.words.len(), out);
+                out.end_state(self.game.status_of(given), None);
+                continue;
             }
             self.machine.load(state);
             let status = match self.loaded_status() {
@@ -705,16 +734,16 @@ pub(crate) fn told_words(b: &Bound) -> (usize, Vec<usize>) {
 
 /// Takes the moves that native code made of one state.
 #[inline]
-fn take(made: &Successors, out: &mut Expansion) {
-    for i in 0..made.len {
+fn take(made: &Successors, words: usize, out: &mut Expansion) {
+    for (i, state) in made.states.chunks_exact(words).take(made.len).enumerate() {
         if made.moves[i] & BEFORE_DRAW != 0 {
-            out.positions.push(made.states[i]);
+            out.positions.extend_from_slice(state);
             out.end_before_draw(MoveId(made.moves[i] & !BEFORE_DRAW), made.scores[i]);
             continue;
         }
         match made.scores[i] {
-            0 => out.outcome(&made.states[i..=i]),
-            score => out.outcome_with(&made.states[i..=i], Odds::scored(1, score)),
+            0 => out.outcome(state),
+            score => out.outcome_with(state, Odds::scored(1, score)),
         }
         out.end_move(MoveId(made.moves[i]));
     }

@@ -6,6 +6,7 @@ pub mod chance;
 mod collections;
 pub mod keys;
 pub mod packing;
+mod ranker;
 pub mod stop;
 
 pub use bound::*;

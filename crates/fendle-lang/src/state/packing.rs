@@ -5,13 +5,11 @@
 //!        a plain field holds  value - lo  in ceil(log2(hi - lo + 1)) bits, cell after cell
 //!        a rearranged grid holds its rank among all arrangements of its values
 //! ```
-//!
-//! The rank of an arrangement is its place in lexicographic order: the factorial number system
-//! for distinct values (Knuth, TAOCP 4A, 7.2.1.2), multinomial counting when values repeat.
 
 use fendle_core::Layout;
 
 use super::collections::{HEAPED_MAX, Heaps, Spread};
+use super::ranker::Ranker;
 
 /// A fault while packing: the field number whose values are no rearrangement any more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,6 +62,42 @@ impl Field {
             Field::Heaps { .. } => std::iter::repeat_n(1, 0),
         }
     }
+
+    /// Bits that it takes.
+    fn bits(&self) -> u32 {
+        match self {
+            Field::Bits { width, len, .. } => width * *len as u32,
+            Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
+            Field::Heaps { heaps, .. } => heaps.bits(),
+        }
+    }
+
+    /// Writes its values from packed words, from a bit on that is moved behind it.
+    #[inline(always)]
+    fn read(&self, words: &[u64], bit: &mut usize, values: &mut [i32]) {
+        match self {
+            Field::Bits { slot, len, lo, width, none, .. } => {
+                let out = &mut values[*slot..*slot + *len];
+                if *width == 0 {
+                    out.fill(if *none { NONE } else { *lo });
+                    return;
+                }
+                for v in out {
+                    let code = get(words, bit, *width) as u32 as i32;
+                    *v = if *none && code == 0 { NONE } else { code.wrapping_add(*lo) };
+                }
+            }
+            Field::Rank { slot, len, ranker, width, .. } => {
+                let rank = if *width == 0 { 0 } else { get(words, bit, *width) };
+                ranker.unrank(rank, &mut values[*slot..*slot + *len]);
+            }
+            Field::Spread { slot, len, spread, width, .. } => {
+                let rank = if *width == 0 { 0 } else { get(words, bit, *width) };
+                spread.unrank(rank, &mut values[*slot..*slot + *len]);
+            }
+            Field::Heaps { heaps, .. } => heaps.read(words, bit, values),
+        }
+    }
 }
 
 /// Packs and unpacks the states of one bound model.
@@ -86,6 +120,34 @@ enum Packed {
     Bits { bit: u32, width: u32, lo: i32, none: bool },
     /// In the rank that is this field.
     Rank { field: u32 },
+}
+
+/// A field of a packed state, for code that is written for one layout.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum PackedField {
+    /// Values in a row, each in `width` bits, the first one from bit `bit` on: what is packed is the value less `lo`. With `none`, 0 stands for
+    /// `none`. Of width 0 they always hold the same.
+    Bits {
+        /// The first value.
+        slot: usize,
+        /// How many there are.
+        len: usize,
+        /// Where the first one is packed.
+        bit: u32,
+        /// Bits of each.
+        width: u32,
+        /// What 0 stands for.
+        lo: i32,
+        /// Whether 0 stands for `none` instead.
+        none: bool,
+    },
+    /// Values that are packed together, as a rank or one after the other: [`Codec::read_field`] and [`Codec::patch_field`] know how.
+    Together {
+        /// The number of the field.
+        field: usize,
+        /// Its values.
+        slots: Vec<usize>,
+    },
 }
 
 /// Bits needed to tell `count` values apart.
@@ -232,6 +294,42 @@ impl Codec {
         }
     }
 
+    /// The fields, in order.
+    #[must_use]
+    pub fn describe(&self) -> Vec<PackedField> {
+        let mut bit = 0;
+        let one = |(number, field): (usize, &Field)| {
+            let first = bit;
+            bit += field.bits();
+            let together = |slots: Vec<usize>| PackedField::Together { field: number, slots };
+            match field {
+                Field::Bits { slot, len, lo, width, none, .. } => PackedField::Bits {
+                    slot: *slot,
+                    len: *len,
+                    bit: first,
+                    width: *width,
+                    lo: *lo,
+                    none: *none,
+                },
+                Field::Rank { slot, len, .. } | Field::Spread { slot, len, .. } => {
+                    together((*slot..slot + len).collect())
+                }
+                Field::Heaps { heaps, .. } => together(
+                    (heaps.parts.iter())
+                        .flat_map(|(slot, lists, cap)| *slot..slot + lists * (cap + 1))
+                        .collect(),
+                ),
+            }
+        };
+        self.fields.iter().enumerate().map(one).collect()
+    }
+
+    /// Writes the values of one field from packed words.
+    pub fn read_field(&self, field: usize, words: &[u64], values: &mut [i32]) {
+        let mut bit = self.fields[..field].iter().map(|f| f.bits() as usize).sum();
+        self.fields[field].read(words, &mut bit, values);
+    }
+
     /// Packs the values into `out`, which holds [`Layout::words`] words.
     ///
     /// # Errors
@@ -315,7 +413,7 @@ impl Codec {
                     Packed::Rank { field } if ranked == Some(field) => {}
                     Packed::Rank { field } => {
                         ranked = Some(field);
-                        self.patch_rank(field as usize, values, out)?;
+                        self.patch_field(field as usize, values, out)?;
                     }
                 }
             }
@@ -323,8 +421,12 @@ impl Codec {
         Ok(())
     }
 
-    /// Packs the rank of a field anew.
-    fn patch_rank(&self, field: usize, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
+    /// Packs a field anew whose values are packed together.
+    ///
+    /// # Errors
+    ///
+    /// When a rearranged grid no longer is one.
+    pub fn patch_field(&self, field: usize, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
         match &self.fields[field] {
             Field::Bits { .. } => {}
             Field::Heaps { heaps, bit, tag } => {
@@ -352,28 +454,7 @@ impl Codec {
     pub fn unpack(&self, words: &[u64], values: &mut [i32]) {
         let mut bit = 0usize;
         for field in &self.fields {
-            match field {
-                Field::Bits { slot, len, lo, width, none, .. } => {
-                    let out = &mut values[*slot..*slot + *len];
-                    if *width == 0 {
-                        out.fill(if *none { NONE } else { *lo });
-                        continue;
-                    }
-                    for v in out {
-                        let code = get(words, &mut bit, *width) as u32 as i32;
-                        *v = if *none && code == 0 { NONE } else { code.wrapping_add(*lo) };
-                    }
-                }
-                Field::Rank { slot, len, ranker, width, .. } => {
-                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
-                    ranker.unrank(rank, &mut values[*slot..*slot + *len]);
-                }
-                Field::Spread { slot, len, spread, width, .. } => {
-                    let rank = if *width == 0 { 0 } else { get(words, &mut bit, *width) };
-                    spread.unrank(rank, &mut values[*slot..*slot + *len]);
-                }
-                Field::Heaps { heaps, .. } => heaps.read(words, &mut bit, values),
-            }
+            field.read(words, &mut bit, values);
         }
     }
 }
@@ -435,181 +516,6 @@ pub(crate) fn get(words: &[u64], bit: &mut usize, width: u32) -> u64 {
         value |= words[word + 1] << (64 - shift);
     }
     if width == 64 { value } else { value & ((1 << width) - 1) }
-}
-
-#[derive(Clone, Debug)]
-struct Ranker {
-    /// The distinct values, ascending.
-    values: Vec<i32>,
-    counts: Vec<u32>,
-    /// Index of a value by `value - values[0]`, where the spread is small; 255 for none.
-    table: Vec<u8>,
-    /// `weights[i]` arrangements of the values behind position i, all distinct.
-    weights: Vec<u64>,
-    total: u64,
-    distinct: bool,
-}
-
-impl Ranker {
-    fn new(all: &[i32]) -> Option<Ranker> {
-        let mut values = all.to_vec();
-        values.sort_unstable();
-        values.dedup();
-        let counts: Vec<u32> = values.iter().map(|v| all.iter().filter(|a| *a == v).count() as u32).collect();
-        if values.len() > 255 {
-            return None;
-        }
-        // n! / (c1! c2! ...) as a product of binomials, each exact.
-        let mut total: u128 = 1;
-        let mut placed = 0u128;
-        for &count in &counts {
-            for i in 1..=u128::from(count) {
-                placed += 1;
-                total = total.checked_mul(placed)? / i;
-                if total > u128::from(u64::MAX) {
-                    return None;
-                }
-            }
-        }
-        let distinct = counts.iter().all(|&c| c == 1) && all.len() <= 20;
-        let n = all.len();
-        let mut weights = vec![1u64; n];
-        if distinct {
-            for i in (0..n.saturating_sub(1)).rev() {
-                weights[i] = weights[i + 1] * (n - 1 - i) as u64;
-            }
-        }
-        let lowest = values.first().copied().unwrap_or(0);
-        let spread = i64::from(values.last().copied().unwrap_or(0)) - i64::from(lowest);
-        let mut table = vec![];
-        if spread < 1024 {
-            table = vec![255; spread as usize + 1];
-            for (i, v) in values.iter().enumerate() {
-                table[(v - lowest) as usize] = i as u8;
-            }
-        }
-        Some(Ranker { values, counts, table, weights, total: total as u64, distinct })
-    }
-
-    /// A copy of the counts on the stack: nothing is allocated for a state.
-    #[inline]
-    fn counts_here(&self) -> [u32; 255] {
-        let mut counts = [0; 255];
-        counts[..self.counts.len()].copy_from_slice(&self.counts);
-        counts
-    }
-
-    #[inline]
-    fn index(&self, value: i32) -> Option<usize> {
-        if self.table.is_empty() {
-            return self.values.binary_search(&value).ok();
-        }
-        let at = i64::from(value) - i64::from(self.values[0]);
-        match self.table.get(usize::try_from(at).ok()?) {
-            Some(&i) if i != 255 => Some(i as usize),
-            _ => None,
-        }
-    }
-
-    #[inline]
-    fn rank(&self, grid: &[i32]) -> Option<u64> {
-        if self.distinct {
-            let mut unused = (1u32 << grid.len()) - 1;
-            let mut rank = 0;
-            for (&v, &weight) in grid.iter().zip(&self.weights) {
-                let bit = 1u32 << self.index(v)?;
-                if unused & bit == 0 {
-                    return None;
-                }
-                rank += u64::from((unused & (bit - 1)).count_ones()) * weight;
-                unused ^= bit;
-            }
-            return Some(rank);
-        }
-        if self.total <= u64::MAX / grid.len().max(1) as u64 {
-            self.rank_counts(grid, |a, b, c| a * b / c)
-        } else {
-            let wide = |a: u64, b: u64, c: u64| (u128::from(a) * u128::from(b) / u128::from(c)) as u64;
-            self.rank_counts(grid, wide)
-        }
-    }
-
-    /// The rank of an arrangement, with a way to compute `a * b / c`, whose result fits.
-    #[inline]
-    fn rank_counts(&self, grid: &[i32], part: impl Fn(u64, u64, u64) -> u64) -> Option<u64> {
-        let mut counts = self.counts_here();
-        let mut arrangements = self.total;
-        let mut rank = 0;
-        for (i, &v) in grid.iter().enumerate() {
-            let left = (grid.len() - i) as u64;
-            let index = self.index(v)?;
-            if counts[index] == 0 {
-                return None;
-            }
-            let below: u64 = counts[..index].iter().map(|&c| u64::from(c)).sum();
-            rank += part(arrangements, below, left);
-            arrangements = part(arrangements, counts[index].into(), left);
-            counts[index] -= 1;
-        }
-        Some(rank)
-    }
-
-    #[inline]
-    fn unrank(&self, mut rank: u64, grid: &mut [i32]) {
-        if self.distinct {
-            let mut unused = (1u32 << grid.len()) - 1;
-            for (cell, &weight) in grid.iter_mut().zip(&self.weights) {
-                // 32-bit division is several times faster where it is enough.
-                let digit = if rank <= u64::from(u32::MAX) && weight <= u64::from(u32::MAX) {
-                    let d = rank as u32 / weight as u32;
-                    rank = u64::from(rank as u32 - d * weight as u32);
-                    d
-                } else {
-                    let d = rank / weight;
-                    rank -= d * weight;
-                    d as u32
-                };
-                let mut rest = unused;
-                for _ in 0..digit {
-                    rest &= rest - 1;
-                }
-                let bit = rest & rest.wrapping_neg();
-                *cell = self.values[bit.trailing_zeros() as usize];
-                unused ^= bit;
-            }
-            return;
-        }
-        // Products with a count fit the word that is divided: a division of 128 bits takes many times longer.
-        if self.total <= u64::MAX / grid.len().max(1) as u64 {
-            self.unrank_counts(rank, grid, |a, b, c| a * b / c);
-        } else {
-            let wide = |a: u64, b: u64, c: u64| (u128::from(a) * u128::from(b) / u128::from(c)) as u64;
-            self.unrank_counts(rank, grid, wide);
-        }
-    }
-
-    /// The arrangement of this rank, with a way to compute `a * b / c`, whose result fits.
-    #[inline]
-    fn unrank_counts(&self, mut rank: u64, grid: &mut [i32], part: impl Fn(u64, u64, u64) -> u64) {
-        let mut counts = self.counts_here();
-        let counts = &mut counts[..self.counts.len()];
-        let mut arrangements = self.total;
-        let n = grid.len();
-        for (i, cell) in grid.iter_mut().enumerate() {
-            let left = (n - i) as u64;
-            // Of the values that are left, in order, the one at this number stands here.
-            let number = part(rank, left, arrangements);
-            let (mut below, mut index) = (0, 0);
-            while index + 1 < counts.len() && below + u64::from(counts[index]) <= number {
-                below += u64::from(counts[index]);
-                index += 1;
-            }
-            *cell = self.values[index];
-            rank -= part(arrangements, below, left);
-            arrangements = part(arrangements, counts[index].into(), left);
-            counts[index] -= 1;
-        }
-    }
 }
 
 /// Writes `width` bits, at most 64, where all bits are 0 so far.

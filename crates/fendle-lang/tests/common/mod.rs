@@ -10,11 +10,11 @@ use fendle_core::{
     Expansion, Exploration, Explored, Limits, Model as _, MoveId, NoWatch, Numbering as _, Status, Targets,
     Worker,
 };
-use fendle_lang::code::machine::{Break, Halt, Machine, Outcomes};
+use fendle_lang::code::machine::{Break, Halt, Machine, Native as _, NativePacked, Outcomes, Successors};
 use fendle_lang::code::native::WhenItPays;
 use fendle_lang::code::numbered::Guess;
 use fendle_lang::code::numbered::Numbered;
-use fendle_lang::model::Model;
+use fendle_lang::model::{EndKind, Model};
 use fendle_lang::play::MoveTable;
 use fendle_lang::reasons::numbering::numbering;
 use fendle_lang::run::{Eval, FaultKind, Made, Outcome, RunFault};
@@ -184,16 +184,70 @@ pub fn compare(
     Ok(seen)
 }
 
+/// Native code of a game, and that for its packed states.
+pub struct Compiled {
+    native: Arc<NativeCode>,
+    packed: Box<dyn NativePacked>,
+}
+
+/// Makes native code of a game.
+pub fn compiled(game: &Game) -> Compiled {
+    let native =
+        Arc::new(fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code"));
+    let packed = Arc::clone(&native).packed(&game.code, &game.bound.codec).expect("for packed states, too");
+    Compiled { native, packed }
+}
+
 /// An interpreter of a game, and a machine that runs this native code.
-pub fn both<'g>(game: &'g Game, native: &'g NativeCode) -> [Machine<'g>; 2] {
+pub fn both<'g>(game: &'g Game, code: &'g Compiled) -> [Machine<'g>; 2] {
     let mut fast = Machine::new(&game.bound, &game.code);
-    fast.set_native(Some(native));
+    fast.set_native(Some(&*code.native));
+    fast.set_packed(Some(&*code.packed));
     [Machine::new(&game.bound, &game.code), fast]
 }
 
+/// Compares whole moves of native code for packed states with what the interpreter makes of a state, where none draws and nothing is
+/// brought into a canonical form. Native code may leave states to the machine: false for these.
+fn compare_expanded(game: &Game, fast: &mut Machine<'_>, words: &[u64]) -> Result<bool, String> {
+    if !game.code.points.is_empty() || game.bound.canon.is_some() || game.checked.contains(&true) {
+        return Ok(true);
+    }
+    let won = |number: usize| game.bound.model.endings[number].kind == EndKind::Goal;
+    let endings: Vec<bool> = (0..game.bound.model.endings.len()).map(won).collect();
+    let mut all = true;
+    for past_goals in [false, true] {
+        let mut want = Expansion::default();
+        game.worker().expand(words, past_goals, &mut want);
+        let past: &[bool] = if past_goals { &endings } else { &[] };
+        let mut made = Successors::default();
+        let packed = fast.packed().expect("it was given");
+        let Some(status) = packed.expand(fast, words, past, &mut made) else {
+            all = false;
+            continue;
+        };
+        let moves: Vec<u32> = want.runs.iter().map(|r| r.of.0).collect();
+        let scores: Vec<i64> =
+            (0..moves.len()).map(|i| want.odds.get(i).map_or(0, |odds| odds.score)).collect();
+        let ended = matches!(want.heads[0].status, Status::Goal | Status::Lost(_) | Status::Over(_));
+        let same = want.faults.is_empty()
+            && (status != 0) == ended
+            && made.moves[..made.len] == moves
+            && made.scores[..made.len] == scores
+            && made.states[..made.len * words.len()] == want.outcomes;
+        if !same {
+            return Err(format!("whole moves of packed states: {status} {made:?}\ninstead of {want:?}"));
+        }
+    }
+    Ok(all)
+}
+
 /// Compares native code with the interpreter on one state: every program that gives a value, and every move with all
-/// that it leads to. Only places of refusals are left out.
-pub fn compare_native(game: &Game, [slow, fast]: &mut [Machine<'_>; 2], state: &[i32]) -> Result<(), String> {
+/// that it leads to; then all moves in one call, where native code does that: it says whether it did. Only places of refusals are left out.
+pub fn compare_native(
+    game: &Game,
+    [slow, fast]: &mut [Machine<'_>; 2],
+    state: &[i32],
+) -> Result<bool, String> {
     let words = game.pack(state);
     let mut source = words.clone();
     let mut outcomes = [Outcomes::default(), Outcomes::default()];
@@ -237,7 +291,7 @@ pub fn compare_native(game: &Game, [slow, fast]: &mut [Machine<'_>; 2], state: &
             return differ(&format!("outcomes of move {number}"), &out_a.parts, &out_b.parts);
         }
     }
-    Ok(())
+    compare_expanded(game, fast, &words)
 }
 
 /// A state, its chance, its mean score.
@@ -353,7 +407,7 @@ pub struct Seen {
 pub fn compare_space(game: &Game, most: usize) -> usize {
     let moves = MoveTable::new(&game.bound).expect("within the limits");
     let mut machine = Machine::new(&game.bound, &game.code);
-    let native = fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code");
+    let native = compiled(game);
     let mut machines = both(game, &native);
     let mut seen = std::collections::HashSet::new();
     let mut queue = std::collections::VecDeque::from([game.bound.position.clone()]);

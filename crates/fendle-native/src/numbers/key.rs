@@ -1,6 +1,7 @@
 //! From the values that were changed to the number of a successor.
 
 use super::*;
+use crate::emit::heap;
 
 /// A single value that can be all of some numbers in a row.
 #[derive(Clone, Copy)]
@@ -20,11 +21,9 @@ impl Run {
 }
 
 impl Writer<'_> {
-    pub(super) fn key(&mut self) {
-        let keys = self.keys;
+    pub(super) fn key(&mut self, keys: &Keys) {
         let words = (self.code.state_len as usize).div_ceil(64);
-        let changed: Vec<Value> =
-            (0..words).map(|w| self.b.ins().load(I64, table(), self.changed, (w * 8) as i32)).collect();
+        let changed = self.changed_words();
         let mut fixed = vec![u64::MAX; words];
         let last = self.code.state_len as usize % 64;
         if last > 0 {
@@ -88,16 +87,6 @@ impl Writer<'_> {
         self.b.ins().jump(on, &[]);
         self.b.switch_to_block(on);
         self.finish(sum);
-    }
-
-    /// Whether a bit of a mask is set in some words.
-    fn any(&mut self, words: &[Value], mask: &[u64]) -> Value {
-        let mut all = self.number(0);
-        for (word, mask) in words.iter().zip(mask).filter(|w| *w.1 != 0) {
-            let here = self.b.ins().band_imm(*word, *mask as i64);
-            all = self.b.ins().bor(all, here);
-        }
-        all
     }
 
     /// Adds to a number what single values without gaps changed, one after the other: those of the bits of one word.

@@ -12,13 +12,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
 
+use cranelift_codegen::ir::{Function, UserFuncName};
 use cranelift_frontend::Switch;
-use cranelift_module::FuncId;
+use cranelift_jit::{JITBuilder, JITModule};
+use cranelift_module::{FuncId, Linkage, Module, default_libcall_names};
 use fendle_lang::code::leaps::{About, Delta, Endings, Leap, LeapPlan, Leaps, Node};
 use fendle_lang::code::machine::LeapsMade;
 
 use super::unpack::{divided, listed_sets, order_places, set_members};
 use super::*;
+use crate::isa;
 
 /// Bytes of a list of sets that are always spent.
 const LISTED_BYTES: u64 = 4 << 20;

@@ -13,7 +13,6 @@
 mod deltas;
 mod key;
 mod leaps;
-mod rules;
 mod sorted;
 mod unpack;
 
@@ -21,54 +20,39 @@ use std::sync::Arc;
 
 use cranelift_codegen::ir::condcodes::IntCC;
 use cranelift_codegen::ir::{
-    AbiParam, Block, BlockArg, Function, InstBuilder, MemFlags, SigRef, UserFuncName, Value,
+    AbiParam, Block, BlockArg, InstBuilder, MemFlags, Value,
     types::{I32, I32X4, I64},
 };
 use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext};
-use cranelift_jit::{JITBuilder, JITModule};
-use cranelift_module::{Linkage, Module, default_libcall_names};
 use fendle_core::MoveId;
-use fendle_lang::code::ir::{Code, Op, Positions};
+use fendle_lang::code::ir::{Code, Positions};
 use fendle_lang::code::leaps::LeapPlan;
-use fendle_lang::code::machine::{
-    BEFORE_DRAW, LeapsMade, Machine, NativeNumbers, POSITION_STEPS, Successors,
-};
+use fendle_lang::code::machine::{BEFORE_DRAW, LeapsMade, Machine, NativeNumbers, Successors};
 use fendle_lang::code::numbered::Backward;
-use fendle_lang::run::STEP_BUDGET;
 use fendle_lang::state::Keys;
 use fendle_lang::state::keys::Described;
 
-use crate::context::{Context, Ended, at, digit_field, fixed_field, write_field};
-use crate::emit::{heap, loose, table};
-use crate::{NativeCode, Sizes, isa};
+use crate::context::{Context, digit_field, fixed_field, write_field};
+use crate::emit::{loose, table};
+use crate::states::{
+    ENDED, Functions, Moves, OfState, SLOW, Successor, Writer, entry_of, expand, kept_table,
+};
+use crate::{NativeCode, Sizes};
 use leaps::WhenLeapt;
 
-/// What a function returns when the machine itself has to look, or a state has no number.
-const SLOW: u64 = u64::MAX;
-/// A bit beside the status of a state that was ended by a statement, not by a condition.
-const ENDED: u64 = 1 << 32;
-/// Moves above which they are not written out one after the other.
-const MOVES_MAX: usize = 512;
 /// Places between two values that were swapped, up to which the old number is changed instead of computed anew.
 const NEAR: i64 = 6;
 /// Sets of members up to which they are listed.
 const SETS_MAX: u64 = 1 << 18;
-/// Values of a state above which fields are not told apart by masks.
-const VALUES_MAX: usize = 1024;
-
-type Unpack = unsafe extern "C" fn(*mut Context, u64) -> u64;
-type Moves = unsafe extern "C" fn(*mut Context, u64, u64, u64) -> u64;
 
 /// The code of one level for states by number.
 pub(crate) struct NumberCode {
-    /// Freed when this is dropped.
-    module: Option<JITModule>,
+    _functions: Functions,
     /// The programs that it calls.
     _programs: Arc<NativeCode>,
-    _tables: Vec<Box<[i64]>>,
-    unpack: Unpack,
-    load: Unpack,
-    key: Unpack,
+    unpack: OfState,
+    load: OfState,
+    key: OfState,
     moves: Moves,
     /// Leaps, where they are known: their code is made when it is asked for.
     leaps: Option<WhenLeapt>,
@@ -83,15 +67,6 @@ pub(crate) struct NumberCode {
 unsafe impl Send for NumberCode {}
 // SAFETY: as above.
 unsafe impl Sync for NumberCode {}
-
-impl Drop for NumberCode {
-    fn drop(&mut self) {
-        if let Some(module) = self.module.take() {
-            // SAFETY: machines borrow this value while they can call its code, so none is left.
-            unsafe { module.free_memory() };
-        }
-    }
-}
 
 impl std::fmt::Debug for NumberCode {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -111,57 +86,30 @@ pub(crate) fn compile(
     if !code.points.is_empty() && positions.is_none() {
         return Err("moves draw".into());
     }
-    if code.moves.len() > MOVES_MAX || code.state_len as usize > VALUES_MAX {
-        return Err("there are too many moves or values".into());
-    }
-    let isa = isa().map_err(|e| e.to_string())?;
-    let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
-    let mut builders = FunctionBuilderContext::new();
-    let mut tables = vec![];
-    let mut ids = vec![];
-    for (number, params) in [2, 2, 2, 1, 4].into_iter().enumerate() {
-        let mut signature = module.make_signature();
-        signature.params = vec![AbiParam::new(I64); params];
-        signature.returns.push(AbiParam::new(I64));
-        let id = module.declare_function(&format!("n{number}"), Linkage::Local, &signature);
-        ids.push((id.map_err(|e| e.to_string())?, signature));
-    }
-    for (number, (id, signature)) in ids.iter().enumerate() {
-        let mut context = module.make_context();
-        context.func.signature = signature.clone();
-        context.func.name = UserFuncName::user(1, number as u32);
-        let mut functions = vec![];
-        for (id, _) in &ids {
-            functions.push(module.declare_func_in_func(*id, &mut context.func));
-        }
-        let mut w = Writer::new(code, keys, &programs, &mut context.func, &mut builders, &mut tables);
-        match number {
-            0 => w.unpack(),
+    let functions =
+        Functions::write(code, &programs, &[2, 2, 2, 1, 4], |number, w, functions| match number {
+            0 => w.unpack(keys),
             1 => w.load(functions[0]),
-            2 => w.key(),
+            2 => w.key(keys),
             3 => w.restore(),
-            _ => w.moves(functions[2], functions[3], positions),
-        }
-        w.b.seal_all_blocks();
-        w.b.finalize();
-        module.define_function(*id, &mut context).map_err(|e| format!("{e:?}"))?;
-    }
-    module.finalize_definitions().map_err(|e| e.to_string())?;
-    let address = |i: usize| module.get_finalized_function(ids[i].0);
-    // SAFETY: the functions at these addresses have the signatures that were given to them above.
+            _ => {
+                let range = keys.range();
+                w.moves(&Successor::Number { key: functions[2], range, positions }, functions[3]);
+            }
+        })?;
+    // SAFETY: the functions at these addresses have as many parameters as these types say.
     let (unpack, load, key, moves) = unsafe {
         (
-            std::mem::transmute::<*const u8, Unpack>(address(0)),
-            std::mem::transmute::<*const u8, Unpack>(address(1)),
-            std::mem::transmute::<*const u8, Unpack>(address(2)),
-            std::mem::transmute::<*const u8, Moves>(address(4)),
+            std::mem::transmute::<*const u8, OfState>(functions.address(0)),
+            std::mem::transmute::<*const u8, OfState>(functions.address(1)),
+            std::mem::transmute::<*const u8, OfState>(functions.address(2)),
+            std::mem::transmute::<*const u8, Moves>(functions.address(4)),
         )
     };
     Ok(NumberCode {
-        module: Some(module),
         leaps: plan.filter(|_| keys.range() <= 1 << 31).map(|plan| WhenLeapt::new(keys.clone(), plan)),
+        _functions: functions,
         _programs: programs,
-        _tables: tables,
         unpack,
         load,
         key,
@@ -193,36 +141,11 @@ impl NativeNumbers for NumberCode {
         past_goals: &[bool],
         out: &mut Successors,
     ) -> Option<i64> {
-        if out.states.len() < self.moves_len {
-            out.states.resize(self.moves_len, 0);
-            out.moves.resize(self.moves_len, 0);
-            out.scores.resize(self.moves_len, 0);
-        }
-        out.len = 0;
         let mut context = self.context(machine, state);
-        context.out_states = out.states.as_mut_ptr();
-        context.out_moves = out.moves.as_mut_ptr();
-        context.out_scores = out.scores.as_mut_ptr();
-        // SAFETY: see the head of this crate; the buffers have room for one entry a move.
+        // SAFETY: see the head of this crate; the context is one for these numbers.
         unsafe {
-            let status = (self.load)(&raw mut context, state);
-            if status == SLOW {
-                return None;
-            }
-            if status & ENDED != 0 {
-                let ended = status & !ENDED;
-                // Who goes on from there is the machine.
-                let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
-                return (!goes_on).then_some(ended as i64);
-            }
-            if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
-                let made = (self.moves)(&raw mut context, state, 0, u64::MAX);
-                if made == SLOW {
-                    return None;
-                }
-                out.len = made as usize;
-            }
-            Some(status as i64)
+            let by = (self.load, self.moves);
+            expand(by, &mut context, state, past_goals, out, (self.moves_len, 1))
         }
     }
 
@@ -323,166 +246,5 @@ impl NativeNumbers for NumberCode {
 
     fn leap_bytes(&self) -> u64 {
         self.leaps.as_ref().map_or(0, WhenLeapt::bytes)
-    }
-}
-
-/// The address of a table of fixed numbers, which is kept as long as the code.
-fn kept_table(b: &mut FunctionBuilder<'_>, tables: &mut Vec<Box<[i64]>>, entries: Vec<i64>) -> Value {
-    let entries = entries.into_boxed_slice();
-    let found = tables.iter().position(|t| *t == entries).unwrap_or_else(|| {
-        tables.push(entries);
-        tables.len() - 1
-    });
-    b.ins().iconst(I64, tables[found].as_ptr() as usize as i64)
-}
-
-/// An entry of a table; the index is known to be inside.
-fn entry_of(b: &mut FunctionBuilder<'_>, table: Value, index: Value) -> Value {
-    let bytes = b.ins().ishl_imm(index, 3);
-    let at = b.ins().iadd(table, bytes);
-    b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
-}
-
-/// Writes one function.
-struct Writer<'w> {
-    b: FunctionBuilder<'w>,
-    code: &'w Code,
-    keys: &'w Keys,
-    programs: &'w NativeCode,
-    tables: &'w mut Vec<Box<[i64]>>,
-    params: Vec<Value>,
-    context: Value,
-    mem: Value,
-    changed: Value,
-    digits: Value,
-    call: SigRef,
-    call_back: SigRef,
-    slow: Block,
-    statement_ends: bool,
-    scores: bool,
-}
-
-impl<'w> Writer<'w> {
-    fn new(
-        code: &'w Code,
-        keys: &'w Keys,
-        programs: &'w NativeCode,
-        function: &'w mut Function,
-        builders: &'w mut FunctionBuilderContext,
-        tables: &'w mut Vec<Box<[i64]>>,
-    ) -> Writer<'w> {
-        let mut b = FunctionBuilder::new(function, builders);
-        let first = b.create_block();
-        b.append_block_params_for_function_params(first);
-        b.switch_to_block(first);
-        let params = b.block_params(first).to_vec();
-        let context = params[0];
-        let field = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, MemFlags::trusted(), context, at);
-        let mem = field(&mut b, at::MEM);
-        let changed = field(&mut b, at::CHANGED);
-        let digits = field(&mut b, at::DIGITS);
-        let call = b.import_signature({
-            let mut s = b.func.signature.clone();
-            s.params = vec![AbiParam::new(I64); 2];
-            s
-        });
-        let call_back = b.import_signature({
-            let mut s = b.func.signature.clone();
-            s.params = vec![AbiParam::new(I64); 3];
-            s
-        });
-        let slow = b.create_block();
-        b.set_cold_block(slow);
-        let ended = code.now + code.state_len - 1;
-        let statement_ends = code.ops.iter().any(|op| match *op {
-            Op::PutAt { to, .. } => to.0 == ended,
-            Op::Put { base, .. } => base.0 == ended,
-            Op::PutBlock { d, len, .. } => d.0 <= ended && ended < d.0 + len,
-            _ => false,
-        });
-        let scores = code.ops.iter().any(|op| matches!(op, Op::Score { .. }));
-        Writer {
-            b,
-            code,
-            keys,
-            programs,
-            tables,
-            params,
-            context,
-            mem,
-            changed,
-            digits,
-            call,
-            call_back,
-            slow,
-            statement_ends,
-            scores,
-        }
-    }
-
-    fn number(&mut self, n: u64) -> Value {
-        self.b.ins().iconst(I64, n as i64)
-    }
-
-    /// Ends the function, and writes the way out for what is slow.
-    fn finish(&mut self, value: Value) {
-        self.b.ins().return_(&[value]);
-        self.b.switch_to_block(self.slow);
-        let slow = self.number(SLOW);
-        self.b.ins().return_(&[slow]);
-    }
-
-    /// Goes on only when the condition holds.
-    fn unless_slow(&mut self, easy: Value) {
-        let on = self.b.create_block();
-        self.b.ins().brif(easy, on, &[], self.slow, &[]);
-        self.b.switch_to_block(on);
-    }
-
-    /// A table of fixed numbers.
-    fn table(&mut self, entries: Vec<i64>) -> Value {
-        kept_table(&mut self.b, self.tables, entries)
-    }
-
-    /// An entry of a table; the index is known to be inside.
-    fn entry(&mut self, table: Value, index: Value) -> Value {
-        entry_of(&mut self.b, table, index)
-    }
-
-    /// Where a value of the state lies in the memory, in bytes.
-    fn before(&self, slot: usize) -> i32 {
-        ((self.code.before as usize + slot) * 4) as i32
-    }
-
-    fn now(&self, slot: usize) -> i32 {
-        ((self.code.now as usize + slot) * 4) as i32
-    }
-
-    fn load_now(&mut self, slot: usize) -> Value {
-        let at = self.now(slot);
-        self.b.ins().sload32(heap(), self.mem, at)
-    }
-
-    /// Stores a value of the loaded state, which is also the state now.
-    fn store_both(&mut self, value: Value, slot: usize) {
-        let (before, now) = (self.before(slot), self.now(slot));
-        self.b.ins().istore32(heap(), value, self.mem, before);
-        self.b.ins().istore32(heap(), value, self.mem, now);
-    }
-
-    /// The same at a place that is computed: `slots[index]`, the index being known to be inside.
-    fn store_both_at(&mut self, value: Value, slots: &[usize], index: Value) {
-        let in_a_row = slots.windows(2).all(|w| w[1] == w[0] + 1);
-        let (index, first) = if in_a_row {
-            (index, slots[0])
-        } else {
-            let table = self.table(slots.iter().map(|s| *s as i64).collect());
-            (self.entry(table, index), 0)
-        };
-        let bytes = self.b.ins().ishl_imm(index, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
-        let (before, now) = (self.before(first), self.now(first));
-        self.b.ins().istore32(heap(), value, at, before);
-        self.b.ins().istore32(heap(), value, at, now);
     }
 }

@@ -3,6 +3,7 @@
 use fendle_lang::state::keys::{Sorted, Sorting};
 
 use super::*;
+use crate::emit::heap;
 use crate::numbers::unpack::divided;
 
 impl Writer<'_> {

@@ -7,17 +7,9 @@ use super::*;
 use crate::emit::quotient;
 
 impl Writer<'_> {
-    pub(super) fn unpack(&mut self) {
-        let keys = self.keys;
-        let zero = self.number(0);
-        for w in 0..(self.code.state_len as usize).div_ceil(64) {
-            self.b.ins().store(table(), zero, self.changed, (w * 8) as i32);
-        }
-        let known = self.b.ins().load(I64, MemFlags::trusted(), self.context, at::KNOWN);
-        for w in 0..(self.code.memos as usize).div_ceil(64) {
-            self.b.ins().store(table(), zero, known, (w * 8) as i32);
-        }
-        self.write_base();
+    pub(super) fn unpack(&mut self, keys: &Keys) {
+        self.forget();
+        self.write_base(keys);
         let key = self.params[1];
         let fields = keys.describe();
         // What the part above holds of the number divided by where that part begins.
@@ -36,15 +28,22 @@ impl Writer<'_> {
             let whole = self.b.ins().imul_imm(above, total as i64);
             let number = self.b.ins().isub(here, whole);
             above = here;
-            self.unpack_part(number, base, part, &fields);
+            self.unpack_part(keys, number, base, part, &fields);
         }
         let zero = self.number(0);
         self.finish(zero);
     }
 
     /// Writes the values of some fields that lie together, from their part of the number.
-    fn unpack_part(&mut self, number: Value, base: u64, part: Range<usize>, fields: &[Field<'_>]) {
-        let spread = self.flags_table();
+    fn unpack_part(
+        &mut self,
+        keys: &Keys,
+        number: Value,
+        base: u64,
+        part: Range<usize>,
+        fields: &[Field<'_>],
+    ) {
+        let spread = self.table_of_four(1, |bit| bit as i32);
         // The number divided by what the field above counts.
         let mut above = self.number(0);
         let mut end = part.end;
@@ -64,7 +63,7 @@ impl Writer<'_> {
             above = here;
             end = field;
             if let Some(slot) = flags {
-                self.write_flags(digit, slot, spread);
+                self.write_four(digit, slot, spread);
                 continue;
             }
             if Run::of(described, *stride).is_none() {
@@ -73,7 +72,7 @@ impl Writer<'_> {
             match *described {
                 Described::Single { slot, values } => self.unpack_single(digit, slot, values),
                 Described::Members { slots, least, most, firsts, ways } => {
-                    self.unpack_members(digit, slots, (least, most), firsts, ways);
+                    self.unpack_members(digit, slots, (least, most), firsts, (ways, keys.base()));
                 }
                 Described::Order { slots, values, weights, inverses, parity } => {
                     self.unpack_order(digit, slots, values, (weights, inverses), parity);
@@ -84,25 +83,8 @@ impl Writer<'_> {
         }
     }
 
-    /// A table for [`Writer::write_flags`].
-    fn flags_table(&mut self) -> Value {
-        let pair = |n: i64| [n & 1 | (n >> 1 & 1) << 32, n >> 2 & 1 | (n >> 3 & 1) << 32];
-        self.table((0..16).flat_map(pair).collect())
-    }
-
-    /// Writes four values of 0 or 1 that lie in a row, from a number of four bits.
-    fn write_flags(&mut self, bits: Value, slot: usize, spread: Value) {
-        let bytes = self.b.ins().ishl_imm(bits, 4);
-        let at = self.b.ins().iadd(spread, bytes);
-        let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
-        let (before, now) = (self.before(slot), self.now(slot));
-        self.b.ins().store(loose(), four, self.mem, before);
-        self.b.ins().store(loose(), four, self.mem, now);
-    }
-
     /// Writes the values that are in no field. Runs of them are copied, four at a time.
-    fn write_base(&mut self) {
-        let keys = self.keys;
+    fn write_base(&mut self, keys: &Keys) {
         let mut free = vec![false; keys.values_len()];
         for (_, _, slots, _) in keys.describe() {
             slots.into_iter().for_each(|s| free[s] = true);
@@ -120,11 +102,7 @@ impl Writer<'_> {
                 && !free[slot..slot + 4].iter().any(|f| *f)
                 && base[..4].iter().all(|v| *v == base[0])
             {
-                let value = self.b.ins().iconst(I32, i64::from(base[0] as u32));
-                let four = self.b.ins().splat(I32X4, value);
-                let (before, now) = (self.before(slot), self.now(slot));
-                self.b.ins().store(loose(), four, self.mem, before);
-                self.b.ins().store(loose(), four, self.mem, now);
+                self.store_same_four(base[0], slot);
                 slot += 4;
             } else {
                 let value = self.number(i64::from(base[0]) as u64);
@@ -151,11 +129,11 @@ impl Writer<'_> {
         slots: &[usize],
         (least, most): (usize, usize),
         firsts: &[u64],
-        (ways, row): (&[u64], usize),
+        ((ways, row), base): ((&[u64], usize), &[i32]),
     ) {
         let (first_slot, last_slot) = (slots[0], slots[slots.len() - 1]);
         if firsts[most + 1] <= SETS_MAX && last_slot - first_slot < 64 {
-            self.unpack_listed_members(digit, slots, (least, most), firsts, (ways, row));
+            self.unpack_listed_members(digit, slots, (least, most), firsts, ((ways, row), base));
             return;
         }
         let firsts_at = self.table(firsts.iter().map(|f| *f as i64).collect());
@@ -174,11 +152,10 @@ impl Writer<'_> {
         slots: &[usize],
         (least, most): (usize, usize),
         firsts: &[u64],
-        (ways, row): (&[u64], usize),
+        ((ways, row), base): ((&[u64], usize), &[i32]),
     ) {
         let (first, last) = (slots[0], slots[slots.len() - 1]);
         // Values in between that are in no field belong to the same set, and keep what they always hold.
-        let base = self.keys.base();
         let mut fixed = 0u64;
         for (slot, value) in base.iter().enumerate().take(last + 1).skip(first) {
             if !slots.contains(&slot) {
@@ -190,13 +167,13 @@ impl Writer<'_> {
         sets.iter_mut().for_each(|set| *set |= fixed as i64);
         let sets = self.table(sets);
         let bits = self.entry(sets, digit);
-        let spread = self.flags_table();
+        let spread = self.table_of_four(1, |bit| bit as i32);
         let mut slot = first;
         while slot <= last {
             let here = self.b.ins().ushr_imm(bits, (slot - first) as i64);
             if last - slot >= 3 {
                 let nibble = self.b.ins().band_imm(here, 15);
-                self.write_flags(nibble, slot, spread);
+                self.write_four(nibble, slot, spread);
                 slot += 4;
             } else {
                 let bit = self.b.ins().band_imm(here, 1);

@@ -19,8 +19,8 @@ use crate::state::canon::Canon;
 use crate::state::chance::Chance;
 use crate::state::keys::Keys;
 use crate::state::packing::{Codec, NotRearranged};
-use fendle_core::MoveId;
 use fendle_core::numbers::{gcd, lcm};
+use fendle_core::{Layout, MoveId};
 use std::sync::Arc;
 
 /// Something broke at a site, on a value.
@@ -85,6 +85,32 @@ pub trait Native: Send + Sync {
         positions: Option<&Positions>,
         leaps: Option<LeapPlan>,
     ) -> Result<Box<dyn NativeNumbers>, String>;
+
+    /// Native code for packed states of the same level.
+    ///
+    /// # Errors
+    ///
+    /// Words for why there is none.
+    fn packed(self: Arc<Self>, code: &Code, codec: &Codec) -> Result<Box<dyn NativePacked>, String>;
+}
+
+/// Native code that takes and gives packed states. The machine is one for packed states of the same level.
+pub trait NativePacked: Send + Sync + std::fmt::Debug {
+    /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that only the machine
+    /// itself can expand, as where a move draws; `out` then means nothing. States are not brought into a canonical form.
+    fn expand(
+        &self,
+        machine: &mut Machine<'_>,
+        state: &[u64],
+        past_goals: &[bool],
+        out: &mut Successors,
+    ) -> Option<i64>;
+
+    /// Loads a state: [`Machine::load`].
+    fn load(&self, machine: &mut Machine<'_>, state: &[u64]);
+
+    /// Packs the state now, where `out` holds the words of the one that was loaded. False when the machine itself has to look.
+    fn pack(&self, machine: &mut Machine<'_>, out: &mut [u64]) -> bool;
 }
 
 /// Native code that takes and gives states by number. The machine is one for the same numbers
@@ -163,7 +189,7 @@ pub const NO_NUMBER: Site = Site(u32::MAX);
 /// The successors of one state.
 #[derive(Clone, Debug, Default)]
 pub struct Successors {
-    /// States by number, or positions before a draw.
+    /// States by number, or positions before a draw; or packed states, one after the other.
     pub states: Vec<u64>,
     /// The move that leads to each, with [`BEFORE_DRAW`] for one that stops before a draw.
     pub moves: Vec<u32>,
@@ -225,6 +251,8 @@ pub struct Machine<'c> {
     native: Option<&'c dyn Native>,
     /// Native code for the numbers.
     numbers: Option<&'c dyn NativeNumbers>,
+    /// Native code for packed states.
+    packed: Option<&'c dyn NativePacked>,
     /// The first state that was met without a number, packed; empty where there was none.
     stray: std::cell::RefCell<Vec<u64>>,
     /// Moves stop before their first draw.
@@ -267,6 +295,7 @@ impl<'c> Machine<'c> {
             changed: vec![0; (code.state_len as usize).div_ceil(64)],
             native: None,
             numbers: None,
+            packed: None,
             stray: vec![].into(),
             stops: false,
             outcomes_max: OUTCOMES_MAX,
@@ -297,6 +326,15 @@ impl<'c> Machine<'c> {
         }
     }
 
+    /// The shape of its states, where they are packed.
+    #[must_use]
+    pub fn layout(&self) -> Option<Layout> {
+        match &self.coder {
+            Coder::Packed(codec) => Some(codec.layout()),
+            Coder::Numbered(..) => None,
+        }
+    }
+
     /// Runs programs by this native code of the same level from now on, or by interpreting them.
     pub fn set_native(&mut self, native: Option<&'c dyn Native>) {
         self.native = native;
@@ -305,6 +343,17 @@ impl<'c> Machine<'c> {
     /// Loads and numbers states by this native code for the numbers of this machine from now on.
     pub fn set_numbers(&mut self, numbers: Option<&'c dyn NativeNumbers>) {
         self.numbers = numbers;
+    }
+
+    /// Loads and packs states by this native code for packed states from now on.
+    pub fn set_packed(&mut self, packed: Option<&'c dyn NativePacked>) {
+        self.packed = packed;
+    }
+
+    /// The native code for packed states that it uses.
+    #[must_use]
+    pub fn packed(&self) -> Option<&'c dyn NativePacked> {
+        self.packed
     }
 
     /// The first state that was met without a number since this was asked last, packed; empty where there was none.
@@ -400,6 +449,19 @@ impl<'c> Machine<'c> {
         }
     }
 
+    /// Writes one field of the loaded state, and of the state now, from packed words.
+    pub fn read_packed(&mut self, field: usize, words: &[u64]) {
+        let (before, now, len) =
+            (self.code.before as usize, self.code.now as usize, self.code.state_len as usize);
+        self.packing.read_field(field, words, &mut self.mem[before..before + len]);
+        self.packing.read_field(field, words, &mut self.mem[now..now + len]);
+    }
+
+    /// Packs one field of the state now. False where it is no rearrangement any more.
+    pub fn patch_packed(&self, field: usize, words: &mut [u64]) -> bool {
+        self.packing.patch_field(field, self.values_now(), words).is_ok()
+    }
+
     /// The code that it runs.
     #[must_use]
     pub fn code(&self) -> &'c Code {
@@ -411,6 +473,9 @@ impl<'c> Machine<'c> {
     pub fn load(&mut self, state: &[u64]) {
         if let Some(numbers) = self.numbers {
             return numbers.load(self, state[0]);
+        }
+        if let Some(packed) = self.packed {
+            return packed.load(self, state);
         }
         let (before, len) = (self.code.before as usize, self.code.state_len as usize);
         let values = &mut self.mem[before..before + len];
@@ -618,6 +683,11 @@ impl<'c> Machine<'c> {
             && let Some(number) = numbers.number(self, out[0])
         {
             out[0] = number;
+            return Ok(());
+        }
+        if let Some(packed) = self.packed
+            && packed.pack(self, out)
+        {
             return Ok(());
         }
         let (now, len) = (self.code.now as usize, self.code.state_len as usize);

@@ -1,11 +1,23 @@
 //! Laws, status and moves of a state in one call.
 
-use fendle_lang::code::ir::Program;
+use fendle_lang::code::ir::{Positions, Program};
+use fendle_lang::code::machine::{BEFORE_DRAW, POSITION_STEPS};
+use fendle_lang::run::STEP_BUDGET;
 
 use super::*;
+use crate::context::Ended;
 
 /// Values of a state up to which it is restored whole.
 const COPIED_MAX: u32 = 32;
+
+/// How a successor is written down.
+pub(crate) enum Successor<'s> {
+    /// As its number, by a function that makes it from that of its parent. With positions moves can stop before their first draw; these
+    /// have numbers above the range of the states.
+    Number { key: FuncRef, range: u64, positions: Option<&'s Positions> },
+    /// As so many packed words, by a [`Pack`].
+    Packed { pack: FuncRef, words: usize },
+}
 
 impl Writer<'_> {
     /// Calls a program that gives a value; anything else is slow.
@@ -26,7 +38,7 @@ impl Writer<'_> {
         self.b.inst_results(call)[0]
     }
 
-    pub(super) fn load(&mut self, unpack: cranelift_codegen::ir::FuncRef) {
+    pub(crate) fn load(&mut self, unpack: FuncRef) {
         let state = self.params[1];
         self.b.ins().call(unpack, &[self.context, state]);
         if !self.code.law_sites.is_empty() {
@@ -45,7 +57,7 @@ impl Writer<'_> {
         self.finish(status);
     }
 
-    pub(super) fn restore(&mut self) {
+    pub(crate) fn restore(&mut self) {
         if self.code.state_len <= COPIED_MAX {
             self.restore_all();
             return;
@@ -94,12 +106,7 @@ impl Writer<'_> {
     }
 
     #[expect(clippy::too_many_lines, reason = "the code of one function, written from its head to its end")]
-    pub(super) fn moves(
-        &mut self,
-        key: cranelift_codegen::ir::FuncRef,
-        restore: cranelift_codegen::ir::FuncRef,
-        positions: Option<&Positions>,
-    ) {
+    pub(crate) fn moves(&mut self, successor: &Successor<'_>, restore: FuncRef) {
         let code = self.code;
         let &[_, state, from, to] = self.params.as_slice() else { unreachable!("four parameters") };
         let flags = MemFlags::trusted();
@@ -166,8 +173,8 @@ impl Writer<'_> {
             self.b.append_block_param(made, I64);
             self.b.ins().brif(ended, other, &[], done, &[]);
             self.b.switch_to_block(other);
-            if let Some(positions) = positions {
-                self.before_draws(program, ended, fuel, positions, made);
+            if let &Successor::Number { range, positions: Some(positions), .. } = successor {
+                self.before_draws(program, ended, fuel, (positions, range), made);
             }
             // Refused or not offered: nothing is made of it.
             let kind = self.b.ins().band_imm(ended, 0xff);
@@ -182,15 +189,27 @@ impl Writer<'_> {
             self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
             self.b.switch_to_block(made);
             let (above, mark) = (self.b.block_params(made)[0], self.b.block_params(made)[1]);
-            let call = self.b.ins().call(key, &[self.context, state]);
-            let new = self.b.inst_results(call)[0];
-            let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
-            self.unless_slow(known);
-            let new = self.b.ins().iadd(new, above);
             let eight = self.b.ins().ishl_imm(count, 3);
             let four = self.b.ins().ishl_imm(count, 2);
-            let at = self.b.ins().iadd(states, eight);
-            self.b.ins().store(flags, new, at, 0);
+            match *successor {
+                Successor::Number { key, .. } => {
+                    let call = self.b.ins().call(key, &[self.context, state]);
+                    let new = self.b.inst_results(call)[0];
+                    let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
+                    self.unless_slow(known);
+                    let new = self.b.ins().iadd(new, above);
+                    let at = self.b.ins().iadd(states, eight);
+                    self.b.ins().store(flags, new, at, 0);
+                }
+                Successor::Packed { pack, words } => {
+                    let bytes = self.b.ins().imul_imm(count, 8 * words as i64);
+                    let at = self.b.ins().iadd(states, bytes);
+                    let call = self.b.ins().call(pack, &[self.context, state, at]);
+                    let packed = self.b.inst_results(call)[0];
+                    let known = self.b.ins().icmp_imm(IntCC::NotEqual, packed, -1);
+                    self.unless_slow(known);
+                }
+            }
             let at = self.b.ins().iadd(moves, four);
             let number = self.b.ins().iadd_imm(mark, i64::from(of));
             self.b.ins().istore32(flags, number, at, 0);
@@ -228,7 +247,7 @@ impl Writer<'_> {
         program: &Program,
         ended: Value,
         fuel: Value,
-        positions: &Positions,
+        (positions, range): (&Positions, u64),
         made: Block,
     ) {
         for pc in program.entry..program.end {
@@ -242,7 +261,7 @@ impl Writer<'_> {
             let left = self.b.ins().load(I64, MemFlags::trusted(), fuel, 0);
             let enough = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, left, POSITION_STEPS);
             self.unless_slow(enough);
-            let above = self.number(self.keys.range() * u64::from(*continuation));
+            let above = self.number(range * u64::from(*continuation));
             let mark = self.number(BEFORE_DRAW.into());
             self.b.ins().jump(made, &[BlockArg::Value(above), BlockArg::Value(mark)]);
             self.b.switch_to_block(on);

@@ -1,0 +1,380 @@
+//! Functions that know the states of a level: what those for states by number and those for packed states share.
+//!
+//! ```text
+//! unpack(context, state)              writes the values of a state; nothing is changed or remembered yet
+//! load(context, state)                the same, then laws and status: the status, with ENDED where a statement said it; or SLOW
+//! restore(context)                    takes back what was changed
+//! moves(context, state, from, to)     tries these moves: how many were made, or SLOW
+//! ```
+//!
+//! A state is its number, or the address of its packed words. Whatever is rare ends in `SLOW`: the machine then does the whole state once
+//! more.
+
+mod rules;
+
+pub(crate) use rules::Successor;
+
+use cranelift_codegen::ir::condcodes::IntCC;
+use cranelift_codegen::ir::{
+    AbiParam, Block, BlockArg, FuncRef, Function, InstBuilder, MemFlags, SigRef, UserFuncName, Value,
+    types::{I32, I32X4, I64},
+};
+use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext};
+use cranelift_jit::{JITBuilder, JITModule};
+use cranelift_module::{Linkage, Module, default_libcall_names};
+use fendle_lang::code::ir::{Code, Op};
+use fendle_lang::code::machine::Successors;
+
+use crate::context::{Context, at};
+use crate::emit::{heap, loose, table};
+use crate::{NativeCode, isa};
+
+/// What a function returns when the machine itself has to look, or a state has no number.
+pub(crate) const SLOW: u64 = u64::MAX;
+/// A bit beside the status of a state that was ended by a statement, not by a condition.
+pub(crate) const ENDED: u64 = 1 << 32;
+/// Moves above which they are not written out one after the other.
+const MOVES_MAX: usize = 512;
+/// Values of a state above which they are not told apart by masks.
+const VALUES_MAX: usize = 1024;
+
+/// A function of one state.
+pub(crate) type OfState = unsafe extern "C" fn(*mut Context, u64) -> u64;
+/// A function that packs a successor: the addresses of the words of its parent and of its own.
+pub(crate) type Pack = unsafe extern "C" fn(*mut Context, u64, u64) -> u64;
+/// A function that tries the moves from one to another.
+pub(crate) type Moves = unsafe extern "C" fn(*mut Context, u64, u64, u64) -> u64;
+
+/// Finished functions, and what they need to be there.
+pub(crate) struct Functions {
+    /// Freed when this is dropped.
+    module: Option<JITModule>,
+    addresses: Vec<*const u8>,
+    _tables: Vec<Box<[i64]>>,
+}
+
+impl Drop for Functions {
+    fn drop(&mut self) {
+        if let Some(module) = self.module.take() {
+            // SAFETY: machines borrow what holds this while they can call its code, so none is left.
+            unsafe { module.free_memory() };
+        }
+    }
+}
+
+impl Functions {
+    /// Writes some functions: `params` says of each how many parameters it has, `define` writes the body of one, which may call all of them.
+    ///
+    /// # Errors
+    ///
+    /// Words for why there are none.
+    pub(crate) fn write(
+        code: &Code,
+        programs: &NativeCode,
+        params: &[usize],
+        define: impl Fn(usize, &mut Writer<'_>, &[FuncRef]),
+    ) -> Result<Functions, String> {
+        if code.moves.len() > MOVES_MAX || code.state_len as usize > VALUES_MAX {
+            return Err("there are too many moves or values".into());
+        }
+        let isa = isa().map_err(|e| e.to_string())?;
+        let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+        let mut builders = FunctionBuilderContext::new();
+        let mut tables = vec![];
+        let mut ids = vec![];
+        for (number, params) in params.iter().enumerate() {
+            let mut signature = module.make_signature();
+            signature.params = vec![AbiParam::new(I64); *params];
+            signature.returns.push(AbiParam::new(I64));
+            let id = module.declare_function(&format!("n{number}"), Linkage::Local, &signature);
+            ids.push((id.map_err(|e| e.to_string())?, signature));
+        }
+        for (number, (id, signature)) in ids.iter().enumerate() {
+            let mut context = module.make_context();
+            context.func.signature = signature.clone();
+            context.func.name = UserFuncName::user(1, number as u32);
+            let mut functions = vec![];
+            for (id, _) in &ids {
+                functions.push(module.declare_func_in_func(*id, &mut context.func));
+            }
+            let mut w = Writer::new(code, programs, &mut context.func, &mut builders, &mut tables);
+            define(number, &mut w, &functions);
+            w.b.seal_all_blocks();
+            w.b.finalize();
+            module.define_function(*id, &mut context).map_err(|e| format!("{e:?}"))?;
+        }
+        module.finalize_definitions().map_err(|e| e.to_string())?;
+        let addresses = ids.iter().map(|id| module.get_finalized_function(id.0)).collect();
+        Ok(Functions { module: Some(module), addresses, _tables: tables })
+    }
+
+    /// The address of a function.
+    pub(crate) fn address(&self, number: usize) -> *const u8 {
+        self.addresses[number]
+    }
+}
+
+/// Expands a state by its functions `load` and `moves`: its status, with its moves in `out`; `None` when only the machine can.
+///
+/// # Safety
+///
+/// The functions must be those of the level of the machine in the context, and the state one of it. `out` is given room here.
+#[inline]
+pub(crate) unsafe fn expand(
+    (load, moves): (OfState, Moves),
+    context: &mut Context,
+    state: u64,
+    past_goals: &[bool],
+    out: &mut Successors,
+    (moves_len, words): (usize, usize),
+) -> Option<i64> {
+    if out.moves.len() < moves_len || out.states.len() < moves_len * words {
+        out.states.resize(moves_len * words, 0);
+        out.moves.resize(moves_len, 0);
+        out.scores.resize(moves_len, 0);
+    }
+    out.len = 0;
+    context.out_states = out.states.as_mut_ptr();
+    context.out_moves = out.moves.as_mut_ptr();
+    context.out_scores = out.scores.as_mut_ptr();
+    // SAFETY: the caller's promise; the buffers have room for one entry a move.
+    unsafe {
+        let status = load(std::ptr::from_mut(context), state);
+        if status == SLOW {
+            return None;
+        }
+        if status & ENDED != 0 {
+            let ended = status & !ENDED;
+            // Who goes on from there is the machine.
+            let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
+            return (!goes_on).then_some(ended as i64);
+        }
+        if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
+            let made = moves(std::ptr::from_mut(context), state, 0, u64::MAX);
+            if made == SLOW {
+                return None;
+            }
+            out.len = made as usize;
+        }
+        Some(status as i64)
+    }
+}
+
+/// The address of a table of fixed numbers, which is kept as long as the code.
+pub(crate) fn kept_table(
+    b: &mut FunctionBuilder<'_>,
+    tables: &mut Vec<Box<[i64]>>,
+    entries: Vec<i64>,
+) -> Value {
+    let entries = entries.into_boxed_slice();
+    let found = tables.iter().position(|t| *t == entries).unwrap_or_else(|| {
+        tables.push(entries);
+        tables.len() - 1
+    });
+    b.ins().iconst(I64, tables[found].as_ptr() as usize as i64)
+}
+
+/// An entry of a table; the index is known to be inside.
+pub(crate) fn entry_of(b: &mut FunctionBuilder<'_>, table: Value, index: Value) -> Value {
+    let bytes = b.ins().ishl_imm(index, 3);
+    let at = b.ins().iadd(table, bytes);
+    b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
+}
+
+/// Writes one function.
+pub(crate) struct Writer<'w> {
+    pub(crate) b: FunctionBuilder<'w>,
+    pub(crate) code: &'w Code,
+    programs: &'w NativeCode,
+    pub(crate) tables: &'w mut Vec<Box<[i64]>>,
+    pub(crate) params: Vec<Value>,
+    pub(crate) context: Value,
+    pub(crate) mem: Value,
+    pub(crate) changed: Value,
+    pub(crate) digits: Value,
+    call: SigRef,
+    pub(crate) call_back: SigRef,
+    slow: Block,
+    statement_ends: bool,
+    scores: bool,
+}
+
+impl<'w> Writer<'w> {
+    fn new(
+        code: &'w Code,
+        programs: &'w NativeCode,
+        function: &'w mut Function,
+        builders: &'w mut FunctionBuilderContext,
+        tables: &'w mut Vec<Box<[i64]>>,
+    ) -> Writer<'w> {
+        let mut b = FunctionBuilder::new(function, builders);
+        let first = b.create_block();
+        b.append_block_params_for_function_params(first);
+        b.switch_to_block(first);
+        let params = b.block_params(first).to_vec();
+        let context = params[0];
+        let field = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, MemFlags::trusted(), context, at);
+        let mem = field(&mut b, at::MEM);
+        let changed = field(&mut b, at::CHANGED);
+        let digits = field(&mut b, at::DIGITS);
+        let call = b.import_signature({
+            let mut s = b.func.signature.clone();
+            s.params = vec![AbiParam::new(I64); 2];
+            s
+        });
+        let call_back = b.import_signature({
+            let mut s = b.func.signature.clone();
+            s.params = vec![AbiParam::new(I64); 3];
+            s
+        });
+        let slow = b.create_block();
+        b.set_cold_block(slow);
+        let ended = code.now + code.state_len - 1;
+        let statement_ends = code.ops.iter().any(|op| match *op {
+            Op::PutAt { to, .. } => to.0 == ended,
+            Op::Put { base, .. } => base.0 == ended,
+            Op::PutBlock { d, len, .. } => d.0 <= ended && ended < d.0 + len,
+            _ => false,
+        });
+        let scores = code.ops.iter().any(|op| matches!(op, Op::Score { .. }));
+        Writer {
+            b,
+            code,
+            programs,
+            tables,
+            params,
+            context,
+            mem,
+            changed,
+            digits,
+            call,
+            call_back,
+            slow,
+            statement_ends,
+            scores,
+        }
+    }
+
+    pub(crate) fn number(&mut self, n: u64) -> Value {
+        self.b.ins().iconst(I64, n as i64)
+    }
+
+    /// Ends the function, and writes the way out for what is slow.
+    pub(crate) fn finish(&mut self, value: Value) {
+        self.b.ins().return_(&[value]);
+        self.b.switch_to_block(self.slow);
+        let slow = self.number(SLOW);
+        self.b.ins().return_(&[slow]);
+    }
+
+    /// Goes on only when the condition holds.
+    pub(crate) fn unless_slow(&mut self, easy: Value) {
+        let on = self.b.create_block();
+        self.b.ins().brif(easy, on, &[], self.slow, &[]);
+        self.b.switch_to_block(on);
+    }
+
+    /// A table of fixed numbers.
+    pub(crate) fn table(&mut self, entries: Vec<i64>) -> Value {
+        kept_table(&mut self.b, self.tables, entries)
+    }
+
+    /// An entry of a table; the index is known to be inside.
+    pub(crate) fn entry(&mut self, table: Value, index: Value) -> Value {
+        entry_of(&mut self.b, table, index)
+    }
+
+    /// Where a value of the state lies in the memory, in bytes.
+    pub(crate) fn before(&self, slot: usize) -> i32 {
+        ((self.code.before as usize + slot) * 4) as i32
+    }
+
+    pub(crate) fn now(&self, slot: usize) -> i32 {
+        ((self.code.now as usize + slot) * 4) as i32
+    }
+
+    pub(crate) fn load_now(&mut self, slot: usize) -> Value {
+        let at = self.now(slot);
+        self.b.ins().sload32(heap(), self.mem, at)
+    }
+
+    /// Stores a value of the loaded state, which is also the state now.
+    pub(crate) fn store_both(&mut self, value: Value, slot: usize) {
+        let (before, now) = (self.before(slot), self.now(slot));
+        self.b.ins().istore32(heap(), value, self.mem, before);
+        self.b.ins().istore32(heap(), value, self.mem, now);
+    }
+
+    /// The same at a place that is computed: `slots[index]`, the index being known to be inside.
+    pub(crate) fn store_both_at(&mut self, value: Value, slots: &[usize], index: Value) {
+        let in_a_row = slots.windows(2).all(|w| w[1] == w[0] + 1);
+        let (index, first) = if in_a_row {
+            (index, slots[0])
+        } else {
+            let table = self.table(slots.iter().map(|s| *s as i64).collect());
+            (self.entry(table, index), 0)
+        };
+        let bytes = self.b.ins().ishl_imm(index, 2);
+        let at = self.b.ins().iadd(self.mem, bytes);
+        let (before, now) = (self.before(first), self.now(first));
+        self.b.ins().istore32(heap(), value, at, before);
+        self.b.ins().istore32(heap(), value, at, now);
+    }
+
+    /// Begins `unpack`: nothing of a state is changed or remembered yet.
+    pub(crate) fn forget(&mut self) {
+        let zero = self.number(0);
+        for w in 0..(self.code.state_len as usize).div_ceil(64) {
+            self.b.ins().store(table(), zero, self.changed, (w * 8) as i32);
+        }
+        let known = self.b.ins().load(I64, MemFlags::trusted(), self.context, at::KNOWN);
+        for w in 0..(self.code.memos as usize).div_ceil(64) {
+            self.b.ins().store(table(), zero, known, (w * 8) as i32);
+        }
+    }
+
+    /// The words that say what was changed.
+    pub(crate) fn changed_words(&mut self) -> Vec<Value> {
+        let words = (self.code.state_len as usize).div_ceil(64);
+        (0..words).map(|w| self.b.ins().load(I64, table(), self.changed, (w * 8) as i32)).collect()
+    }
+
+    /// Whether a bit of a mask is set in some words.
+    pub(crate) fn any(&mut self, words: &[Value], mask: &[u64]) -> Value {
+        let mut all = self.number(0);
+        for (word, mask) in words.iter().zip(mask).filter(|w| *w.1 != 0) {
+            let here = self.b.ins().band_imm(*word, *mask as i64);
+            all = self.b.ins().bor(all, here);
+        }
+        all
+    }
+
+    /// A table for [`Writer::write_four`]: what four values in a row are that take `width` bits each, for all numbers of so many bits.
+    pub(crate) fn table_of_four(&mut self, width: u32, value: impl Fn(u32) -> i32) -> Value {
+        let one = |n: u32, i: u32| i64::from(value(n >> (i * width) & ((1 << width) - 1)) as u32);
+        let two = |n: u32, i: u32| one(n, i) | one(n, i + 1) << 32;
+        self.table((0..1 << (4 * width)).flat_map(|n| [two(n, 0), two(n, 2)]).collect())
+    }
+
+    /// Writes four values that lie in a row, by what a table says of a number.
+    pub(crate) fn write_four(&mut self, number: Value, slot: usize, values: Value) {
+        let bytes = self.b.ins().ishl_imm(number, 4);
+        let at = self.b.ins().iadd(values, bytes);
+        let four = self.b.ins().load(I32X4, MemFlags::new().with_notrap().with_readonly(), at, 0);
+        self.store_four(four, slot);
+    }
+
+    /// Writes four values that lie in a row.
+    pub(crate) fn store_four(&mut self, four: Value, slot: usize) {
+        let (before, now) = (self.before(slot), self.now(slot));
+        self.b.ins().store(loose(), four, self.mem, before);
+        self.b.ins().store(loose(), four, self.mem, now);
+    }
+
+    /// Writes four times the same value.
+    pub(crate) fn store_same_four(&mut self, value: i32, slot: usize) {
+        let value = self.b.ins().iconst(I32, i64::from(value as u32));
+        let four = self.b.ins().splat(I32X4, value);
+        self.store_four(four, slot);
+    }
+}
