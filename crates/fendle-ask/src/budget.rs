@@ -123,6 +123,17 @@ impl Budget {
         Budget::new(wanted, around)
     }
 
+    /// A share of the time that is left, for one phase of a question: what follows it has the rest. It is the whole where no time was said.
+    #[must_use]
+    pub fn share(&self, part: f64) -> Share<'_> {
+        let until = self.wanted.time.filter(|_| part < 1.0).map(|_| {
+            let now = self.seconds();
+            let least = self.left().as_secs_f64() * part;
+            (now + least, now + least * WRAP_UP_SHARE)
+        });
+        Share { budget: self, until }
+    }
+
     /// Does work on as many threads as were asked for.
     pub fn pooled<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
         match rayon::ThreadPoolBuilder::new().num_threads(self.wanted.threads).build() {
@@ -289,6 +300,28 @@ impl Watch for Budget {
     }
 }
 
+/// How much longer than its share a phase may put in order what it saw.
+const WRAP_UP_SHARE: f64 = 1.25;
+
+/// A share of a budget's time.
+pub struct Share<'b> {
+    budget: &'b Budget,
+    /// Seconds after which it is used up, and those after which nothing more is put in order.
+    until: Option<(f64, f64)>,
+}
+
+impl Watch for Share<'_> {
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        let is_over = self.until.is_some_and(|t| self.budget.seconds() > t.0);
+        self.budget.look(progress).or(is_over.then_some(Limit::Time))
+    }
+
+    fn wrap_up(&self, progress: &Progress) -> Option<Limit> {
+        let is_over = self.until.is_some_and(|t| self.budget.seconds() > t.1);
+        self.budget.wrap_up(progress).or(is_over.then_some(Limit::Time))
+    }
+}
+
 /// How much time an answer took, kept apart from what it says.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
 pub struct Effort {
@@ -303,6 +336,25 @@ mod tests {
     use super::*;
 
     static STOP: AtomicBool = AtomicBool::new(false);
+
+    #[test]
+    fn a_share_of_the_time_is_used_up_before_the_time() {
+        let hour = Wanted { time: Some(Duration::from_secs(3600)), ..Wanted::default() };
+        let b = Budget::new(hour, Surroundings::default());
+        for (part, over) in [(0.0, true), (0.5, false), (1.0, false)] {
+            std::thread::sleep(Duration::from_millis(2));
+            let share = b.share(part);
+            std::thread::sleep(Duration::from_millis(2));
+            let wanted = over.then_some(Limit::Time);
+            assert_eq!(
+                (share.look(&Progress::default()), share.wrap_up(&Progress::default())),
+                (wanted, wanted)
+            );
+        }
+        assert_eq!(b.stopped(), None, "the rest of the time is there");
+        let endless = Budget::new(Wanted::default(), Surroundings::default());
+        assert_eq!(endless.share(0.0).look(&Progress::default()), None);
+    }
 
     #[test]
     fn each_limit_says_its_own_name() {

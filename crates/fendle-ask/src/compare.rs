@@ -9,7 +9,7 @@ use serde_json::json;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
-use crate::explore::searched_whole;
+use crate::explore::searched_in_part;
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 
@@ -134,6 +134,9 @@ impl Serialize for Compared {
     }
 }
 
+/// The part of the time and of the memory that both spaces may take: comparing them needs the rest.
+const SEARCH: f64 = 0.8;
+
 /// Compares the spaces of two levels.
 ///
 /// # Errors
@@ -147,8 +150,10 @@ pub fn compare(
 ) -> Result<Answer<Compared>, Trouble> {
     needs_known(first, "compare")?;
     needs_known(second, "compare")?;
-    let a = searched_whole(store, first, &first.game, budget)?;
-    let b = searched_whole(store, second, &second.game, budget)?;
+    let memory = (budget.limits().memory_bytes as f64 * SEARCH) as u64;
+    let a = searched_in_part(store, first, SEARCH / 2.0, memory / 2, budget)?;
+    let left = memory.saturating_sub(a.space.bytes()).max(memory / 2);
+    let b = searched_in_part(store, second, SEARCH, left, budget)?;
     let mut limit = a.counts.cut_short().or(b.counts.cut_short());
     let shapes = match limit {
         Some(_) => Shapes::NotSeen,

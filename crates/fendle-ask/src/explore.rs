@@ -163,25 +163,36 @@ pub fn searched_within(
 ) -> Result<Explored, Trouble> {
     let mut limits = budget.limits();
     limits.max_states = limits.max_states.min(most);
-    let found = fendle_core::explore(game, limits, false, budget).map_err(|f| start_breaks(level, &f))?;
-    match &found.fault {
-        Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
-        None => Ok(found),
-    }
+    sound(store, level, fendle_core::explore(game, limits, false, budget))
 }
 
-/// The same where a fault ends the question.
+/// The same where something follows that needs time and memory as well: a part of the time that is left, and so many bytes.
 ///
 /// # Errors
 ///
 /// [`Trouble`] when the model breaks.
-pub fn searched_whole(
+pub fn searched_in_part(
     store: &Store,
     level: &Loaded,
-    game: &Game,
+    part: f64,
+    memory_bytes: u64,
     budget: &Budget,
 ) -> Result<Explored, Trouble> {
-    searched_within(store, level, game, u64::MAX, budget)
+    let limits = Limits { memory_bytes, ..budget.limits() };
+    sound(store, level, fendle_core::explore(&level.game, limits, false, &budget.share(part)))
+}
+
+/// What was seen, where the model does not break.
+fn sound(
+    store: &Store,
+    level: &Loaded,
+    found: Result<Explored, fendle_core::Fault>,
+) -> Result<Explored, Trouble> {
+    let found = found.map_err(|f| start_breaks(level, &f))?;
+    match &found.fault {
+        Some(fault) => Err(Trouble::Fault(Box::new(fault_report(store, level, fault)))),
+        None => Ok(found),
+    }
 }
 
 /// Whether a space was seen whole by number, and its range has so many more numbers than states that what is asked of its transitions

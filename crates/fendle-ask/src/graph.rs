@@ -12,8 +12,8 @@ use serde::{Serialize, Serializer};
 use serde_json::json;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict};
-use crate::budget::Budget;
-use crate::explore::searched_whole;
+use crate::budget::{Budget, Share};
+use crate::explore::searched_in_part;
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use fendle_core::numbers::{counted, grouped};
@@ -21,8 +21,15 @@ use fendle_core::numbers::{counted, grouped};
 /// Edges that may be looked at while a renaming is looked for.
 const BUDGET: u64 = 100_000_000;
 
-/// States that stand for themselves where time ran out or somebody interrupted: more would take long to be written.
-const STOPPED_NODES: usize = 20_000;
+/// States that stand for themselves where time or memory ran out or somebody interrupted: more would take long to be written.
+const STOPPED_NODES: usize = 10_000;
+
+/// The part of the time after which no more states are looked at, and that after which nodes and arrows have to stand: laying them out needs
+/// the rest.
+const SEARCHED: f64 = 0.5;
+const BUILT: f64 = 0.8;
+/// The part of the memory that is given to the states; nodes and arrows need the rest.
+const SEARCH_MEMORY: f64 = 0.4;
 
 /// Which states of a graph are kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -127,14 +134,22 @@ impl Graph {
     }
 }
 
-/// Explores a level and makes its graph.
+/// Explores a level and makes its graph, in a part of the time that is left: 1 for all of it, laying out included.
 ///
 /// # Errors
 ///
 /// [`Trouble`] where that cannot be asked.
-pub fn graph(store: &Store, level: &Loaded, cut: &Cut, budget: &Budget) -> Result<Answer<Graph>, Trouble> {
+pub fn graph(
+    store: &Store,
+    level: &Loaded,
+    cut: &Cut,
+    part: f64,
+    budget: &Budget,
+) -> Result<Answer<Graph>, Trouble> {
     needs_known(level, "graph")?;
-    let found = searched_whole(store, level, &level.game, budget)?;
+    let memory = (budget.limits().memory_bytes as f64 * SEARCH_MEMORY) as u64;
+    let share = budget.share(part * BUILT);
+    let found = searched_in_part(store, level, part * SEARCHED, memory, budget)?;
     let mut limit = found.counts.cut_short();
     let mut notes = vec![];
     if let Some(hit) = found.counts.limit {
@@ -142,9 +157,9 @@ pub fn graph(store: &Store, level: &Loaded, cut: &Cut, budget: &Budget) -> Resul
     }
     let progress = Progress { states: found.counts.states, ..Progress::default() };
     // After a limit what was seen is still put in order, for as long as the budget allows.
-    let pace = if limit.is_some() { Pace::wrapping_up(budget) } else { Pace::new(budget) };
+    let pace = if limit.is_some() { Pace::wrapping_up(&share) } else { Pace::new(&share) };
     let most = match limit {
-        Some(Limit::Time | Limit::Interrupted) => cut.most.min(STOPPED_NODES),
+        Some(Limit::Time | Limit::Memory | Limit::Interrupted) => cut.most.min(STOPPED_NODES),
         _ => cut.most,
     };
     let cut = Cut { most, ..cut.clone() };
@@ -153,6 +168,7 @@ pub fn graph(store: &Store, level: &Loaded, cut: &Cut, budget: &Budget) -> Resul
         found: &found,
         cut: &cut,
         budget,
+        share: &share,
         pace: pace.at(progress),
         out: Graph {
             title: level.title(),
@@ -198,6 +214,7 @@ struct Builder<'g> {
     found: &'g Explored,
     cut: &'g Cut,
     budget: &'g Budget,
+    share: &'g Share<'g>,
     pace: Pace<'g>,
     out: Graph,
 }
@@ -220,6 +237,7 @@ impl Builder<'_> {
         };
         let mut number = vec![u32::MAX; space.ids_len()];
         let mut bands: HashMap<(u32, Class), u32> = HashMap::new();
+        self.out.members.reserve_exact(kept.len());
         for (i, id) in kept.iter().enumerate() {
             self.pace.step(8)?;
             let at = if i < single {
@@ -267,6 +285,9 @@ impl Builder<'_> {
             _ => None,
         };
         let mut out = vec![];
+        if self.cut.keep == Keep::All && near.is_none() {
+            out.reserve_exact(self.found.counts.states as usize);
+        }
         for id in space.ids() {
             self.pace.step(2)?;
             let class = space.class(id);
@@ -395,7 +416,7 @@ impl Builder<'_> {
     fn marks(&mut self, number: &[u32]) -> Result<(), Limit> {
         let (game, space) = (&self.level.game, &self.found.space);
         self.pace.now()?;
-        let route = self.found.solution(game, self.budget)?;
+        let route = self.found.solution(game, self.share)?;
         let mut left_out = false;
         for id in route.iter().flat_map(|r| &r.states).filter_map(|w| space.find(w)) {
             match self.out.nodes.get_mut(number[id.index()] as usize) {
@@ -406,7 +427,7 @@ impl Builder<'_> {
         if left_out {
             self.out.notes.push("the shortest solution goes on past what is shown".into());
         }
-        if let Ok((s, _)) = structure(game, self.found, &self.budget.limits(), self.budget) {
+        if let Ok((s, _)) = structure(game, self.found, &self.budget.limits(), self.share) {
             for id in s.must_pass {
                 let at = number[id.index()] as usize;
                 if let Some(n) = self.out.nodes.get_mut(at).filter(|n| n.count == 1) {

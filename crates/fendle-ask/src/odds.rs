@@ -2,7 +2,7 @@
 
 use fendle_core::odds::{AimValue, Answers, Fractions, NoOdds, Value, odds};
 use fendle_core::simulate::{Dice, Policy, Simulated, mean_interval, share_interval, simulate};
-use fendle_core::{Aim, Exploration, Limit, Model, Progress, Watch};
+use fendle_core::{Aim, Exploration, Limit, Model};
 use fendle_lang::run::setup;
 use serde::{Serialize, Serializer};
 use serde_json::json;
@@ -304,8 +304,7 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     let broke = |f| start_breaks(level, &f);
     let asked = Asked::known(level);
     // Where exact answers may be out of reach, some of the time is kept for playing.
-    let time = budget.wanted().time.filter(|_| !model.is_sure());
-    let share = Share { budget, until: time.map(|t| t.as_secs_f64() * EXACT_SHARE) };
+    let share = budget.share(if model.is_sure() { 1.0 } else { EXACT_SHARE });
     let (counts, answers) = match odds(model, &limits, how.fractions, &share) {
         Ok(a) => (a.counts.clone(), Some(a)),
         Err(NoOdds::Limit(_, counts)) => (*counts, None),
@@ -348,28 +347,6 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
 
 /// The share of the time that is given to exact answers, where played games may have to follow.
 const EXACT_SHARE: f64 = 0.4;
-
-/// A part of a budget's time.
-struct Share<'b> {
-    budget: &'b Budget,
-    until: Option<f64>,
-}
-
-impl Share<'_> {
-    fn is_over(&self, more: f64) -> bool {
-        self.until.is_some_and(|t| self.budget.seconds() > t * more)
-    }
-}
-
-impl Watch for Share<'_> {
-    fn look(&self, progress: &Progress) -> Option<Limit> {
-        self.budget.look(progress).or(self.is_over(1.0).then_some(Limit::Time))
-    }
-
-    fn wrap_up(&self, progress: &Progress) -> Option<Limit> {
-        self.budget.wrap_up(progress).or(self.is_over(1.25).then_some(Limit::Time))
-    }
-}
 
 /// Plays that are played at random where a space cannot be written down.
 const AT_RANDOM: u64 = 200;

@@ -230,7 +230,7 @@ fn graphs_keep_what_is_asked_for_and_match() {
         loaded(&mut store, "lane.toml", "short", &budget),
     );
     let cut = |keep| Cut { keep, around: None, rooms: false, most: 100 };
-    let of = |level, cut: &Cut| graph(&store, level, cut, &budget).expect("an answer").found;
+    let of = |level, cut: &Cut| graph(&store, level, cut, 1.0, &budget).expect("an answer").found;
     // Five cells; between neighbours two arrows, none out of the mud, none out of the goal.
     let all = of(&a, &cut(Keep::All));
     assert_eq!((all.nodes.len(), all.arrows.len(), all.arrows.iter().filter(|a| a.fatal).count()), (5, 6, 1));

@@ -97,7 +97,7 @@ fn all_that_can_be_reached_from_any_start_is_seen() {
         assert_eq!(c.goal as usize, reached().filter(|at| begun.map.won[*at]).count(), "{text}");
         assert_eq!(c.lost as usize, reached().filter(|at| begun.map.lost[*at]).count(), "{text}");
         let all = Cut { keep: Keep::All, around: None, rooms: false, most: 100 };
-        let g = graph(store, &level, &all, &budget()).expect("an answer").found;
+        let g = graph(store, &level, &all, 1.0, &budget()).expect("an answer").found;
         let starts: BTreeSet<String> =
             (0..g.nodes.len()).filter(|n| g.nodes[*n].start).map(|n| g.text(&level.game, n)).collect();
         assert_eq!(starts, begun.starts.iter().map(|at| (at + 1).to_string()).collect(), "{text}");

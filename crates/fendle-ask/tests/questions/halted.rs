@@ -209,11 +209,11 @@ fn reasons_graphs_counts_and_plays() {
         });
         for keep in [Keep::All, Keep::Alive] {
             let cut = Cut { keep, around: None, rooms: false, most: 100 };
-            let whole = graph(store, &level, &cut, &budget()).expect("an answer").found;
+            let whole = graph(store, &level, &cut, 1.0, &budget()).expect("an answer").found;
             let known: Vec<(String, Class)> =
                 (0..whole.nodes.len()).map(|n| (whole.text(&level.game, n), whole.nodes[n].class)).collect();
             halts += each_halt(|budget, k| {
-                let Some(answer) = some(graph(store, &level, &cut, budget)) else { return };
+                let Some(answer) = some(graph(store, &level, &cut, 1.0, budget)) else { return };
                 let g = &answer.found;
                 for (n, node) in g.nodes.iter().enumerate().filter(|n| n.1.class != Class::Open) {
                     let own = (g.text(&level.game, n), node.class);

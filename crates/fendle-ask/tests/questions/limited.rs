@@ -225,7 +225,7 @@ fn asked(store: &mut Store, level: &mut Loaded, budget: &Budget) -> Vec<(&'stati
         ("solve", end_of(&solve(store, level, Promise::Best, budget, None))),
         ("explore", end_of(&explore(store, level, structure, budget))),
         ("why", end_of(&one_position(store, level, false, budget))),
-        ("graph", end_of(&graph(store, level, &cut, budget))),
+        ("graph", end_of(&graph(store, level, &cut, 1.0, budget))),
         ("odds", end_of(&ask(store, level, odds::How::default(), budget))),
         ("within", end_of(&within::ask(level, 3, budget))),
         ("count", end_of(&count_solutions(store, level, budget))),
@@ -340,7 +340,7 @@ fn graphs_counts_and_traces_under_a_limit_are_parts_of_the_whole() {
     each_map(4420..4480, false, |map, store, level| {
         let all_of = Cut { keep: Keep::All, around: None, rooms: false, most: 100 };
         let text_of = |g: &fendle_ask::graph::Graph, node: u32| g.text(&level.game, node as usize);
-        let whole = graph(store, &level, &all_of, &budget()).expect("an answer").found;
+        let whole = graph(store, &level, &all_of, 1.0, &budget()).expect("an answer").found;
         let arrows_of = |g: &fendle_ask::graph::Graph| -> BTreeSet<(String, String, String, bool)> {
             let one = |a: &fendle_ask::graph::Arrow| {
                 (text_of(g, a.from), text_of(g, a.to), g.names[a.name as usize].clone(), a.fatal)
@@ -360,7 +360,7 @@ fn graphs_counts_and_traces_under_a_limit_are_parts_of_the_whole() {
         let traced = trace(store, &level, &play.join("; "), true, &budget()).expect("an answer").found;
         for most in 1..=map.len() as u64 {
             let text = format!("{most} states: {}", map.model());
-            let part = graph(store, &level, &all_of, &few(most)).expect("an answer").found;
+            let part = graph(store, &level, &all_of, 1.0, &few(most)).expect("an answer").found;
             assert!(part.nodes.len() as u64 <= most, "{text}");
             for (n, node) in part.nodes.iter().enumerate() {
                 let all = of_whole[&text_of(&part, n as u32)];

@@ -382,7 +382,7 @@ fn graphs_are_cut_as_the_map_can_be() {
     each_map(840..920, |map, look, store, level| {
         let text = map.model();
         let cut = |keep| Cut { keep, around: None, rooms: false, most: 100 };
-        let of = |cut: &Cut| graph(store, &level, cut, &budget()).expect("an answer").found;
+        let of = |cut: &Cut| graph(store, &level, cut, 1.0, &budget()).expect("an answer").found;
         let all = of(&cut(Keep::All));
         assert_eq!(all.nodes.len(), look.reached().count(), "{text}");
         let fatal: usize = look.reached().map(|at| look.fatal(map, at).len()).sum();

@@ -19,7 +19,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Ended {
     if args.second.is_some() || args.with.is_some() {
         return beside(s, args, &level);
     }
-    let (answer, laid) = drawn(s, &level, args, most)?;
+    let (answer, laid) = drawn(s, &level, args, most, 1.0)?;
     let files = write(&s.files, &level, &answer.found, &laid, args)?;
     if s.is_json() {
         s.json(&json::graph::value(&[&answer.found], &files, None, answer.stopped_by.as_ref()))?;
@@ -46,8 +46,8 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
         ..args.level.clone()
     };
     let second = s.load(&other, Want::All)?;
-    let (a, laid_a) = drawn(s, first, args, PAGE_NODES / 2)?;
-    let (b, laid_b) = drawn(s, &second, args, PAGE_NODES / 2)?;
+    let (a, laid_a) = drawn(s, first, args, PAGE_NODES / 2, 0.5)?;
+    let (b, laid_b) = drawn(s, &second, args, PAGE_NODES / 2, 1.0)?;
     let matched = matching((&first.game, &a.found), (&second.game, &b.found), &s.budget);
     let files = write_beside(&s.files, &args.output, (&laid_a, &laid_b), &matched)?;
     let graphs = [&a.found, &b.found];
@@ -60,12 +60,13 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
     Ok(End::of_all([a.end(), b.end()]))
 }
 
-/// Explores a level and lays its graph out.
+/// Explores a level and lays its graph out, in a part of the time that is left.
 fn drawn(
     s: &Session,
     level: &Loaded,
     args: &GraphArgs,
     most: usize,
+    part: f64,
 ) -> Result<(Answer<Graph>, Laid), Trouble> {
     let cut = Cut {
         keep: args.keep.keep(),
@@ -73,7 +74,7 @@ fn drawn(
         rooms: args.rooms,
         most: args.most.unwrap_or(most),
     };
-    let mut answer = graph(&s.store, level, &cut, &s.budget)?;
+    let mut answer = graph(&s.store, level, &cut, part, &s.budget)?;
     let laid = lay_out(level, &answer.found, args, &s.budget)?;
     if let (None, Some(limit)) = (answer.limit(), s.budget.stopped()) {
         answer.found.notes.push(format!("the layout was broken off: stopped by {}", s.budget.words(limit)));
