@@ -1,7 +1,5 @@
 //! The nearest reachable position in which a condition holds, the way there, and how many there are.
 
-use std::cell::Cell;
-
 use fendle_core::graph::Transitions;
 use fendle_core::{Class, Explored, Limit, Model as _, Pace, Progress, Space, StateId};
 use fendle_lang::Game;
@@ -17,7 +15,7 @@ use serde::Serialize;
 use crate::answer::{Answer, Asked, Trouble, Verdict, fault_report_of, limit_of};
 use crate::bound::puzzle;
 use crate::budget::Budget;
-use crate::by_rules::ByRules;
+use crate::by_rules::{ByRules, Unknown};
 use crate::examples::{Sampled, example};
 use crate::explore::searched_by_number;
 use crate::hunt::{Hunt, Promise, first_relaxed};
@@ -295,13 +293,12 @@ struct Answers<'a> {
     game: &'a Game,
     found: &'a Explored,
     rules: ByRules<'a>,
-    /// Something was asked that is not known.
-    lacked: Cell<bool>,
+    unknown: Unknown,
 }
 
 impl<'a> Answers<'a> {
     fn new(game: &'a Game, found: &'a Explored) -> Answers<'a> {
-        Answers { game, found, rules: ByRules::new(game), lacked: Cell::new(false) }
+        Answers { game, found, rules: ByRules::new(game), unknown: Unknown::default() }
     }
 
     /// What is known of a state that was seen.
@@ -326,17 +323,14 @@ impl<'a> Answers<'a> {
         Some(is.into())
     }
 
-    /// The same for the reference executor; what is not known is noted.
+    /// The same for the reference executor; what is not known is answered as the case says that is tried.
     fn told(&self, state: &[i32], asked: Question) -> i64 {
         let packed = self.game.pack(state);
         let known = match self.found.space.find(&packed) {
             Some(id) => self.of(id, asked),
             None => self.rules.tell(&packed, asked),
         };
-        known.unwrap_or_else(|| {
-            self.lacked.set(true);
-            0
-        })
+        known.unwrap_or_else(|| self.unknown.answer(&packed, asked))
     }
 }
 
@@ -409,7 +403,6 @@ pub(crate) fn holding(
             continue;
         }
         let words = space.state(id);
-        answers.lacked.set(false);
         let asked = match &mut machine {
             None => Ok(true),
             Some((machine, program)) => {
@@ -422,13 +415,16 @@ pub(crate) fn holding(
             }
         };
         let asked = match (asked, &slow) {
-            (Ok(true), Some(part)) => eval.value_in(part, &game.unpack(&words)).map(|v| v != 0),
-            (other, _) => other,
+            (Ok(true), Some(part)) => {
+                let state = game.unpack(&words);
+                answers.unknown.in_every_case(|| Ok(eval.value_in(part, &state)? != 0))
+            }
+            (other, _) => other.map(Some),
         };
         match asked {
-            _ if answers.lacked.get() => out.lacked = true,
-            Ok(true) => out.marked.add(id),
-            Ok(false) => {}
+            Ok(None) => out.lacked = true,
+            Ok(Some(true)) => out.marked.add(id),
+            Ok(Some(false)) => {}
             Err(f) => match limit_of(&f, budget) {
                 Some(limit) => {
                     out.limit = Some(limit);

@@ -117,6 +117,37 @@ fn positions_are_found_or_not_decided() {
     assert!(undecided > 50, "{undecided} undecided");
 }
 
+/// Of two conditions one may be told where the other is not: what is found of both together, of either, and of each adds up.
+#[test]
+fn what_is_not_known_keeps_nothing_back_that_is() {
+    let (mut either, mut told) = (0, 0);
+    each_map(4320..4340, true, |map, store, mut level| {
+        for most in 1..=map.len() as u64 {
+            let mut count = |condition: &str| {
+                let answer = find(store, &mut level, condition, (Draws::Some, 0), &few(most));
+                let found = answer.expect("an answer").found;
+                (found.count, found.states)
+            };
+            for word in ["dead", "winnable", "certain", "not dead", "not certain"] {
+                let text = format!("{word}, {most} states: {}", map.model());
+                let (known, seen) = count(word);
+                for at in 1..=map.len() {
+                    let (here, both) =
+                        (count(&format!("at == {at}")).0, count(&format!("at == {at} and {word}")).0);
+                    let some = count(&format!("{word} or at == {at}")).0;
+                    assert_eq!(some + both, known + here, "{at}: {text}");
+                    either += some;
+                }
+                // It is so or it is not, whatever is known of it.
+                assert_eq!(count(&format!("({word}) or not ({word})")).0, seen, "{text}");
+                assert_eq!(count(&format!("({word}) and not ({word})")).0, 0, "{text}");
+                told += seen - known;
+            }
+        }
+    });
+    assert!(either > 1_000 && told > 500, "{either} found, {told} by either way");
+}
+
 #[test]
 fn why_tells_what_holds_or_that_it_is_not_decided() {
     let mut undecided = 0;
