@@ -3,7 +3,7 @@
 use fendle_core::graph::Distances;
 use fendle_core::{Class, Explored, Limit, Limits, Model as _, Verdict as Solved};
 use fendle_lang::model::EndKind;
-use fendle_lang::play::{Tried, merged, step};
+use fendle_lang::play::{Played, Tried, merged, step};
 use fendle_lang::reasons::dead::{
     DeadPart, Fact, Typed, fact_text, gallery, minimal_part, typed_states, write_values,
 };
@@ -49,7 +49,11 @@ struct Ground {
 impl Ground {
     /// The level's own space from where its play begins, with every state standing for itself.
     fn of_level(store: &Store, level: &Loaded, start: &[i32], budget: &Budget) -> Result<Ground, Trouble> {
-        let game = level.game.apart().at(start.to_vec());
+        Ground::of_game(store, level, level.game.apart().at(start.to_vec()), budget)
+    }
+
+    /// The space of a game of the level.
+    fn of_game(store: &Store, level: &Loaded, game: Game, budget: &Budget) -> Result<Ground, Trouble> {
         let found = searched_by_number(store, level, &game, budget)?;
         let over = format!("the {} of this level", counted(found.counts.states, "state", "states"));
         Ok(Ground { game, found, over, kind: "reached" })
@@ -382,6 +386,19 @@ pub fn one_position(
     }
     // Over which states: those of the level, from where its play begins.
     let begun = &level.history[0];
+    // Where nothing is dead no part has to be named, and states that are alike may stand for each other: they are far fewer.
+    if b.canon.is_some() && !typed {
+        let ground = Ground::of_game(store, level, game.at(begun.clone()), budget)?;
+        let class = ground.class(&b.position).filter(|c| c.is_hopeful());
+        let sound = |led: &[Led]| led.iter().all(|l| l.outcomes.iter().all(|o| o.0.is_hopeful()));
+        if let Some(class) = class
+            && let Some(led) = Some(led_to(store, level, &ground, budget)?).filter(|led| sound(led))
+        {
+            let found = winnable(level, &ground, (class, led), budget);
+            let states = ground.found.counts.states;
+            return Ok(answer(Reason::Winnable(Box::new(found)), Verdict::Holds, states));
+        }
+    }
     let mut ground = Ground::of_level(store, level, begun, budget)?;
     let mut class = ground.class(&b.position);
     if class.is_none() && ground.found.counts.limit.is_none() {
@@ -400,7 +417,8 @@ pub fn one_position(
         return Ok(answer(reason, Verdict::Undecided, states).stopped(limit, budget));
     }
     if !class.is_bad() {
-        let found = winnable(store, level, &ground, class, budget)?;
+        let led = led_to(store, level, &ground, budget)?;
+        let found = winnable(level, &ground, (class, led), budget);
         return Ok(answer(Reason::Winnable(Box::new(found)), Verdict::Holds, states));
     }
     let wide = if typed || !ground.has_hope() {
@@ -505,39 +523,46 @@ fn needs_goal(level: &Loaded) -> Result<(), Trouble> {
         .into())
 }
 
-/// What a position that can be won stands to lose.
-fn winnable(
-    store: &Store,
-    level: &Loaded,
-    ground: &Ground,
-    class: Class,
-    budget: &Budget,
-) -> Result<Winnable, Trouble> {
+/// A move that is allowed, and where it leads.
+struct Led {
+    name: String,
+    /// The class and the values of each outcome, and the move with what is drawn.
+    outcomes: Vec<(Class, Vec<i32>, String)>,
+}
+
+/// The allowed moves of the position of a level.
+fn led_to(store: &Store, level: &Loaded, ground: &Ground, budget: &Budget) -> Result<Vec<Led>, Trouble> {
     let b = &level.game.bound;
-    let space = &ground.found.space;
-    let (mut fatal, mut draws, mut moves) = (vec![], vec![], 0);
-    let one = |name: String, class: Class, state: &[i32]| {
-        let why = Eval::new(b).status(state).ok().flatten();
-        let part = if matches!(class, Class::Lost | Class::Over) { None } else { ground.part(state, budget) };
-        Fatal { name, class, ended: why.map(|e| b.ending_words(e)), part }
-    };
+    let mut out = vec![];
     for n in 0..level.moves.list.len() {
         let name = level.moves.name(n);
         let made = step(b, &level.moves, &b.position, n, false)
             .map_err(|f| trouble_of(store, level, budget, &f, (&b.position, Some(name))))?;
         let Tried::Made(list) = made else { continue };
-        moves += 1;
-        let outcomes: Vec<(Class, Vec<i32>, String)> = merged(list)
-            .into_iter()
-            .map(|p| {
-                let class = ground.class(&p.made.state).unwrap_or(Class::Open);
-                let called = call_text(name, &p);
-                (class, p.made.state, called)
-            })
-            .collect();
+        let one = |p: Played| {
+            let class = ground.class(&p.made.state).unwrap_or(Class::Open);
+            let called = call_text(name, &p);
+            (class, p.made.state, called)
+        };
+        out.push(Led { name: name.to_string(), outcomes: merged(list).into_iter().map(one).collect() });
+    }
+    Ok(out)
+}
+
+/// What a position that can be won stands to lose.
+fn winnable(level: &Loaded, ground: &Ground, (class, led): (Class, Vec<Led>), budget: &Budget) -> Winnable {
+    let b = &level.game.bound;
+    let space = &ground.found.space;
+    let (mut fatal, mut draws, moves) = (vec![], vec![], led.len());
+    let one = |name: String, class: Class, state: &[i32]| {
+        let why = Eval::new(b).status(state).ok().flatten();
+        let part = if matches!(class, Class::Lost | Class::Over) { None } else { ground.part(state, budget) };
+        Fatal { name, class, ended: why.map(|e| b.ending_words(e)), part }
+    };
+    for Led { name, outcomes } in led {
         if outcomes.iter().all(|o| o.0.is_bad()) {
             let (class, state, _) = &outcomes[0];
-            fatal.push(one(name.to_string(), *class, state));
+            fatal.push(one(name, *class, state));
         } else {
             for (class, state, called) in outcomes.into_iter().filter(|o| o.0.is_bad()) {
                 draws.push(one(called, class, &state));
@@ -546,7 +571,7 @@ fn winnable(
     }
     let far = Distances::of_explored(&ground.game, &ground.found, &budget.limits(), budget).ok();
     let id = space.find(&ground.game.pack(&b.position));
-    Ok(Winnable {
+    Winnable {
         class,
         far: far.zip(id).and_then(|(far, id)| far.get(id)),
         moves,
@@ -554,7 +579,7 @@ fn winnable(
         draws,
         over_kind: ground.kind,
         kept: kept_list(level, budget),
-    })
+    }
 }
 
 /// Quantities that are kept on every transition that was seen from a position, and separate it from every goal.

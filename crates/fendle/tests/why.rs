@@ -507,3 +507,60 @@ fn a_closed_set_is_rechecked_within_its_memory() {
     assert!(r.code == 3 && r.out.contains("no proof written"), "{}", r.out);
     assert!(!dir.path().join("open.proof").exists());
 }
+
+/// Sacks of four coats: two are wanted in the boat and one in the sea, and the rope holds two.
+const SACKS: &str = "model sacks\nenum coat { tar, pitch, wax, salt }\nenum spot { quay, boat, sea }\n\
+    level same: bool = false\nstate lies: array coat of spot = quay\nstate rope: 0..2 = 0\nalike coat if same\n\
+    move load(c: coat) {\n    refuse \"it is not on the quay\" unless lies[c] == quay\n\
+        refuse \"no rope is left\" unless rope < 2\n    lies[c] = boat\n    rope += 1\n}\n\
+    move drop(c: coat) {\n    refuse \"it is not in the boat\" unless lies[c] == boat\n    lies[c] = sea\n    rope -= 1\n}\n\
+    move back(c: coat) {\n    refuse \"it is not in the boat\" unless lies[c] == boat\n    lies[c] = quay\n    rope -= 1\n}\n\
+    goal count(c in coat where lies[c] == boat) == 2 and count(c in coat where lies[c] == sea) == 1\n";
+
+/// Where things are alike the states that stand for several are looked at first, and every state by itself only where a part is to be named:
+/// what is said is the same as where they are told apart.
+#[test]
+fn reasons_are_the_same_where_things_are_alike() {
+    let levels =
+        "model = 'sacks.fendle'\n[[level]]\nname = 'apart'\n[[level]]\nname = 'alike'\nvalues.same = true\n";
+    let dir = dir_with(&[("sacks.fendle", SACKS), ("sacks.toml", levels)]);
+    let explored = |level: &str| {
+        let r = fendle(dir.path(), &["explore", "sacks.toml", "--level", level, "--format", "json"]);
+        r.json()["states"].as_u64()
+    };
+    // Four sacks at three spots, at most two of them in the boat; four equal ones: only how many lie where. Won states are not left.
+    let lie = |sacks: u32| (0..3u32.pow(sacks)).map(move |n| [0, 1, 2, 3].map(|i| n / 3u32.pow(i) % 3));
+    let count = |s: &[u32; 4], spot: u32| s.iter().filter(|x| **x == spot).count();
+    let met: Vec<[u32; 4]> = lie(4).filter(|s| count(s, 1) <= 2).collect();
+    let kinds: BTreeSet<[usize; 3]> = met.iter().map(|s| [0, 1, 2].map(|spot| count(s, spot))).collect();
+    assert_eq!((explored("apart"), explored("alike")), (Some(met.len() as u64), Some(kinds.len() as u64)));
+
+    let walks: [(&[&str], &str, usize); 6] = [
+        (&[], "winnable", 0),
+        (&["load wax"], "winnable", 0),
+        (&["load tar", "drop tar"], "winnable", 0),
+        (&["load tar", "drop tar", "load salt"], "winnable", 1),
+        (&["load tar", "load pitch"], "winnable", 0),
+        (&["load tar", "drop tar", "load wax", "drop wax"], "dead", 0),
+    ];
+    for (walk, status, fatal) in walks {
+        let [apart, alike] = ["apart", "alike"].map(|level| {
+            let mut args = vec!["why", "sacks.toml", "--level", level, "--format", "json"];
+            let after = walk.join("; ");
+            if !walk.is_empty() {
+                args.extend(["--after", &after]);
+            }
+            let r = fendle(dir.path(), &args);
+            assert_eq!(r.code, 0, "{walk:?}\n{}{}", r.out, r.err);
+            let mut v = r.json();
+            v["level"] = Value::Null;
+            v["effort"] = Value::Null;
+            v
+        });
+        assert_eq!(alike, apart, "{walk:?}");
+        assert_eq!(apart["status"], status, "{walk:?}");
+        if status == "winnable" {
+            assert_eq!(apart["fatal_moves"].as_array().map(Vec::len), Some(fatal), "{walk:?}");
+        }
+    }
+}
