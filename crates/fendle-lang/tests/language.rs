@@ -20,6 +20,7 @@ mod newer;
 mod numbers;
 mod odds_by_number;
 mod one_mistake;
+mod packed_states;
 mod plain;
 mod positions;
 mod random_models;

@@ -39,7 +39,8 @@ pub fn lines(a: &Answer<Solved>, brief: bool, verbose: bool) -> Vec<String> {
                 let count = c.count.unwrap_or(0);
                 let rest = match (s.shortest, c.least) {
                     (true, _) => "and no solution has fewer".to_string(),
-                    (false, least) => format!("and none has fewer than {}", least.unwrap_or(0)),
+                    (false, Some(least)) if least > 0 => format!("and none has fewer than {least}"),
+                    (false, _) => "how few are enough is not known".to_string(),
                 };
                 wrapped(&format!(
                     "{} in {length}; counting {}: {count}, {rest} ({})",
@@ -47,8 +48,14 @@ pub fn lines(a: &Answer<Solved>, brief: bool, verbose: bool) -> Vec<String> {
                 ))
             }
             None if !s.shortest => {
-                let least = counted(s.least.unwrap_or(0).into(), "move", "moves");
-                wrapped(&format!("{}: {length}; none has fewer than {least} ({})", s.verdict, s.words))
+                let least = match s.least {
+                    // The start is not won, so one move is no news.
+                    Some(least) if least > 1 => {
+                        format!("none has fewer than {}", counted(least.into(), "move", "moves"))
+                    }
+                    _ => "how few are enough is not known".to_string(),
+                };
+                wrapped(&format!("{}: {length}; {least} ({})", s.verdict, s.words))
             }
             None => vec![format!("solvable{lucky} in {length}, and in no fewer ({})", s.words)],
             Some(_) => wrapped(&format!(
