@@ -19,7 +19,7 @@ use crate::answer::{Answer, Asked, StoppedBy, Trouble, Verdict, trouble_of};
 use crate::bound::{Relaxed, puzzle, relax};
 use crate::budget::Budget;
 use crate::explore::searched_by_number;
-use crate::hunt::{FIRST_EFFORT, Hunt, Promise};
+use crate::hunt::{FIRST_EFFORT, Hunt, Promise, is_seen_whole_soon};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -456,7 +456,7 @@ pub(crate) const LARGE_BITS: f64 = 28.0;
 /// The relaxed puzzles of a level that is too large to be seen whole; `None` where it is not, or its ways are not followed.
 pub(crate) fn relaxed_of_large(level: &Loaded, budget: &Budget) -> Result<Option<Relaxed>, Trouble> {
     let game = &level.game;
-    if !game.is_sure() || game.starts.len() > 1 {
+    if !game.is_sure() || game.starts.len() > 1 || is_seen_whole_soon(game, budget) {
         return Ok(None);
     }
     match puzzle(game, budget).filter(|t| t.size_log2() > LARGE_BITS) {

@@ -94,19 +94,23 @@ fn hidden(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
 /// A level on which nothing is hidden: a solution or a proof, its whole space, and what chance does.
 fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     let game = &level.game;
-    let large = is_large(game, &s.budget);
-    let promise = if large && game.bound.cells() > 20 { Promise::Any } else { Promise::Best };
-    let solved = solve(&s.store, level, promise, &s.budget, None)?;
-    if let Some(fault) = solved.fault {
-        return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
-    }
-    solution(s, game, &solved)?;
-    let a = &solved.found;
-    if a.states == 0 && a.solution.is_none() && game.has_goal() {
-        return Ok(s.line("no state was visited for this answer")?);
-    }
-    if large {
-        return Ok(s.line("the level is too large to be seen whole")?);
+    if game.has_goal() {
+        let large = is_large(game, &s.budget);
+        let promise = if large && game.bound.cells() > 20 { Promise::Any } else { Promise::Best };
+        let solved = solve(&s.store, level, promise, &s.budget, None)?;
+        if let Some(fault) = solved.fault {
+            return Err(fendle_ask::Trouble::Fault(Box::new(fault)).into());
+        }
+        solution(s, &solved)?;
+        let a = &solved.found;
+        if a.states == 0 && a.solution.is_none() {
+            return Ok(s.line("no state was visited for this answer")?);
+        }
+        if large {
+            return Ok(s.line("the level is too large to be seen whole")?);
+        }
+    } else {
+        s.line("this model has no goal; it has an aim")?;
     }
     let space = explore(&s.store, level, How::default(), &s.budget)?;
     let c = &space.found.counts;
@@ -127,7 +131,7 @@ fn open(s: &mut Session, level: &Loaded) -> Result<(), Trouble> {
     Ok(())
 }
 
-fn solution(s: &mut Session, game: &Game, solved: &Answer<Solved>) -> Result<(), Trouble> {
+fn solution(s: &mut Session, solved: &Answer<Solved>) -> Result<(), Trouble> {
     let a = &solved.found;
     match &a.solution {
         Some(names) => {
@@ -139,7 +143,6 @@ fn solution(s: &mut Session, game: &Game, solved: &Answer<Solved>) -> Result<(),
             })?;
             s.lines(move_lines(names))?;
         }
-        None if !game.has_goal() => s.line("this model has no goal; it has an aim")?,
         None => s.lines(wrapped(&format!("{}: {}", a.verdict, a.words)))?,
     }
     Ok(())
