@@ -71,7 +71,13 @@ fn main() -> ExitCode {
 fn once(cli: Cli, out: Box<dyn Write>, err: Box<dyn Write>, color: bool) -> (End, Vec<(PathBuf, u64)>) {
     let budget = Arc::new(progress::budget(&cli.common));
     let mut session = Session {
-        reporter: Reporter { err, color, plain: cli.common.color == When::Never, quiet: cli.common.quiet },
+        reporter: Reporter {
+            err,
+            color,
+            plain: cli.common.color == When::Never,
+            quiet: cli.common.quiet,
+            last_hint: String::new(),
+        },
         common: cli.common,
         out,
         store: Store::default(),

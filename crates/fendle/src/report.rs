@@ -18,6 +18,8 @@ pub struct Reporter {
     pub plain: bool,
     /// No warnings and hints.
     pub quiet: bool,
+    /// The hint that was given last, which is not given twice: two levels may come from one file.
+    pub last_hint: String,
 }
 
 impl Reporter {
@@ -43,8 +45,9 @@ impl Reporter {
 
     /// A hint that is no diagnostic.
     pub fn hint(&mut self, text: &str) {
-        if !self.quiet {
+        if !self.quiet && self.last_hint != text {
             self.say(&format!("fendle: {text}"));
+            self.last_hint = text.to_string();
         }
     }
 

@@ -667,6 +667,9 @@ fn a_file_with_several_levels_says_which_is_used() {
     assert!(r.err.contains("holds 2 levels; this is the first, `late`"), "{}", r.err);
     assert!(fendle(dir.path(), &["show", "ferry.toml", "-q"]).err.is_empty());
     assert!(fendle(dir.path(), &["show", "ferry.toml", "--level", "swapped"]).err.is_empty());
+    // One file is named once, however often it is read.
+    let r = fendle(dir.path(), &["compare", "ferry.toml", "ferry.toml", "--spaces"]);
+    assert_eq!(r.err.matches("holds 2 levels").count(), 1, "{}", r.err);
 }
 
 #[test]

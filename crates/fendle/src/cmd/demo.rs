@@ -379,7 +379,13 @@ fn draw_all(s: &mut Session) -> Result<(), Trouble> {
         let mut silent = Session {
             common: s.common.clone(),
             out: Box::new(std::io::sink()),
-            reporter: Reporter { err: Box::new(std::io::sink()), color: false, plain: true, quiet: true },
+            reporter: Reporter {
+                err: Box::new(std::io::sink()),
+                color: false,
+                plain: true,
+                quiet: true,
+                last_hint: String::new(),
+            },
             store: Store::default(),
             files: Files::default(),
             budget: Arc::clone(&s.budget),
