@@ -92,51 +92,25 @@ impl Writer<'_> {
     /// Adds to a number what single values without gaps changed, one after the other: those of the bits of one word.
     fn key_runs(&mut self, word: usize, changed: Value, runs: &[Run], sum: Value) -> Value {
         let Some(first) = runs.first() else { return sum };
-        let mask: u64 = runs.iter().map(|r| 1 << (r.slot % 64)).sum();
-        let changed = self.b.ins().band_imm(changed, mask as i64);
         let alike = runs.iter().all(|r| (r.lo, r.len) == (first.lo, first.len));
-        // For each place of the word: what its digit counts, its least value, how many values it can have, and nothing.
-        let mut rows = vec![0i64; 64 * 4];
-        for run in runs {
-            let row = [run.stride as i64, i64::from(run.lo), i64::from(run.len), 0];
-            rows[run.slot % 64 * 4..][..4].copy_from_slice(&row);
-        }
-        let rows = self.table(rows);
-        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-        self.b.append_block_param(head, I64);
-        self.b.append_block_param(head, I64);
-        self.b.ins().jump(head, &[changed, sum].map(BlockArg::Value));
-        self.b.switch_to_block(head);
-        let &[left, sum] = self.b.block_params(head) else { unreachable!("two parameters") };
-        self.b.ins().brif(left, body, &[], done, &[]);
-        self.b.switch_to_block(body);
-        let slot = self.b.ins().ctz(left);
-        let bytes = self.b.ins().ishl_imm(slot, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
-        let (before, now) = (self.before(word * 64), self.now(word * 64));
-        let was = self.b.ins().sload32(heap(), at, before);
-        let is = self.b.ins().sload32(heap(), at, now);
-        let bytes = self.b.ins().ishl_imm(slot, 5);
-        let row = self.b.ins().iadd(rows, bytes);
-        let flags = MemFlags::trusted().with_readonly();
-        let stride = self.b.ins().load(I64, flags, row, 0);
-        let inside = if alike {
-            let above = self.b.ins().iadd_imm(is, -i64::from(first.lo));
-            self.b.ins().icmp_imm(IntCC::UnsignedLessThan, above, i64::from(first.len))
-        } else {
-            let (lo, len) = (self.b.ins().load(I64, flags, row, 8), self.b.ins().load(I64, flags, row, 16));
-            let above = self.b.ins().isub(is, lo);
-            self.b.ins().icmp(IntCC::UnsignedLessThan, above, len)
-        };
-        self.unless_slow(inside);
-        let change = self.b.ins().isub(is, was);
-        let change = self.b.ins().imul(change, stride);
-        let more = self.b.ins().iadd(sum, change);
-        let less = self.b.ins().iadd_imm(left, -1);
-        let rest = self.b.ins().band(left, less);
-        self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));
-        self.b.switch_to_block(done);
-        sum
+        // What the digit counts, the least value, how many values there can be.
+        let row = |r: &Run| (r.slot, [r.stride as i64, i64::from(r.lo), i64::from(r.len), 0]);
+        let rows: Vec<_> = runs.iter().map(row).collect();
+        self.for_each_change((word, changed), &rows, sum, |w, change, sum| {
+            let inside = if alike {
+                let above = w.b.ins().iadd_imm(change.is, -i64::from(first.lo));
+                w.b.ins().icmp_imm(IntCC::UnsignedLessThan, above, i64::from(first.len))
+            } else {
+                let (lo, len) = (w.of_row(change, 1), w.of_row(change, 2));
+                let above = w.b.ins().isub(change.is, lo);
+                w.b.ins().icmp(IntCC::UnsignedLessThan, above, len)
+            };
+            w.unless_slow(inside);
+            let stride = w.of_row(change, 0);
+            let change = w.b.ins().isub(change.is, change.was);
+            let change = w.b.ins().imul(change, stride);
+            w.b.ins().iadd(sum, change)
+        })
     }
 
     /// The digit of a value that can be some numbers with gaps between them.

@@ -1,12 +1,10 @@
 //! From the values that were changed to the packed words of a successor.
 
-use cranelift_codegen::ir::BlockArg;
 use cranelift_codegen::ir::condcodes::IntCC;
 use fendle_lang::state::packing::PackedField;
 
 use super::*;
 use crate::context::patch_packed;
-use crate::emit::heap;
 
 /// Where one value is packed.
 #[derive(Clone, Copy)]
@@ -93,81 +91,53 @@ impl Writer<'_> {
         out: Option<Value>,
     ) -> Value {
         let Some(first) = places.first() else { return sum };
-        let mask: u64 = places.iter().map(|p| 1 << (p.slot % 64)).sum();
-        let changed = self.b.ins().band_imm(changed, mask as i64);
-        // For each value: its word, its first bit there, whether it goes on in the next word, and what `none` counts as.
-        let mut rows = vec![0i64; 64 * 4];
-        for p in places {
-            let row =
-                [8 * i64::from(p.bit / 64), i64::from(p.bit % 64), i64::from(p.crosses()), i64::from(p.lo)];
-            rows[p.slot % 64 * 4..][..4].copy_from_slice(&row);
-        }
-        let rows = self.table(rows);
-        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-        self.b.append_block_param(head, I64);
-        self.b.append_block_param(head, I64);
-        self.b.ins().jump(head, &[changed, sum].map(BlockArg::Value));
-        self.b.switch_to_block(head);
-        let &[left, sum] = self.b.block_params(head) else { unreachable!("two parameters") };
-        self.b.ins().brif(left, body, &[], done, &[]);
-        self.b.switch_to_block(body);
-        let slot = self.b.ins().ctz(left);
-        let bytes = self.b.ins().ishl_imm(slot, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
-        let (before, now) = (self.before(word * 64), self.now(word * 64));
-        let mut was = self.b.ins().sload32(heap(), at, before);
-        let mut is = self.b.ins().sload32(heap(), at, now);
-        let bytes = self.b.ins().ishl_imm(slot, 5);
-        let row = self.b.ins().iadd(rows, bytes);
-        let flags = MemFlags::trusted().with_readonly();
-        let entry = |w: &mut Self, i: i32| w.b.ins().load(I64, flags, row, 8 * i);
-        if places.iter().any(|p| p.none) {
-            let lo = if places.iter().all(|p| p.lo == first.lo) {
-                self.number(i64::from(first.lo) as u64)
-            } else {
-                entry(self, 3)
-            };
-            for value in [&mut was, &mut is] {
-                let is_none = self.b.ins().icmp_imm(IntCC::Equal, *value, i64::from(NONE));
-                *value = self.b.ins().select(is_none, lo, *value);
-            }
-        }
-        let change = self.b.ins().isub(is, was);
-        let shift = entry(self, 1);
-        let here = self.b.ins().ishl(change, shift);
-        let less = self.b.ins().iadd_imm(left, -1);
-        let rest = self.b.ins().band(left, less);
-        let Some(out) = out else {
-            let more = self.b.ins().iadd(sum, here);
-            self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));
-            self.b.switch_to_block(done);
-            return sum;
+        // Its word, its first bit there, whether it goes on in the next word, and what `none` counts as.
+        let row = |p: &Place| {
+            let (word, bit) = (8 * i64::from(p.bit / 64), i64::from(p.bit % 64));
+            (p.slot, [word, bit, i64::from(p.crosses()), i64::from(p.lo)])
         };
-        let flags = MemFlags::trusted();
-        let offset = entry(self, 0);
-        let at = self.b.ins().iadd(out, offset);
-        let old = self.b.ins().load(I64, flags, at, 0);
-        let new = self.b.ins().iadd(old, here);
-        self.b.ins().store(flags, new, at, 0);
-        if places.iter().any(Place::crosses) {
-            let (two, one) = (self.b.create_block(), self.b.create_block());
-            let crosses = entry(self, 2);
-            self.b.ins().brif(crosses, two, &[], one, &[]);
-            self.b.switch_to_block(two);
-            // The sum of two words: what does not fit the lower one is carried.
-            let carried = self.b.ins().icmp(IntCC::UnsignedLessThan, new, old);
-            let carried = self.b.ins().uextend(I64, carried);
-            let up = self.b.ins().ineg(shift);
-            let above = self.b.ins().sshr(change, up);
-            let above = self.b.ins().iadd(above, carried);
-            let old = self.b.ins().load(I64, flags, at, 8);
-            let new = self.b.ins().iadd(old, above);
-            self.b.ins().store(flags, new, at, 8);
-            self.b.ins().jump(one, &[]);
-            self.b.switch_to_block(one);
-        }
-        self.b.ins().jump(head, &[rest, sum].map(BlockArg::Value));
-        self.b.switch_to_block(done);
-        sum
+        let rows: Vec<_> = places.iter().map(row).collect();
+        self.for_each_change((word, changed), &rows, sum, |w, change, sum| {
+            let (mut was, mut is) = (change.was, change.is);
+            if places.iter().any(|p| p.none) {
+                let lo = if places.iter().all(|p| p.lo == first.lo) {
+                    w.number(i64::from(first.lo) as u64)
+                } else {
+                    w.of_row(change, 3)
+                };
+                for value in [&mut was, &mut is] {
+                    let is_none = w.b.ins().icmp_imm(IntCC::Equal, *value, i64::from(NONE));
+                    *value = w.b.ins().select(is_none, lo, *value);
+                }
+            }
+            let more = w.b.ins().isub(is, was);
+            let shift = w.of_row(change, 1);
+            let here = w.b.ins().ishl(more, shift);
+            let Some(out) = out else { return w.b.ins().iadd(sum, here) };
+            let flags = MemFlags::trusted();
+            let offset = w.of_row(change, 0);
+            let at = w.b.ins().iadd(out, offset);
+            let old = w.b.ins().load(I64, flags, at, 0);
+            let new = w.b.ins().iadd(old, here);
+            w.b.ins().store(flags, new, at, 0);
+            if places.iter().any(Place::crosses) {
+                let (two, one) = (w.b.create_block(), w.b.create_block());
+                let crosses = w.of_row(change, 2);
+                w.b.ins().brif(crosses, two, &[], one, &[]);
+                w.b.switch_to_block(two);
+                // The sum of two words: what does not fit the lower one is carried.
+                let carried = w.b.ins().icmp(IntCC::UnsignedLessThan, new, old);
+                let carried = w.b.ins().uextend(I64, carried);
+                let up = w.b.ins().ineg(shift);
+                let above = w.b.ins().sshr(more, up);
+                let above = w.b.ins().iadd(above, carried);
+                let old = w.b.ins().load(I64, flags, at, 8);
+                let new = w.b.ins().iadd(old, above);
+                w.b.ins().store(flags, new, at, 8);
+                w.b.ins().jump(one, &[]);
+                w.b.switch_to_block(one);
+            }
+            sum
+        })
     }
 }

@@ -181,6 +181,18 @@ pub(crate) fn entry_of(b: &mut FunctionBuilder<'_>, table: Value, index: Value) 
     b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
 }
 
+/// A value that was changed: before and now, and where its row of a table lies.
+pub(crate) struct Change {
+    /// Before.
+    pub(crate) was: Value,
+    /// Now.
+    pub(crate) is: Value,
+    row: Value,
+}
+
+/// Entries of a row of [`Writer::for_each_change`].
+pub(crate) const ROW: usize = 4;
+
 /// Writes one function.
 pub(crate) struct Writer<'w> {
     pub(crate) b: FunctionBuilder<'w>,
@@ -347,6 +359,52 @@ impl<'w> Writer<'w> {
             all = self.b.ins().bor(all, here);
         }
         all
+    }
+
+    /// Goes through the changed values of one word of `changed`, of those that have a row, and sums up: `add` writes how the sum grows by
+    /// one of them. A row belongs to the value of this number in the word.
+    pub(crate) fn for_each_change(
+        &mut self,
+        (word, changed): (usize, Value),
+        with_row: &[(usize, [i64; ROW])],
+        sum: Value,
+        add: impl FnOnce(&mut Self, &Change, Value) -> Value,
+    ) -> Value {
+        let mask: u64 = with_row.iter().map(|(slot, _)| 1 << (slot % 64)).sum();
+        let changed = self.b.ins().band_imm(changed, mask as i64);
+        let mut rows = vec![0i64; 64 * ROW];
+        for (slot, row) in with_row {
+            rows[slot % 64 * ROW..][..ROW].copy_from_slice(row);
+        }
+        let rows = self.table(rows);
+        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
+        self.b.append_block_param(head, I64);
+        self.b.append_block_param(head, I64);
+        self.b.ins().jump(head, &[changed, sum].map(BlockArg::Value));
+        self.b.switch_to_block(head);
+        let &[left, sum] = self.b.block_params(head) else { unreachable!("two parameters") };
+        self.b.ins().brif(left, body, &[], done, &[]);
+        self.b.switch_to_block(body);
+        let slot = self.b.ins().ctz(left);
+        let bytes = self.b.ins().ishl_imm(slot, 2);
+        let at = self.b.ins().iadd(self.mem, bytes);
+        let (before, now) = (self.before(word * 64), self.now(word * 64));
+        let was = self.b.ins().sload32(heap(), at, before);
+        let is = self.b.ins().sload32(heap(), at, now);
+        let bytes = self.b.ins().ishl_imm(slot, 5);
+        let row = self.b.ins().iadd(rows, bytes);
+        let more = add(self, &Change { was, is, row }, sum);
+        let less = self.b.ins().iadd_imm(left, -1);
+        let rest = self.b.ins().band(left, less);
+        self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));
+        self.b.switch_to_block(done);
+        sum
+    }
+
+    /// An entry of the row of a changed value.
+    pub(crate) fn of_row(&mut self, change: &Change, entry: usize) -> Value {
+        let flags = MemFlags::trusted().with_readonly();
+        self.b.ins().load(I64, flags, change.row, (8 * entry) as i32)
     }
 
     /// A table for [`Writer::write_four`]: what four values in a row are that take `width` bits each, for all numbers of so many bits.
