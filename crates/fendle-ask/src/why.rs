@@ -1,7 +1,7 @@
 //! Why a position cannot be won, or what its fatal moves destroy; and the dead parts of a whole level.
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Explored, Limit, Limits, Model as _, Verdict as Solved};
+use fendle_core::{Class, Expansion, Explored, Limit, Limits, Model as _, Verdict as Solved};
 use fendle_lang::model::EndKind;
 use fendle_lang::play::{Played, Tried, merged, step};
 use fendle_lang::reasons::dead::{
@@ -10,7 +10,7 @@ use fendle_lang::reasons::dead::{
 use fendle_lang::reasons::effects::{Effects, QUICK_WAYS, WAYS_MAX, goal_ways};
 use fendle_lang::reasons::invariant::{Apart, Invariants};
 use fendle_lang::reasons::keeps::{Proof, proof};
-use fendle_lang::run::Eval;
+use fendle_lang::run::{Eval, RunFault};
 use fendle_lang::{Bound, Game};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
@@ -148,6 +148,8 @@ impl Serialize for Part {
 pub struct Fatal {
     /// The move, or the move with the draw.
     pub name: String,
+    /// How many outcomes it stands for: where a move has many, one is told for all of its class.
+    pub outcomes: usize,
     /// What it leads to.
     pub class: Class,
     /// In words, where the game ends with it.
@@ -266,8 +268,7 @@ pub struct Why {
 /// The value for programs of [`one_position`].
 #[must_use]
 pub fn why_json(level: &Loaded, why: &Why, stopped: Option<&StoppedBy>) -> Value {
-    let fatal =
-        |m: &Fatal, key: &str| json!({key: m.name, "leads_to": class_word(m.class), "dead_part": m.part});
+    let fatal = |m: &Fatal, key: &str| json!({key: m.name, "outcomes": m.outcomes, "leads_to": class_word(m.class), "dead_part": m.part});
     match &why.reason {
         Reason::Ended(words) => json!({"status": words, "position": why.position}),
         Reason::Kept(kept) => {
@@ -390,7 +391,7 @@ pub fn one_position(
     if b.canon.is_some() && !typed {
         let ground = Ground::of_game(store, level, game.at(begun.clone()), budget)?;
         let class = ground.class(&b.position).filter(|c| c.is_hopeful());
-        let sound = |led: &[Led]| led.iter().all(|l| l.outcomes.iter().all(|o| o.0.is_hopeful()));
+        let sound = |led: &[Led]| led.iter().all(|l| l.to.iter().all(|o| o.class.is_hopeful()));
         if let Some(class) = class
             && let Some(led) = Some(led_to(store, level, &ground, budget)?).filter(|led| sound(led))
         {
@@ -505,7 +506,7 @@ fn large(store: &Store, level: &Loaded, budget: &Budget) -> Result<Option<Large>
         let part = if ended.is_some() { None } else { dead_part(b, &r, &state) };
         if ended.is_some() || part.is_some() {
             let ended = ended.map(|e| b.ending_words(e));
-            out.fatal.push(Fatal { name: name.to_string(), class, ended, part });
+            out.fatal.push(Fatal { name: name.to_string(), outcomes: 1, class, ended, part });
         }
     }
     if out.dead.is_none() {
@@ -526,27 +527,90 @@ fn needs_goal(level: &Loaded) -> Result<(), Trouble> {
 /// A move that is allowed, and where it leads.
 struct Led {
     name: String,
-    /// The class and the values of each outcome, and the move with what is drawn.
-    outcomes: Vec<(Class, Vec<i32>, String)>,
+    to: Vec<LedTo>,
 }
 
-/// The allowed moves of the position of a level.
+/// An outcome of a move, or several of one class.
+struct LedTo {
+    class: Class,
+    /// The values of one of them.
+    state: Vec<i32>,
+    /// The move with what is drawn.
+    called: String,
+    outcomes: usize,
+}
+
+/// Outcomes of a move up to which the bad ones are told one by one, with what is drawn.
+const TOLD_APART: usize = 32;
+
+/// The allowed moves of the position of a level. Of outcomes that are not bad one stands for all, and where there are many outcomes one stands
+/// for the bad ones of each class.
 fn led_to(store: &Store, level: &Loaded, ground: &Ground, budget: &Budget) -> Result<Vec<Led>, Trouble> {
-    let b = &level.game.bound;
+    let (b, game, space) = (&level.game.bound, &ground.game, &ground.found.space);
+    let class = |state: &[u64]| space.find(state).map_or(Class::Open, |id| space.class(id));
+    let mut made = Expansion::default();
+    game.worker().expand(&game.pack(&b.position), false, &mut made);
+    let whole = made.faults.is_empty() && made.unfinished.is_empty();
     let mut out = vec![];
-    for n in 0..level.moves.list.len() {
-        let name = level.moves.name(n);
-        let made = step(b, &level.moves, &b.position, n, false)
-            .map_err(|f| trouble_of(store, level, budget, &f, (&b.position, Some(name))))?;
-        let Tried::Made(list) = made else { continue };
-        let one = |p: Played| {
-            let class = ground.class(&p.made.state).unwrap_or(Class::Open);
-            let called = call_text(name, &p);
-            (class, p.made.state, called)
+    if !whole {
+        for n in 0..level.moves.list.len() {
+            let name = level.moves.name(n);
+            let step = drawn_apart(level, ground, n);
+            let outcomes =
+                step.map_err(|f| trouble_of(store, level, budget, &f, (&b.position, Some(name))))?;
+            out.extend(outcomes.map(|to| Led { name: name.to_string(), to }));
+        }
+        return Ok(out);
+    }
+    let mut states = made.outcomes.chunks_exact(game.layout().words());
+    for run in &made.runs {
+        let name = level.moves.name(run.of.0 as usize).to_string();
+        let to: Vec<(Class, &[u64])> =
+            states.by_ref().take(run.outcomes as usize).map(|state| (class(state), state)).collect();
+        let is_bad = to.iter().any(|o| o.0.is_bad());
+        let mut led = if is_bad && to.len() <= TOLD_APART {
+            // `None` and a fault are those of a position that is like this one.
+            drawn_apart(level, ground, run.of.0 as usize).ok().flatten().unwrap_or_default()
+        } else {
+            vec![]
         };
-        out.push(Led { name: name.to_string(), outcomes: merged(list).into_iter().map(one).collect() });
+        let one = |(class, state): &(Class, &[u64]), called: String, outcomes: usize| LedTo {
+            class: *class,
+            state: game.unpack(state),
+            called,
+            outcomes,
+        };
+        if is_bad && led.is_empty() {
+            for to_bad in to.iter().filter(|o| o.0.is_bad()) {
+                if led.iter().all(|l: &LedTo| l.class != to_bad.0) {
+                    let alike = to.iter().filter(|o| o.0 == to_bad.0).count();
+                    let many = if to.len() == 1 {
+                        String::new()
+                    } else {
+                        format!(" ({alike} of {} outcomes)", to.len())
+                    };
+                    led.push(one(to_bad, format!("{name}{many}"), alike));
+                }
+            }
+        }
+        // What is not bad stands together; what is not known, as branches that were set aside, keeps a move from being fatal.
+        let other = to.iter().find(|o| o.0 == Class::Open).or(to.iter().find(|o| !o.0.is_bad()));
+        led.extend(other.map(|other| one(other, name.clone(), 1)));
+        out.push(Led { name, to: led });
     }
     Ok(out)
+}
+
+/// Where a move from the position of a level leads, each outcome with what is drawn. `None` where it is not allowed.
+fn drawn_apart(level: &Loaded, ground: &Ground, number: usize) -> Result<Option<Vec<LedTo>>, RunFault> {
+    let b = &level.game.bound;
+    let Tried::Made(list) = step(b, &level.moves, &b.position, number, false)? else { return Ok(None) };
+    let one = |p: Played| {
+        let class = ground.class(&p.made.state).unwrap_or(Class::Open);
+        let called = call_text(level.moves.name(number), &p);
+        LedTo { class, state: p.made.state, called, outcomes: 1 }
+    };
+    Ok(Some(merged(list).into_iter().map(one).collect()))
 }
 
 /// What a position that can be won stands to lose.
@@ -554,19 +618,18 @@ fn winnable(level: &Loaded, ground: &Ground, (class, led): (Class, Vec<Led>), bu
     let b = &level.game.bound;
     let space = &ground.found.space;
     let (mut fatal, mut draws, moves) = (vec![], vec![], led.len());
-    let one = |name: String, class: Class, state: &[i32]| {
-        let why = Eval::new(b).status(state).ok().flatten();
-        let part = if matches!(class, Class::Lost | Class::Over) { None } else { ground.part(state, budget) };
-        Fatal { name, class, ended: why.map(|e| b.ending_words(e)), part }
+    let one = |name: String, to: &LedTo| {
+        let why = Eval::new(b).status(&to.state).ok().flatten();
+        let ends = matches!(to.class, Class::Lost | Class::Over);
+        let part = if ends { None } else { ground.part(&to.state, budget) };
+        let ended = why.map(|e| b.ending_words(e));
+        Fatal { name, outcomes: to.outcomes, class: to.class, ended, part }
     };
-    for Led { name, outcomes } in led {
-        if outcomes.iter().all(|o| o.0.is_bad()) {
-            let (class, state, _) = &outcomes[0];
-            fatal.push(one(name, *class, state));
+    for Led { name, to } in led {
+        if to.iter().all(|o| o.class.is_bad()) {
+            fatal.push(Fatal { outcomes: to.iter().map(|o| o.outcomes).sum(), ..one(name, &to[0]) });
         } else {
-            for (class, state, called) in outcomes.into_iter().filter(|o| o.0.is_bad()) {
-                draws.push(one(called, class, &state));
-            }
+            draws.extend(to.iter().filter(|o| o.class.is_bad()).map(|o| one(o.called.clone(), o)));
         }
     }
     let far = Distances::of_explored(&ground.game, &ground.found, &budget.limits(), budget).ok();

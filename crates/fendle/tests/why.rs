@@ -564,3 +564,42 @@ fn reasons_are_the_same_where_things_are_alike() {
         }
     }
 }
+
+/// A net is cast once: what is caught is drawn in two digits, and so much is wanted.
+const NET: &str = "model net\nlevel wanted: 0..99 = 60\nlevel digits: 1..2 = 2\nlevel holes: 0..22 = 0\n\
+    state got: 0..99 = 0\nstate casts: 0..1 = 0\nstate torn: 0..22 = 0\n\
+    move cast {\n    refuse \"the net is wet\" unless casts < 1\n    casts += 1\n    let one = draw in 0..4\n    got = one\n\
+        if digits == 2 {\n        let two = draw in 0..9\n        got = 10 * one + two\n    }\n\
+        torn = holes\n    repeat at most 22 while torn > 0 {\n        torn -= 1\n        let hole = draw in 0..1\n\
+            got = max(0, got - hole)\n    }\n}\n\
+    goal got >= wanted\n";
+
+/// Draws that leave nothing to be won: one by one where a move has few outcomes, by class where it has many, and also where the draws could fall
+/// in more ways than can be written down.
+#[test]
+fn fatal_draws_are_told_one_by_one_or_together() {
+    let levels = "model = 'net.fendle'\n[[level]]\nname = 'many'\nvalues = { wanted = 30 }\n\
+        [[level]]\nname = 'few'\nvalues = { wanted = 3, digits = 1 }\n\
+        [[level]]\nname = 'none'\nvalues = { wanted = 60 }\n\
+        [[level]]\nname = 'torn'\nvalues = { wanted = 30, holes = 22 }\n";
+    let dir = dir_with(&[("net.fendle", NET), ("net.toml", levels)]);
+    let why =
+        |level: &str| fendle(dir.path(), &["why", "net.toml", "--level", level, "--format", "json"]).json();
+    let told = |v: &Value| -> Vec<(String, u64)> {
+        let list = v["fatal_draws"].as_array().cloned().unwrap_or_default();
+        list.iter().map(|d| (d["draw"].to_string(), d["outcomes"].as_u64().unwrap_or(0))).collect()
+    };
+    // Of 50 numbers 30 are too small.
+    let many = why("many");
+    assert_eq!((many["status"].as_str(), many["moves_to_goal"].as_u64()), (Some("winnable"), Some(1)));
+    assert_eq!(told(&many), [("\"cast (30 of 50 outcomes)\"".to_string(), 30)]);
+    // Of five numbers three are: each by itself, with what was drawn.
+    let few = told(&why("few"));
+    assert_eq!(few.iter().map(|d| d.1).collect::<Vec<_>>(), [1, 1, 1], "{few:?}");
+    assert!(few.iter().all(|d| d.0.starts_with("\"cast") && !d.0.contains("outcomes")), "{few:?}");
+    assert_eq!(why("none")["status"], "dead");
+    // 22 holes can take in 4,194,304 ways; only how many did counts. Of what is left, 0 to 49, the same 30 numbers are too small.
+    let torn = why("torn");
+    assert_eq!(torn["status"], "winnable");
+    assert_eq!(told(&torn), [("\"cast (30 of 50 outcomes)\"".to_string(), 30)]);
+}

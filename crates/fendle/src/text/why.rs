@@ -196,7 +196,7 @@ fn winnable(out: &mut Vec<String>, level: &Loaded, why: &Why, w: &Winnable) {
         out.push(String::new());
         out.push(format!(
             "{}: outcomes from which nothing can be won, of moves that also have others",
-            counted(w.draws.len() as u64, "fatal draw", "fatal draws")
+            counted(w.draws.iter().map(|d| d.outcomes as u64).sum(), "fatal draw", "fatal draws")
         ));
         w.draws.iter().take(6).for_each(|m| fatal(out, b, m));
     }
