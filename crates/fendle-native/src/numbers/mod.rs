@@ -34,9 +34,7 @@ use fendle_lang::state::keys::Described;
 
 use crate::context::{Context, digit_field, fixed_field, write_field};
 use crate::emit::{loose, table};
-use crate::states::{
-    ENDED, Functions, Moves, OfState, SLOW, Successor, Writer, entry_of, expand, kept_table,
-};
+use crate::states::{ENDED, OfState, SLOW, StateCode, Successor, Writer, entry_of, kept_table};
 use crate::{NativeCode, Sizes};
 use leaps::WhenLeapt;
 
@@ -47,26 +45,14 @@ const SETS_MAX: u64 = 1 << 18;
 
 /// The code of one level for states by number.
 pub(crate) struct NumberCode {
-    _functions: Functions,
-    /// The programs that it calls.
-    _programs: Arc<NativeCode>,
-    unpack: OfState,
-    load: OfState,
+    code: StateCode,
     key: OfState,
-    moves: Moves,
     /// Leaps, where they are known: their code is made when it is asked for.
     leaps: Option<WhenLeapt>,
-    moves_len: usize,
     range: u64,
     /// Digits of a number.
     fields_len: usize,
-    sizes: Sizes,
 }
-
-// SAFETY: as for `NativeCode`: nothing in it changes after it was made.
-unsafe impl Send for NumberCode {}
-// SAFETY: as above.
-unsafe impl Sync for NumberCode {}
 
 impl std::fmt::Debug for NumberCode {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -86,38 +72,22 @@ pub(crate) fn compile(
     if !code.points.is_empty() && positions.is_none() {
         return Err("moves draw".into());
     }
-    let functions =
-        Functions::write(code, &programs, &[2, 2, 2, 1, 4], |number, w, functions| match number {
-            0 => w.unpack(keys),
-            1 => w.load(functions[0]),
-            2 => w.key(keys),
-            3 => w.restore(),
-            _ => {
-                let range = keys.range();
-                w.moves(&Successor::Number { key: functions[2], range, positions }, functions[3]);
-            }
-        })?;
-    // SAFETY: the functions at these addresses have as many parameters as these types say.
-    let (unpack, load, key, moves) = unsafe {
-        (
-            std::mem::transmute::<*const u8, OfState>(functions.address(0)),
-            std::mem::transmute::<*const u8, OfState>(functions.address(1)),
-            std::mem::transmute::<*const u8, OfState>(functions.address(2)),
-            std::mem::transmute::<*const u8, Moves>(functions.address(4)),
-        )
-    };
+    let range = keys.range();
+    let code = StateCode::new(programs, code, 2, |number, w, functions| match number {
+        0 => w.unpack(keys),
+        1 => w.load(functions[0]),
+        2 => w.key(keys),
+        3 => w.restore(),
+        _ => w.moves(&Successor::Number { key: functions[2], range, positions }, functions[3]),
+    })?;
+    // SAFETY: the function at this address has two parameters, as was said above.
+    let key = unsafe { std::mem::transmute::<*const u8, OfState>(code.functions.address(2)) };
     Ok(NumberCode {
-        leaps: plan.filter(|_| keys.range() <= 1 << 31).map(|plan| WhenLeapt::new(keys.clone(), plan)),
-        _functions: functions,
-        _programs: programs,
-        unpack,
-        load,
+        leaps: plan.filter(|_| range <= 1 << 31).map(|plan| WhenLeapt::new(keys.clone(), plan)),
+        code,
         key,
-        moves,
-        moves_len: code.moves.len(),
-        range: keys.range(),
+        range,
         fields_len: keys.fields_len(),
-        sizes: Sizes::of(code),
     })
 }
 
@@ -126,7 +96,8 @@ impl NumberCode {
     #[inline]
     fn context(&self, machine: &mut Machine<'_>, state: u64) -> Context {
         let keys = machine.keys().map(|k| (k.range(), k.fields_len()));
-        let same = Sizes::of(machine.code()) == self.sizes && keys == Some((self.range, self.fields_len));
+        let same =
+            Sizes::of(machine.code()) == self.code.sizes && keys == Some((self.range, self.fields_len));
         assert!(same && state < self.range, "the code of another level");
         Context::of(machine)
     }
@@ -143,17 +114,14 @@ impl NativeNumbers for NumberCode {
     ) -> Option<i64> {
         let mut context = self.context(machine, state);
         // SAFETY: see the head of this crate; the context is one for these numbers.
-        unsafe {
-            let by = (self.load, self.moves);
-            expand(by, &mut context, state, past_goals, out, (self.moves_len, 1))
-        }
+        unsafe { self.code.expand(&mut context, (state, 1), past_goals, out) }
     }
 
     #[inline]
     fn load(&self, machine: &mut Machine<'_>, state: u64) {
         let mut context = self.context(machine, state);
         // SAFETY: as above.
-        unsafe { (self.unpack)(&raw mut context, state) };
+        unsafe { (self.code.unpack)(&raw mut context, state) };
     }
 
     #[inline]
@@ -166,7 +134,7 @@ impl NativeNumbers for NumberCode {
 
     #[inline]
     fn lead(&self, machine: &mut Machine<'_>, state: u64, number: u32) -> Option<u64> {
-        assert!((number as usize) < self.moves_len, "a move that there is");
+        assert!((number as usize) < self.code.moves_len, "a move that there is");
         let mut context = self.context(machine, state);
         let (mut states, mut moves, mut scores) = ([0u64], [0u32], [0i64]);
         context.out_states = states.as_mut_ptr();
@@ -174,8 +142,8 @@ impl NativeNumbers for NumberCode {
         context.out_scores = scores.as_mut_ptr();
         // SAFETY: as above; one move needs room for one entry.
         let made = unsafe {
-            (self.unpack)(&raw mut context, state);
-            (self.moves)(&raw mut context, state, number.into(), number.into())
+            (self.code.unpack)(&raw mut context, state);
+            self.code.tried(&mut context, state, (number.into(), number.into()))
         };
         match made {
             0 => None,
@@ -202,7 +170,7 @@ impl NativeNumbers for NumberCode {
     ) {
         let mut context = self.context(machine, state);
         // SAFETY: as above.
-        unsafe { (self.unpack)(&raw mut context, state) };
+        unsafe { (self.code.unpack)(&raw mut context, state) };
         values.clear();
         values.extend_from_slice(machine.loaded());
         back.each(values, |of, before| {
@@ -228,7 +196,7 @@ impl NativeNumbers for NumberCode {
         leaps.leap(numbers, past_goals, out, |number| {
             let mut context = self.context(machine, number);
             // SAFETY: as above.
-            let status = unsafe { (self.load)(&raw mut context, number) };
+            let status = unsafe { self.code.status(&mut context, number) };
             // All ones, slow among them, say of a head that the state has to be asked.
             if status & ENDED != 0 { u32::MAX } else { status as u32 }
         });

@@ -18,7 +18,7 @@ use fendle_lang::code::machine::{Machine, NativePacked, Successors};
 use fendle_lang::state::Codec;
 
 use crate::context::Context;
-use crate::states::{Functions, Moves, OfState, Pack, SLOW, Successor, Writer, expand};
+use crate::states::{Pack, SLOW, StateCode, Successor, Writer};
 use crate::{NativeCode, Sizes};
 
 /// `none` as a value of a state.
@@ -26,22 +26,10 @@ const NONE: i32 = fendle_lang::model::NONE as i32;
 
 /// The code of one level for packed states.
 pub(crate) struct PackedCode {
-    _functions: Functions,
-    /// The programs that it calls.
-    _programs: Arc<NativeCode>,
-    unpack: OfState,
-    load: OfState,
+    code: StateCode,
     pack: Pack,
-    moves: Moves,
-    moves_len: usize,
     layout: Layout,
-    sizes: Sizes,
 }
-
-// SAFETY: as for `NativeCode`: nothing in it changes after it was made.
-unsafe impl Send for PackedCode {}
-// SAFETY: as above.
-unsafe impl Sync for PackedCode {}
 
 impl std::fmt::Debug for PackedCode {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -52,41 +40,23 @@ impl std::fmt::Debug for PackedCode {
 /// Makes the code. Levels with very many moves or values are left to the machine.
 pub(crate) fn compile(programs: Arc<NativeCode>, code: &Code, codec: &Codec) -> Result<PackedCode, String> {
     let words = codec.layout().words();
-    let functions =
-        Functions::write(code, &programs, &[2, 2, 3, 1, 4], |number, w, functions| match number {
-            0 => w.unpack_words(codec),
-            1 => w.load(functions[0]),
-            2 => w.pack(codec),
-            3 => w.restore(),
-            _ => w.moves(&Successor::Packed { pack: functions[2], words }, functions[3]),
-        })?;
-    // SAFETY: the functions at these addresses have as many parameters as these types say.
-    let (unpack, load, pack, moves) = unsafe {
-        (
-            std::mem::transmute::<*const u8, OfState>(functions.address(0)),
-            std::mem::transmute::<*const u8, OfState>(functions.address(1)),
-            std::mem::transmute::<*const u8, Pack>(functions.address(2)),
-            std::mem::transmute::<*const u8, Moves>(functions.address(4)),
-        )
-    };
-    Ok(PackedCode {
-        _functions: functions,
-        _programs: programs,
-        unpack,
-        load,
-        pack,
-        moves,
-        moves_len: code.moves.len(),
-        layout: codec.layout(),
-        sizes: Sizes::of(code),
-    })
+    let code = StateCode::new(programs, code, 3, |number, w, functions| match number {
+        0 => w.unpack_words(codec),
+        1 => w.load(functions[0]),
+        2 => w.pack(codec),
+        3 => w.restore(),
+        _ => w.moves(&Successor::Packed { pack: functions[2], words }, functions[3]),
+    })?;
+    // SAFETY: the function at this address has three parameters, as was said above.
+    let pack = unsafe { std::mem::transmute::<*const u8, Pack>(code.functions.address(2)) };
+    Ok(PackedCode { code, pack, layout: codec.layout() })
 }
 
 impl PackedCode {
     /// A context for a machine, which must be one for these states.
     #[inline]
     fn context(&self, machine: &mut Machine<'_>, state: &[u64]) -> Context {
-        let same = Sizes::of(machine.code()) == self.sizes && machine.layout() == Some(self.layout);
+        let same = Sizes::of(machine.code()) == self.code.sizes && machine.layout() == Some(self.layout);
         assert!(same && state.len() == self.layout.words(), "the code of another level");
         Context::of(machine)
     }
@@ -108,18 +78,14 @@ impl NativePacked for PackedCode {
     ) -> Option<i64> {
         let mut context = self.context(machine, state);
         // SAFETY: see the head of this crate; the state has as many words as the code reads.
-        unsafe {
-            let by = (self.load, self.moves);
-            let room = (self.moves_len, self.layout.words());
-            expand(by, &mut context, address(state), past_goals, out, room)
-        }
+        unsafe { self.code.expand(&mut context, (address(state), self.layout.words()), past_goals, out) }
     }
 
     #[inline]
     fn load(&self, machine: &mut Machine<'_>, state: &[u64]) {
         let mut context = self.context(machine, state);
         // SAFETY: as above.
-        unsafe { (self.unpack)(&raw mut context, address(state)) };
+        unsafe { (self.code.unpack)(&raw mut context, address(state)) };
     }
 
     #[inline]

@@ -14,6 +14,8 @@ mod rules;
 
 pub(crate) use rules::Successor;
 
+use std::sync::Arc;
+
 use cranelift_codegen::ir::condcodes::IntCC;
 use cranelift_codegen::ir::{
     AbiParam, Block, BlockArg, FuncRef, Function, InstBuilder, MemFlags, SigRef, UserFuncName, Value,
@@ -27,7 +29,7 @@ use fendle_lang::code::machine::Successors;
 
 use crate::context::{Context, at};
 use crate::emit::{heap, loose, table};
-use crate::{NativeCode, isa};
+use crate::{NativeCode, Sizes, isa};
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 pub(crate) const SLOW: u64 = u64::MAX;
@@ -43,7 +45,7 @@ pub(crate) type OfState = unsafe extern "C" fn(*mut Context, u64) -> u64;
 /// A function that packs a successor: the addresses of the words of its parent and of its own.
 pub(crate) type Pack = unsafe extern "C" fn(*mut Context, u64, u64) -> u64;
 /// A function that tries the moves from one to another.
-pub(crate) type Moves = unsafe extern "C" fn(*mut Context, u64, u64, u64) -> u64;
+type Moves = unsafe extern "C" fn(*mut Context, u64, u64, u64) -> u64;
 
 /// Finished functions, and what they need to be there.
 pub(crate) struct Functions {
@@ -68,7 +70,7 @@ impl Functions {
     /// # Errors
     ///
     /// Words for why there are none.
-    pub(crate) fn write(
+    fn write(
         code: &Code,
         programs: &NativeCode,
         params: &[usize],
@@ -114,49 +116,111 @@ impl Functions {
     }
 }
 
-/// Expands a state by its functions `load` and `moves`: its status, with its moves in `out`; `None` when only the machine can.
-///
-/// # Safety
-///
-/// The functions must be those of the level of the machine in the context, and the state one of it. `out` is given room here.
-#[inline]
-pub(crate) unsafe fn expand(
-    (load, moves): (OfState, Moves),
-    context: &mut Context,
-    state: u64,
-    past_goals: &[bool],
-    out: &mut Successors,
-    (moves_len, words): (usize, usize),
-) -> Option<i64> {
-    if out.moves.len() < moves_len || out.states.len() < moves_len * words {
-        out.states.resize(moves_len * words, 0);
-        out.moves.resize(moves_len, 0);
-        out.scores.resize(moves_len, 0);
+/// The finished code of one level for states of one kind.
+pub(crate) struct StateCode {
+    /// `unpack`: [`Machine::load`](fendle_lang::code::machine::Machine::load).
+    pub(crate) unpack: OfState,
+    load: OfState,
+    moves: Moves,
+    pub(crate) moves_len: usize,
+    pub(crate) sizes: Sizes,
+    /// The others, by number.
+    pub(crate) functions: Functions,
+    /// The programs that they call.
+    _programs: Arc<NativeCode>,
+}
+
+// SAFETY: as for `NativeCode`: nothing in it changes after it was made.
+unsafe impl Send for StateCode {}
+// SAFETY: as above.
+unsafe impl Sync for StateCode {}
+
+impl StateCode {
+    /// Functions with these parameters: `unpack`, `load`, one that is named by its kind, `restore` and `moves`.
+    pub(crate) fn new(
+        programs: Arc<NativeCode>,
+        code: &Code,
+        third_params: usize,
+        define: impl Fn(usize, &mut Writer<'_>, &[FuncRef]),
+    ) -> Result<StateCode, String> {
+        let functions = Functions::write(code, &programs, &[2, 2, third_params, 1, 4], define)?;
+        // SAFETY: the functions at these addresses have as many parameters as these types say.
+        let (unpack, load, moves) = unsafe {
+            (
+                std::mem::transmute::<*const u8, OfState>(functions.address(0)),
+                std::mem::transmute::<*const u8, OfState>(functions.address(1)),
+                std::mem::transmute::<*const u8, Moves>(functions.address(4)),
+            )
+        };
+        let (moves_len, sizes) = (code.moves.len(), Sizes::of(code));
+        Ok(StateCode { unpack, load, moves, moves_len, sizes, functions, _programs: programs })
     }
-    out.len = 0;
-    context.out_states = out.states.as_mut_ptr();
-    context.out_moves = out.moves.as_mut_ptr();
-    context.out_scores = out.scores.as_mut_ptr();
-    // SAFETY: the caller's promise; the buffers have room for one entry a move.
-    unsafe {
-        let status = load(std::ptr::from_mut(context), state);
-        if status == SLOW {
-            return None;
+
+    /// Loads a state: its status, with [`ENDED`] where a statement said it; or [`SLOW`].
+    ///
+    /// # Safety
+    ///
+    /// The context must be that of a machine of this level, and the state one of it.
+    #[inline]
+    pub(crate) unsafe fn status(&self, context: &mut Context, state: u64) -> u64 {
+        // SAFETY: the caller's promise.
+        unsafe { (self.load)(std::ptr::from_mut(context), state) }
+    }
+
+    /// Tries the moves from one to another one: how many were made, or [`SLOW`].
+    ///
+    /// # Safety
+    ///
+    /// As for [`StateCode::status`], which was asked before; the buffers of the context have room for one entry a move.
+    #[inline]
+    pub(crate) unsafe fn tried(&self, context: &mut Context, state: u64, (from, to): (u64, u64)) -> u64 {
+        // SAFETY: the caller's promise.
+        unsafe { (self.moves)(std::ptr::from_mut(context), state, from, to) }
+    }
+
+    /// Expands a state of so many words: its status, with its moves in `out`, which is given room here; `None` when only the machine can.
+    ///
+    /// # Safety
+    ///
+    /// The context must be that of a machine of this level, and the state one of it.
+    #[inline]
+    pub(crate) unsafe fn expand(
+        &self,
+        context: &mut Context,
+        (state, words): (u64, usize),
+        past_goals: &[bool],
+        out: &mut Successors,
+    ) -> Option<i64> {
+        if out.moves.len() < self.moves_len || out.states.len() < self.moves_len * words {
+            out.states.resize(self.moves_len * words, 0);
+            out.moves.resize(self.moves_len, 0);
+            out.scores.resize(self.moves_len, 0);
         }
-        if status & ENDED != 0 {
-            let ended = status & !ENDED;
-            // Who goes on from there is the machine.
-            let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
-            return (!goes_on).then_some(ended as i64);
-        }
-        if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
-            let made = moves(std::ptr::from_mut(context), state, 0, u64::MAX);
-            if made == SLOW {
+        out.len = 0;
+        context.out_states = out.states.as_mut_ptr();
+        context.out_moves = out.moves.as_mut_ptr();
+        context.out_scores = out.scores.as_mut_ptr();
+        // SAFETY: the caller's promise; the buffers have room for one entry a move.
+        unsafe {
+            let status = self.status(context, state);
+            if status == SLOW {
                 return None;
             }
-            out.len = made as usize;
+            if status & ENDED != 0 {
+                let ended = status & !ENDED;
+                // Who goes on from there is the machine.
+                let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
+                return (!goes_on).then_some(ended as i64);
+            }
+            if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
+                let made = self.tried(context, state, (0, u64::MAX));
+                if made == SLOW {
+                    return None;
+                }
+                out.len = made as usize;
+            }
+            Some(status as i64)
         }
-        Some(status as i64)
     }
 }
 
