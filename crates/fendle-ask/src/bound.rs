@@ -1,12 +1,12 @@
 //! What relaxed puzzles say of a level: which there are, how large, and how many moves its position needs at the least.
 
-use fendle_core::Limit;
 use fendle_core::numbers::counted;
 use fendle_core::relaxed::bounds::{Judge, NoWay};
 use fendle_core::relaxed::cache::{name_of, read, table_name, write};
 use fendle_core::relaxed::choose::{self, Effort};
 use fendle_core::relaxed::pattern::{Counts, FAR, NEVER};
 use fendle_core::relaxed::{Bounds, Pattern, Table, Task};
+use fendle_core::{Limit, Model as _};
 use fendle_lang::Game;
 use fendle_lang::play::is_won;
 use fendle_lang::reasons::relaxed::{TASK_WAYS, declared_bound, pattern_words, task_of};
@@ -14,6 +14,7 @@ use serde::Serialize;
 
 use crate::answer::{Answer, Asked, Trouble, Verdict};
 use crate::budget::Budget;
+use crate::explore::seen_whole;
 use crate::knowledge::needs_layout;
 use crate::load::Loaded;
 use crate::position::Position;
@@ -49,6 +50,19 @@ pub struct Relaxed {
 #[must_use]
 pub fn puzzle(game: &Game, budget: &Budget) -> Option<Task> {
     task_of(game, TASK_WAYS, &mut || budget.is_stopped())
+}
+
+/// States of a level that is seen whole in no time.
+const SOON: u64 = 1 << 16;
+
+/// The same for a level that is too large to be seen whole: its ways tell of more than `2^bits` states. `None` where they tell of fewer, where they
+/// are not followed or draw, and for a level that is seen whole in no time: following its ways may take seconds.
+#[must_use]
+pub fn puzzle_of_large(game: &Game, bits: f64, budget: &Budget) -> Option<Task> {
+    if !game.is_sure() || seen_whole(game, SOON, budget).is_some() {
+        return None;
+    }
+    puzzle(game, budget).filter(|task| task.size_log2() > bits)
 }
 
 /// Finds relaxed puzzles of a level: by their size at most `effort`.

@@ -213,6 +213,13 @@ impl Budget {
         }
     }
 
+    /// The same for at most so many states.
+    #[must_use]
+    pub fn limits_within(&self, most: u64) -> Limits {
+        let limits = self.limits();
+        Limits { max_states: limits.max_states.min(most), ..limits }
+    }
+
     /// Whether to stop, and why.
     #[must_use]
     pub fn stopped(&self) -> Option<Limit> {

@@ -161,9 +161,13 @@ pub fn searched_within(
     most: u64,
     budget: &Budget,
 ) -> Result<Explored, Trouble> {
-    let mut limits = budget.limits();
-    limits.max_states = limits.max_states.min(most);
-    sound(store, level, fendle_core::explore(game, limits, false, budget))
+    sound(store, level, fendle_core::explore(game, budget.limits_within(most), false, budget))
+}
+
+/// The space of a game of at most so many states; `None` where not all of it was seen, or the model breaks.
+pub(crate) fn seen_whole(game: &Game, most: u64, budget: &Budget) -> Option<Explored> {
+    let found = fendle_core::explore(game, budget.limits_within(most), false, budget).ok()?;
+    (found.counts.is_whole() && found.fault.is_none()).then_some(found)
 }
 
 /// The same where something follows that needs time and memory as well: a part of the time that is left, and so many bytes.

@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use fendle_core::Limits;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use crate::answer::End;
 use crate::audit::Audited;
 use crate::budget::Budget;
+use crate::explore::seen_whole;
 
 /// States above which the space of a level is not counted: the verdict and the moves are facts enough.
 const SPACE_STATES: u64 = 300_000;
@@ -69,13 +69,7 @@ fn facts_of(a: &Audited, budget: &Budget) -> BTreeMap<String, Value> {
     let Some(level) = a.loaded.as_ref().filter(|l| !l.game.bound.model.hides() && a.fault.is_none()) else {
         return out;
     };
-    let limits = budget.limits();
-    let limits = Limits { max_states: limits.max_states.min(SPACE_STATES), ..limits };
-    if let Ok(found) = fendle_core::explore(&level.game, limits, false, budget)
-        && found.counts.complete
-        && !found.counts.cut
-        && found.fault.is_none()
-    {
+    if let Some(found) = seen_whole(&level.game, SPACE_STATES, budget) {
         let c = &found.counts;
         for (name, n) in c.named().into_iter().filter(|(name, _)| FROZEN.contains(name)) {
             out.insert(name.into(), json!(n));

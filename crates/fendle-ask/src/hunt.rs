@@ -26,26 +26,13 @@ use fendle_lang::Game;
 use fendle_lang::reasons::gap::with_gap;
 use fendle_lang::reasons::relaxed::ends_otherwise;
 
-use crate::bound::{Relaxed, alone_words, no_way_words, puzzle, relax, relax_kept};
+use crate::bound::{Relaxed, alone_words, no_way_words, puzzle_of_large, relax, relax_kept};
 use crate::budget::Budget;
 
-/// Whether a level has more states than are looked through one by one, as far as its ways tell. Following these may take seconds: a level
-/// that is seen whole in no time is not asked for them.
+/// Whether a level has more states than are looked through one by one, as far as its ways tell.
 #[must_use]
 pub fn is_large(game: &Game, budget: &Budget) -> bool {
-    game.is_sure()
-        && !is_seen_whole_soon(game, budget)
-        && puzzle(game, budget).is_some_and(|t| t.size_log2() > LARGE_BITS)
-}
-
-/// States of a level that is seen whole in no time.
-const SOON: u64 = 1 << 16;
-
-/// Whether all states of a level are seen in no time.
-pub(crate) fn is_seen_whole_soon(game: &Game, budget: &Budget) -> bool {
-    let limits = budget.limits();
-    let limits = Limits { max_states: limits.max_states.min(SOON), ..limits };
-    fendle_core::explore(game, limits, false, budget).is_ok_and(|found| found.counts.is_whole())
+    puzzle_of_large(game, LARGE_BITS, budget).is_some()
 }
 
 /// The relaxed puzzles with which a hunt begins: small ones, or larger ones that were kept from an earlier run.

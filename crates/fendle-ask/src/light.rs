@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Expansion, Explored, Limits, Model as _, MoveId};
+use fendle_core::{Class, Expansion, Explored, Model as _, MoveId};
 use fendle_lang::Game;
 use fendle_lang::play::is_won;
 
-use crate::bound::{Relaxed, no_way_words};
+use crate::bound::{Relaxed, no_way_words, puzzle, puzzle_of_large};
 use crate::budget::Budget;
+use crate::explore::seen_whole;
 use crate::hunt::{Hunt, LARGE_BITS, Promise, WhyNone, first_relaxed};
 use crate::load::Loaded;
 
@@ -78,21 +79,15 @@ impl<'l> Judge<'l> {
             out.dark = Some("things are hidden; k shows the risk".into());
             return out;
         }
-        let task = if game.is_sure() { crate::bound::puzzle(game, budget) } else { None };
-        let is_large = task.as_ref().is_some_and(|t| t.size_log2() > LARGE_BITS);
-        if !is_large {
-            let limits = budget.limits();
-            let limits = Limits { max_states: limits.max_states.min(SPACE_STATES), ..limits };
-            if let Ok(found) = fendle_core::explore(game, limits, false, budget)
-                && found.counts.complete
-                && !found.counts.cut
-                && found.fault.is_none()
-                && let Ok(far) = Distances::in_space(&found.space, budget)
-            {
-                out.seen = Some((found, far));
-                return out;
-            }
+        let large = puzzle_of_large(game, LARGE_BITS, budget);
+        if large.is_none()
+            && let Some(found) = seen_whole(game, SPACE_STATES, budget)
+            && let Ok(far) = Distances::in_space(&found.space, budget)
+        {
+            out.seen = Some((found, far));
+            return out;
         }
+        let task = large.or_else(|| if game.is_sure() { puzzle(game, budget) } else { None });
         if let Some(task) = task {
             out.relaxed = first_relaxed(game, task, budget).ok();
         }

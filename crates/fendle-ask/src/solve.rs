@@ -129,9 +129,7 @@ pub fn solve(
     let (mut kept, mut only_checked) = proof(game, QUICK_WAYS, &mut stopped);
     let mut near = None;
     if kept.is_none() {
-        let mut limits = budget.limits();
-        limits.max_states = limits.max_states.min(NEAR_STATES);
-        let found = solve_seeing(game, limits, budget, &mut |_| {});
+        let found = solve_seeing(game, budget.limits_within(NEAR_STATES), budget, &mut |_| {});
         near = found.ok().filter(|s| matches!(s.verdict, fendle_core::Verdict::Solvable(_)));
         if near.is_none() {
             (kept, only_checked) = proof(game, SOLVE_WAYS, &mut stopped);
@@ -306,9 +304,7 @@ fn seen_or_hunted(
     let mut unseen = |_: &Space| {};
     let closed = closed.unwrap_or(&mut unseen);
     let mut through = |most: u64| {
-        let mut limits = budget.limits();
-        limits.max_states = limits.max_states.min(most);
-        solve_seeing(game, limits, budget, closed).map_err(|f| start_breaks(level, &f))
+        solve_seeing(game, budget.limits_within(most), budget, closed).map_err(|f| start_breaks(level, &f))
     };
     if !game.is_sure() || game.starts.len() > 1 || game.bound.model.cuts {
         return Ok(Reached::Seen(through(u64::MAX)?));

@@ -1,7 +1,7 @@
 //! Why a position cannot be won, or what its fatal moves destroy; and the dead parts of a whole level.
 
 use fendle_core::graph::Distances;
-use fendle_core::{Class, Expansion, Explored, Limit, Limits, Model as _, Verdict as Solved};
+use fendle_core::{Class, Expansion, Explored, Limit, Model as _, Verdict as Solved};
 use fendle_lang::model::EndKind;
 use fendle_lang::play::{Played, Tried, merged, step};
 use fendle_lang::reasons::dead::{
@@ -16,10 +16,10 @@ use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 
 use crate::answer::{Answer, Asked, StoppedBy, Trouble, Verdict, trouble_of};
-use crate::bound::{Relaxed, puzzle, relax};
+use crate::bound::{Relaxed, puzzle_of_large, relax};
 use crate::budget::Budget;
 use crate::explore::searched_by_number;
-use crate::hunt::{FIRST_EFFORT, Hunt, Promise, is_seen_whole_soon};
+use crate::hunt::{FIRST_EFFORT, Hunt, Promise};
 use crate::knowledge::needs_known;
 use crate::load::{Loaded, Store};
 use crate::position::Position;
@@ -55,7 +55,12 @@ impl Ground {
     /// The space of a game of the level.
     fn of_game(store: &Store, level: &Loaded, game: Game, budget: &Budget) -> Result<Ground, Trouble> {
         let found = searched_by_number(store, level, &game, budget)?;
-        let over = format!("the {} of this level", counted(found.counts.states, "state", "states"));
+        let states = counted(found.counts.states, "state", "states");
+        let over = if found.counts.is_whole() {
+            format!("the {states} of this level")
+        } else {
+            format!("{states} of this level, which are not all")
+        };
         Ok(Ground { game, found, over, kind: "reached" })
     }
 
@@ -211,6 +216,10 @@ pub struct Winnable {
     pub fatal: Vec<Fatal>,
     /// Fatal outcomes of moves that also have others.
     pub draws: Vec<Fatal>,
+    /// Moves of which it is not known whether they are fatal: not all that they lead to was seen.
+    pub unknown: usize,
+    /// All states were seen: what is said of parts holds wherever they stand.
+    pub complete: bool,
     /// Over which states dead parts are named.
     pub over_kind: &'static str,
     /// Kept quantities.
@@ -321,6 +330,8 @@ pub fn why_json(level: &Loaded, why: &Why, stopped: Option<&StoppedBy>) -> Value
             "moves": w.moves,
             "fatal_moves": w.fatal.iter().map(|m| fatal(m, "move")).collect::<Vec<_>>(),
             "fatal_draws": w.draws.iter().map(|m| fatal(m, "draw")).collect::<Vec<_>>(),
+            "unknown_moves": w.unknown,
+            "complete": w.complete,
             "over": w.over_kind,
             "kept": w.kept,
         }),
@@ -340,9 +351,8 @@ pub fn undecided_words(stopped: Option<&StoppedBy>, states: u64, declared: bool)
 
 /// Whether a goal is found among the nearest states.
 fn can_be_won_soon(game: &Game, budget: &Budget) -> bool {
-    let limits = budget.limits();
-    let limits = Limits { max_states: limits.max_states.min(NEAR_STATES), ..limits };
-    fendle_core::solve(game, limits, budget).is_ok_and(|s| matches!(s.verdict, Solved::Solvable(_)))
+    fendle_core::solve(game, budget.limits_within(NEAR_STATES), budget)
+        .is_ok_and(|s| matches!(s.verdict, Solved::Solvable(_)))
 }
 
 /// Why the position of a level cannot be won, or what its fatal moves destroy.
@@ -387,17 +397,34 @@ pub fn one_position(
     }
     // Over which states: those of the level, from where its play begins.
     let begun = &level.history[0];
+    let undecided = |ground: &Ground| {
+        let c = &ground.found.counts;
+        let reason = Reason::Undecided { states: c.states, declared: only_checked.is_some() };
+        let limit = c.limit.or(Some(Limit::SetAside));
+        answer(reason, Verdict::Undecided, c.states).stopped(limit, budget)
+    };
+    let can_be_won = |ground: &Ground, class: Class, led: Vec<Led>| {
+        let found = winnable(level, ground, (class, led), budget);
+        let c = &ground.found.counts;
+        // Whether a move is fatal is what was asked.
+        let open = found.unknown > 0;
+        let holds = if open { Verdict::Undecided } else { Verdict::Holds };
+        let limit = c.cut_short().filter(|_| open);
+        answer(Reason::Winnable(Box::new(found)), holds, c.states).stopped(limit, budget)
+    };
     // Where nothing is dead no part has to be named, and states that are alike may stand for each other: they are far fewer.
     if b.canon.is_some() && !typed {
         let ground = Ground::of_game(store, level, game.at(begun.clone()), budget)?;
-        let class = ground.class(&b.position).filter(|c| c.is_hopeful());
-        let sound = |led: &[Led]| led.iter().all(|l| l.to.iter().all(|o| o.class.is_hopeful()));
-        if let Some(class) = class
-            && let Some(led) = Some(led_to(store, level, &ground, budget)?).filter(|led| sound(led))
-        {
-            let found = winnable(level, &ground, (class, led), budget);
-            let states = ground.found.counts.states;
-            return Ok(answer(Reason::Winnable(Box::new(found)), Verdict::Holds, states));
+        match ground.class(&b.position) {
+            // More states, each by itself, would not be seen either.
+            Some(Class::Open) => return Ok(undecided(&ground)),
+            Some(class) if !class.is_bad() => {
+                let led = led_to(store, level, &ground, budget)?;
+                if led.iter().all(|l| l.to.iter().all(|o| !o.class.is_bad())) {
+                    return Ok(can_be_won(&ground, class, led));
+                }
+            }
+            _ => {}
         }
     }
     let mut ground = Ground::of_level(store, level, begun, budget)?;
@@ -412,29 +439,39 @@ pub fn one_position(
     let class = class.unwrap_or(Class::Open);
     let states = ground.found.counts.states;
     if class == Class::Open {
-        let c = &ground.found.counts;
-        let reason = Reason::Undecided { states, declared: only_checked.is_some() };
-        let limit = c.limit.or(Some(Limit::SetAside));
-        return Ok(answer(reason, Verdict::Undecided, states).stopped(limit, budget));
+        return Ok(undecided(&ground));
     }
     if !class.is_bad() {
         let led = led_to(store, level, &ground, budget)?;
-        let found = winnable(level, &ground, (class, led), budget);
-        return Ok(answer(Reason::Winnable(Box::new(found)), Verdict::Holds, states));
+        return Ok(can_be_won(&ground, class, led));
     }
+    let dead = dead_here(store, level, (&ground, class), (kept, typed), budget)?;
+    let limit = budget.stopped();
+    Ok(answer(Reason::Dead(Box::new(dead)), Verdict::Holds, states).stopped(limit, budget))
+}
+
+/// Why a position is dead whose class was found.
+fn dead_here(
+    store: &Store,
+    level: &Loaded,
+    (ground, class): (&Ground, Class),
+    (kept, typed): (Option<Proof>, bool),
+    budget: &Budget,
+) -> Result<Dead, Trouble> {
+    let (game, b) = (&level.game, &level.game.bound);
     let wide = if typed || !ground.has_hope() {
         Ground::typed(game, typed, budget).filter(|g| g.class(&b.position).is_some_and(Class::is_bad))
     } else {
         None
     };
-    let from_here = match *begun == b.position && ground.kind == "reached" {
+    let from_here = match level.history[0] == b.position && ground.kind == "reached" {
         true => None,
         false => Some(Ground::of_level(store, level, &b.position, budget)?),
     };
-    let own = from_here.as_ref().unwrap_or(&ground);
-    let on = wide.as_ref().unwrap_or(&ground);
+    let own = from_here.as_ref().unwrap_or(ground);
+    let on = wide.as_ref().unwrap_or(ground);
     let part = if on.has_hope() { on.part(&b.position, budget) } else { None };
-    let dead = Dead {
+    Ok(Dead {
         class,
         seen: if kept.is_none() { seen_apart(&own.game, &own.found, budget) } else { None },
         kept,
@@ -446,21 +483,19 @@ pub fn one_position(
         over_states: on.found.counts.states,
         has_hope: on.has_hope(),
         states: own.found.counts.states,
-    };
-    let limit = budget.stopped();
-    Ok(answer(Reason::Dead(Box::new(dead)), Verdict::Holds, states).stopped(limit, budget))
+    })
 }
 
-/// Levels with more bits than this are not seen whole.
-pub(crate) const LARGE_BITS: f64 = 28.0;
+/// Levels with more bits than this are not seen whole here.
+const SEEN_BITS: f64 = 28.0;
 
 /// The relaxed puzzles of a level that is too large to be seen whole; `None` where it is not, or its ways are not followed.
 pub(crate) fn relaxed_of_large(level: &Loaded, budget: &Budget) -> Result<Option<Relaxed>, Trouble> {
     let game = &level.game;
-    if !game.is_sure() || game.starts.len() > 1 || is_seen_whole_soon(game, budget) {
+    if game.starts.len() > 1 {
         return Ok(None);
     }
-    match puzzle(game, budget).filter(|t| t.size_log2() > LARGE_BITS) {
+    match puzzle_of_large(game, SEEN_BITS, budget) {
         Some(task) => Ok(Some(relax(game, task, FIRST_EFFORT, budget)?)),
         None => Ok(None),
     }
@@ -593,9 +628,10 @@ fn led_to(store: &Store, level: &Loaded, ground: &Ground, budget: &Budget) -> Re
                 }
             }
         }
-        // What is not bad stands together; what is not known, as branches that were set aside, keeps a move from being fatal.
-        let other = to.iter().find(|o| o.0 == Class::Open).or(to.iter().find(|o| !o.0.is_bad()));
-        led.extend(other.map(|other| one(other, name.clone(), 1)));
+        // What is not bad stands together, and so does what is not known, as branches that were set aside.
+        let others = [Class::is_hopeful as fn(Class) -> bool, |class| class == Class::Open];
+        let others = others.into_iter().filter_map(|is| to.iter().find(|o| is(o.0)));
+        led.extend(others.map(|other| one(other, name.clone(), 1)));
         out.push(Led { name, to: led });
     }
     Ok(out)
@@ -617,7 +653,7 @@ fn drawn_apart(level: &Loaded, ground: &Ground, number: usize) -> Result<Option<
 fn winnable(level: &Loaded, ground: &Ground, (class, led): (Class, Vec<Led>), budget: &Budget) -> Winnable {
     let b = &level.game.bound;
     let space = &ground.found.space;
-    let (mut fatal, mut draws, moves) = (vec![], vec![], led.len());
+    let (mut fatal, mut draws, mut unknown, moves) = (vec![], vec![], 0, led.len());
     let one = |name: String, to: &LedTo| {
         let why = Eval::new(b).status(&to.state).ok().flatten();
         let ends = matches!(to.class, Class::Lost | Class::Over);
@@ -629,6 +665,7 @@ fn winnable(level: &Loaded, ground: &Ground, (class, led): (Class, Vec<Led>), bu
         if to.iter().all(|o| o.class.is_bad()) {
             fatal.push(Fatal { outcomes: to.iter().map(|o| o.outcomes).sum(), ..one(name, &to[0]) });
         } else {
+            unknown += usize::from(to.iter().all(|o| !o.class.is_hopeful()));
             draws.extend(to.iter().filter(|o| o.class.is_bad()).map(|o| one(o.called.clone(), o)));
         }
     }
@@ -640,6 +677,8 @@ fn winnable(level: &Loaded, ground: &Ground, (class, led): (Class, Vec<Led>), bu
         moves,
         fatal,
         draws,
+        unknown,
+        complete: ground.found.counts.is_whole(),
         over_kind: ground.kind,
         kept: kept_list(level, budget),
     }

@@ -119,10 +119,10 @@ impl Met {
     fn note(&mut self, game: &Game) {
         self.words.insert(game.bound.codec.layout().words());
         for field in game.bound.codec.describe() {
-            let PackedField::Bits { len, bit, width, none, .. } = field else { continue };
-            self.widths.insert(width);
-            self.none += usize::from(none);
-            self.crossing += (0..len as u32).filter(|i| (bit + i * width) % 64 + width > 64).count();
+            let PackedField::Row(row) = field else { continue };
+            self.widths.insert(row.width);
+            self.none += usize::from(row.none);
+            self.crossing += row.single().filter(|one| one.bit % 64 + one.width > 64).count();
         }
     }
 }

@@ -603,3 +603,39 @@ fn fatal_draws_are_told_one_by_one_or_together() {
     assert_eq!(torn["status"], "winnable");
     assert_eq!(told(&torn), [("\"cast (30 of 50 outcomes)\"".to_string(), 30)]);
 }
+
+/// After a limit a move is not told to be harmless because what it leads to was not seen.
+#[test]
+fn a_fatal_move_is_never_denied_after_a_limit() {
+    let dir = dir_with(&[("yard.toml", include_str!("../../../packs/harbour/yard.toml"))]);
+    let why = |most: u64| {
+        let (most, after) = (most.to_string(), "go right; go right; go down");
+        let args =
+            ["why", "yard.toml", "--level", "mind the corner", "--after", after, "--max-states", &most];
+        let r = fendle(dir.path(), &args);
+        let v = fendle(dir.path(), &[&args[..], &["--format", "json"]].concat()).json();
+        (r.code, r.out, v)
+    };
+    let (code, out, whole) = why(1_000_000);
+    assert_eq!(
+        (code, whole["complete"].as_bool(), whole["unknown_moves"].as_u64()),
+        (0, Some(true), Some(0))
+    );
+    let fatal = whole["fatal_moves"].as_array().map_or(0, Vec::len);
+    assert!(fatal > 0, "{out}");
+    let mut open = 0;
+    for most in (500..1_300).step_by(50) {
+        let (code, out, v) = why(most);
+        if v["status"] != "winnable" {
+            assert_eq!(code, 3, "{most}: {out}");
+            continue;
+        }
+        let (told, unknown) = (v["fatal_moves"].as_array().map_or(0, Vec::len), v["unknown_moves"].as_u64());
+        let unknown = unknown.unwrap_or(0) as usize;
+        assert!(told + unknown >= fatal, "{most}: {out}");
+        assert_eq!(code, if unknown > 0 { 3 } else { 0 }, "{most}: {out}");
+        assert_eq!(out.contains("it is not known whether"), unknown > 0, "{most}: {out}");
+        open += usize::from(unknown > 0);
+    }
+    assert!(open > 3, "{open} open answers");
+}

@@ -199,8 +199,8 @@ pub struct Shared {
 impl Shared {
     /// Explores what can be reached from the starts of a game, past its goals. `None` where it is too large or breaks.
     pub fn of(game: &Game, budget: &Budget) -> Option<Shared> {
-        let limits = Limits { drop_edges: false, number_from: u64::MAX, ..budget.limits() };
-        let limits = Limits { max_states: limits.max_states.min(SHARED_STATES), ..limits };
+        let limits =
+            Limits { drop_edges: false, number_from: u64::MAX, ..budget.limits_within(SHARED_STATES) };
         let found = fendle_core::explore(game, limits, true, budget).ok()?;
         if !found.counts.complete || found.fault.is_some() || found.counts.chance {
             return None;

@@ -32,14 +32,10 @@ enum Field {
         bit: u32,
         tag: usize,
     },
-    /// With `none`, the code 0 stands for `none`, and `lo` is one less than the least value.
-    Bits {
-        slot: usize,
-        len: usize,
-        lo: i32,
+    /// Values in a row, each of which can hold so many.
+    Row {
+        row: PackedRow,
         count: u64,
-        width: u32,
-        none: bool,
     },
     Rank {
         slot: usize,
@@ -55,7 +51,7 @@ impl Field {
     /// How many values each packed number of the field takes.
     fn values_len(&self) -> impl Iterator<Item = u64> + use<> {
         match self {
-            Field::Bits { len, count, .. } => std::iter::repeat_n(*count, *len),
+            Field::Row { row, count } => std::iter::repeat_n(*count, row.len),
             Field::Rank { ranker, .. } => std::iter::repeat_n(ranker.total, 1),
             Field::Spread { spread, .. } => std::iter::repeat_n(spread.total, 1),
             // Their typed states are not counted.
@@ -66,7 +62,7 @@ impl Field {
     /// Bits that it takes.
     fn bits(&self) -> u32 {
         match self {
-            Field::Bits { width, len, .. } => width * *len as u32,
+            Field::Row { row, .. } => row.width * row.len as u32,
             Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
             Field::Heaps { heaps, .. } => heaps.bits(),
         }
@@ -76,15 +72,14 @@ impl Field {
     #[inline(always)]
     fn read(&self, words: &[u64], bit: &mut usize, values: &mut [i32]) {
         match self {
-            Field::Bits { slot, len, lo, width, none, .. } => {
-                let out = &mut values[*slot..*slot + *len];
-                if *width == 0 {
-                    out.fill(if *none { NONE } else { *lo });
+            Field::Row { row, .. } => {
+                let out = &mut values[row.slot..row.slot + row.len];
+                if row.width == 0 {
+                    out.fill(row.value(0));
                     return;
                 }
                 for v in out {
-                    let code = get(words, bit, *width) as u32 as i32;
-                    *v = if *none && code == 0 { NONE } else { code.wrapping_add(*lo) };
+                    *v = row.value(get(words, bit, row.width) as u32);
                 }
             }
             Field::Rank { slot, len, ranker, width, .. } => {
@@ -122,25 +117,53 @@ enum Packed {
     Rank { field: u32 },
 }
 
+/// Values in a row that are packed alike, each in `width` bits: what is packed is the value less `lo`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PackedRow {
+    /// The first value.
+    pub slot: usize,
+    /// How many there are.
+    pub len: usize,
+    /// Where the first one is packed.
+    pub bit: u32,
+    /// Bits of each; with none they always hold the same.
+    pub width: u32,
+    /// What 0 stands for.
+    pub lo: i32,
+    /// Whether 0 stands for `none` instead.
+    pub none: bool,
+}
+
+impl PackedRow {
+    /// The value that a packed number stands for.
+    #[inline(always)]
+    #[must_use]
+    pub fn value(&self, code: u32) -> i32 {
+        if self.none && code == 0 { NONE } else { (code as i32).wrapping_add(self.lo) }
+    }
+
+    /// Each value by itself, as a row of one.
+    pub fn single(self) -> impl Iterator<Item = PackedRow> {
+        (0..self.len).map(move |i| PackedRow {
+            slot: self.slot + i,
+            bit: self.bit + self.width * i as u32,
+            len: 1,
+            ..self
+        })
+    }
+
+    /// Whether a value begins in one word of 64 bits and ends in the next.
+    #[must_use]
+    pub fn crosses(&self) -> bool {
+        self.width > 0 && self.bit % 64 + self.width > 64
+    }
+}
+
 /// A field of a packed state, for code that is written for one layout.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PackedField {
-    /// Values in a row, each in `width` bits, the first one from bit `bit` on: what is packed is the value less `lo`. With `none`, 0 stands for
-    /// `none`. Of width 0 they always hold the same.
-    Bits {
-        /// The first value.
-        slot: usize,
-        /// How many there are.
-        len: usize,
-        /// Where the first one is packed.
-        bit: u32,
-        /// Bits of each.
-        width: u32,
-        /// What 0 stands for.
-        lo: i32,
-        /// Whether 0 stands for `none` instead.
-        none: bool,
-    },
+    /// Values in a row, each by itself.
+    Row(PackedRow),
     /// Values that are packed together, as a rank or one after the other: [`Codec::read_field`] and [`Codec::patch_field`] know how.
     Together {
         /// The number of the field.
@@ -184,7 +207,8 @@ impl Codec {
                     Packed::Bits { bit: first + width * i as u32, width, lo: lo as i32, none };
             }
         }
-        self.fields.push(Field::Bits { slot, len, lo: lo as i32, count: (hi - lo + 1) as u64, width, none });
+        let row = PackedRow { slot, len, bit: first, width, lo: lo as i32, none };
+        self.fields.push(Field::Row { row, count: (hi - lo + 1) as u64 });
     }
 
     /// Adds a grid that is always a rearrangement of `values`. False if the number of
@@ -277,7 +301,8 @@ impl Codec {
         let mut bit = 0usize;
         for field in &self.fields {
             let width = match field {
-                Field::Bits { width, .. } | Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
+                Field::Row { row, .. } => row.width,
+                Field::Rank { width, .. } | Field::Spread { width, .. } => *width,
                 Field::Heaps { heaps, .. } => heaps.bits(),
             };
             for count in field.values_len() {
@@ -297,20 +322,10 @@ impl Codec {
     /// The fields, in order.
     #[must_use]
     pub fn describe(&self) -> Vec<PackedField> {
-        let mut bit = 0;
         let one = |(number, field): (usize, &Field)| {
-            let first = bit;
-            bit += field.bits();
             let together = |slots: Vec<usize>| PackedField::Together { field: number, slots };
             match field {
-                Field::Bits { slot, len, lo, width, none, .. } => PackedField::Bits {
-                    slot: *slot,
-                    len: *len,
-                    bit: first,
-                    width: *width,
-                    lo: *lo,
-                    none: *none,
-                },
+                Field::Row { row, .. } => PackedField::Row(*row),
                 Field::Rank { slot, len, .. } | Field::Spread { slot, len, .. } => {
                     together((*slot..slot + len).collect())
                 }
@@ -342,13 +357,13 @@ impl Codec {
         let mut acc = 0u64;
         for field in &self.fields {
             match field {
-                Field::Bits { slot, len, lo, width, none, .. } => {
-                    if *width == 0 {
+                Field::Row { row, .. } => {
+                    if row.width == 0 {
                         continue;
                     }
-                    for &v in &values[*slot..*slot + *len] {
-                        let value = code_of(v, *lo, *none);
-                        put(out, &mut at, &mut acc, &mut filled, value, *width);
+                    for &v in &values[row.slot..row.slot + row.len] {
+                        let value = code_of(v, row.lo, row.none);
+                        put(out, &mut at, &mut acc, &mut filled, value, row.width);
                     }
                 }
                 Field::Rank { slot, len, ranker, width, tag, .. } => {
@@ -428,7 +443,7 @@ impl Codec {
     /// When a rearranged grid no longer is one.
     pub fn patch_field(&self, field: usize, values: &[i32], out: &mut [u64]) -> Result<(), NotRearranged> {
         match &self.fields[field] {
-            Field::Bits { .. } => {}
+            Field::Row { .. } => {}
             Field::Heaps { heaps, bit, tag } => {
                 let mut bit = *bit;
                 let put = |value, width| {

@@ -1,27 +1,10 @@
 //! From the values that were changed to the packed words of a successor.
 
 use cranelift_codegen::ir::condcodes::IntCC;
-use fendle_lang::state::packing::PackedField;
+use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use super::*;
 use crate::context::patch_packed;
-
-/// Where one value is packed.
-#[derive(Clone, Copy)]
-struct Place {
-    slot: usize,
-    bit: u32,
-    width: u32,
-    lo: i32,
-    none: bool,
-}
-
-impl Place {
-    /// Whether it lies in two words.
-    fn crosses(&self) -> bool {
-        self.bit % 64 + self.width > 64
-    }
-}
 
 impl Writer<'_> {
     pub(super) fn pack(&mut self, codec: &Codec) {
@@ -38,13 +21,8 @@ impl Writer<'_> {
         let mut together = vec![];
         for field in codec.describe() {
             match field {
-                PackedField::Bits { width: 0, .. } => {}
-                PackedField::Bits { slot, len, bit, width, lo, none } => {
-                    for i in 0..len {
-                        let bit = bit + width * i as u32;
-                        places[(slot + i) / 64].push(Place { slot: slot + i, bit, width, lo, none });
-                    }
-                }
+                PackedField::Row(row) if row.width == 0 => {}
+                PackedField::Row(row) => row.single().for_each(|one| places[one.slot / 64].push(one)),
                 PackedField::Together { field, slots } => together.push((field, slots)),
             }
         }
@@ -86,13 +64,13 @@ impl Writer<'_> {
         &mut self,
         word: usize,
         changed: Value,
-        places: &[Place],
+        places: &[PackedRow],
         sum: Value,
         out: Option<Value>,
     ) -> Value {
         let Some(first) = places.first() else { return sum };
         // Its word, its first bit there, whether it goes on in the next word, and what `none` counts as.
-        let row = |p: &Place| {
+        let row = |p: &PackedRow| {
             let (word, bit) = (8 * i64::from(p.bit / 64), i64::from(p.bit % 64));
             (p.slot, [word, bit, i64::from(p.crosses()), i64::from(p.lo)])
         };
@@ -120,7 +98,7 @@ impl Writer<'_> {
             let old = w.b.ins().load(I64, flags, at, 0);
             let new = w.b.ins().iadd(old, here);
             w.b.ins().store(flags, new, at, 0);
-            if places.iter().any(Place::crosses) {
+            if places.iter().any(PackedRow::crosses) {
                 let (two, one) = (w.b.create_block(), w.b.create_block());
                 let crosses = w.of_row(change, 2);
                 w.b.ins().brif(crosses, two, &[], one, &[]);

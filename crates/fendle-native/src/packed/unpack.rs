@@ -1,7 +1,7 @@
 //! From packed words to the values of a state.
 
 use cranelift_codegen::ir::condcodes::IntCC;
-use fendle_lang::state::packing::PackedField;
+use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use super::*;
 use crate::context::read_packed;
@@ -20,10 +20,7 @@ struct Words {
 impl Words {
     fn word(&mut self, w: &mut Writer<'_>, i: usize) -> Value {
         let at = self.at;
-        *self.loaded[i].get_or_insert_with(|| {
-            // Whoever gives the address may lend a part of any buffer of words.
-            w.b.ins().load(I64, MemFlags::trusted(), at, 8 * i as i32)
-        })
+        *self.loaded[i].get_or_insert_with(|| w.b.ins().load(I64, MemFlags::trusted(), at, 8 * i as i32))
     }
 
     /// The number in some bits, at most 32.
@@ -42,23 +39,6 @@ impl Words {
     }
 }
 
-/// Values in a row that are packed alike.
-struct Row {
-    slot: usize,
-    len: usize,
-    bit: u32,
-    width: u32,
-    lo: i32,
-    none: bool,
-}
-
-impl Row {
-    /// The value that a packed number stands for.
-    fn value(&self, code: u32) -> i32 {
-        if self.none && code == 0 { NONE } else { (code as i32).wrapping_add(self.lo) }
-    }
-}
-
 impl Writer<'_> {
     pub(super) fn unpack_words(&mut self, codec: &Codec) {
         self.forget();
@@ -66,9 +46,9 @@ impl Writer<'_> {
         let mut left_out = vec![true; self.code.state_len as usize];
         for field in codec.describe() {
             match field {
-                PackedField::Bits { slot, len, bit, width, lo, none } => {
-                    left_out[slot..slot + len].fill(false);
-                    self.unpack_row(&mut words, &Row { slot, len, bit, width, lo, none });
+                PackedField::Row(row) => {
+                    left_out[row.slot..row.slot + row.len].fill(false);
+                    self.unpack_row(&mut words, &row);
                 }
                 PackedField::Together { field, slots } => {
                     slots.iter().for_each(|s| left_out[*s] = false);
@@ -88,7 +68,7 @@ impl Writer<'_> {
         self.finish(zero);
     }
 
-    fn unpack_row(&mut self, words: &mut Words, row: &Row) {
+    fn unpack_row(&mut self, words: &mut Words, row: &PackedRow) {
         let width = row.width;
         let mut i = 0;
         if width == 0 {
@@ -123,15 +103,15 @@ impl Writer<'_> {
                 i += 2;
             }
         }
-        for i in i..row.len {
-            let code = words.bits(self, row.bit + i as u32 * width, width);
+        for one in row.single().skip(i) {
+            let code = words.bits(self, one.bit, width);
             let mut value = self.b.ins().iadd_imm(code, i64::from(row.lo));
             if row.none {
                 let is_none = self.b.ins().icmp_imm(IntCC::Equal, code, 0);
                 let none = self.number(i64::from(NONE) as u64);
                 value = self.b.ins().select(is_none, none, value);
             }
-            self.store_both(value, row.slot + i);
+            self.store_both(value, one.slot);
         }
     }
 }

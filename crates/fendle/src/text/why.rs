@@ -1,5 +1,6 @@
 //! `why` as text.
 
+use fendle_ask::answer::StoppedBy;
 use fendle_ask::solve::{found_line, proof_lines};
 use fendle_ask::why::{Dead, DeadParts, Fatal, Large, Part, Reason, Why, Winnable, all_of, undecided_words};
 use fendle_ask::{Answer, Loaded};
@@ -29,7 +30,7 @@ pub fn lines(a: &Answer<Why>, level: &Loaded) -> Vec<String> {
             out.extend(wrapped(&undecided_words(a.stopped_by.as_ref(), *states, *declared)));
         }
         Reason::Dead(dead) => dead_lines(&mut out, level, why, dead),
-        Reason::Winnable(w) => winnable(&mut out, level, why, w),
+        Reason::Winnable(w) => winnable(&mut out, level, a, w),
         Reason::Large(l) => large(&mut out, level, l),
     }
     out
@@ -174,31 +175,35 @@ fn dead_lines(out: &mut Vec<String>, level: &Loaded, why: &Why, d: &Dead) {
     });
 }
 
-fn winnable(out: &mut Vec<String>, level: &Loaded, why: &Why, w: &Winnable) {
+fn winnable(out: &mut Vec<String>, level: &Loaded, a: &Answer<Why>, w: &Winnable) {
     let b = &level.game.bound;
-    let lucky = if why.sure { "" } else { " if lucky" };
+    let lucky = if a.found.sure { "" } else { " if lucky" };
     let at_least = w.far.map_or(String::new(), |n| {
         format!(", in {}{lucky} at the least", counted(n.into(), "move", "moves"))
     });
     out.push(format!("this position can be won{at_least}"));
+    if w.unknown > 0 {
+        out.extend(wrapped(&not_known(w, a.stopped_by.as_ref())));
+    }
     let moves = w.moves as u64;
-    out.push(match w.fatal.len() {
-        0 if moves == 1 => "its only move is not fatal".into(),
-        0 => format!("none of its {} is fatal", counted(moves, "move", "moves")),
+    match w.fatal.len() {
+        0 if w.unknown > 0 => {}
+        0 if moves == 1 => out.push("its only move is not fatal".into()),
+        0 => out.push(format!("none of its {} is fatal", counted(moves, "move", "moves"))),
         n => {
             let verb = if n == 1 { "is" } else { "are" };
             let of = if moves == 1 { "1 move is".into() } else { format!("{moves} moves {verb}") };
-            format!("{n} of its {of} fatal:")
+            out.push(format!("{n} of its {of} fatal:"));
         }
-    });
-    w.fatal.iter().for_each(|m| fatal(out, b, m));
+    }
+    w.fatal.iter().for_each(|m| fatal(out, b, m, w.complete));
     if !w.draws.is_empty() {
         out.push(String::new());
         out.push(format!(
             "{}: outcomes from which nothing can be won, of moves that also have others",
             counted(w.draws.iter().map(|d| d.outcomes as u64).sum(), "fatal draw", "fatal draws")
         ));
-        w.draws.iter().take(6).for_each(|m| fatal(out, b, m));
+        w.draws.iter().take(6).for_each(|m| fatal(out, b, m, w.complete));
     }
     if !w.kept.is_empty() {
         out.push(String::new());
@@ -213,7 +218,26 @@ fn winnable(out: &mut Vec<String>, level: &Loaded, why: &Why, w: &Winnable) {
     }
 }
 
-fn fatal(out: &mut Vec<String>, b: &Bound, m: &Fatal) {
+/// Of which moves it is not known whether they are fatal, and why.
+fn not_known(w: &Winnable, stopped: Option<&StoppedBy>) -> String {
+    let (they, lead) = if w.unknown == 1 { ("it is", "it leads") } else { ("they are", "they lead") };
+    let moves = counted(w.moves as u64, "move", "moves");
+    let of = match (w.unknown, w.moves) {
+        (1, 1) => "of its only move".to_string(),
+        (n, all) if n == all => format!("of its {moves}"),
+        (n, _) => format!("of {n} of its {moves}"),
+    };
+    let others = match w.moves - w.unknown - w.fatal.len() {
+        0 => "",
+        _ if w.fatal.is_empty() => "; the others are not",
+        _ => "; the others that are not named are not",
+    };
+    let why = stopped.map_or(String::new(), |s| format!(", since the search was stopped by {}", s.words));
+    format!("{of} it is not known whether {they} fatal: not all that {lead} to was seen{why}{others}")
+}
+
+/// A fatal move or draw; `complete`: what is said of its part holds wherever it stands, not only where it was seen.
+fn fatal(out: &mut Vec<String>, b: &Bound, m: &Fatal, complete: bool) {
     out.push(String::new());
     match m.class {
         Class::Lost | Class::Over => {
@@ -224,10 +248,13 @@ fn fatal(out: &mut Vec<String>, b: &Bound, m: &Fatal) {
         _ => out.push(format!("{}: dead afterwards", m.name)),
     }
     if let Some(p) = m.part.as_ref().filter(|p| p.is_reason()) {
-        out.extend(wrapped(&format!(
-            "  what it leaves behind is dead wherever it stands: {} dead, stuck or lost",
-            all_of(p.agreeing, "holds it", "hold it")
-        )));
+        out.extend(wrapped(&if complete {
+            let all = all_of(p.agreeing, "holds it", "hold it");
+            format!("  what it leaves behind is dead wherever it stands: {all} dead, stuck or lost")
+        } else {
+            let all = all_of(p.agreeing, "was seen to hold it", "were seen to hold it");
+            format!("  what it leaves behind was dead wherever it was seen: {all} dead, stuck or lost")
+        }));
         out.extend(part_lines(b, p));
     }
 }
