@@ -220,12 +220,12 @@ fn winnable(out: &mut Vec<String>, level: &Loaded, a: &Answer<Why>, w: &Winnable
 
 /// Of which moves it is not known whether they are fatal, and why.
 fn not_known(w: &Winnable, stopped: Option<&StoppedBy>) -> String {
-    let (they, lead) = if w.unknown == 1 { ("it is", "it leads") } else { ("they are", "they lead") };
+    let (are, they) = if w.unknown == 1 { ("is", "it leads") } else { ("are", "they lead") };
     let moves = counted(w.moves as u64, "move", "moves");
-    let of = match (w.unknown, w.moves) {
-        (1, 1) => "of its only move".to_string(),
-        (n, all) if n == all => format!("of its {moves}"),
-        (n, _) => format!("of {n} of its {moves}"),
+    let which = match (w.unknown, w.moves) {
+        (1, 1) => "its only move".to_string(),
+        (n, all) if n == all => format!("its {moves}"),
+        (n, _) => format!("{n} of its {moves}"),
     };
     let others = match w.moves - w.unknown - w.fatal.len() {
         0 => "",
@@ -233,7 +233,7 @@ fn not_known(w: &Winnable, stopped: Option<&StoppedBy>) -> String {
         _ => "; the others that are not named are not",
     };
     let why = stopped.map_or(String::new(), |s| format!(", since the search was stopped by {}", s.words));
-    format!("{of} it is not known whether {they} fatal: not all that {lead} to was seen{why}{others}")
+    format!("whether {which} {are} fatal is not known: not all that {they} to was seen{why}{others}")
 }
 
 /// A fatal move or draw; `complete`: what is said of its part holds wherever it stands, not only where it was seen.
