@@ -1,11 +1,9 @@
 //! What every command ends with: exit codes for yes, no, bad and undecided, on the same small levels; one JSON value
 //! where JSON is asked for; warnings of starts that are none.
 
-mod common;
-
 use std::fs;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// Levels of `shove`: one to be won, one that cannot be, one that is large.
 const YARD: &str = "model = 'shove'\n\

@@ -1,10 +1,8 @@
 //! `cases`: test cases for the developer's own code, and what they would not notice.
 
-mod common;
-
 use std::process::Command;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use serde_json::Value;
 
 const YARD: &str = "model = \"shove\"\n[[level]]\nname = \"yard\"\nstart.yard = '''\nHHHHHHH\nH..._.H\nH.oA..H\nH..o._H\nHHHHHHH\n'''\n";

@@ -1,8 +1,6 @@
 //! Chance through the built program: values of plays that end, intervals and fractions, the next moves, look-ahead.
 
-mod common;
-
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// A line of three places: `onward` scores what the level says, `back` nothing.
 fn line(aim: &str, gain: i64, onward: &str) -> String {
@@ -14,7 +12,7 @@ fn line(aim: &str, gain: i64, onward: &str) -> String {
 
 const LEVEL: &str = "model = 'line.fendle'\n[[level]]\nname = 'a'\n";
 
-fn odds(model: &str, more: &[&str]) -> common::Run {
+fn odds(model: &str, more: &[&str]) -> crate::common::Run {
     let dir = dir_with(&[("line.fendle", model), ("a.toml", LEVEL)]);
     let args: Vec<&str> = ["odds", "a.toml"].iter().chain(more).copied().collect();
     fendle(dir.path(), &args)

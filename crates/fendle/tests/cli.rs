@@ -1,11 +1,9 @@
 //! The built program on real files.
 
-mod common;
-
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use serde_json::Value;
 
 fn packs() -> PathBuf {

@@ -1,10 +1,8 @@
 //! Solutions counted: by something else than moves, and how many there are; against searches that are written here.
 
-mod common;
-
 use std::collections::{HashMap, VecDeque};
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 /// A yard: walls, berths, where the agent is, where the bodies are.

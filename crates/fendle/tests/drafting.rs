@@ -1,8 +1,6 @@
 //! `draft`: templates in level files, first moves, clues, tuned weights, shuffles against the direction of play, drafts that go on.
 
-mod common;
-
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 use serde_json::Value;
 
 const YARD: &str = "model = \"shove\"\n[[level]]\nname = \"yard\"\nstart.yard = '''\nHHHHHHH\nH.....H\nH..A..H\nH.....H\nHHHHHHH\n'''\n";

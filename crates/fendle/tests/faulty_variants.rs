@@ -1,8 +1,6 @@
 //! Mistakes that designers make, put into copies of the newer library models: what Fendle says of each.
 
-mod common;
-
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// The library model with one place changed, and a level for it.
 fn checked(family: &str, right: &str, wrong: &str, level: &str) -> (i32, String) {

@@ -1,10 +1,8 @@
 //! `audit --freeze`: what held of a pack, and what a change of rules has changed.
 
-mod common;
-
 use std::fs;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 const CLIMB: &str = "model climb\nlevel top: 1..9\nstate at: 0..9 = 0\nmove up { refuse \"the end\" unless at < 9; at += 1 }\n\
     move leap { refuse \"the end\" unless at < 8; at += 2 }\ngoal at == top\n";

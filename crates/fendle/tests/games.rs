@@ -1,11 +1,9 @@
 //! `compare --game`: a level beside a running game; every mistake that is planted in the example game is found, by a shortest way.
 
-mod common;
-
 use std::fs;
 use std::process::Command;
 
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 
 const YARD: &str = "model = \"shove\"\n[[level]]\nname = \"yard\"\nstart.yard = '''\nHHHHHHH\nH..._.H\nH.oA..H\nH.....H\nHHHHHHH\n'''\n";
 

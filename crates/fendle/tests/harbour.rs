@@ -1,12 +1,10 @@
 //! The whole harbour pack, each level asked each question under a small limit, in words and as a value: both say the same, in lines that fit,
 //! with the same exit code, and nothing is told of what was not seen.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 use fendle_core::numbers::grouped;
 use serde_json::Value;
 use tempfile::TempDir;

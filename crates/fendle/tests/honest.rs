@@ -1,8 +1,6 @@
 //! What is not known is never told as "no", what one command can prove the others can, and both executors agree.
 
-mod common;
-
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// Text without its line breaks.
 fn flat(text: &str) -> String {

@@ -1,10 +1,8 @@
 //! Boards too large to be seen whole: solved, refuted, or bounded; against searches and rules of thumb that are written here.
 
-mod common;
-
 use std::fs;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// A sliding board of four by four whose gap, by its goal, comes first.
 struct Deck([u8; 16]);

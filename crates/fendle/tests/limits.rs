@@ -1,13 +1,11 @@
 //! Limits, for every command alike: one deadline, one budget of memory, interrupts, and files that are whole or not there.
 //! No test asks how fast the machine is: what would go on for ever is ended by the guard of the helper.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 
 /// A board that no machine finishes.
 const WIDE: &str = "model = 'merge'\n[[level]]\nname = 'wide'\nvalues = { high = 4, wide = 4 }\n";

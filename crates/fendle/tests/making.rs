@@ -1,10 +1,8 @@
 //! `draft` and `mend`: boards made to order and levels mended, against counts that are known and a tiny brute force.
 
-mod common;
-
 use std::collections::{BTreeSet, HashSet, VecDeque};
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use serde_json::Value;
 
 fn slide(rows: usize, cols: usize) -> String {

@@ -1,11 +1,9 @@
 //! Boards from and to other programs: tables of cells, tile maps, folders of them as a pack, and spaces as typed columns.
 
-mod common;
-
 use std::fs;
 use std::process::Command;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 const CSV: &str = "H,H,H,H\nH,.,o,_\nH,A,.,H\n";
 const MAP: &str = "<?xml version=\"1.0\"?>\n<map width=\"4\" height=\"3\">\n <tileset firstgid=\"1\" source=\"quay.tsx\"/>\n <layer name=\"ground\">\n  <properties/>\n  <data encoding=\"csv\">\n2,2,2,2,\n2,0,0,3,\n2,0,0,2\n</data></layer>\n<layer name=\"things\"><data encoding=\"csv\">\n0,0,0,0,\n0,0,5,0,\n0,6,0,0\n</data></layer>\n</map>\n";

@@ -1,11 +1,9 @@
 //! Exact counts of the newer library models, each against a small search of its own that knows nothing of Fendle's language.
 
-mod common;
-
 use std::collections::{HashMap, VecDeque};
 use std::hash::Hash;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 
 /// What a plain search finds: states, won states, moves to the nearest of these, and states from which none can be reached.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,12 +1,10 @@
 //! Pictures, graph files and pages: the built program on real files; pages in a real browser, where one is installed.
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 use std::process::Command;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use serde_json::Value;
 
 const YARD: &str = "model = 'shove'\ntitle = '<script>alert(1)</script>'\n\

@@ -1,11 +1,9 @@
 //! Levels played by keys: what the last screen says; plays that are recorded and read again.
 
-mod common;
-
 use std::collections::{HashMap, VecDeque};
 use std::fs;
 
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 const YARD: &str = "model = \"shove\"\n[[level]]\nname = \"first push\"\nstart.yard = '''\nHHHHHHH\nH..._.H\nH.oA..H\nH.....H\nHHHHHHH\n'''\n";

@@ -1,13 +1,11 @@
 //! Random yards, written out as graphs by the program itself, and every other command asked about them: what `find`,
 //! `solve`, `moves`, `review`, `trace`, `explore` and `compare` say is recomputed here from the graph by plain search.
 
-mod common;
-
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fs;
 use std::path::Path;
 
-use common::{Run, dir_with, fendle};
+use crate::common::{Run, dir_with, fendle};
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 use serde_json::Value;
 

@@ -1,15 +1,13 @@
 //! `--watch`: commands that run again when a file is saved, as real processes.
 
-mod common;
-
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{self, Receiver};
 use std::time::{Duration, Instant};
 
+use crate::common::{dir_with, fendle};
 use assert_cmd::cargo::CommandCargoExt as _;
-use common::{dir_with, fendle};
 
 /// A watched command: its lines as they come.
 struct Watched {

@@ -1,12 +1,10 @@
 //! `why`, `explore --structure`, `review`, `compare --spaces` and proof files: the built program on real files.
 
-mod common;
-
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
-use common::{dir_with, fendle};
+use crate::common::{dir_with, fendle};
 use serde_json::Value;
 
 /// Sliding tiles without a declared quantity.
