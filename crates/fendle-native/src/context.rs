@@ -90,7 +90,7 @@ pub(crate) enum Ended {
 
 impl Ended {
     /// As a number.
-    pub(crate) fn number(self) -> i64 {
+    pub(crate) const fn number(self) -> i64 {
         let (kind, with) = match self {
             Ended::Done => (0, 0),
             Ended::Give => (1, 0),
@@ -101,12 +101,12 @@ impl Ended {
             Ended::Broken => (6, 0),
             Ended::Stray => (7, 0),
         };
-        kind | i64::from(with) << 8
+        kind | (with as i64) << 8
     }
 
     /// From a number.
     #[inline]
-    pub(crate) fn of(number: u64) -> Ended {
+    pub(crate) const fn of(number: u64) -> Ended {
         let with = (number >> 8) as u32;
         match number & 0xff {
             0 => Ended::Done,
@@ -120,6 +120,32 @@ impl Ended {
         }
     }
 }
+
+// As a number and back, every ending is itself: its number is the same once more, and each has another one.
+const _: () = {
+    let endings = [
+        Ended::Done,
+        Ended::Give,
+        Ended::Refused(0),
+        Ended::Refused(u32::MAX),
+        Ended::NotOffered,
+        Ended::Paused(77),
+        Ended::Cut,
+        Ended::Broken,
+        Ended::Stray,
+    ];
+    let mut i = 0;
+    while i < endings.len() {
+        let number = endings[i].number();
+        assert!(Ended::of(number as u64).number() == number);
+        let mut k = 0;
+        while k < i {
+            assert!(endings[k].number() != number);
+            k += 1;
+        }
+        i += 1;
+    }
+};
 
 /// The function at an address where code was put.
 pub(crate) fn entry(code: *const u8) -> Entry {
@@ -203,26 +229,4 @@ pub(crate) extern "C" fn patch_packed(context: *mut Context, field: u64, words: 
         (machine, words)
     };
     u64::from(machine.patch_packed(field as usize, words))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn endings_as_numbers_and_back() {
-        for ended in [
-            Ended::Done,
-            Ended::Give,
-            Ended::Refused(0),
-            Ended::Refused(u32::MAX),
-            Ended::NotOffered,
-            Ended::Paused(77),
-            Ended::Cut,
-            Ended::Broken,
-            Ended::Stray,
-        ] {
-            assert_eq!(Ended::of(ended.number() as u64), ended);
-        }
-    }
 }

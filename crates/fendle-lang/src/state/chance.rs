@@ -78,24 +78,3 @@ impl fmt::Display for Chance {
         if self.den == 1 { write!(f, "{}", self.num) } else { write!(f, "{}/{}", self.num, self.den) }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn fractions_stay_in_lowest_terms() {
-        let half = Chance::SURE.then(2, 4).expect("fits");
-        assert_eq!(half, Chance { num: 1, den: 2 });
-        let third = Chance::SURE.then(1, 3).expect("fits");
-        assert_eq!(half.or(third), Some(Chance { num: 5, den: 6 }));
-        assert_eq!(half.then(9, 10).expect("fits").to_string(), "9/20");
-        let mut tiny = Chance::SURE;
-        let mut steps = 0;
-        while let Some(next) = tiny.then(1, 1 << 31) {
-            tiny = next;
-            steps += 1;
-        }
-        assert_eq!(steps, 4);
-    }
-}

@@ -24,7 +24,9 @@ mod verify;
 pub(crate) use ops::Jumps;
 pub use ops::Op;
 pub use positions::{Held, Positions};
-pub(crate) use tidy::{keep_in_code, tidy};
+pub use reuse::reuse;
+pub(crate) use tidy::keep_in_code;
+pub use tidy::tidy;
 
 use crate::model::{Cmp, VarId, code};
 use crate::run::FaultKind;

@@ -213,7 +213,7 @@ impl Facts {
 
 /// Reads what was copied where it was copied from, and copies what was found before. True when something became another operation.
 /// O(operations x facts) for each change of what holds at a place.
-pub(super) fn reuse(ops: &mut [Op], cells: u32) -> bool {
+pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
     if ops.len() > OPERATIONS_MAX || !ops.iter().any(|op| fact(op, cells).is_some()) {
         return false;
     }
@@ -247,120 +247,4 @@ pub(super) fn reuse(ops: &mut [Op], cells: u32) -> bool {
         }
     }
     changed
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn r(n: u16) -> R {
-        R(n)
-    }
-
-    fn load(d: u16, i: u16) -> Op {
-        Op::Load { d: r(d), base: M(100), i: r(i) }
-    }
-
-    #[test]
-    fn what_was_loaded_is_not_loaded_again() {
-        let mut ops = vec![
-            load(1, 0),
-            Op::JumpIf { a: r(1), to: To(3) },
-            Op::NotOffered {},
-            load(2, 0),
-            Op::Compare { d: r(3), a: M(100), v: r(1), n: 4, how: Comparison::Equal },
-            Op::Compare { d: r(4), a: M(100), v: r(2), n: 4, how: Comparison::Equal },
-            Op::Give { s: r(4) },
-        ];
-        assert!(reuse(&mut ops, 4));
-        assert_eq!(ops[3], Op::Copy { d: r(2), s: r(1) });
-        assert!(reuse(&mut ops, 4));
-        assert!(reuse(&mut ops, 4));
-        assert_eq!(ops[5], Op::Copy { d: r(4), s: r(3) });
-        assert_eq!(ops[6], Op::Give { s: r(3) });
-        assert!(!reuse(&mut ops, 4));
-    }
-
-    #[test]
-    fn a_store_a_write_and_a_way_past_it_forget_what_was_found() {
-        // A store into the block.
-        let mut ops = vec![
-            load(1, 0),
-            Op::Store { base: M(90), i: r(0), s: r(1) },
-            load(2, 0),
-            Op::Store { base: M(200), i: r(0), s: r(2) },
-            load(3, 0),
-            Op::Give { s: r(3) },
-        ];
-        let before = ops.clone();
-        // What a place in a block of unknown length holds is forgotten by every store behind its beginning.
-        assert!(!reuse(&mut ops, 4));
-        assert_eq!(ops, before);
-        // The index, and the register itself.
-        let mut ops = vec![load(1, 0), Op::Inc { d: r(0) }, load(2, 0), Op::Give { s: r(2) }];
-        assert!(!reuse(&mut ops, 4));
-        let mut ops = vec![
-            load(1, 0),
-            load(1, 5),
-            load(2, 0),
-            Op::Sum { d: r(3), a: r(1), b: r(2) },
-            Op::Give { s: r(3) },
-        ];
-        assert!(!reuse(&mut ops, 4));
-        // One of two ways.
-        let mut ops = vec![Op::JumpIf { a: r(5), to: To(2) }, load(1, 0), load(2, 0), Op::Give { s: r(2) }];
-        assert!(!reuse(&mut ops, 4));
-        // A copy whose source was written since is no copy of it any more.
-        let mut ops = vec![
-            Op::Copy { d: r(1), s: r(0) },
-            Op::Inc { d: r(0) },
-            Op::JumpIf { a: r(1), to: To(3) },
-            Op::Give { s: r(1) },
-        ];
-        assert!(!reuse(&mut ops, 4));
-        // A register that is loaded by itself.
-        let mut ops = vec![load(0, 0), load(0, 0), Op::Give { s: r(0) }];
-        assert!(!reuse(&mut ops, 4));
-    }
-
-    #[test]
-    fn a_cell_that_was_found_is_one_and_where_none_was_found_nothing_is_known() {
-        let found = |d, to| Op::CellOr { d: r(d), p: r(0), to: To(to) };
-        let of = |d| Op::CellOf { d: r(d), p: r(0), site: Site(0) };
-        let mut ops = vec![found(1, 3), of(2), Op::Give { s: r(2) }, of(3), Op::Give { s: r(3) }];
-        assert!(reuse(&mut ops, 4));
-        assert_eq!(ops[1], Op::Copy { d: r(2), s: r(1) });
-        assert_eq!(ops[3], of(3));
-        // A second look jumps no more.
-        let mut ops = vec![found(1, 4), found(2, 4), load(3, 2), Op::Give { s: r(3) }, Op::NotOffered {}];
-        assert!(reuse(&mut ops, 4));
-        assert_eq!(ops[1], Op::Copy { d: r(2), s: r(1) });
-    }
-
-    #[test]
-    fn nothing_is_carried_past_a_pause() {
-        let mut ops = vec![
-            load(1, 0),
-            Op::BeforeDraw { point: 0 },
-            load(2, 0),
-            Op::Sum { d: r(3), a: r(1), b: r(2) },
-            Op::Give { s: r(3) },
-        ];
-        assert!(!reuse(&mut ops, 4));
-    }
-
-    #[test]
-    fn a_number_that_is_written_twice_is_read_where_it_was_written_first() {
-        let mut ops = vec![
-            Op::Const { d: r(1), v: 2 },
-            Op::JumpIf { a: r(0), to: To(3) },
-            Op::NotOffered {},
-            Op::Const { d: r(2), v: 2 },
-            Op::JumpEq { a: r(0), b: r(2), to: To(5) },
-            Op::Give { s: r(2) },
-        ];
-        assert!(reuse(&mut ops, 4));
-        assert_eq!(ops[4], Op::JumpEq { a: r(0), b: r(1), to: To(5) });
-        assert_eq!(ops[5], Op::Give { s: r(1) });
-    }
 }

@@ -23,7 +23,7 @@ impl Renaming for Renames {
 /// lead where they end, what was found before on every way is not found again, and what no way leads to, or nobody reads, is left out.
 ///
 /// Values, faults and their places stay the same, and so does the order of all stores. O(operations) a round, a few rounds.
-pub(crate) fn tidy(ops: &mut Vec<Op>, params: &[R], cells: u32) {
+pub fn tidy(ops: &mut Vec<Op>, params: &[R], cells: u32) {
     drop_pauses(ops);
     for _ in 0..ROUNDS {
         let before = ops.len();
@@ -425,86 +425,5 @@ fn drop_unread(ops: &mut Vec<Op>) {
     }
     if kept.contains(&false) {
         keep(ops, &kept);
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_the_level_decides_is_left_out() {
-        let r = |n| R(n);
-        let mut ops = vec![
-            Op::Const { d: r(0), v: 1 },
-            Op::Const { d: r(1), v: 2 },
-            Op::JumpLt { a: r(1), b: r(0), to: To(6) },
-            Op::Const { d: r(2), v: 1 },
-            Op::Jump { to: To(7) },
-            Op::Fault { site: Site(0) },
-            Op::Const { d: r(2), v: 0 },
-            Op::JumpUnless { a: r(2), to: To(9) },
-            Op::Give { s: r(1) },
-            Op::NotOffered {},
-        ];
-        tidy(&mut ops, &[], 4);
-        assert_eq!(ops, vec![Op::Const { d: r(1), v: 2 }, Op::Give { s: r(1) }]);
-    }
-
-    #[test]
-    fn a_truth_is_tested_where_it_is_found() {
-        let r = |n| R(n);
-        // r2 = r0 == r1; if r2 { give r0 } else { give r1 }
-        let mut ops = vec![
-            Op::JumpNe { a: r(0), b: r(1), to: To(3) },
-            Op::Const { d: r(2), v: 1 },
-            Op::Jump { to: To(4) },
-            Op::Const { d: r(2), v: 0 },
-            Op::JumpUnless { a: r(2), to: To(6) },
-            Op::Give { s: r(0) },
-            Op::Give { s: r(1) },
-        ];
-        tidy(&mut ops, &[r(0), r(1)], 4);
-        assert_eq!(
-            ops,
-            vec![Op::JumpNe { a: r(0), b: r(1), to: To(2) }, Op::Give { s: r(0) }, Op::Give { s: r(1) }]
-        );
-    }
-
-    #[test]
-    fn pauses_that_do_nothing_are_left_out() {
-        let r = |n| R(n);
-        let draw = |point| Op::Draw { d: r(1), n: r(0), base: M(0), weights: M(0), point };
-        let ops = vec![
-            Op::BeforeDraw { point: 0 },
-            draw(1),
-            Op::BeforeDraw { point: 2 },
-            draw(3),
-            Op::Merge { point: 4 },
-            Op::Done {},
-        ];
-        let mut short = ops.clone();
-        tidy(&mut short, &[r(0)], 4);
-        assert_eq!(short, vec![Op::BeforeDraw { point: 0 }, draw(1), draw(3), Op::Done {}]);
-        // A branch that ends without waiting for the others comes before them: the order would change.
-        let mut other = ops.clone();
-        other.insert(0, Op::JumpIf { a: r(0), to: To(6) });
-        tidy(&mut other, &[r(0)], 4);
-        assert!(other.contains(&Op::Merge { point: 4 }), "{other:?}");
-        // The first draw may be passed over.
-        let mut past = ops;
-        past.insert(1, Op::JumpIf { a: r(0), to: To(3) });
-        tidy(&mut past, &[r(0)], 4);
-        assert!(past.contains(&Op::BeforeDraw { point: 2 }), "{past:?}");
-    }
-
-    #[test]
-    fn a_loop_without_an_end_stays_one() {
-        let mut ops = vec![Op::Jump { to: To(0) }];
-        tidy(&mut ops, &[], 4);
-        assert_eq!(ops, vec![Op::Jump { to: To(0) }]);
-        let mut ops = vec![Op::Jump { to: To(1) }, Op::Jump { to: To(0) }];
-        tidy(&mut ops, &[], 4);
-        assert!(!ops.is_empty() && ops.iter().all(|op| matches!(op, Op::Jump { .. })));
     }
 }
