@@ -293,13 +293,21 @@ pub(crate) fn classify(
     } else {
         (0..SHARDS).into_par_iter().for_each(|n| {
             let mut local_tally = [0u64; 9];
+            let mut first_goal = None;
             space.each_in_part(n, |id, mut class| {
                 if class == Class::Running {
                     class = rest;
                     space.set_class(id, rest);
                 }
                 local_tally[class as usize] += 1;
+                if class == Class::Goal {
+                    // Those that are nearer come first.
+                    first_goal.get_or_insert(id);
+                }
             });
+            if let Some(id) = first_goal {
+                nearest_goal.fetch_min(space.depth_of(id), Relaxed);
+            }
             for (sum, n) in tally.iter().zip(local_tally) {
                 sum.fetch_add(n, Relaxed);
             }
@@ -314,11 +322,8 @@ pub(crate) fn classify(
     counts.dead = count(Class::Dead);
     counts.winnable = count(Class::Winnable);
     counts.free = count(Class::Free);
-    if counts.goal > 0 && space.dense.is_some() {
+    if counts.goal > 0 {
         counts.shortest = Some(nearest_goal.into_inner());
-    } else if counts.goal > 0 {
-        counts.shortest =
-            (0..space.levels_len()).find(|&d| space.level(d).any(|id| space.class(id) == Class::Goal));
     }
     if counts.winnable == 0 && !(past_goals && counts.goal > 0) || sorted.is_err() {
         return (None, Default::default());
@@ -409,6 +414,21 @@ fn fatal_moves(source: &Edges<'_>, counts: &mut Exploration) -> Result<Option<Ne
         let found = in_each_shard(source, depth, |n| {
             let (mut fatal, mut draws) = (0u64, 0u64);
             let mut holders = vec![];
+            if space.logged && space.sure {
+                // Each edge is a move.
+                let wanted = |_, class| hopeful(class);
+                space.each_with_targets(
+                    n,
+                    depth,
+                    wanted,
+                    |id| bad.has(id),
+                    |local, fallen| {
+                        fatal += fallen;
+                        holders.push(StateId::new(n, local));
+                    },
+                );
+                return Ok((fatal, holders, draws));
+            }
             source.each(
                 n,
                 depth,

@@ -59,8 +59,8 @@ pub mod worlds;
 pub use explore::{Exploration, Explored, explore};
 pub use limits::{Limit, Limits, NoWatch, Pace, Progress, Stop, Watch};
 pub use model::{
-    Aim, Expansion, Fault, Layout, Model, MoveId, Numbering, Odds, Place, Refusal, Start, Status, Targets,
-    Worker,
+    Aim, Expansion, Fault, Head, Layout, Model, MoveId, Numbering, Odds, Place, Refusal, Start, Status,
+    Targets, Worker,
 };
 pub use route::Route;
 pub use solve::{Solved, Verdict, solve};

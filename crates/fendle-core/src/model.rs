@@ -273,6 +273,30 @@ impl Expansion {
         }
     }
 
+    /// Adds states all of whose moves have one outcome, of weight 1 and without a score: their heads, the moves of all of them in a row, and what
+    /// each move leads to.
+    #[inline]
+    pub fn sure_states(
+        &mut self,
+        heads: impl ExactSizeIterator<Item = Head>,
+        moves: impl ExactSizeIterator<Item = MoveId>,
+        outcomes: &[u64],
+    ) {
+        debug_assert!(
+            self.outcomes_len == self.open_run && self.runs.len() == self.open_head,
+            "a state is being written"
+        );
+        self.outcomes_len += moves.len();
+        self.open_run = self.outcomes_len;
+        if !self.odds.is_empty() {
+            self.odds.resize(self.outcomes_len, Odds::SURE);
+        }
+        self.outcomes.extend_from_slice(outcomes);
+        self.runs.extend(moves.map(|of| Run { of, outcomes: 1 }));
+        self.open_head = self.runs.len();
+        self.heads.extend(heads);
+    }
+
     /// Ends the move that is being written before its first draw, at a position that was appended to `positions`.
     pub fn end_before_draw(&mut self, of: MoveId, score: i64) {
         self.position_scores.push(score);

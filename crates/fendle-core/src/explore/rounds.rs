@@ -161,9 +161,8 @@ impl<'m> Sweep<'m> {
             if lane.count == 0 {
                 return;
             }
-            for local in lane.first..lane.first + lane.count {
-                shards[n].table.push_state(local as usize, &mut lane.states);
-            }
+            let locals = lane.first as usize..(lane.first + lane.count) as usize;
+            shards[n].table.push_states(locals, &mut lane.states);
             let by = |worker: &mut dyn Worker| {
                 let mut done = 0;
                 for slice in lane.states.chunks(slice * words) {
@@ -250,43 +249,34 @@ impl<'m> Sweep<'m> {
             let mut cursors: [u32; SHARDS] = std::array::from_fn(|target| numbered[target].firsts.0[n]);
             let (mut outcome, mut run) = (0, 0);
             let mut edges: Vec<Edge> = Vec::with_capacity(16);
-            let mut distinct: Vec<StateId> = Vec::with_capacity(16);
-            for (k, head) in lane.out.heads.iter().enumerate() {
-                let local = lane.first + k as u32;
+            let mut sorted: Vec<StateId> = vec![];
+            for head in &lane.out.heads {
                 edges.clear();
-                distinct.clear();
                 for r in &lane.out.runs[run..run + head.runs as usize] {
-                    for o in 1..=r.outcomes {
-                        let target = lane.order[outcome] as usize;
-                        let id = numbered[target].ids[cursors[target] as usize];
+                    let of_move = &lane.order[outcome..outcome + r.outcomes as usize];
+                    outcome += of_move.len();
+                    for &target in of_move {
+                        let target = usize::from(target) % SHARDS;
+                        let to = numbered[target].ids[cursors[target] as usize];
                         cursors[target] += 1;
-                        outcome += 1;
-                        let (shard, local) = (id.shard(), id.local());
-                        if local < near[shard] {
-                            lane.reach = lane.reach.min(levels.depth_of(shard, local));
+                        if to.local() < near[target] {
+                            lane.reach = lane.reach.min(levels.depth_of(target, to.local()));
                         }
-                        edges.push(Edge { to: id, last: o == r.outcomes });
-                        // Few are looked through, many are sorted.
-                        if edges.len() <= 32 && !distinct.contains(&id) {
-                            distinct.push(id);
-                        }
+                        edges.push(Edge { to, last: false });
+                    }
+                    if let Some(edge) = edges.last_mut() {
+                        edge.last = true;
                     }
                 }
                 run += head.runs as usize;
                 lane.transitions += edges.len() as u64;
-                if edges.len() > 32 {
-                    distinct.clear();
-                    distinct.extend(edges.iter().map(|e| e.to));
-                    distinct.sort_unstable();
-                    distinct.dedup();
-                }
-                lane.edges += distinct.len() as u64;
+                lane.edges += distinct(&edges, &mut sorted);
+                let class = class_of(head);
                 if logged {
-                    shard.log_edges(&edges, sure);
+                    shard.log_edges(&edges, sure, class);
                 } else {
-                    shard.skip_edges(edges.len());
+                    shard.skip_edges(edges.len(), class);
                 }
-                shard.classes.set(local, class_of(head));
                 lane.set_aside |= head.status == Status::Cut;
             }
             for k in lane.idle.drain(..) {
@@ -323,16 +313,39 @@ impl<'m> Sweep<'m> {
     }
 }
 
+/// How many states edges lead to. Few edges are looked through, many are sorted in a buffer.
+fn distinct(edges: &[Edge], sorted: &mut Vec<StateId>) -> u64 {
+    if edges.len() <= 32 {
+        let is_first = |(i, e): (usize, &Edge)| !edges[..i].iter().any(|f| f.to == e.to);
+        return edges.iter().enumerate().filter(|e| is_first(*e)).count() as u64;
+    }
+    sorted.clear();
+    sorted.extend(edges.iter().map(|e| e.to));
+    sorted.sort_unstable();
+    sorted.dedup();
+    sorted.len() as u64
+}
+
 impl Given {
-    /// Takes outcomes, and notes the shard of each in `order`.
+    /// Takes outcomes of so many words, and notes the shard of each in `order`.
     fn sort(&mut self, out: &Expansion, words: usize, order: &mut Vec<u8>) {
+        match words {
+            1 => self.sort_each::<1>(&out.outcomes, words, order),
+            2 => self.sort_each::<2>(&out.outcomes, words, order),
+            _ => self.sort_each::<0>(&out.outcomes, words, order),
+        }
+    }
+
+    /// The same for states of `WORDS` words, or of any number of them where that is 0.
+    fn sort_each<const WORDS: usize>(&mut self, outcomes: &[u64], words: usize, order: &mut Vec<u8>) {
+        let words = if WORDS == 0 { words } else { WORDS };
         let Given { states, firsts } = self;
         let mut counts = [0u32; SHARDS];
-        for state in out.outcomes.chunks_exact(words) {
+        order.extend(outcomes.chunks_exact(words).map(|state| {
             let target = shard_of(hash(state));
-            order.push(target as u8);
             counts[target] += 1;
-        }
+            target as u8
+        }));
         let mut sum = 0;
         for (first, count) in firsts.0.iter_mut().zip(counts) {
             *first = sum;
@@ -340,11 +353,15 @@ impl Given {
         }
         firsts.0[SHARDS] = sum;
         let mut at: [u32; SHARDS] = std::array::from_fn(|n| firsts.0[n]);
-        states.resize(out.outcomes.len(), 0);
-        for (state, target) in out.outcomes.chunks_exact(words).zip(&*order) {
-            let at = &mut at[usize::from(*target)];
+        states.resize(outcomes.len(), 0);
+        for (state, target) in outcomes.chunks_exact(words).zip(&*order) {
+            let at = &mut at[usize::from(*target) % SHARDS];
             let place = *at as usize * words;
-            states[place..place + words].copy_from_slice(state);
+            if WORDS == 1 {
+                states[place] = state[0];
+            } else {
+                states[place..place + words].copy_from_slice(state);
+            }
             *at += 1;
         }
     }

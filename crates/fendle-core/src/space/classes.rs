@@ -124,9 +124,10 @@ impl Classes {
         usize::from(self.raw(local).load(Ordering::Relaxed) >> 4)
     }
 
-    pub(super) fn set_degree(&mut self, local: u32, degree: usize) {
+    /// Sets class and degree of a state.
+    pub(super) fn set_expanded(&mut self, local: u32, class: Class, degree: usize) {
         let byte = self.chunks[local as usize / CHUNK][local as usize % CHUNK].get_mut();
-        *byte = *byte & 15 | (degree.min(WIDE_DEGREE) as u8) << 4;
+        *byte = class as u8 | (degree.min(WIDE_DEGREE) as u8) << 4;
     }
 
     /// Class and degree of the states from `first` to `end`, in order.

@@ -65,8 +65,9 @@ impl EdgeLog {
 
     /// Appends the edges of the next state in local order.
     pub(crate) fn append(&mut self, edges: &[Edge], sure: bool) {
-        let greatest = edges.iter().map(|e| e.code(sure)).max().unwrap_or(0);
-        let width = ((64 - greatest.leading_zeros()).div_ceil(8) as u8).max(1);
+        // As many bits as the greatest one has.
+        let bits = edges.iter().fold(0, |bits, e| bits | e.code(sure));
+        let width = ((64 - bits.leading_zeros()).div_ceil(8) as u8).max(1);
         // Targets of a later state are rarely shorter: a block only ever grows wider.
         let width = width.max(self.blocks.last().map_or(1, |b| b.width));
         let wide = edges.len() >= WIDE_DEGREE;
@@ -85,8 +86,12 @@ impl EdgeLog {
         if wide {
             block.extend_from_slice(&(edges.len() as u32).to_le_bytes());
         }
-        for edge in edges {
-            block.extend_from_slice(&edge.code(sure).to_le_bytes()[..usize::from(width)]);
+        match width {
+            1 => write::<1>(block, edges, sure),
+            2 => write::<2>(block, edges, sure),
+            3 => write::<3>(block, edges, sure),
+            4 => write::<4>(block, edges, sure),
+            _ => write::<5>(block, edges, sure),
         }
     }
 
@@ -119,6 +124,17 @@ impl EdgeLog {
     pub(super) fn read(&self, depth: u32) -> Option<Reader<'_>> {
         let start = *self.depths.get(depth as usize)?;
         Some(Reader { log: self, at: start })
+    }
+}
+
+/// Writes the codes of edges in `WIDTH` bytes each.
+#[inline]
+fn write<const WIDTH: usize>(block: &mut Vec<u8>, edges: &[Edge], sure: bool) {
+    block.reserve(edges.len() * WIDTH);
+    for edge in edges {
+        let code: [u8; 8] = edge.code(sure).to_le_bytes();
+        let code: [u8; WIDTH] = std::array::from_fn(|i| code[i]);
+        block.extend_from_slice(&code);
     }
 }
 

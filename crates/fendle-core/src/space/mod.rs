@@ -15,7 +15,7 @@
 //!
 //! # Cost
 //!
-//! With |S| states of b bytes and |T| transitions: `b |S|` for the states, 4.7 to 5.9 bytes a state for the index, 1 byte a
+//! With |S| states of b bytes and |T| transitions: `b |S|` for the states, 5 to 8 bytes a state for the index, 1 byte a
 //! state for class and degree, and 1 to 4 bytes a transition for the log. Shards grow one at a time, so growing never
 //! needs a second table of full size.
 
@@ -111,14 +111,14 @@ impl Shard {
     }
 
     /// Keeps the edges of the next state in local order, and counts it as expanded.
-    pub(crate) fn log_edges(&mut self, edges: &[Edge], sure: bool) {
+    pub(crate) fn log_edges(&mut self, edges: &[Edge], sure: bool, class: Class) {
         self.log.append(edges, sure);
-        self.skip_edges(edges.len());
+        self.skip_edges(edges.len(), class);
     }
 
     /// Counts the next state in local order as expanded without keeping its edges.
-    pub(crate) fn skip_edges(&mut self, count: usize) {
-        self.classes.set_degree(self.expanded, count);
+    pub(crate) fn skip_edges(&mut self, count: usize, class: Class) {
+        self.classes.set_expanded(self.expanded, class, count);
         self.expanded += 1;
     }
 
@@ -454,9 +454,7 @@ impl Space {
             return;
         }
         let shard = &self.shards[part];
-        for local in 0..shard.len() as u32 {
-            see(StateId::new(part, local), shard.classes.get(local));
-        }
+        shard.classes.each(0, shard.len() as u32, |local, class, _| see(StateId::new(part, local), class));
     }
 
     /// How often each mark occurs in one of [`SHARDS`] parts of a space of numbers.
@@ -551,6 +549,24 @@ impl Space {
         });
     }
 
+    /// Calls `hit(local, count)` for the wanted states of one depth in one shard with targets that `test` accepts, and how many.
+    pub(crate) fn each_with_targets(
+        &self,
+        shard: usize,
+        depth: u32,
+        wanted: impl Fn(u32, Class) -> bool,
+        test: impl Fn(StateId) -> bool,
+        mut hit: impl FnMut(u32, u64),
+    ) {
+        let sure = self.sure;
+        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
+            let count = targets.filter(|code| test(Edge::of(*code, sure).to)).count();
+            if count > 0 {
+                hit(local, count as u64);
+            }
+        });
+    }
+
     /// Calls `visit` with the edges of one state, in move order. O(edges of its level in its shard).
     pub fn each_edges_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
         if self.logged {
@@ -588,7 +604,7 @@ mod tests {
                         last: sure || k % 3 == 0,
                     })
                     .collect();
-                shard.log_edges(&edges, sure);
+                shard.log_edges(&edges, sure, Class::Running);
                 put.push(edges);
             }
             let mut seen = 0;

@@ -6,7 +6,7 @@
 //!          full goes to the next one. An entry is 0, or  tag | number + 1, with as many bits for the number as it needs
 //! ```
 //!
-//! With n states of b bytes: b n for the states and 5 to 7 bytes a state for the index (load between 0.57 and 0.8). All entries of a line are
+//! With n states of b bytes: b n for the states and 5 to 8 bytes a state for the index (load between 0.5 and 0.8). All entries of a line are
 //! compared with a tag at once, so most look-ups wait for one line and one state.
 
 use super::id::{hash, slot_bits};
@@ -27,14 +27,20 @@ struct Line([u32; LINE]);
 impl Line {
     const EMPTY: Line = Line([0; LINE]);
 
+    /// One bit for each entry that is `wanted` under a mask. Written so that the compiler compares four at a time.
+    #[inline(always)]
+    fn matching(&self, mask: u32, wanted: u32) -> u32 {
+        let mut found = 0;
+        for (i, entry) in self.0.iter().enumerate() {
+            found |= u32::from(entry & mask == wanted) << i;
+        }
+        found
+    }
+
     /// One bit for each entry that has a tag, which was brought to its place; entries that are empty among them where the tag is 0.
     #[inline(always)]
     fn with_tag(&self, tag: u32, number_mask: u32) -> u32 {
-        let mut found = 0;
-        for (i, entry) in self.0.iter().enumerate() {
-            found |= u32::from(entry & !number_mask == tag) << i;
-        }
-        found
+        self.matching(!number_mask, tag)
     }
 
     #[inline(always)]
@@ -45,11 +51,8 @@ impl Line {
     /// How many entries there are: where the next one goes.
     #[inline(always)]
     fn len(&self) -> usize {
-        let mut taken = 0;
-        for (i, entry) in self.0.iter().enumerate() {
-            taken |= u32::from(*entry != 0) << i;
-        }
-        taken.trailing_ones() as usize
+        // Those from there on are empty, and no other.
+        (self.matching(u32::MAX, 0) | 1 << LINE).trailing_zeros() as usize
     }
 }
 
@@ -81,23 +84,53 @@ impl StateTable {
         self.len
     }
 
+    /// The bytes of a state, in words of eight; of the last one not all bits belong to it.
     #[inline(always)]
-    fn word(&self, local: usize, i: usize) -> u64 {
-        let at = (local % CHUNK) * self.width + 8 * i;
-        let chunk = &self.chunks[local / CHUNK];
-        let raw = u64::from_le_bytes(chunk[at..at + 8].try_into().expect("eight bytes"));
-        if i + 1 == self.words { raw & self.last_mask } else { raw }
+    fn wholes<const WORDS: usize>(&self, local: usize) -> &[[u8; 8]] {
+        let words = if WORDS == 0 { self.words } else { WORDS };
+        let at = (local % CHUNK) * self.width;
+        self.chunks[local / CHUNK][at..at + 8 * words].as_chunks().0
     }
 
+    /// Whether a state is this one. `WORDS` is how many words a state has, or 0.
     #[inline(always)]
-    fn equals(&self, local: usize, state: &[u64]) -> bool {
-        (0..self.words).all(|i| self.word(local, i) == state[i])
+    fn equals<const WORDS: usize>(&self, local: usize, state: &[u64]) -> bool {
+        let wholes = self.wholes::<WORDS>(local);
+        let last = wholes.len() - 1;
+        let state = &state[..=last];
+        let raw = |i: usize| u64::from_le_bytes(wholes[i]);
+        (0..last).all(|i| raw(i) == state[i]) && raw(last) & self.last_mask == state[last]
+    }
+
+    /// Writes the words of a state.
+    #[inline(always)]
+    fn read<const WORDS: usize>(&self, local: usize, out: &mut [u64]) {
+        let wholes = self.wholes::<WORDS>(local);
+        for (word, bytes) in out.iter_mut().zip(wholes) {
+            *word = u64::from_le_bytes(*bytes);
+        }
+        out[wholes.len() - 1] &= self.last_mask;
     }
 
     /// Appends the words of a state.
     pub(crate) fn push_state(&self, local: usize, out: &mut Vec<u64>) {
-        for i in 0..self.words {
-            out.push(self.word(local, i));
+        let first = out.len();
+        out.resize(first + self.words, 0);
+        self.read::<0>(local, &mut out[first..]);
+    }
+
+    /// Appends the words of states in a row.
+    pub(crate) fn push_states(&self, locals: std::ops::Range<usize>, out: &mut Vec<u64>) {
+        let first = out.len();
+        out.resize(first + locals.len() * self.words, 0);
+        if self.words == 1 {
+            for (local, word) in locals.zip(&mut out[first..]) {
+                *word = u64::from_le_bytes(self.wholes::<1>(local)[0]) & self.last_mask;
+            }
+        } else {
+            for (local, state) in locals.zip(out[first..].chunks_exact_mut(self.words)) {
+                self.read::<0>(local, state);
+            }
         }
     }
 
@@ -120,13 +153,13 @@ impl StateTable {
 
     /// The number of a state in a line that has this tag, if it is there.
     #[inline(always)]
-    fn find_in(&self, line: &Line, tag: u32, state: &[u64]) -> Option<u32> {
+    fn find_in<const WORDS: usize>(&self, line: &Line, tag: u32, state: &[u64]) -> Option<u32> {
         let mask = self.number_mask();
         let mut left = line.with_tag(tag, mask);
         while left != 0 {
             let number = line.0[left.trailing_zeros() as usize] & mask;
             left &= left - 1;
-            if number != 0 && self.equals(number as usize - 1, state) {
+            if number != 0 && self.equals::<WORDS>(number as usize - 1, state) {
                 return Some(number - 1);
             }
         }
@@ -135,12 +168,12 @@ impl StateTable {
 
     /// The local number of a state, or the line that has room for it.
     #[inline(always)]
-    fn look_up(&self, state: &[u64], hash: u64) -> Result<u32, usize> {
+    fn look_up<const WORDS: usize>(&self, state: &[u64], hash: u64) -> Result<u32, usize> {
         let tag = self.tag(hash);
         let mut at = self.line_of(hash);
         loop {
             let line = &self.lines[at];
-            if let Some(number) = self.find_in(line, tag, state) {
+            if let Some(number) = self.find_in::<WORDS>(line, tag, state) {
                 return Ok(number);
             }
             if !line.is_full() {
@@ -158,23 +191,35 @@ impl StateTable {
         if self.lines.is_empty() {
             return None;
         }
-        self.look_up(state, hash).ok()
+        self.look_up::<0>(state, hash).ok()
     }
 
     /// Finds or adds a state: its number, and whether it is new. `None` when the table holds all it may.
     #[inline]
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
-        if self.len * 5 >= self.lines.len() * (LINE * 4) {
+        self.make_room(1);
+        self.find_or_add::<0>(state, hash)
+    }
+
+    /// Makes the index large enough for so many more states.
+    #[inline(always)]
+    fn make_room(&mut self, more: usize) {
+        while (self.len + more - 1) * 5 >= self.lines.len() * (LINE * 4) {
             self.grow();
         }
-        match self.look_up(state, hash) {
+    }
+
+    /// The same as `insert` where the index has room for one more, of a state of `WORDS` words, or of any number of them where that is 0.
+    #[inline(always)]
+    fn find_or_add<const WORDS: usize>(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
+        match self.look_up::<WORDS>(state, hash) {
             Ok(number) => Some((number, false)),
             Err(_) if self.len == self.most => None,
             Err(at) => {
                 let local = self.len as u32;
                 let entry = self.tag(hash) | (local + 1);
                 let line = &mut self.lines[at];
-                line.0[line.len()] = entry;
+                line.0[line.len() % LINE] = entry;
                 self.append(state);
                 Some((local, true))
             }
@@ -184,35 +229,35 @@ impl StateTable {
     /// Inserts whole states one after the other, and tells `met` the number of each and whether it is new, until `met` says
     /// that it is enough. False when the table is full; the rest is then not inserted.
     ///
-    /// Looks at the lines of a group before any is needed, then at the states that they name, so that the memory answers them together.
-    pub(crate) fn insert_all(&mut self, states: &[u64], mut met: impl FnMut(u32, bool) -> bool) -> bool {
-        if self.lines.is_empty() {
-            self.grow();
+    /// Looks at the lines of a group before any is needed, so that the memory answers them together.
+    pub(crate) fn insert_all(&mut self, states: &[u64], met: impl FnMut(u32, bool) -> bool) -> bool {
+        // Most states are one or two words: their loops are written out.
+        match self.words {
+            1 => self.insert_each::<1>(states, met),
+            2 => self.insert_each::<2>(states, met),
+            _ => self.insert_each::<0>(states, met),
         }
-        let words = self.words;
+    }
+
+    /// The same for states of `WORDS` words, or of any number of them where that is 0.
+    fn insert_each<const WORDS: usize>(
+        &mut self,
+        states: &[u64],
+        mut met: impl FnMut(u32, bool) -> bool,
+    ) -> bool {
+        let words = if WORDS == 0 { self.words } else { WORDS };
         for group in states.chunks(GROUP * words) {
+            // Lines stay where they are while a group is inserted.
+            self.make_room(group.len() / words);
             let mut hashes = [0u64; GROUP];
-            let mut at = [0usize; GROUP];
             let mut taken = 0;
-            for (i, state) in group.chunks_exact(words).enumerate() {
-                hashes[i] = hash(state);
-                at[i] = self.line_of(hashes[i]);
-                taken |= self.lines[at[i]].0[0];
+            for (hash_of, state) in hashes.iter_mut().zip(group.chunks_exact(words)) {
+                *hash_of = hash(state);
+                taken |= self.lines[self.line_of(*hash_of)].0[0];
             }
             std::hint::black_box(taken);
-            // What is found here stays found: inserting takes nothing away.
-            let mut same = [None; GROUP];
-            for (i, state) in group.chunks_exact(words).enumerate() {
-                same[i] = self.find_in(&self.lines[at[i]], self.tag(hashes[i]), state);
-            }
-            for (i, state) in group.chunks_exact(words).enumerate() {
-                let (number, new) = match same[i] {
-                    Some(number) => (number, false),
-                    None => match self.insert(state, hashes[i]) {
-                        Some(found) => found,
-                        None => return false,
-                    },
-                };
+            for (hash, state) in hashes.into_iter().zip(group.chunks_exact(words)) {
+                let Some((number, new)) = self.find_or_add::<WORDS>(state, hash) else { return false };
                 if !met(number, new) {
                     return true;
                 }
@@ -221,39 +266,56 @@ impl StateTable {
         true
     }
 
+    #[inline(always)]
     fn append(&mut self, state: &[u64]) {
         let local = self.len;
         if local.is_multiple_of(CHUNK) {
             // The first chunk grows as needed, so that tiny spaces stay tiny.
-            let room = if local == 0 { 0 } else { CHUNK };
-            self.chunks.push(Vec::with_capacity(room * self.width + 16));
+            self.chunks.push(if local == 0 { vec![] } else { vec![0; self.chunk_bytes()] });
         }
         let at = (local % CHUNK) * self.width;
+        let end = at + 8 * state.len();
+        let most = self.chunk_bytes();
         let chunk = self.chunks.last_mut().expect("a chunk");
-        chunk.resize(at + 8 * self.words + 8, 0);
-        for (i, word) in state.iter().enumerate() {
-            chunk[at + 8 * i..at + 8 * i + 8].copy_from_slice(&word.to_le_bytes());
+        if chunk.len() < end {
+            chunk.resize((2 * end).min(most), 0);
         }
-        chunk.truncate(at + self.width + 8);
+        // What the last word writes beyond the state belongs to the next one, which writes it anew.
+        for (bytes, word) in chunk[at..end].as_chunks_mut().0.iter_mut().zip(state) {
+            *bytes = word.to_le_bytes();
+        }
         self.len += 1;
     }
 
+    /// Bytes of a whole chunk: the last word of its last state may be read beyond its end.
+    fn chunk_bytes(&self) -> usize {
+        CHUNK * self.width + 8
+    }
+
     fn grow(&mut self) {
-        // By two fifths: each time looks at all states again.
-        let lines = (self.lines.len() + self.lines.len() * 2 / 5).max(self.lines.len() + 1);
+        match self.words {
+            1 => self.grow_each::<1>(),
+            2 => self.grow_each::<2>(),
+            _ => self.grow_each::<0>(),
+        }
+    }
+
+    /// Grows the index by three fifths: each time it looks at all states again. They are of `WORDS` words, or of any number of them where that is 0.
+    fn grow_each<const WORDS: usize>(&mut self) {
+        let lines = (self.lines.len() + self.lines.len() * 3 / 5).max(self.lines.len() + 1);
         self.lines = vec![];
         self.lines = vec![Line::EMPTY; lines];
         self.number_bits = usize::BITS - (lines * LINE).leading_zeros();
+        let words = if WORDS == 0 { self.words } else { WORDS };
+        let mut state = vec![0; words];
         // Of a group all lines are looked at before any is filled.
-        let mut state = Vec::with_capacity(self.words);
         let mut hashes = [0u64; GROUP];
         for first in (0..self.len).step_by(GROUP) {
             let n = GROUP.min(self.len - first);
             let mut taken = 0;
             for (i, hash_of) in hashes[..n].iter_mut().enumerate() {
-                state.clear();
-                self.push_state(first + i, &mut state);
-                *hash_of = hash(&state);
+                self.read::<WORDS>(first + i, &mut state);
+                *hash_of = hash(&state[..words]);
                 taken |= self.lines[self.line_of(*hash_of)].0[0];
             }
             std::hint::black_box(taken);
@@ -267,7 +329,7 @@ impl StateTable {
                 }
                 let entry = self.tag(hash) | ((first + i) as u32 + 1);
                 let line = &mut self.lines[at];
-                line.0[line.len()] = entry;
+                line.0[line.len() % LINE] = entry;
             }
         }
     }
@@ -312,7 +374,7 @@ impl StateTable {
         let chunks = match self.chunks.as_slice() {
             [] => 0,
             [only] => only.capacity(),
-            more => more.len() * (CHUNK * self.width + 16),
+            more => more.len() * self.chunk_bytes(),
         };
         self.index_bytes() + chunks as u64
     }

@@ -1,7 +1,7 @@
 //! A game as the search asks it: what the rules say of packed states, by whichever executor runs them.
 
 use fendle_core::numbers::{gcd, gcd64, lcm};
-use fendle_core::{Expansion, Fault, Limit, MoveId, Odds, Place, Refusal, Status, Targets, Worker};
+use fendle_core::{Expansion, Fault, Head, Limit, MoveId, Odds, Place, Refusal, Status, Targets, Worker};
 
 use super::game::Game;
 use super::ir::{CountOf, Positions};
@@ -31,6 +31,30 @@ pub(super) struct Runner<'g> {
     weights: Vec<(u64, i64)>,
     /// Looks at outcomes of chance while the first one stays at the state that is expanded.
     other: Option<Machine<'g>>,
+    clocks: Clocks,
+}
+
+/// How two states are compared but for their clocks.
+enum Clocks {
+    /// There are none: by their words.
+    None,
+    /// By their packed words, but for these bits.
+    Bits(Vec<u64>),
+    /// By their values: a number does not show them.
+    ByValue,
+}
+
+impl Clocks {
+    /// Those of a game, in states that are packed or are numbers.
+    fn of(game: &Game, numbered: bool) -> Clocks {
+        let vars = game.bound.model.vars.iter().zip(&game.bound.slots);
+        let mut slots = vars.filter(|(def, _)| def.clock).map(|(_, slot)| slot.base).peekable();
+        if slots.peek().is_none() {
+            return Clocks::None;
+        }
+        let bits = if numbered { None } else { game.bound.codec.bits_of(slots) };
+        bits.map_or(Clocks::ByValue, Clocks::Bits)
+    }
 }
 
 /// Whole weights for outcomes, and mean scores times weight. `None` when they do not fit.
@@ -172,6 +196,7 @@ impl<'g> Runner<'g> {
             outcomes: Outcomes::default(),
             weights: vec![],
             other: None,
+            clocks: Clocks::of(game, numbered.is_some()),
         }
     }
 
@@ -202,15 +227,22 @@ impl<'g> Runner<'g> {
         self.machine.packed().is_some() && self.expands_natively()
     }
 
-    /// Expands a state by native code, if there is any and it can: its status, and what its moves made.
-    #[inline]
-    fn expand_natively(&mut self, state: &[u64], past_goals: bool) -> Option<i64> {
+    /// Expands states by native code, if there is any, until one is met that it cannot: how many it did.
+    fn expand_natively(&mut self, states: &[u64], past_goals: bool, out: &mut Expansion) -> usize {
         let past: &[bool] = if past_goals { &self.goals } else { &[] };
-        let Runner { machine, successors, .. } = self;
+        let Runner { game, machine, successors, .. } = self;
         match self.numbered {
-            Some(numbered) => numbered.native.as_deref()?.expand(machine, state[0], past, successors),
-            None => machine.packed()?.expand(machine, state, past, successors),
+            Some(numbered) => match numbered.native.as_deref() {
+                Some(native) => native.expand(machine, states, past, successors),
+                None => return 0,
+            },
+            None => match machine.packed() {
+                Some(native) => native.expand(machine, states, past, successors),
+                None => return 0,
+            },
         }
+        take(successors, self.words.len(), |status| game.status_of(status), out);
+        successors.heads.len()
     }
 
     /// Computes the quantities that are checked along the way.
@@ -464,12 +496,18 @@ impl Worker for Runner<'_> {
         let len = (states.len() / self.words.len()) as u64;
         self.grow_native(len);
         let natively = self.expands_natively();
-        for state in states.chunks_exact(self.words.len()) {
-            if natively && let Some(given) = self.expand_natively(state, past_goals) {
-                take(&self.successors, self.words.len(), out);
-                out.end_state(self.game.status_of(given), None);
-                continue;
+        let words = self.words.len();
+        let mut left = states;
+        while !left.is_empty() {
+            if natively {
+                let done = self.expand_natively(left, past_goals, out);
+                left = &left[done * words..];
+                if left.is_empty() {
+                    return;
+                }
             }
+            let state;
+            (state, left) = left.split_at(words);
             self.machine.load(state);
             let status = match self.loaded_status() {
                 Ok(status) => status,
@@ -488,10 +526,10 @@ impl Worker for Runner<'_> {
                 self.machine.pack_loaded(&mut self.source);
             }
             let mut fault = self.quantities();
-            let mut left = self.game.code.tried.as_slice();
-            while let Some((i, mut tried)) = self.machine.try_next(left) {
-                let of = MoveId(left[i]);
-                left = &left[i + 1..];
+            let mut moves = self.game.code.tried.as_slice();
+            while let Some((i, mut tried)) = self.machine.try_next(moves) {
+                let of = MoveId(moves[i]);
+                moves = &moves[i + 1..];
                 if let Ok(halt) = tried
                     && self.machine.is_before_draw(halt)
                 {
@@ -656,6 +694,11 @@ impl Worker for Runner<'_> {
     }
 
     fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
+        match &self.clocks {
+            Clocks::None => return a == b,
+            Clocks::Bits(clocks) => return a.iter().zip(b).zip(clocks).all(|((a, b), c)| (a ^ b) & !c == 0),
+            Clocks::ByValue => {}
+        }
         let (mut a, mut b) = match self.numbered {
             None => (self.game.unpack(a), self.game.unpack(b)),
             Some(n) => (n.values(a[0]), n.values(b[0])),
@@ -732,19 +775,30 @@ pub(crate) fn told_words(b: &Bound) -> (usize, Vec<usize>) {
     (seen + 1, b.model.tells.iter().map(|t| eval.tell_elements(t).len()).collect())
 }
 
-/// Takes the moves that native code made of one state.
-#[inline]
-fn take(made: &Successors, words: usize, out: &mut Expansion) {
-    for (i, state) in made.states.chunks_exact(words).take(made.len).enumerate() {
-        if made.moves[i] & BEFORE_DRAW != 0 {
-            out.positions.extend_from_slice(state);
-            out.end_before_draw(MoveId(made.moves[i] & !BEFORE_DRAW), made.scores[i]);
-            continue;
+/// Takes the successors that native code made, for states of so many words.
+fn take(made: &Successors, words: usize, status: impl Fn(i64) -> Status, out: &mut Expansion) {
+    let len = made.len();
+    let (moves, scores) = (&made.moves[..len], &made.scores[..len]);
+    let heads = made.heads.iter().map(|(given, runs)| Head { status: status(*given), runs: *runs });
+    if moves.iter().all(|m| m & BEFORE_DRAW == 0) && scores.iter().all(|s| *s == 0) {
+        let moves = moves.iter().map(|m| MoveId(*m));
+        return out.sure_states(heads, moves, &made.states[..len * words]);
+    }
+    let mut states = made.states.chunks_exact(words);
+    let mut moves = moves.iter().zip(scores);
+    for head in heads {
+        for ((&of, &score), state) in moves.by_ref().zip(states.by_ref()).take(head.runs as usize) {
+            if of & BEFORE_DRAW != 0 {
+                out.positions.extend_from_slice(state);
+                out.end_before_draw(MoveId(of & !BEFORE_DRAW), score);
+                continue;
+            }
+            match score {
+                0 => out.outcome(state),
+                score => out.outcome_with(state, Odds::scored(1, score)),
+            }
+            out.end_move(MoveId(of));
         }
-        match made.scores[i] {
-            0 => out.outcome(state),
-            score => out.outcome_with(state, Odds::scored(1, score)),
-        }
-        out.end_move(MoveId(made.moves[i]));
+        out.end_state(head.status, None);
     }
 }

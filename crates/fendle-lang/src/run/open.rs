@@ -161,7 +161,8 @@ impl<'b> Eval<'b> {
     pub(super) fn left_for(&self, open: &OpenState, at: usize) -> Vec<i32> {
         let v = open.var_of[at];
         let (def, slot) = (&self.b.model.vars[v], &self.b.slots[v]);
-        let allowed = |x: i32| !open.not.contains(&(at, x));
+        let not: Vec<i32> = open.not.iter().filter(|n| n.0 == at).map(|n| n.1).collect();
+        let allowed = |x: i32| !not.contains(&x);
         if def.rearranged.is_some() {
             let part = slot.base..slot.base + slot.len;
             let mut left = self.b.start[part.clone()].to_vec();
@@ -179,7 +180,8 @@ impl<'b> Eval<'b> {
             return vec![slot.pad() as i32];
         }
         let none = slot.maybe.then_some(NONE as i32);
-        none.into_iter().chain(slot.lo as i32..=slot.hi as i32).filter(|x| allowed(*x)).collect()
+        let all = none.into_iter().chain(slot.lo as i32..=slot.hi as i32);
+        if not.is_empty() { all.collect() } else { all.filter(|x| allowed(*x)).collect() }
     }
 
     /// Whether a rearranged grid has a value elsewhere, as often as it holds it.

@@ -104,17 +104,11 @@ impl NumberCode {
 }
 
 impl NativeNumbers for NumberCode {
-    #[inline]
-    fn expand(
-        &self,
-        machine: &mut Machine<'_>,
-        state: u64,
-        past_goals: &[bool],
-        out: &mut Successors,
-    ) -> Option<i64> {
-        let mut context = self.context(machine, state);
-        // SAFETY: see the head of this crate; the context is one for these numbers.
-        unsafe { self.code.expand(&mut context, (state, 1), past_goals, out) }
+    fn expand(&self, machine: &mut Machine<'_>, states: &[u64], past_goals: &[bool], out: &mut Successors) {
+        let Some(greatest) = states.iter().max() else { return out.heads.clear() };
+        let mut context = self.context(machine, *greatest);
+        // SAFETY: see the head of this crate; the context is one for these numbers, none of which is out of their range.
+        unsafe { self.code.expand(&mut context, (states.iter().copied(), 1), past_goals, out) }
     }
 
     #[inline]

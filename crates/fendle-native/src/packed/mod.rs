@@ -68,17 +68,13 @@ fn address(state: &[u64]) -> u64 {
 }
 
 impl NativePacked for PackedCode {
-    #[inline]
-    fn expand(
-        &self,
-        machine: &mut Machine<'_>,
-        state: &[u64],
-        past_goals: &[bool],
-        out: &mut Successors,
-    ) -> Option<i64> {
-        let mut context = self.context(machine, state);
-        // SAFETY: see the head of this crate; the state has as many words as the code reads.
-        unsafe { self.code.expand(&mut context, (address(state), self.layout.words()), past_goals, out) }
+    fn expand(&self, machine: &mut Machine<'_>, states: &[u64], past_goals: &[bool], out: &mut Successors) {
+        let words = self.layout.words();
+        let Some(first) = states.get(..words) else { return out.heads.clear() };
+        let mut context = self.context(machine, first);
+        let states = states.chunks_exact(words).map(address);
+        // SAFETY: see the head of this crate; each state has as many words as the code reads.
+        unsafe { self.code.expand(&mut context, (states, words), past_goals, out) }
     }
 
     #[inline]

@@ -178,48 +178,55 @@ impl StateCode {
         unsafe { (self.moves)(std::ptr::from_mut(context), state, from, to) }
     }
 
-    /// Expands a state of so many words: its status, with its moves in `out`, which is given room here; `None` when only the machine can.
+    /// Expands states of so many words, one after the other, until one is met that only the machine can expand: `out` is given a head for
+    /// each, and room here.
     ///
     /// # Safety
     ///
-    /// The context must be that of a machine of this level, and the state one of it.
-    #[inline]
+    /// The context must be that of a machine of this level, and the states ones of it.
     pub(crate) unsafe fn expand(
         &self,
         context: &mut Context,
-        (state, words): (u64, usize),
+        (states, words): (impl ExactSizeIterator<Item = u64>, usize),
         past_goals: &[bool],
         out: &mut Successors,
-    ) -> Option<i64> {
-        if out.moves.len() < self.moves_len || out.states.len() < self.moves_len * words {
-            out.states.resize(self.moves_len * words, 0);
-            out.moves.resize(self.moves_len, 0);
-            out.scores.resize(self.moves_len, 0);
+    ) {
+        let room = self.moves_len * states.len();
+        if out.moves.len() < room || out.states.len() < room * words {
+            out.states.resize(room * words, 0);
+            out.moves.resize(room, 0);
+            out.scores.resize(room, 0);
         }
-        out.len = 0;
-        context.out_states = out.states.as_mut_ptr();
-        context.out_moves = out.moves.as_mut_ptr();
-        context.out_scores = out.scores.as_mut_ptr();
-        // SAFETY: the caller's promise; the buffers have room for one entry a move.
-        unsafe {
-            let status = self.status(context, state);
-            if status == SLOW {
-                return None;
-            }
-            if status & ENDED != 0 {
-                let ended = status & !ENDED;
-                // Who goes on from there is the machine.
-                let goes_on = past_goals.get(ended as usize - 1).is_some_and(|g| *g);
-                return (!goes_on).then_some(ended as i64);
-            }
-            if status == 0 || past_goals.get(status as usize - 1).is_some_and(|g| *g) {
-                let made = self.tried(context, state, (0, u64::MAX));
-                if made == SLOW {
-                    return None;
+        out.heads.clear();
+        let goes_on = |status: u64| past_goals.get(status as usize - 1).is_some_and(|g| *g);
+        let mut len = 0;
+        for state in states {
+            context.out_states = out.states[len * words..].as_mut_ptr();
+            context.out_moves = out.moves[len..].as_mut_ptr();
+            context.out_scores = out.scores[len..].as_mut_ptr();
+            // SAFETY: the caller's promise; the buffers have room for one entry a move of this state and of each that follows.
+            let (status, made) = unsafe {
+                let status = self.status(context, state);
+                if status == SLOW {
+                    return;
                 }
-                out.len = made as usize;
-            }
-            Some(status as i64)
+                if status & ENDED != 0 {
+                    // Who goes on from there is the machine.
+                    if goes_on(status & !ENDED) {
+                        return;
+                    }
+                    (status & !ENDED, 0)
+                } else if status == 0 || goes_on(status) {
+                    match self.tried(context, state, (0, u64::MAX)) {
+                        SLOW => return,
+                        made => (status, made),
+                    }
+                } else {
+                    (status, 0)
+                }
+            };
+            out.heads.push((status as i64, made as u32));
+            len += made as usize;
         }
     }
 }

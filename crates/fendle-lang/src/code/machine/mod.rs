@@ -96,15 +96,9 @@ pub trait Native: Send + Sync {
 
 /// Native code that takes and gives packed states. The machine is one for packed states of the same level.
 pub trait NativePacked: Send + Sync + std::fmt::Debug {
-    /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that only the machine
-    /// itself can expand, as where a move draws; `out` then means nothing. States are not brought into a canonical form.
-    fn expand(
-        &self,
-        machine: &mut Machine<'_>,
-        state: &[u64],
-        past_goals: &[bool],
-        out: &mut Successors,
-    ) -> Option<i64>;
+    /// Expands states, one after the other, until one is met that only the machine itself can expand, as where a move draws: they have a
+    /// head each in `out`, and all their moves. States are not brought into a canonical form.
+    fn expand(&self, machine: &mut Machine<'_>, states: &[u64], past_goals: &[bool], out: &mut Successors);
 
     /// Loads a state: [`Machine::load`].
     fn load(&self, machine: &mut Machine<'_>, state: &[u64]);
@@ -116,15 +110,9 @@ pub trait NativePacked: Send + Sync + std::fmt::Debug {
 /// Native code that takes and gives states by number. The machine is one for the same numbers
 /// ([`Machine::numbered`]).
 pub trait NativeNumbers: Send + Sync + std::fmt::Debug {
-    /// Expands a state: its status as the rules give it, with all moves in `out`. `None` when the state is one that
-    /// only the machine itself can expand; `out` then means nothing. Where moves draw, they stop before it.
-    fn expand(
-        &self,
-        machine: &mut Machine<'_>,
-        state: u64,
-        past_goals: &[bool],
-        out: &mut Successors,
-    ) -> Option<i64>;
+    /// Expands states, one after the other, until one is met that only the machine itself can expand: they have a head each in `out`,
+    /// and all their moves. Where moves draw, they stop before it.
+    fn expand(&self, machine: &mut Machine<'_>, states: &[u64], past_goals: &[bool], out: &mut Successors);
 
     /// Loads a state: [`Machine::load`].
     fn load(&self, machine: &mut Machine<'_>, state: u64);
@@ -186,17 +174,31 @@ pub const BEFORE_DRAW: u32 = 1 << 31;
 /// The site of a break that is none of the model: a state has no number, and a wider range may have one for it.
 pub const NO_NUMBER: Site = Site(u32::MAX);
 
-/// The successors of one state.
+/// The successors of some states, those of one state after those of the one before.
 #[derive(Clone, Debug, Default)]
 pub struct Successors {
-    /// States by number, or positions before a draw; or packed states, one after the other.
+    /// States by number, or positions before a draw; or packed states, one after the other. There may be room behind the last one.
     pub states: Vec<u64>,
     /// The move that leads to each, with [`BEFORE_DRAW`] for one that stops before a draw.
     pub moves: Vec<u32>,
     /// The score of each.
     pub scores: Vec<i64>,
-    /// How many there are.
-    pub len: usize,
+    /// Of each state that was expanded its status as the rules give it, and how many successors it has.
+    pub heads: Vec<(i64, u32)>,
+}
+
+impl Successors {
+    /// How many successors there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.heads.iter().map(|h| h.1 as usize).sum()
+    }
+
+    /// Whether there are none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
 }
 
 /// Where the parts of a machine lie, for native code. They stay where they are as long as the machine lives.
