@@ -12,3 +12,4 @@ mod spaces;
 mod stopped;
 mod structure;
 mod twins;
+mod written;

@@ -366,3 +366,46 @@ impl Given {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Outcomes of any number of words come to their shards, each shard's in the order in which they were given.
+    #[test]
+    fn outcomes_are_given_to_the_shards_of_their_hashes() {
+        let mut random = crate::numbers::Random::new(3);
+        for words in [1, 2, 3, 5] {
+            let (mut given, mut order) = (Given::default(), vec![]);
+            for len in [0, 1, 700, 40] {
+                let mut out = Expansion::default();
+                let states: Vec<Vec<u64>> = (0..len)
+                    .map(|_| (0..words).map(|_| random.below(u64::MAX)).collect::<Vec<u64>>())
+                    .collect();
+                states.iter().for_each(|s| out.outcome(s));
+                order.clear();
+                given.sort(&out, words, &mut order);
+                for n in 0..SHARDS {
+                    let wanted: Vec<u64> =
+                        states.iter().filter(|s| shard_of(hash(s)) == n).flatten().copied().collect();
+                    let range = given.firsts.of(n);
+                    assert_eq!(given.states[range.start * words..range.end * words], wanted, "{words} words");
+                }
+                let shards: Vec<usize> = states.iter().map(|s| shard_of(hash(s))).collect();
+                assert_eq!(order.iter().map(|t| usize::from(*t)).collect::<Vec<_>>(), shards);
+            }
+        }
+    }
+
+    #[test]
+    fn states_that_several_edges_lead_to_count_once() {
+        let mut random = crate::numbers::Random::new(4);
+        for len in [0, 1, 2, 5, 32, 33, 90] {
+            let edges: Vec<Edge> = (0..len)
+                .map(|_| Edge { to: StateId::from_number(random.below(len / 2 + 1) as u32), last: true })
+                .collect();
+            let set: std::collections::BTreeSet<StateId> = edges.iter().map(|e| e.to).collect();
+            assert_eq!(distinct(&edges, &mut vec![]), set.len() as u64);
+        }
+    }
+}

@@ -617,4 +617,61 @@ mod tests {
             assert_eq!(seen, (0..500).filter(|l| l % 7 != 3).count());
         }
     }
+
+    /// Records of targets that grow and shrink, over several depths: what is counted, what is found first, and what is decoded.
+    #[test]
+    fn targets_are_counted_as_they_are_decoded() {
+        let mut random = crate::numbers::Random::new(11);
+        for sure in [true, false] {
+            let mut space = Space::new(Layout::new(20), sure);
+            let mut put: Vec<Vec<Vec<Edge>>> = vec![];
+            for depth in 0..6u32 {
+                if depth > 0 {
+                    space.levels.push(std::array::from_fn(|n| space.shards[n].len() as u32));
+                    space.shards[3].begin_depth();
+                }
+                let mut here = vec![];
+                for _ in 0..random.below(40) {
+                    let local = space.shards[3].len() as u64;
+                    space.shards[3].insert(&[local], hash(&[local])).expect("room");
+                    let degree = [0, 1, 2, 3, 14, 15, 16, 200][random.below(8) as usize];
+                    let bits = 1 + random.below(28);
+                    let edges: Vec<Edge> = (0..degree)
+                        .map(|_| Edge {
+                            to: StateId::from_number(random.below(1 << bits) as u32),
+                            last: sure || random.below(2) == 0,
+                        })
+                        .collect();
+                    let class = if random.below(3) == 0 { Class::Goal } else { Class::Running };
+                    space.shards[3].log_edges(&edges, sure, class);
+                    here.push(edges);
+                }
+                put.push(here);
+            }
+            let test = |id: StateId| id.number().is_multiple_of(3);
+            let wanted = |_: u32, class: Class| class == Class::Running;
+            for (depth, here) in put.iter().enumerate() {
+                let depth = depth as u32;
+                let first = space.level_of(3, depth).start;
+                assert_eq!(space.level_of(3, depth).len(), here.len());
+                let (mut hits, mut counts, mut decoded) = (vec![], vec![], vec![]);
+                space.each_with_target(3, depth, wanted, test, |local| hits.push(local));
+                space.each_with_targets(3, depth, wanted, test, |local, n| counts.push((local, n)));
+                space.each_edges_in(3, depth, wanted, |local, edges| decoded.push((local, edges.to_vec())));
+                let running: Vec<(u32, Vec<Edge>)> = (here.iter().enumerate())
+                    .map(|(i, edges)| (first + i as u32, edges.clone()))
+                    .filter(|(local, _)| space.class(StateId::new(3, *local)) == Class::Running)
+                    .collect();
+                let count = |edges: &[Edge]| edges.iter().filter(|e| test(e.to)).count() as u64;
+                let counted: Vec<(u32, u64)> =
+                    running.iter().map(|(l, e)| (*l, count(e))).filter(|c| c.1 > 0).collect();
+                assert_eq!(hits, counted.iter().map(|c| c.0).collect::<Vec<_>>());
+                assert_eq!(counts, counted);
+                assert_eq!(decoded, running);
+                for (local, edges) in running {
+                    assert_eq!(space.edges_len(StateId::new(3, local)), edges.len().min(15));
+                }
+            }
+        }
+    }
 }

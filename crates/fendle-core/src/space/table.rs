@@ -423,4 +423,90 @@ mod tests {
             assert!(count < 2 || table.find(&s, hash(&s)).is_some());
         }
     }
+
+    /// A table beside a list and a map: what is inserted one by one or many at once, looked for, and taken out again.
+    #[test]
+    fn a_table_does_what_a_list_and_a_map_do() {
+        let mut random = crate::numbers::Random::new(5);
+        for bits in [1, 6, 20, 52, 63, 64, 65, 81, 127, 128, 129, 221] {
+            let layout = Layout::new(bits);
+            let (words, most) = (layout.words(), [40, 3_000][random.below(2) as usize]);
+            let mut table = StateTable::new(layout, most);
+            let mut list: Vec<Vec<u64>> = vec![];
+            let mut map = std::collections::HashMap::new();
+            // Few different states, so that many are met again.
+            let mut state = |kinds: u64| -> Vec<u64> {
+                let n = random.below(kinds);
+                let mut state: Vec<u64> =
+                    (0..words as u64).map(|i| (n + i).wrapping_mul(0x9e37_79b9_7f4a_7c15)).collect();
+                state[words - 1] &= u64::MAX >> (64 * words as u32 - bits);
+                state
+            };
+            for round in 0..60 {
+                match round % 4 {
+                    0 | 1 => {
+                        let many: Vec<Vec<u64>> = (0..round * 7).map(|_| state(2_000)).collect();
+                        let mut met = vec![];
+                        let fits = table.insert_all(&many.concat(), |number, new| {
+                            met.push((number, new));
+                            true
+                        });
+                        let mut wanted = vec![];
+                        let mut all = true;
+                        for state in many {
+                            let next = list.len() as u32;
+                            let new = !map.contains_key(&state);
+                            if new && list.len() == most {
+                                all = false;
+                                break;
+                            }
+                            let number = *map.entry(state.clone()).or_insert(next);
+                            wanted.push((number, new));
+                            if new {
+                                list.push(state);
+                            }
+                        }
+                        assert_eq!((fits, met), (all, wanted), "{bits} bits, round {round}");
+                    }
+                    2 => {
+                        for _ in 0..20 {
+                            let s = state(4_000);
+                            assert_eq!(table.find(&s, hash(&s)), map.get(&s).copied(), "{bits} bits");
+                        }
+                    }
+                    _ => {
+                        for _ in 0..(round / 4 * 3).min(list.len()) {
+                            table.pop();
+                            map.remove(&list.pop().expect("as many"));
+                        }
+                    }
+                }
+                assert_eq!(table.len(), list.len());
+            }
+            let mut all = vec![];
+            table.push_states(0..list.len(), &mut all);
+            assert_eq!(all, list.concat(), "{bits} bits");
+            let middle = list.len() / 3..list.len() / 2;
+            let mut some = vec![7];
+            table.push_states(middle.clone(), &mut some);
+            assert_eq!(some[1..], list[middle].concat());
+        }
+    }
+
+    #[test]
+    fn whoever_is_told_can_end_inserting() {
+        let mut table = StateTable::new(Layout::new(30), 1 << 20);
+        let states: Vec<u64> = (0..100).collect();
+        let mut told = 0;
+        assert!(table.insert_all(&states, |_, _| {
+            told += 1;
+            told < 37
+        }));
+        assert_eq!((told, table.len()), (37, 37));
+        assert!(table.insert_all(&states, |number, new| {
+            assert_eq!(new, number >= 37);
+            true
+        }));
+        assert_eq!(table.len(), 100);
+    }
 }
