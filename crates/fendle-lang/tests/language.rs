@@ -26,6 +26,7 @@ mod packing;
 mod plain;
 mod positions;
 mod random_models;
+mod random_programs;
 mod relaxed;
 mod session;
 mod sorted_piles;
