@@ -3,6 +3,7 @@
 //! * `asked`: conditions about positions.
 //! * `basics`: every question once, of a barrow on a lane and of a coin.
 //! * `walks`: random puzzles that are a walk on a map, against a look at the map.
+//! * `yards`: random yards of barges, against a look at all their states.
 //! * `drawn`: the same with chance, against fractions found in the test.
 //! * `counted`: costs, scores, several starts, and what can be forced.
 //! * `hunted`: guided search on boards that can be looked through.
@@ -30,3 +31,4 @@ mod packs;
 mod players;
 mod sounded;
 mod walks;
+mod yards;
