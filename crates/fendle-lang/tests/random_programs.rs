@@ -265,7 +265,13 @@ impl Maker<'_> {
                 n: self.rng.random_range(1..=len) as u8,
                 how,
             },
-            68 => Op::Compare { d: bits, a: grid, v: a, n: self.rng.random_range(1..=len) as u8, how },
+            68 => {
+                let (n, v) = (self.rng.random_range(1..=len) as u8, self.rng.random_range(-1..7));
+                [
+                    Op::Compare { d: bits, a: grid, v: a, n, how },
+                    Op::CompareTo { d: bits, a: grid, v, n, how },
+                ][self.below(2)]
+            }
             69 => Op::BitAnd { d: bits, a: other_bits, b: self.of(Bits) },
             70 => Op::BitOr { d: bits, a: other_bits, b: self.of(Bits) },
             71 => Op::BitMinus { d: bits, a: other_bits, b: self.of(Bits) },

@@ -45,6 +45,14 @@ impl Emitter<'_> {
                     self.or_step(fits, op, Some((d, found)));
                 }
             }
+            Op::CompareTo { d, a, v, n, how } => {
+                let one = self.b.ins().iconst(I32, i64::from(v as u32));
+                let four = self.b.ins().splat(I32X4, one);
+                let found = self.compared(how, n.into(), |e, i, len| {
+                    if len == 4 { (e.load_four(a.0 + i), four) } else { (e.load_one(a.0 + i, I32), one) }
+                });
+                self.set(d, found);
+            }
             _ => unreachable!("only comparisons of blocks are sent here"),
         }
     }

@@ -195,7 +195,7 @@ impl Emitter<'_> {
             Op::Both { d, a, b } => self.join(Join::Both, d, a, b, &op),
             Op::NextIn { d, base, to } => self.next(d, base, None, to),
             Op::NextEq { d, base, v, to } => self.next(d, base, Some(v), to),
-            Op::CompareBlocks { .. } | Op::Compare { .. } => self.compare_blocks(&op),
+            Op::CompareBlocks { .. } | Op::Compare { .. } | Op::CompareTo { .. } => self.compare_blocks(&op),
             Op::BitAnd { .. }
             | Op::BitOr { .. }
             | Op::BitMinus { .. }

@@ -234,7 +234,9 @@ ops! {
     NextEq { d: R, base: M, v: i32, to: To } => [Reads(d), Writes(d), Block(base, None), Jumps(to)];
     /// Bit `i` of `d`, for each `i` below `n` (at most 64), says how value `i` of the block at `a` compares with that of the block at `b`.
     CompareBlocks { d: R, a: M, b: M, n: u8, how: Comparison } => [Block(a, Some(n.into())), Block(b, Some(n.into())), Writes(d)];
-    /// The same with the one value `v`.
+    /// The same with the one number `v`.
+    CompareTo { d: R, a: M, v: i32, n: u8, how: Comparison } => [Block(a, Some(n.into())), Writes(d)];
+    /// The same with the one value in `v`.
     Compare { d: R, a: M, v: R, n: u8, how: Comparison } => [Reads(v), Block(a, Some(n.into())), Writes(d)];
     /// The bits of both.
     BitAnd { d: R, a: R, b: R } => [Reads(a), Reads(b), Writes(d)];

@@ -361,6 +361,7 @@ pub(super) fn only_writes(op: &Op) -> Option<R> {
         | Op::ShapeAnchor { d, .. }
         | Op::CompareBlocks { d, .. }
         | Op::Compare { d, .. }
+        | Op::CompareTo { d, .. }
         | Op::BitAnd { d, .. }
         | Op::BitOr { d, .. }
         | Op::BitMinus { d, .. }

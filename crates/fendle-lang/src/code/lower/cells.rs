@@ -51,7 +51,7 @@ pub(super) struct Sight {
 
 /// What a block is compared with.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
-enum Other {
+pub(super) enum Other {
     /// Another block, from the place with this distance on.
     Block(M, i64),
     /// A number.
@@ -611,19 +611,35 @@ impl Lower<'_> {
         let cells = self.b.cells() as u32;
         let ahead = other.ahead() as u32;
         let len = cells.saturating_sub(ahead);
-        let value = match other {
-            Other::Block(..) => None,
-            Other::Number(v) => Some(self.reg(O::K(v))),
-            Other::Register(r) => Some(r),
-        };
+        let in_state = |m: M| (self.code.now..self.code.now + self.code.state_len).contains(&m.0);
+        let of_state = in_state(base)
+            && match other {
+                Other::Block(b, _) => in_state(b),
+                Other::Number(_) => true,
+                Other::Register(_) => false,
+            };
         let mut words = vec![];
         for from in (0..len).step_by(64) {
             let n = (len - from).min(64) as u8;
             let a = M(base.0 + from);
-            words.push(self.unary(|d| match (other, value) {
-                (Other::Block(b, _), _) => Op::CompareBlocks { d, a, b: M(b.0 + ahead + from), n, how },
-                (_, v) => Op::Compare { d, a, v: v.unwrap_or(R(0)), n, how },
-            }));
+            let find = |l: &mut Self| match other {
+                Other::Block(b, _) => {
+                    l.unary(|d| Op::CompareBlocks { d, a, b: M(b.0 + ahead + from), n, how })
+                }
+                Other::Number(v) => match i32::try_from(v) {
+                    Ok(v) => l.unary(|d| Op::CompareTo { d, a, v, n, how }),
+                    Err(_) => {
+                        let v = l.reg(O::K(v));
+                        l.unary(|d| Op::Compare { d, a, v, n, how })
+                    }
+                },
+                Other::Register(v) => l.unary(|d| Op::Compare { d, a, v, n, how }),
+            };
+            let memo = if of_state { self.memo(Remembered::Compared(a, other, how)) } else { None };
+            words.push(match memo {
+                Some(memo) => self.remembered(memo, find),
+                None => find(self),
+            });
         }
         self.sight.compared.insert((base, other, how), words.clone());
         words

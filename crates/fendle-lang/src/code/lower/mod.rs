@@ -94,13 +94,26 @@ struct ListAt {
     limit: O,
 }
 
+/// What can be remembered of a loaded state.
+#[derive(PartialEq, Eq, Hash)]
+enum Remembered {
+    /// What a function gives for known numbers.
+    Function(FnId, Vec<i64>),
+    /// How the values of a block, those of one word, compare.
+    Compared(M, cells::Other, Comparison),
+}
+
+/// Things that are remembered of a state, at most.
+const MEMOS_MAX: usize = 4096;
+
 struct Lower<'b> {
     b: &'b Bound,
     code: Code,
     entry: usize,
     labels: Vec<Option<u32>>,
     sites: HashMap<FaultSite, Site>,
-    memos: HashMap<(FnId, Vec<i64>), u16>,
+    /// What programs remember of a loaded state, and its number.
+    memos: HashMap<Remembered, u16>,
     doms: HashMap<(i32, i32, bool), u16>,
     frame: Vec<Local>,
     mutable: Vec<bool>,
@@ -175,6 +188,7 @@ pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
         return Err(TooLarge::Operations);
     }
     l.code.memos = l.memos.len() as u32;
+    l.forget_what_is_asked_once();
     l.code.find_live();
     l.forget_emptied();
     if let Err(bad) = l.code.verify() {

@@ -539,25 +539,71 @@ impl Lower<'_> {
         let known: Option<Vec<i64>> =
             args.iter().map(|a| if let Local::Val(O::K(k)) = a { Some(*k) } else { None }).collect();
         let memo = match known {
-            Some(key) if self.clean && heavy(&def.body) && self.memos.len() < 4096 => {
-                let next = self.memos.len() as u16;
-                Some(*self.memos.entry((f, key)).or_insert(next))
-            }
+            Some(key) if heavy(&def.body) => self.memo(Remembered::Function(f, key)),
             _ => None,
         };
-        let Some(memo) = memo else {
-            return self.inlined(&def.locals, args, |l| l.value(&def.body));
-        };
+        let find = |l: &mut Self| l.inlined(&def.locals, args, |l| l.value(&def.body));
+        match memo {
+            Some(memo) => self.remembered(memo, find),
+            None => find(self),
+        }
+    }
+
+    /// The number under which something is remembered of the loaded state; `None` where the state may have been changed, or too much is
+    /// remembered already.
+    pub(super) fn memo(&mut self, what: Remembered) -> Option<u16> {
+        if !self.clean || self.memos.len() >= MEMOS_MAX {
+            return None;
+        }
+        let next = self.memos.len() as u16;
+        Some(*self.memos.entry(what).or_insert(next))
+    }
+
+    /// A value that is found once for a loaded state.
+    pub(super) fn remembered(&mut self, memo: u16, find: impl FnOnce(&mut Self) -> O) -> O {
         let d = self.fresh();
         let end = self.label();
         self.emit(Op::Recall { d, memo, to: To(end) });
         self.sometimes(|l| {
-            let o = l.inlined(&def.locals, args, |l| l.value(&def.body));
+            let o = find(l);
             l.set(d, o);
         });
         self.emit(Op::Remember { s: d, memo });
         self.here(end);
         O::R(d)
+    }
+
+    /// Does not remember what is asked in one place only, and not in a loop: how blocks compare.
+    pub(super) fn forget_what_is_asked_once(&mut self) {
+        let ops = &self.code.ops;
+        let mut asked: HashMap<u16, Vec<usize>> = HashMap::new();
+        for (i, op) in ops.iter().enumerate() {
+            if let Op::Recall { memo, .. } = op {
+                asked.entry(*memo).or_default().push(i);
+            }
+        }
+        let compared = self.memos.iter().filter(|m| matches!(m.0, Remembered::Compared(..)));
+        let compared: HashSet<u16> = compared.map(|m| *m.1).collect();
+        let in_a_loop = |at: usize| {
+            let jumps_over = |(i, op): (usize, &Op)| {
+                let mut back = false;
+                op.jumps(&mut |to| back |= to.0 as usize <= at && i >= at);
+                back
+            };
+            ops.iter().enumerate().any(jumps_over)
+        };
+        let once: HashSet<u16> = asked
+            .into_iter()
+            .filter(|(memo, places)| compared.contains(memo) && places.len() == 1 && !in_a_loop(places[0]))
+            .map(|(memo, _)| memo)
+            .collect();
+        if once.is_empty() {
+            return;
+        }
+        let kept: Vec<bool> = (ops.iter())
+            .map(|op| !matches!(op, Op::Recall { memo, .. } | Op::Remember { memo, .. } if once.contains(memo)))
+            .collect();
+        keep_in_code(&mut self.code, &kept);
     }
 
     pub(super) fn builtin(&mut self, op: Builtin, args: &[Expr], span: Span) -> O {

@@ -544,6 +544,11 @@ impl<'c> Machine<'c> {
                     let bits = bits_of(self.mem[a..a + n].iter().map(|x| how.holds((*x).into(), v)));
                     self.w(d, bits);
                 }
+                Op::CompareTo { d, a, v, n, how } => {
+                    let (a, n) = (a.0 as usize, usize::from(n));
+                    let bits = bits_of(self.mem[a..a + n].iter().map(|x| how.holds((*x).into(), v.into())));
+                    self.w(d, bits);
+                }
                 Op::BitAnd { d, a, b } => self.w(d, self.r(a) & self.r(b)),
                 Op::BitOr { d, a, b } => self.w(d, self.r(a) | self.r(b)),
                 Op::BitMinus { d, a, b } => self.w(d, self.r(a) & !self.r(b)),
