@@ -112,35 +112,39 @@ pub fn components(
         number[start as usize] = index;
         index += 1;
         calls.push((start | ROOT, graph.arrows(start).0));
-        while let Some((node, at)) = calls.last_mut() {
-            pace.step(1)?;
-            let v = *node & !ROOT;
-            if *at < graph.arrows(v).1 {
-                let w = graph.target(*at);
-                if !inside(w) {
-                    *at += 1;
-                    continue;
+        while let Some(call) = calls.last_mut() {
+            let (v, began, end) = (call.0 & !ROOT, call.1, graph.arrows(call.0 & !ROOT).1);
+            let (mut root, mut least, mut at) = (call.0 & ROOT, number[v as usize], began);
+            let mut next = None;
+            while at < end {
+                let w = graph.target(at);
+                if inside(w) {
+                    match number[w as usize] {
+                        0 => {
+                            next = Some(w);
+                            break;
+                        }
+                        n if n < least => (least, root) = (n, 0),
+                        _ => {}
+                    }
                 }
-                if number[w as usize] == 0 {
-                    number[w as usize] = index;
-                    index += 1;
-                    let (first, end) = graph.arrows(w);
-                    // Asked together, so that the memory answers together what is needed one after the other.
-                    let soon = (first..end.min(first + SOON)).map(|at| number[graph.target(at) as usize]);
-                    std::hint::black_box(soon.fold(0, |all, n| all | n));
-                    calls.push((w | ROOT, first));
-                    continue;
-                }
-                *at += 1;
-                if number[w as usize] < number[v as usize] {
-                    number[v as usize] = number[w as usize];
-                    *node &= !ROOT;
-                }
+                at += 1;
+            }
+            number[v as usize] = least;
+            pace.step(u64::from(at - began) + 1)?;
+            if let Some(w) = next {
+                *call = (v | root, at);
+                number[w as usize] = index;
+                index += 1;
+                let (first, end) = graph.arrows(w);
+                // Asked together, so that the memory answers together what is needed one after the other.
+                let soon = (first..end.min(first + SOON)).map(|at| number[graph.target(at) as usize]);
+                std::hint::black_box(soon.fold(0, |all, n| all | n));
+                calls.push((w | ROOT, first));
                 continue;
             }
-            let root = *node & ROOT != 0;
             calls.pop();
-            if !root {
+            if root == 0 {
                 stack.push(v);
                 continue;
             }

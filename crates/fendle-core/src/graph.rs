@@ -246,7 +246,7 @@ impl<'a> Transitions<'a> {
             return Ok(());
         }
         let mut edges: Vec<Edge> = vec![];
-        self.each_state(pace, |depth, id| {
+        self.each_state(pace, |depth, _, id| {
             edges.clear();
             let arrows = self.made.iter().flat_map(|made| made.arrows.from(id));
             edges.extend(arrows.map(|to| sure_edge(*to)));
@@ -285,11 +285,11 @@ impl<'a> Transitions<'a> {
     pub(crate) fn each_state(
         &self,
         pace: &mut Pace<'_>,
-        mut visit: impl FnMut(u32, StateId),
+        mut visit: impl FnMut(u32, Class, StateId),
     ) -> Result<(), Limit> {
         let Some(dense) = &self.space.dense else {
             for depth in 0..self.space.levels_len() {
-                self.space.level(depth).for_each(|id| visit(depth, id));
+                self.space.level(depth).for_each(|id| visit(depth, self.space.class(id), id));
                 pace.step(self.space.level_len(depth))?;
             }
             return Ok(());
@@ -297,7 +297,7 @@ impl<'a> Transitions<'a> {
         for start in (0..dense.range()).step_by(PANE as usize) {
             let end = (start + PANE).min(dense.range());
             dense.each_seen(start, end, |number, mark| {
-                visit(dense.depth_of(mark), StateId::from_number(number as u32));
+                visit(dense.depth_of(mark), dense.class_of(mark), StateId::from_number(number as u32));
             });
             pace.step(end - start)?;
         }

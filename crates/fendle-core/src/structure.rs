@@ -250,7 +250,7 @@ impl Structure {
                         let id = StateId::from_number(number as u32);
                         let moves =
                             arrows.from(id).iter().map(|to| std::iter::once(StateId::from_number(*to)));
-                        out.see(space, far, (dense.depth_of(mark), id), moves);
+                        out.see(space, far, (dense.depth_of(mark), dense.class_of(mark), id), moves);
                     });
                     Ok(out)
                 })
@@ -262,7 +262,7 @@ impl Structure {
         } else {
             transitions.each_anywhere(pace, |depth, id, edges| {
                 let moves = moves_of(edges).map(|outcomes| outcomes.iter().map(|e| e.to));
-                self.see(space, far, (depth, id), moves);
+                self.see(space, far, (depth, space.class(id), id), moves);
             })?;
         }
         while self.fatal_by_depth.last() == Some(&0) {
@@ -276,10 +276,9 @@ impl Structure {
         &mut self,
         space: &Space,
         far: &Distances,
-        (depth, id): (u32, StateId),
+        (depth, class, id): (u32, Class, StateId),
         moves: impl Iterator<Item = M>,
     ) {
-        let class = space.class(id);
         if !matches!(class, Class::Winnable | Class::Dead | Class::Stuck | Class::Free) {
             return;
         }
@@ -361,10 +360,10 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
     const DEAD: u8 = 4;
     let mut out = Rooms { rooms: parts.count.into(), ..Rooms::default() };
     let mut seen: Vec<u32> = vec![];
-    transitions.each_state(pace, |_, id| {
+    transitions.each_state(pace, |_, class, id| {
         let part = parts.part(id) as usize;
         sizes[part] += 1;
-        marks[part] |= match space.class(id) {
+        marks[part] |= match class {
             Class::Winnable => WINS,
             Class::Dead => DEAD,
             _ => 0,
@@ -401,9 +400,9 @@ fn rooms(transitions: &Transitions<'_>, parts: &Parts, pace: &mut Pace<'_>) -> R
     }
     if out.traps > 0 {
         let mut nearest = u32::MAX;
-        transitions.each_state(pace, |depth, id| {
+        transitions.each_state(pace, |depth, class, id| {
             if depth < nearest
-                && space.class(id) == Class::Dead
+                && class == Class::Dead
                 && marks[parts.part(id) as usize] & (DEAD | LEFT) == DEAD
             {
                 nearest = depth;
@@ -529,8 +528,9 @@ impl OnWay {
         let mut levels = vec![vec![]; length as usize + 1];
         for part in 0..SHARDS {
             space.each_in_part(part, |id, class| {
+                let Some(far) = far.get(id).filter(|d| class.is_hopeful() && *d <= length) else { return };
                 let depth = space.depth_of(id);
-                if class.is_hopeful() && far.get(id).is_some_and(|d| depth + d == length) {
+                if depth + far == length {
                     levels[depth as usize].push(id);
                 }
             });

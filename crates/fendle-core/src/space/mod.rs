@@ -480,12 +480,13 @@ impl Space {
         let stride = (self.ids_len() / count.max(1)).max(1);
         let Some(dense) = &self.dense else { return self.ids().step_by(stride).collect() };
         let stride = (dense.len() / count.max(1) as u64).max(1);
-        let (mut out, mut seen) = (vec![], 0u64);
+        let (mut out, mut wait) = (vec![], 0u64);
         dense.each_seen(0, dense.range(), |number, _| {
-            if seen.is_multiple_of(stride) {
+            if wait == 0 {
                 out.push(StateId::from_number(number as u32));
+                wait = stride;
             }
-            seen += 1;
+            wait -= 1;
         });
         out
     }
