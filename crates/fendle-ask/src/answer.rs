@@ -333,33 +333,3 @@ fn report(
         diagnostic: Box::new(diagnostic),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// The whole table: a limit is never a "no", a fault is always bad, an interrupt says so.
-    #[test]
-    fn endings() {
-        use Verdict::{Fails, Holds, Undecided};
-        for (verdict, limit, faulted, end) in [
-            (Holds, None, false, End::Yes),
-            (Fails, None, false, End::No),
-            (Undecided, None, false, End::Undecided),
-            (Holds, Some(Limit::Time), false, End::Yes),
-            (Fails, Some(Limit::Time), false, End::Undecided),
-            (Fails, Some(Limit::SetAside), false, End::Undecided),
-            (Fails, Some(Limit::Interrupted), false, End::Interrupted),
-            (Holds, Some(Limit::Interrupted), false, End::Interrupted),
-            (Holds, None, true, End::Bad),
-            (Fails, Some(Limit::Interrupted), true, End::Bad),
-        ] {
-            assert_eq!(End::of(verdict, limit, faulted), end, "{verdict:?} {limit:?} {faulted}");
-        }
-        assert_eq!(End::of_all([End::Yes, End::No, End::Undecided]), End::No);
-        assert_eq!(End::of_all([]), End::Yes);
-        let codes: Vec<u8> =
-            [End::Yes, End::No, End::Bad, End::Undecided, End::Interrupted].map(End::code).to_vec();
-        assert_eq!(codes, [0, 1, 2, 3, 130]);
-    }
-}

@@ -60,7 +60,7 @@ const CASES_MAX: usize = 64;
 
 /// Answers that are not known. A condition may be told all the same, where it holds whatever they are, or does not.
 #[derive(Default)]
-pub(crate) struct Unknown {
+pub struct Unknown {
     /// What was asked so far, in this order, and what was answered in the case that is tried.
     tried: RefCell<Vec<(Vec<u64>, Question, bool)>>,
     /// Something was asked that has more than two answers.
@@ -69,7 +69,7 @@ pub(crate) struct Unknown {
 
 impl Unknown {
     /// The answer of the case that is tried, to a question about a packed state that nobody can answer.
-    pub(crate) fn answer(&self, state: &[u64], asked: Question) -> i64 {
+    pub fn answer(&self, state: &[u64], asked: Question) -> i64 {
         if asked == Question::Depth {
             self.open.set(true);
             return 0;
@@ -89,7 +89,7 @@ impl Unknown {
     /// # Errors
     ///
     /// [`RunFault`] when it breaks and nothing was asked that is not known.
-    pub(crate) fn in_every_case(
+    pub fn in_every_case(
         &self,
         mut ask: impl FnMut() -> Result<bool, RunFault>,
     ) -> Result<Option<bool>, RunFault> {
@@ -118,58 +118,5 @@ impl Unknown {
             }
         }
         Ok(None)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// What a condition of three unknown answers says, against all of their cases at once.
-    #[test]
-    fn a_condition_is_told_where_all_cases_say_the_same() {
-        let asked = [Question::Dead, Question::Winnable, Question::Stuck];
-        // Every function of three answers, one bit for each of the eight cases.
-        for table in 0..256u32 {
-            for needed in 0..3 {
-                let unknown = Unknown::default();
-                let mut runs = 0;
-                let told = unknown.in_every_case(|| {
-                    runs += 1;
-                    // The later questions are asked only where the earlier ones are answered by yes.
-                    let mut case = 0;
-                    for (i, asked) in asked.iter().enumerate() {
-                        let yes = unknown.answer(&[7], *asked) != 0;
-                        case |= u32::from(yes) << i;
-                        if !yes && i < needed {
-                            break;
-                        }
-                    }
-                    Ok(table >> case & 1 == 1)
-                });
-                let cases: Vec<u32> =
-                    (0..8).filter(|case| (0..needed).all(|i| case >> i & 1 == 1 || *case < 1 << i)).collect();
-                let says: Vec<bool> = cases.iter().map(|case| table >> case & 1 == 1).collect();
-                let same = says.iter().all(|s| *s == says[0]);
-                assert_eq!(told, Ok(same.then_some(says[0])), "{table:08b}, {needed}");
-                assert!(runs <= cases.len(), "{runs} of {cases:?}");
-            }
-        }
-    }
-
-    #[test]
-    fn a_number_that_is_not_known_leaves_the_condition_open() {
-        let unknown = Unknown::default();
-        let asked = |question| unknown.in_every_case(|| Ok(unknown.answer(&[1], question) < 2));
-        assert_eq!(asked(Question::Depth), Ok(None));
-        assert_eq!(asked(Question::Dead), Ok(Some(true)));
-        let same = unknown.in_every_case(|| {
-            Ok(unknown.answer(&[1], Question::Dead) == unknown.answer(&[1], Question::Dead))
-        });
-        assert_eq!(same, Ok(Some(true)), "the same question of the same state has one answer");
-        let other = unknown.in_every_case(|| {
-            Ok(unknown.answer(&[1], Question::Dead) == unknown.answer(&[2], Question::Dead))
-        });
-        assert_eq!(other, Ok(None), "that of another state may have another");
     }
 }

@@ -15,7 +15,7 @@ pub mod answer;
 pub mod audit;
 pub mod bound;
 pub mod budget;
-mod by_rules;
+pub mod by_rules;
 pub mod cases;
 pub mod check;
 pub mod compare;

@@ -14,7 +14,7 @@
 use std::io::{Read, Write};
 
 use flate2::Compression;
-use flate2::read::DeflateDecoder;
+use flate2::bufread::DeflateDecoder;
 use flate2::write::DeflateEncoder;
 use sha2::{Digest, Sha256};
 
@@ -173,9 +173,12 @@ impl StateSet {
             bytes.extend_from_slice(&state);
             last.copy_from_slice(&state);
         }
-        match input.read(&mut [0]) {
-            Ok(0) => Ok(StateSet { width, words: layout.words(), bytes }),
-            _ => Err(BadProof::States("it goes on past its end")),
+        let ends = matches!(input.read(&mut [0]), Ok(0));
+        // Nothing may lie behind what was packed, either.
+        if ends && input.get_ref().is_empty() {
+            Ok(StateSet { width, words: layout.words(), bytes })
+        } else {
+            Err(BadProof::States("it goes on past its end"))
         }
     }
 

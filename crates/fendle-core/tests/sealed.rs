@@ -43,6 +43,13 @@ fn sets_of_states_come_back_as_they_were() {
         let len = want.len() as u64;
         assert_eq!(read(len - 1, 1 << 20), Err(BadProof::States("it goes on past its end")));
         assert!(matches!(read(len + 1, 1 << 20), Err(BadProof::States(_))));
+        let more = [&payload[..], &[0]].concat();
+        let read_more = StateSet::read(&more, layout, len, 1 << 20).map(|s| s.len());
+        assert_eq!(
+            read_more,
+            Err(BadProof::States("it goes on past its end")),
+            "what lies behind the states"
+        );
         let bytes = len * layout.bytes() as u64;
         assert_eq!(read(len, bytes - 1), Err(BadProof::Memory(bytes)));
         assert_eq!(read(len, bytes), Ok(want.len()));

@@ -10,7 +10,7 @@ const TRIES: (u32, u32) = (300, 2_000);
 /// How often the rarest outcome is to be expected: were it never drawn, that would be all but impossible by luck.
 const RAREST: u128 = 25;
 /// Moves that are tested.
-const TESTED: u32 = 12;
+pub const TESTED: u32 = 12;
 /// How often a true game is blamed, at the most, over the whole comparison.
 const LEVEL: f64 = 1e-6;
 
@@ -85,26 +85,4 @@ pub fn unlikely(counts: &[u32], outcomes: &[Played]) -> Option<(usize, String)> 
         );
         (at, words)
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_exact_test_is_the_sum_of_what_is_as_unlikely() {
-        // Ten fair coins, nine heads: 0, 1, 9 and 10 heads are as unlikely or more so, 22 of 1,024.
-        assert!((two_sided(9, 10, 0.5) - 22.0 / 1024.0).abs() < 1e-12);
-        assert!((two_sided(5, 10, 0.5) - 1.0).abs() < 1e-9);
-        // Three dice, three sixes: 1 of 216.
-        assert!((two_sided(3, 3, 1.0 / 6.0) - 1.0 / 216.0).abs() < 1e-12);
-        assert_eq!(two_sided(1, 4, 0.0), 0.0);
-        assert_eq!(two_sided(4, 4, 1.0), 1.0);
-    }
-
-    #[test]
-    fn nothing_more_is_taken_than_there_is() {
-        let mut tries = Tries::default();
-        assert_eq!((0..50).filter(|_| tries.take()).count(), TESTED as usize);
-    }
 }

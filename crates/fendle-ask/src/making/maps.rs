@@ -423,30 +423,3 @@ pub fn to_map(
     }
     Ok(out)
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn tables_and_maps_name_the_line_that_is_wrong() {
-        assert_eq!(table("a;b\nc;d\n").map(|t| t.concat().concat()), Ok("abcd".into()));
-        assert!(table("a,b\n\nc\n").unwrap_err().starts_with("3: 1 cells, and 2"));
-        assert!(table("").is_err());
-        let map = |data: &str| {
-            format!("<map>\n<layer name=\"x\"><data encoding=\"csv\">\n{data}\n</data></layer></map>")
-        };
-        assert_eq!(layers(&map("1,2,\n3,4")), Ok(vec![("x".into(), vec![vec![1, 2], vec![3, 4]])]));
-        // The highest bits say how a tile is turned.
-        assert_eq!(layers(&map("2147483649")), Ok(vec![("x".into(), vec![vec![1]])]));
-        assert!(layers(&map("1,2\n3")).unwrap_err().starts_with("2: the rows of x"));
-        assert!(layers(&map("1,z")).unwrap_err().contains("no number"));
-        assert!(layers("<map>\n<layer></map>").unwrap_err().starts_with("2:"));
-        assert!(
-            layers("<map><layer><data encoding=\"base64\">x</data></layer></map>")
-                .unwrap_err()
-                .contains("base64")
-        );
-        assert!(layers("<map/>").unwrap_err().contains("no layer"));
-    }
-}

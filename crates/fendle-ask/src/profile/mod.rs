@@ -1,6 +1,6 @@
 //! A pack's levels side by side, in their order: figures of difficulty, where they jump, and neighbours that ask the same of a player.
 
-mod patterns;
+pub mod patterns;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

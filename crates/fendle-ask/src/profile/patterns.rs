@@ -23,15 +23,15 @@ const TIME: Duration = Duration::from_secs(5);
 const PASSED: usize = 4;
 
 /// One thing of a part: its row and column, and what it is.
-type Thing = (i64, i64, String);
+pub type Thing = (i64, i64, String);
 
 /// What a level asks of a player.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Asks {
     /// The parts that make a position dead, each with what lies around it, turned and moved into one form.
-    dead_parts: BTreeSet<Vec<Thing>>,
+    pub dead_parts: BTreeSet<Vec<Thing>>,
     /// The moves after which every shortest solution passes one position, that of the end included.
-    passed: Vec<u32>,
+    pub passed: Vec<u32>,
 }
 
 impl Asks {
@@ -119,7 +119,8 @@ fn things(b: &Bound, facts: &[Fact]) -> (BTreeSet<Thing>, BTreeSet<String>) {
 }
 
 /// One form for all that are turned, mirrored or moved: the least of them.
-fn in_one_form((on, besides): &(BTreeSet<Thing>, BTreeSet<String>)) -> Vec<Thing> {
+#[must_use]
+pub fn in_one_form((on, besides): &(BTreeSet<Thing>, BTreeSet<String>)) -> Vec<Thing> {
     let forms = (0..8).map(|turn| {
         let turned = on.iter().map(|(r, c, what)| {
             let (r, c) = if turn & 1 == 0 { (*r, *c) } else { (*c, *r) };
@@ -139,24 +140,4 @@ fn in_one_form((on, besides): &(BTreeSet<Thing>, BTreeSet<String>)) -> Vec<Thing
     let mut out = forms.min().unwrap_or_default();
     out.extend(besides.iter().map(|what| (-1, -1, what.clone())));
     out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn turned_and_moved_parts_are_one() {
-        let part = |list: &[(i64, i64, &str)]| {
-            let on = list.iter().map(|(r, c, w)| (*r, *c, (*w).to_string())).collect();
-            in_one_form(&(on, BTreeSet::new()))
-        };
-        let corner = part(&[(0, 0, "wall"), (0, 1, "wall"), (1, 0, "wall"), (1, 1, "barge")]);
-        let other = part(&[(7, 9, "wall"), (7, 8, "wall"), (6, 9, "wall"), (6, 8, "barge")]);
-        assert_eq!(corner, other);
-        assert_ne!(corner, part(&[(0, 0, "wall"), (0, 1, "wall"), (1, 1, "barge")]));
-        let asks = |passed: &[u32]| Asks { passed: passed.to_vec(), ..Asks::default() };
-        assert_eq!(asks(&[0, 2, 5, 9]).in_common(&asks(&[0, 2, 5, 9])), ["must-pass pattern"]);
-        assert!(asks(&[0, 2, 9]).in_common(&asks(&[0, 2, 9])).is_empty(), "too little to be a pattern");
-    }
 }

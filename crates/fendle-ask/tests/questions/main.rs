@@ -7,6 +7,7 @@
 //! * `drawn`: the same with chance, against fractions found in the test.
 //! * `counted`: costs, scores, several starts, and what can be forced.
 //! * `hunted`: guided search on boards that can be looked through.
+//! * `forged`: proof files for other yards than their own.
 //! * `halted`: every question ended at whatever moment.
 //! * `limited`: the same under every limit: what is told is true, and the rest is not decided.
 //! * `begun`: several starts.
@@ -14,6 +15,7 @@
 //! * `sounded`: hidden things with weights, setups, and readings that may be false.
 //! * `made`: drafted boards, test cases, profiles.
 //! * `players`: playing with undo and records; games that run beside the rules.
+//! * `pieces`: what questions are made of, by itself.
 //! * `packs`: facts, profiles, drafts and mending.
 
 mod asked;
@@ -23,11 +25,13 @@ mod buried;
 mod common;
 mod counted;
 mod drawn;
+mod forged;
 mod halted;
 mod hunted;
 mod limited;
 mod made;
 mod packs;
+mod pieces;
 mod players;
 mod sounded;
 mod walks;

@@ -17,22 +17,22 @@ use crate::common::{Dice, Texts, budget, loaded, seeds};
 const SHOVE: &str = include_str!("../../../../models/shove.fendle");
 
 /// The agent's cell, and one bit for each cell with a barge.
-type At = (usize, u32);
+pub type At = (usize, u32);
 
 const WAYS: [(&str, i32, i32); 4] = [("up", -1, 0), ("right", 0, 1), ("down", 1, 0), ("left", 0, -1)];
 
 #[derive(Clone, PartialEq)]
-struct Yard {
+pub struct Yard {
     cols: usize,
     wall: Vec<bool>,
     water: Vec<bool>,
     berth: Vec<bool>,
-    start: At,
+    pub start: At,
 }
 
 impl Yard {
     /// Some yard of up to 12 cells, with an agent, barges and berths.
-    fn any(dice: &mut Dice) -> Yard {
+    pub fn any(dice: &mut Dice) -> Yard {
         let (rows, cols) = [(3, 3), (3, 4), (2, 5), (1, 7), (4, 3)][dice.below(5)];
         let cells = rows * cols;
         let wall: Vec<bool> = (0..cells).map(|_| dice.below(7) == 0).collect();
@@ -59,7 +59,7 @@ impl Yard {
         self.wall.len()
     }
 
-    fn drawn(&self, (agent, barges): At) -> String {
+    pub fn drawn(&self, (agent, barges): At) -> String {
         let glyph = |c: usize| match (c == agent, barges >> c & 1 == 1, self.berth[c]) {
             (true, _, true) => 'R',
             (true, _, false) => 'A',
@@ -82,7 +82,7 @@ impl Yard {
         on.then(|| row as usize * self.cols + col as usize)
     }
 
-    fn is_won(&self, (_, barges): At) -> bool {
+    pub fn is_won(&self, (_, barges): At) -> bool {
         (0..self.cells()).all(|c| !self.berth[c] || barges >> c & 1 == 1)
     }
 
@@ -91,7 +91,7 @@ impl Yard {
     }
 
     /// What the allowed moves lead to, in their order; nothing where the play has ended.
-    fn moves(&self, at: At) -> Vec<(&'static str, At)> {
+    pub fn moves(&self, at: At) -> Vec<(&'static str, At)> {
         if self.is_won(at) || self.is_lost(at) {
             return vec![];
         }
@@ -115,7 +115,7 @@ impl Yard {
     }
 
     /// All states that can be reached, with their depths.
-    fn depths(&self) -> BTreeMap<At, u32> {
+    pub fn depths(&self) -> BTreeMap<At, u32> {
         self.depths_without(None)
     }
 
@@ -133,7 +133,7 @@ impl Yard {
     }
 
     /// The fewest moves to a won state.
-    fn least(&self) -> Option<u32> {
+    pub fn least(&self) -> Option<u32> {
         self.depths().iter().filter(|(at, _)| self.is_won(**at)).map(|(_, d)| *d).min()
     }
 
@@ -158,7 +158,7 @@ impl Yard {
         depths.keys().map(|at| (*at, class(*at))).collect()
     }
 
-    fn level(&self) -> (Store, Loaded) {
+    pub fn level(&self) -> (Store, Loaded) {
         let text = format!(
             "model = 'shove.fendle'\n[[level]]\nname = 'yard'\nstart.yard = '{}'\n",
             self.drawn(self.start)
@@ -170,16 +170,20 @@ impl Yard {
     }
 }
 
+/// Some yard that begins running; one that can be won where that is asked.
+pub fn some_yard(dice: &mut Dice, winnable: bool) -> Yard {
+    let begins = |yard: &Yard| !yard.is_won(yard.start) && !yard.is_lost(yard.start);
+    let fits = |yard: &Yard| begins(yard) && (!winnable || yard.least().is_some());
+    (0..1000).map(|_| Yard::any(dice)).find(fits).expect("many can be won")
+}
+
 /// Calls `ask` with some yards that begin running, each with its states, and the level of it. Every other one can be won.
 fn each_yard(
     range: std::ops::Range<u64>,
     mut ask: impl FnMut(&Yard, &BTreeMap<At, u32>, &mut Store, Loaded),
 ) {
     for seed in seeds(range) {
-        let mut dice = Dice::new(seed);
-        let begins = |yard: &Yard| !yard.is_won(yard.start) && !yard.is_lost(yard.start);
-        let fits = |yard: &Yard| begins(yard) && (seed % 2 == 0 || yard.least().is_some());
-        let yard = (0..1000).map(|_| Yard::any(&mut dice)).find(fits).expect("many can be won");
+        let yard = some_yard(&mut Dice::new(seed), seed % 2 == 1);
         let (mut store, level) = yard.level();
         ask(&yard, &yard.depths(), &mut store, level);
     }
