@@ -25,6 +25,7 @@ mod packed_states;
 mod packing;
 mod plain;
 mod positions;
+mod random_lists;
 mod random_models;
 mod random_programs;
 mod relaxed;

@@ -1,5 +1,7 @@
 //! Numbers, tables and lists as text.
 
+use std::collections::HashMap;
+
 use unicode_width::UnicodeWidthStr;
 
 /// A table: the first column left, the others right where all cells below the head are numbers.
@@ -63,6 +65,30 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     out
 }
 
+/// Lines that were there and are not any more, then lines that are new: each with `was` or `is` before it.
+#[must_use]
+pub fn went_and_came(before: &[String], now: &[String]) -> Vec<String> {
+    let count = |lines: &[String]| {
+        let mut out: HashMap<String, i64> = HashMap::new();
+        lines.iter().filter(|l| !l.trim().is_empty()).for_each(|l| *out.entry(l.clone()).or_default() += 1);
+        out
+    };
+    let only = |lines: &[String], mut others: HashMap<String, i64>, word: &str| -> Vec<String> {
+        let mut out = vec![];
+        for line in lines.iter().filter(|l| !l.trim().is_empty()) {
+            let left = others.entry(line.clone()).or_default();
+            *left -= 1;
+            if *left < 0 {
+                out.push(format!("{word:4}{line}"));
+            }
+        }
+        out
+    };
+    let mut out = only(before, count(now), "was");
+    out.extend(only(now, count(before), "is"));
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -83,5 +109,13 @@ mod tests {
             table(&["name", "n"], &rows),
             ["name      n", "----  -----", "a         1", "bcd   1,000"]
         );
+    }
+
+    #[test]
+    fn changes_are_lines_that_went_and_lines_that_came() {
+        let lines = |text: &str| text.lines().map(String::from).collect::<Vec<_>>();
+        let list = went_and_came(&lines("a\nsolvable in 3\n\nb\nb"), &lines("a\nsolvable in 4\nb\n\nc"));
+        assert_eq!(list, ["was solvable in 3", "was b", "is  solvable in 4", "is  c"]);
+        assert!(went_and_came(&lines("a\nb"), &lines("b\n\na")).is_empty(), "order alone is no change");
     }
 }

@@ -106,21 +106,3 @@ fn resident() -> u64 {
 pub fn peak() -> u64 {
     account("VmHWM:")
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_is_held_is_counted() {
-        // Other tests take and give back some at the same time.
-        let (large, some) = (200 << 20, 100 << 20);
-        let before = LIVE.load(Relaxed);
-        let block: Vec<u8> = std::hint::black_box(vec![1; large]);
-        assert!(LIVE.load(Relaxed) >= before + some);
-        drop(block);
-        assert!(LIVE.load(Relaxed) < before + some);
-        assert!(PEAK.load(Relaxed) >= before + some);
-        assert!(now() > 0 && peak() >= resident() / 2);
-    }
-}

@@ -1,6 +1,5 @@
 //! `--watch`: a command runs again whenever a file that it read is saved, with what has changed on top.
 
-use std::collections::HashMap;
 use std::io::{self, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -10,6 +9,7 @@ use std::time::Duration;
 
 use clap::Parser as _;
 use fendle_ask::End;
+use fendle_view::text::went_and_came;
 use notify::{EventKind, RecursiveMode, Watcher};
 
 use crate::args::{Cli, Command, Format};
@@ -102,7 +102,7 @@ fn tell(runs: u64, files: &[PathBuf], before: Option<&[String]>, lines: &[String
     let many = fendle_core::numbers::counted(many as u64, "file", "files");
     writeln!(out, "run {runs}; waiting for {many} to be saved (Ctrl-C ends)")?;
     if let Some(before) = before {
-        let changes = changed(before, lines);
+        let changes = went_and_came(before, lines);
         match changes.as_slice() {
             [] => writeln!(out, "nothing has changed")?,
             some => {
@@ -121,29 +121,6 @@ fn tell(runs: u64, files: &[PathBuf], before: Option<&[String]>, lines: &[String
         writeln!(out, "{line}")?;
     }
     out.flush()
-}
-
-/// Lines that were there and are not any more, then lines that are new: each with `was` or `is` before it.
-fn changed(before: &[String], now: &[String]) -> Vec<String> {
-    let count = |lines: &[String]| {
-        let mut out: HashMap<String, i64> = HashMap::new();
-        lines.iter().filter(|l| !l.trim().is_empty()).for_each(|l| *out.entry(l.clone()).or_default() += 1);
-        out
-    };
-    let only = |lines: &[String], mut others: HashMap<String, i64>, word: &str| -> Vec<String> {
-        let mut out = vec![];
-        for line in lines.iter().filter(|l| !l.trim().is_empty()) {
-            let left = others.entry(line.clone()).or_default();
-            *left -= 1;
-            if *left < 0 {
-                out.push(format!("{word:4}{line}"));
-            }
-        }
-        out
-    };
-    let mut out = only(before, count(now), "was");
-    out.extend(only(now, count(before), "is"));
-    out
 }
 
 /// Waits until one of these files, or a model or level beside it, is saved; false when it was interrupted. `read`: digests of those that were
@@ -192,18 +169,5 @@ fn wait(files: &[PathBuf], read: &[(PathBuf, u64)]) -> bool {
             }
             Err(RecvTimeoutError::Disconnected) => return false,
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::changed;
-
-    #[test]
-    fn changes_are_lines_that_went_and_lines_that_came() {
-        let lines = |text: &str| text.lines().map(String::from).collect::<Vec<_>>();
-        let list = changed(&lines("a\nsolvable in 3\n\nb\nb"), &lines("a\nsolvable in 4\nb\n\nc"));
-        assert_eq!(list, ["was solvable in 3", "was b", "is  solvable in 4", "is  c"]);
-        assert!(changed(&lines("a\nb"), &lines("b\n\na")).is_empty(), "order alone is no change");
     }
 }

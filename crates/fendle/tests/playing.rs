@@ -202,6 +202,9 @@ fn moves_are_picked_from_lists_and_by_their_names() {
     assert!(list.out.contains("shift 2 1 (refused)"), "{}", list.out);
     let help = play(&dir, "coil.toml", "?");
     assert!(help.out.contains("take a move back"), "{}", help.out);
+    // Every key has a name; those that do nothing here do nothing.
+    let all = play(&dir, "coil.toml", "up right shift-left down pageup pagedown space backspace 2 esc");
+    assert!(all.code == 0 && all.out.contains("can be won, 6 moves"), "{}{}", all.out, all.err);
     let wrong = fendle(dir.path(), &["play", "coil.toml", "--keys", "rihgt"]);
     assert!(wrong.code == 2 && wrong.err.contains("`rihgt` is no key"), "{}", wrong.err);
     let nowhere = fendle(dir.path(), &["play", "coil.toml"]);

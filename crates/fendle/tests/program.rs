@@ -1,6 +1,7 @@
 //! The built program, run on files in temporary folders as its users run it.
 
 mod answers;
+mod arguments;
 mod cases;
 mod chance;
 mod cli;

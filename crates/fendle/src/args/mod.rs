@@ -647,27 +647,3 @@ fn parse_duration(text: &str) -> Result<Duration, String> {
         _ => Err("a duration is wanted, such as 30s or 5m".into()),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use clap::CommandFactory;
-
-    #[test]
-    fn the_definition_is_consistent() {
-        Cli::command().debug_assert();
-    }
-
-    #[test]
-    fn sizes_durations_and_counts() {
-        assert_eq!(parse_size("500M"), Ok(500 << 20));
-        assert_eq!(parse_size("2GiB"), Ok(2 << 30));
-        assert!(parse_size("12").is_err());
-        assert!(parse_size("many").is_err());
-        assert_eq!(parse_duration("250ms"), Ok(Duration::from_millis(250)));
-        assert_eq!(parse_duration("2m"), Ok(Duration::from_secs(120)));
-        assert!(parse_duration("-1s").is_err());
-        assert_eq!(parse_count("1_000_000"), Ok(1_000_000));
-        assert!(parse_count("0").is_err());
-    }
-}

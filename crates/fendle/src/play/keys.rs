@@ -125,23 +125,3 @@ impl Bindings {
         self.cells.contains(of) || self.arrows.contains(of) && params[0] < 4
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn keys_have_names() {
-        let keys = parse("right shift-up  u / enter space").expect("keys");
-        let wanted = [
-            Key::Arrow(1, false),
-            Key::Arrow(0, true),
-            Key::Char('u'),
-            Key::Char('/'),
-            Key::Enter,
-            Key::Char(' '),
-        ];
-        assert_eq!(keys, wanted);
-        assert!(parse("rihgt").expect_err("no key").contains("`rihgt` is no key"));
-    }
-}

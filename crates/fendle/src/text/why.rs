@@ -48,16 +48,26 @@ fn large(out: &mut Vec<String>, level: &Loaded, l: &Large) {
         out.extend(part_lines(b, part));
         return;
     }
-    let least = counted(l.least.unwrap_or(0).into(), "move", "moves");
-    out.extend(wrapped(&match l.solution {
-        Some(n) => format!(
-            "this position can be won: a solution of {} was found; none has fewer than {least}",
-            counted(n as u64, "move", "moves")
-        ),
-        None => format!(
-            "undecided: the level is too large to be seen whole, no solution was found, and no part of the position is proved dead; \
-             a solution has at least {least}"
-        ),
+    // A solution has one move at the least: a bound that says no more says nothing.
+    let least = l.least.filter(|least| *least > 1);
+    let moves = |n: u64| counted(n, "move", "moves");
+    out.extend(wrapped(&match (l.solution, least) {
+        (Some(n), least) => {
+            let found = format!("this position can be won: a solution of {} was found", moves(n as u64));
+            match least {
+                Some(least) if least as usize >= n => format!("{found}; none is shorter"),
+                Some(least) => format!("{found}; none has fewer than {}", moves(least.into())),
+                None => format!("{found}; how few are enough is not known"),
+            }
+        }
+        (None, least) => {
+            let open = "undecided: the level is too large to be seen whole, no solution was found, and no part of the position is \
+                        proved dead";
+            match least {
+                Some(least) => format!("{open}; a solution has at least {}", moves(least.into())),
+                None => open.into(),
+            }
+        }
     }));
     let moves = counted(l.moves as u64, "move is", "moves are");
     out.push(match l.fatal.len() {
