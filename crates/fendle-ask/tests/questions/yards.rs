@@ -14,7 +14,7 @@ use fendle_core::space::Class;
 
 use crate::common::{Dice, Texts, budget, loaded, seeds};
 
-const SHOVE: &str = include_str!("../../../../models/shove.fendle");
+pub const SHOVE: &str = include_str!("../../../../models/shove.fendle");
 
 /// The agent's cell, and one bit for each cell with a barge.
 pub type At = (usize, u32);
