@@ -8,6 +8,7 @@ use crate::common;
 use std::collections::BTreeMap;
 
 use common::{games, model, times};
+use fendle_lang::Game;
 use fendle_lang::code::ir::{Beside, Code, Comparison, FaultSite, M, Op, Program, R, Site, Steps, To};
 use fendle_lang::code::machine::{Break, Machine};
 use fendle_lang::model::code as codes;
@@ -360,6 +361,51 @@ fn run(machine: &mut Machine<'_>, program: u32, words: &[u64]) -> Left {
     (given, machine.values_now().to_vec(), packed)
 }
 
+/// The code of a game with random programs behind its own: where these begin, and where the blocks lie that they work on.
+fn with_programs(
+    game: &Game,
+    board: (i64, i64),
+    rng: &mut SmallRng,
+    met: &mut BTreeMap<&'static str, usize>,
+) -> (Code, u32, Blocks) {
+    let mut code = Code::clone(&game.code);
+    let bound = &game.bound;
+    let cells = code.cells;
+    let at = |name: &str| M(code.now + bound.slots[bound.model.var(name).expect("declared")].base as u32);
+    let (tile, flag) = (at("tile"), at("flag"));
+    let scratch: [M; 4] = std::array::from_fn(|i| M(code.memory + i as u32 * cells));
+    code.memory += 3 * cells + 600;
+    code.scratch.extend(scratch.iter().map(|m| (m.0, if *m == scratch[3] { 600 } else { cells })));
+    let sites = code.sites.len() as u32;
+    let site = |_| FaultSite { kind: FaultKind::Overflow, span: Span::default() };
+    code.sites.extend((0..4).map(site));
+    code.beside = vec![Beside::new(board, &[(0, 1), (1, 0), (0, -1), (-1, 0)])];
+    code.steps = vec![Steps::new(board, &[(0, 1), (1, 1), (-1, 0)])];
+    code.doms.push((0, 4, false));
+    code.memos += 1;
+    let first = code.registers as u16;
+    code.registers += u32::from(REGISTERS.iter().map(|r| r.1).sum::<u16>());
+    let old = code.programs.len() as u32;
+    let blocks = Blocks { tile, flag, sets: [scratch[0], scratch[1]], numbers: scratch[2], list: scratch[3] };
+    let mut maker = Maker {
+        rng,
+        first,
+        sites,
+        board,
+        placed: code.shapes[0].values_len(),
+        blocks,
+        dom: code.doms.len() as u16 - 1,
+        memo: code.memos as u16 - 1,
+        met: std::mem::take(met),
+    };
+    for _ in 0..120 {
+        maker.program(&mut code);
+    }
+    *met = maker.met;
+    code.verify().unwrap_or_else(|bad| panic!("{}", bad.join("\n")));
+    (code, old, blocks)
+}
+
 #[test]
 fn native_code_does_what_the_interpreter_does_operation_by_operation() {
     let mut met = BTreeMap::new();
@@ -369,54 +415,16 @@ fn native_code_does_what_the_interpreter_does_operation_by_operation() {
         let board = [(3, 4), (1, 7), (5, 2), (8, 8), (4, 4)][seed as usize % 5];
         let level = format!("model = 'programs'\nsize = [{}, {}]\n[[level]]\n", board.0, board.1);
         let game = games(&model(MODEL), &level).remove(0);
-        let mut code = Code::clone(&game.code);
+        let (code, old, blocks) = with_programs(&game, board, &mut rng, &mut met);
         let bound = &game.bound;
-        let cells = code.cells;
-        let at = |name: &str| M(code.now + bound.slots[bound.model.var(name).expect("declared")].base as u32);
-        let (tile, flag) = (at("tile"), at("flag"));
-        let scratch: [M; 4] = std::array::from_fn(|i| M(code.memory + i as u32 * cells));
-        code.memory += 3 * cells + 600;
-        code.scratch.extend(scratch.iter().map(|m| (m.0, if *m == scratch[3] { 600 } else { cells })));
-        let sites = code.sites.len() as u32;
-        let site = |_| FaultSite { kind: FaultKind::Overflow, span: Span::default() };
-        code.sites.extend((0..4).map(site));
-        code.beside = vec![Beside::new(board, &[(0, 1), (1, 0), (0, -1), (-1, 0)])];
-        code.steps = vec![Steps::new(board, &[(0, 1), (1, 1), (-1, 0)])];
-        code.doms.push((0, 4, false));
-        code.memos += 1;
-        let first = code.registers as u16;
-        code.registers += u32::from(REGISTERS.iter().map(|r| r.1).sum::<u16>());
-        let old = code.programs.len() as u32;
-        let mut maker = Maker {
-            rng: &mut rng,
-            first,
-            sites,
-            board,
-            placed: code.shapes[0].values_len(),
-            blocks: Blocks {
-                tile,
-                flag,
-                sets: [scratch[0], scratch[1]],
-                numbers: scratch[2],
-                list: scratch[3],
-            },
-            dom: code.doms.len() as u16 - 1,
-            memo: code.memos as u16 - 1,
-            met: std::mem::take(&mut met),
-        };
-        for _ in 0..120 {
-            maker.program(&mut code);
-        }
-        met = maker.met;
-        code.verify().unwrap_or_else(|bad| panic!("{}", bad.join("\n")));
         let native = fendle_native::compile(bound, &code).expect("this machine makes native code");
         let (mut slow, mut fast) = (Machine::new(bound, &code), Machine::new(bound, &code));
         fast.set_native(Some(&native));
         for _ in 0..4 {
             let mut state = bound.position.clone();
-            for (slot, len) in [(tile, 6), (flag, 2)] {
+            for (slot, len) in [(blocks.tile, 6), (blocks.flag, 2)] {
                 let slot = (slot.0 - code.now) as usize;
-                state[slot..slot + cells as usize].fill_with(|| rng.random_range(0..len));
+                state[slot..slot + code.cells as usize].fill_with(|| rng.random_range(0..len));
             }
             let words = game.pack(&state);
             for program in old..code.programs.len() as u32 {
