@@ -7,6 +7,7 @@
 //! * `drawn`: the same with chance, against fractions found in the test.
 //! * `counted`: costs, scores, several starts, and what can be forced.
 //! * `hunted`: guided search on boards that can be looked through.
+//! * `cramped`: larger yards under limits.
 //! * `embedded`: one yard, turned and on larger boards.
 //! * `forged`: proof files for other yards than their own.
 //! * `halted`: every question ended at whatever moment.
@@ -25,6 +26,7 @@ mod begun;
 mod buried;
 mod common;
 mod counted;
+mod cramped;
 mod drawn;
 mod embedded;
 mod forged;

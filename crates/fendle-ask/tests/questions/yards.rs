@@ -33,17 +33,24 @@ pub struct Yard {
 impl Yard {
     /// Some yard of up to 12 cells, with an agent, barges and berths.
     pub fn any(dice: &mut Dice) -> Yard {
-        let (rows, cols) = [(3, 3), (3, 4), (2, 5), (1, 7), (4, 3)][dice.below(5)];
+        let size = [(3, 3), (3, 4), (2, 5), (1, 7), (4, 3)][dice.below(5)];
+        let barges = 1 + dice.below(2);
+        Yard::sized(dice, size, barges, 1)
+    }
+
+    /// Some yard of so many rows and columns, of at most 32 cells, with so many barges where there is room. Walls and water are `rare` times
+    /// as rare as usual.
+    pub fn sized(dice: &mut Dice, (rows, cols): (usize, usize), barges_wanted: usize, rare: usize) -> Yard {
         let cells = rows * cols;
-        let wall: Vec<bool> = (0..cells).map(|_| dice.below(7) == 0).collect();
-        let water = (0..cells).map(|c| !wall[c] && dice.below(9) == 0).collect::<Vec<_>>();
+        let wall: Vec<bool> = (0..cells).map(|_| dice.below(7 * rare) == 0).collect();
+        let water = (0..cells).map(|c| !wall[c] && dice.below(9 * rare) == 0).collect::<Vec<_>>();
         let mut free: Vec<usize> = (0..cells).filter(|c| !wall[*c] && !water[*c]).collect();
         let mut take = |dice: &mut Dice| {
             if free.is_empty() { None } else { Some(free.swap_remove(dice.below(free.len()))) }
         };
         let agent = take(dice).unwrap_or(0);
         let mut barges = 0;
-        for _ in 0..1 + dice.below(2) {
+        for _ in 0..barges_wanted {
             barges |= take(dice).map_or(0, |c| 1u32 << c);
         }
         let mut berth = vec![false; cells];
@@ -86,7 +93,7 @@ impl Yard {
         (0..self.cells()).all(|c| !self.berth[c] || barges >> c & 1 == 1)
     }
 
-    fn is_lost(&self, at: At) -> bool {
+    pub fn is_lost(&self, at: At) -> bool {
         !self.is_won(at) && at.1.count_ones() < self.berth.iter().filter(|b| **b).count() as u32
     }
 
@@ -192,7 +199,7 @@ fn each_yard(
 #[test]
 fn counts_are_those_of_all_states() {
     let mut met = BTreeSet::new();
-    each_yard(0..120, |yard, depths, store, level| {
+    each_yard(0..200, |yard, depths, store, level| {
         let text = yard.drawn(yard.start);
         let found = explore(store, &level, How::default(), &budget()).expect("an answer").found;
         let counts = &found.counts;
