@@ -84,7 +84,7 @@ fn large(seed: u64, size: (usize, usize), least: usize) -> (Yard, Look) {
             continue;
         }
         let look = Look::at(&yard);
-        if look.depth.len() >= least && look.far.contains_key(&yard.start) == (seed % 3 != 0) {
+        if look.depth.len() >= least && look.far.contains_key(&yard.start) != seed.is_multiple_of(3) {
             return (yard, look);
         }
     }
