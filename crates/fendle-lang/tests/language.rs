@@ -29,6 +29,7 @@ mod random_lists;
 mod random_models;
 mod random_programs;
 mod relaxed;
+mod remembered;
 mod session;
 mod sorted_piles;
 mod sources;
