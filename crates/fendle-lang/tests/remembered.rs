@@ -102,9 +102,8 @@ fn what_is_remembered_is_what_would_be_found() {
             states += 1;
             for (def, slot) in game.bound.model.vars.iter().zip(&game.bound.slots) {
                 if def.state && rng.random_bool(0.7) {
-                    for at in slot.base..slot.base + slot.len {
-                        state[at] = rng.random_range(slot.lo..=slot.hi) as i32;
-                    }
+                    let values = &mut state[slot.base..slot.base + slot.len];
+                    values.fill_with(|| rng.random_range(slot.lo..=slot.hi) as i32);
                 }
             }
         }
