@@ -84,7 +84,7 @@ fn what_is_remembered_is_what_would_be_found() {
     for seed in 0..50 * times() {
         let mut rng = SmallRng::seed_from_u64(4_400 + seed);
         let text = random_model(&mut rng);
-        let size = [(2, 3), (3, 4), (8, 8), (9, 9)][seed as usize % 4];
+        let size = [(5, 5), (3, 4), (8, 8), (9, 9)][seed as usize % 4];
         let game = game(&text, &format!("size = [{}, {}]\n", size.0, size.1));
         remembered += usize::from(recalled(&game.code) > 1);
         drawn += usize::from(!game.code.points.is_empty());
@@ -108,6 +108,6 @@ fn what_is_remembered_is_what_would_be_found() {
             }
         }
     }
-    assert!(remembered > 25 && drawn > 10, "{remembered} models that remember, {drawn} that draw");
+    assert!(remembered > 20 && drawn > 10, "{remembered} models that remember, {drawn} that draw");
     assert!(states > 500, "{states} states");
 }

@@ -18,6 +18,9 @@ const LOOKS_MAX: usize = 1 << 14;
 /// Inner loops over at most so many things are written out.
 const INNER_MAX: i64 = 32;
 
+/// Values of a block from which on how they compare is remembered of a state: fewer are compared as fast as they are recalled.
+const REMEMBERED_MIN: u8 = 24;
+
 /// What an expression is, seen from every cell.
 #[derive(Clone, Debug)]
 pub(super) enum Seen {
@@ -635,7 +638,11 @@ impl Lower<'_> {
                 },
                 Other::Register(v) => l.unary(|d| Op::Compare { d, a, v, n, how }),
             };
-            let memo = if of_state { self.memo(Remembered::Compared(a, other, how)) } else { None };
+            let memo = if of_state && n >= REMEMBERED_MIN {
+                self.memo(Remembered::Compared(a, other, how))
+            } else {
+                None
+            };
             words.push(match memo {
                 Some(memo) => self.remembered(memo, find),
                 None => find(self),
