@@ -5,10 +5,10 @@ use crate::common;
 
 use std::collections::BTreeMap;
 
-use common::{games, model, times};
+use common::{games, left_by, model, times};
 use fendle_lang::Game;
 use fendle_lang::code::ir::{Code, FaultSite, ListInfo, M, Op, Program, R, Site};
-use fendle_lang::code::machine::{Break, Machine};
+use fendle_lang::code::machine::Machine;
 use fendle_lang::run::FaultKind;
 use fendle_lang::source::Span;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
@@ -230,15 +230,7 @@ fn native_code_does_with_lists_what_the_interpreter_does() {
             let words = game.pack(&state);
             assert_eq!(game.unpack(&words), state);
             for program in old..code.programs.len() as u32 {
-                let [slow, fast] = machines.each_mut().map(|machine| {
-                    machine.load(&words);
-                    let given: Result<i64, Break> = machine.ask(program);
-                    let mut packed = words.clone();
-                    if given.is_ok() {
-                        machine.pack(&mut packed).expect("nothing is spread or rearranged");
-                    }
-                    (given, machine.values_now().to_vec(), packed)
-                });
+                let [slow, fast] = machines.each_mut().map(|machine| left_by(machine, program, &words));
                 let Program { entry, end, .. } = code.programs[program as usize];
                 let ops = &code.ops[entry as usize..end as usize];
                 assert_eq!(slow, fast, "seed {seed}: {ops:#?}\nin {state:?}");

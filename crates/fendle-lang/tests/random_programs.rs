@@ -7,10 +7,10 @@ use crate::common;
 
 use std::collections::BTreeMap;
 
-use common::{games, model, times};
+use common::{games, left_by, model, times};
 use fendle_lang::Game;
 use fendle_lang::code::ir::{Beside, Code, Comparison, FaultSite, M, Op, Program, R, Site, Steps, To};
-use fendle_lang::code::machine::{Break, Machine};
+use fendle_lang::code::machine::Machine;
 use fendle_lang::model::code as codes;
 use fendle_lang::run::FaultKind;
 use fendle_lang::source::Span;
@@ -348,19 +348,6 @@ impl Maker<'_> {
     }
 }
 
-/// What a program left behind: what it gave, and the state now, with its packed words.
-type Left = (Result<i64, Break>, Vec<i32>, Vec<u64>);
-
-fn run(machine: &mut Machine<'_>, program: u32, words: &[u64]) -> Left {
-    machine.load(words);
-    let given = machine.ask(program);
-    let mut packed = words.to_vec();
-    if given.is_ok() {
-        machine.pack(&mut packed).expect("nothing is rearranged");
-    }
-    (given, machine.values_now().to_vec(), packed)
-}
-
 /// The code of a game with random programs behind its own: where these begin, and where the blocks lie that they work on.
 fn with_programs(
     game: &Game,
@@ -428,7 +415,7 @@ fn native_code_does_what_the_interpreter_does_operation_by_operation() {
             }
             let words = game.pack(&state);
             for program in old..code.programs.len() as u32 {
-                let (a, b) = (run(&mut slow, program, &words), run(&mut fast, program, &words));
+                let (a, b) = (left_by(&mut slow, program, &words), left_by(&mut fast, program, &words));
                 let Program { entry, end, .. } = code.programs[program as usize];
                 let ops = &code.ops[entry as usize..end as usize];
                 assert_eq!(a, b, "seed {seed}, {board:?}: {ops:#?}\nin {state:?}");

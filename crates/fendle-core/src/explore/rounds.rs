@@ -256,6 +256,7 @@ impl<'m> Sweep<'m> {
                     let of_move = &lane.order[outcome..outcome + r.outcomes as usize];
                     outcome += of_move.len();
                     for &target in of_move {
+                        // A shard's number, as the compiler need not check again.
                         let target = usize::from(target) % SHARDS;
                         let to = numbered[target].ids[cursors[target] as usize];
                         cursors[target] += 1;
@@ -355,6 +356,7 @@ impl Given {
         let mut at: [u32; SHARDS] = std::array::from_fn(|n| firsts.0[n]);
         states.resize(outcomes.len(), 0);
         for (state, target) in outcomes.chunks_exact(words).zip(&*order) {
+            // A shard's number, as the compiler need not check again.
             let at = &mut at[usize::from(*target) % SHARDS];
             let place = *at as usize * words;
             if WORDS == 1 {

@@ -206,6 +206,20 @@ pub fn both<'g>(game: &'g Game, code: &'g Compiled) -> [Machine<'g>; 2] {
     [Machine::new(&game.bound, &game.code), fast]
 }
 
+/// What a program left behind: what it gave, and the state now, with its packed words.
+pub type Left = (Result<i64, Break>, Vec<i32>, Vec<u64>);
+
+/// Runs a program on a packed state of a model that rearranges and spreads nothing.
+pub fn left_by(machine: &mut Machine<'_>, program: u32, words: &[u64]) -> Left {
+    machine.load(words);
+    let given = machine.ask(program);
+    let mut packed = words.to_vec();
+    if given.is_ok() {
+        machine.pack(&mut packed).expect("nothing is rearranged or spread");
+    }
+    (given, machine.values_now().to_vec(), packed)
+}
+
 /// Compares whole moves of native code for packed states with what the interpreter makes of a state, where none draws and nothing is
 /// brought into a canonical form. Native code may leave states to the machine: false for these.
 fn compare_expanded(game: &Game, fast: &mut Machine<'_>, words: &[u64]) -> Result<bool, String> {
