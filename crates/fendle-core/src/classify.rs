@@ -25,9 +25,12 @@ use crate::model::{Expansion, Model};
 use crate::passes::Passes;
 use crate::route::Route;
 use crate::space::dense::Dense;
+use crate::space::log::Targets;
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 const SMALL_LEVEL: u64 = 4096;
+/// The part of what a space takes that may be taken for states that are looked at again.
+const LEFT_SHARE: u64 = 8;
 
 /// One bit a state, by id: small enough to stay near the processor while edges are followed.
 #[derive(Default)]
@@ -95,7 +98,7 @@ fn until_stable(
 }
 
 /// Adds to `marks` every winnable state with a move that `good` accepts, until no more are found.
-/// `good` sees the outcomes of one move and the marks so far. O(|S| + |T|) a sweep, as for [`spread`].
+/// `good` sees the outcomes of one move and the marks so far. O(|S| + |T|) a sweep, as for [`Spread`].
 fn attract(
     source: &Edges<'_>,
     marks: &Marks,
@@ -184,69 +187,164 @@ fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     done
 }
 
+/// The running states of a depth for which nothing was found so far, with what they lead to: where they are few, they are looked at again here and
+/// not in the log.
+#[derive(Default)]
+struct Left {
+    /// Each with where its targets end.
+    states: Vec<(StateId, u32)>,
+    targets: Vec<StateId>,
+}
+
+impl Left {
+    fn bytes(&self) -> u64 {
+        (size_of_val(self.states.as_slice()) + size_of_val(self.targets.as_slice())) as u64
+    }
+
+    fn push(&mut self, state: StateId, targets: impl FnOnce(&mut Vec<StateId>)) {
+        targets(&mut self.targets);
+        self.states.push((state, self.targets.len() as u32));
+    }
+
+    fn append(&mut self, other: &Left) {
+        let before = self.targets.len() as u32;
+        self.states.extend(other.states.iter().map(|(state, end)| (*state, before + end)));
+        self.targets.extend_from_slice(&other.targets);
+    }
+
+    /// Takes out the states that lead to a marked one, and calls `hit` for each: they are marked at once.
+    fn visit(&mut self, marks: &Marks, mut hit: impl FnMut(StateId)) {
+        let mut rest = Left::default();
+        let mut first = 0;
+        for &(state, end) in &self.states {
+            let targets = &self.targets[first..end as usize];
+            first = end as usize;
+            if targets.iter().any(|to| marks.has(*to)) {
+                hit(state);
+            } else {
+                rest.push(state, |all| all.extend_from_slice(targets));
+            }
+        }
+        *self = rest;
+    }
+}
+
 /// Gives the class `to` to every running state with a way to a state of a class that `seed`
 /// accepts.
-fn spread(source: &Edges<'_>, to: Class, seed: impl Fn(Class) -> bool + Sync) -> Result<(), Limit> {
-    let space = source.space;
-    let levels = space.levels_len();
-    let marks = Marks::of(space, &seed);
-    let visit_level = |depth: u32| -> Result<bool, Limit> {
-        let found = in_each_shard(source, depth, |n| {
+struct Spread<'s, 'e> {
+    source: &'s Edges<'e>,
+    to: Class,
+    marks: Marks,
+    /// For each depth what is left of it, where that was kept.
+    left: Vec<Option<Left>>,
+    /// Bytes that may still be taken for more of them.
+    room: u64,
+}
+
+impl<'s, 'e> Spread<'s, 'e> {
+    /// `memory`: bytes that are free.
+    fn new(source: &'s Edges<'e>, (to, seed): (Class, Class), memory: u64) -> Spread<'s, 'e> {
+        let space = source.space;
+        // Lists that grow may take twice what they hold.
+        let room = if space.logged { (space.bytes() / LEFT_SHARE).min(memory / 2) } else { 0 };
+        Spread {
+            source,
+            to,
+            marks: Marks::of(space, |class| class == seed),
+            left: (0..space.levels_len()).map(|_| None).collect(),
+            room,
+        }
+    }
+
+    /// Looks at the running states of one depth. Says whether one was found.
+    fn visit(&mut self, depth: u32) -> Result<bool, Limit> {
+        let Spread { source, to, marks, left, room } = self;
+        let space = source.space;
+        let hit = |id, changed: &mut bool| {
+            space.set_class(id, *to);
+            marks.set(id);
+            *changed = true;
+        };
+        let left = &mut left[depth as usize];
+        if let Some(left) = left {
+            if let Some(limit) = (source.stop)() {
+                return Err(limit);
+            }
             let mut changed = false;
-            let mut hit = |id| {
-                space.set_class(id, to);
-                marks.set(id);
-                changed = true;
-            };
+            left.visit(marks, |id| hit(id, &mut changed));
+            return Ok(changed);
+        }
+        // Each shard keeps no more than its part.
+        let most = *room / SHARDS as u64;
+        let found = in_each_shard(source, depth, |n| {
+            let (mut changed, mut kept) = (false, Some(Left::default()));
+            let running = |class| class == Class::Running;
             if space.logged {
-                let running = |_, class| class == Class::Running;
-                space.each_with_target(
-                    n,
-                    depth,
-                    running,
-                    |id| marks.has(id),
-                    |local| hit(StateId::new(n, local)),
-                );
+                let hit = |local| hit(StateId::new(n, local), &mut changed);
+                let miss = |local, targets: Targets<'_>| {
+                    if let Some(left) = &mut kept {
+                        left.push(StateId::new(n, local), |all| {
+                            targets.each_state(space.sure, |to| all.push(to));
+                        });
+                        if left.bytes() > most {
+                            kept = None;
+                        }
+                    }
+                };
+                space.each_by_target(n, depth, |_, c| running(c), |id| marks.has(id), hit, miss);
             } else {
                 source.each(
                     n,
                     depth,
-                    |_, class| class == Class::Running,
+                    |_, class| running(class),
                     |id, edges| {
                         if edges.iter().any(|e| marks.has(e.to)) {
-                            hit(id);
+                            hit(id, &mut changed);
                         }
                     },
                 )?;
             }
-            Ok(changed)
+            Ok((changed, kept))
         })?;
-        Ok(found.contains(&true))
-    };
-    // An edge leads at most one level down and at most to `reach` up. A level is looked at again
-    // only when one of the levels between has changed since.
-    let mut clock = 1u64;
-    let mut changed_at = vec![1u64; levels as usize + 2];
-    let mut seen_at = vec![0u64; levels as usize];
-    until_stable(levels, |order| {
-        let mut any = false;
-        for d in order {
-            let i = d as usize;
-            let back = if space.dense.is_some() { 0 } else { space.levels.reach(d) as usize };
-            let latest = changed_at[back..=i + 1].iter().copied().max().unwrap_or(0);
-            if latest <= seen_at[i] {
-                continue;
-            }
-            clock += 1;
-            seen_at[i] = clock;
-            if visit_level(d)? {
-                clock += 1;
-                changed_at[i] = clock;
-                any = true;
-            }
+        if space.logged && found.iter().all(|f| f.1.is_some()) {
+            let mut all = Left::default();
+            found.iter().filter_map(|f| f.1.as_ref()).for_each(|of_shard| all.append(of_shard));
+            all.states.shrink_to_fit();
+            all.targets.shrink_to_fit();
+            *room -= all.bytes();
+            *left = Some(all);
         }
-        Ok(any)
-    })
+        Ok(found.iter().any(|f| f.0))
+    }
+
+    fn run(&mut self) -> Result<(), Limit> {
+        let space = self.source.space;
+        let levels = space.levels_len();
+        // An edge leads at most one level down and at most to `reach` up. A level is looked at again
+        // only when one of the levels between has changed since.
+        let mut clock = 1u64;
+        let mut changed_at = vec![1u64; levels as usize + 2];
+        let mut seen_at = vec![0u64; levels as usize];
+        until_stable(levels, |order| {
+            let mut any = false;
+            for d in order {
+                let i = d as usize;
+                let back = if space.dense.is_some() { 0 } else { space.levels.reach(d) as usize };
+                let latest = changed_at[back..=i + 1].iter().copied().max().unwrap_or(0);
+                if latest <= seen_at[i] {
+                    continue;
+                }
+                clock += 1;
+                seen_at[i] = clock;
+                if self.visit(d)? {
+                    clock += 1;
+                    changed_at[i] = clock;
+                    any = true;
+                }
+            }
+            Ok(any)
+        })
+    }
 }
 
 /// Splits the edges of a state into its moves.
@@ -258,16 +356,17 @@ fn moves_of(edges: &[Edge]) -> impl Iterator<Item = &[Edge]> {
 pub(crate) type Nearest = (u32, Vec<StateId>);
 
 /// Classifies every running state and fills the counts. Returns the least depth with a
-/// fatal move and the states there that have one. A limit that `stop` names is noted in the counts.
+/// fatal move and the states there that have one. A limit that `stop` names is noted in the counts. `memory`: bytes that are free.
 pub(crate) fn classify(
     model: &dyn Model,
     space: &Space,
     past_goals: bool,
     counts: &mut Exploration,
+    memory: u64,
     stop: &(dyn Fn() -> Option<Limit> + Sync),
 ) -> (Option<Nearest>, (Marks, Marks)) {
     let source = Edges { space, model, past_goals, stop };
-    let sorted = classes(&source, counts);
+    let sorted = classes(&source, counts, memory);
     if let Err(limit) = sorted {
         counts.limit.get_or_insert(limit);
         counts.complete = false;
@@ -367,8 +466,8 @@ pub(crate) fn new_classes(model: &dyn Model, space: &Space, counts: &Exploration
 }
 
 /// Gives their class to the states that can still be won, and to those of which that is not known. What is then still
-/// running is of the class that is returned.
-fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
+/// running is of the class that is returned. `memory`: bytes that are free.
+fn classes(source: &Edges<'_>, counts: &Exploration, memory: u64) -> Result<Class, Limit> {
     let model = source.model;
     if waits(model) {
         classify_idle(source)?;
@@ -383,7 +482,7 @@ fn classes(source: &Edges<'_>, counts: &Exploration) -> Result<Class, Limit> {
     let back = Passes::back(source);
     let spread = |to, seed| match &back {
         Some(back) => back.spread(to, seed),
-        None => spread(source, to, |c| c == seed),
+        None => Spread::new(source, (to, seed), memory).run(),
     };
     spread(Class::Winnable, Class::Goal)?;
     if !counts.is_whole() {

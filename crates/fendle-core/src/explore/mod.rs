@@ -30,7 +30,7 @@ use serde::Serialize;
 use crate::classify;
 use crate::graph::{Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Stop, Watch};
-use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Status, Worker};
+use crate::model::{Expansion, Fault, Head, Layout, Model, MoveId, Run, Status, Worker};
 use crate::route::{self, Route};
 use crate::space::dense::Dense;
 use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
@@ -271,18 +271,25 @@ pub(crate) fn find_idle(
     out: &Expansion,
     idle: &mut Vec<u32>,
 ) {
-    let (mut run, mut outcome) = (0, 0);
-    for (k, (head, state)) in out.heads.iter().zip(states.chunks_exact(words)).enumerate() {
-        let runs = &out.runs[run..run + head.runs as usize];
-        run += head.runs as usize;
-        let len: usize = runs.iter().map(|r| r.outcomes as usize).sum();
-        let targets = &out.outcomes[outcome * words..(outcome + len) * words];
-        outcome += len;
-        if head.status == Status::Running
-            && !runs.is_empty()
-            && runs.iter().all(|r| waiting[r.of.0 as usize])
-            && targets.chunks_exact(words).all(|t| worker.same_but_clocks(state, t))
+    let mut runs = out.runs.as_slice();
+    // Runs that were passed over since outcomes were counted last, and the outcomes before them.
+    let (mut passed, mut outcome) = (runs, 0);
+    for (k, head) in out.heads.iter().enumerate() {
+        let (of_state, rest) = runs.split_at(head.runs as usize);
+        runs = rest;
+        if head.status != Status::Running
+            || of_state.is_empty()
+            || !of_state.iter().all(|r| waiting[r.of.0 as usize])
         {
+            continue;
+        }
+        let outcomes = |runs: &[Run]| runs.iter().map(|r| r.outcomes as usize).sum::<usize>();
+        outcome += outcomes(&passed[..passed.len() - runs.len() - of_state.len()]);
+        let len = outcomes(of_state);
+        let targets = &out.outcomes[outcome * words..(outcome + len) * words];
+        (passed, outcome) = (runs, outcome + len);
+        let state = &states[k * words..(k + 1) * words];
+        if targets.chunks_exact(words).all(|t| worker.same_but_clocks(state, t)) {
             idle.push(k as u32);
         }
     }
@@ -594,8 +601,9 @@ fn explore_until(
         true if late => watch.wrap_up(&progress),
         true => watch.look(&progress),
     };
+    let memory = limits.memory_bytes.saturating_sub(progress.bytes);
     let (nearest, marks) =
-        sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts, &stop));
+        sweep.on_pool(|| classify::classify(model, &sweep.space, past_goals, &mut counts, memory, &stop));
     (sweep.space.certain, sweep.space.almost_certain) = marks;
     let mut nearest_fatal = None;
     if let Some((depth, states)) = nearest {

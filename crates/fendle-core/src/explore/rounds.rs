@@ -4,6 +4,7 @@ use std::sync::Mutex;
 
 use super::*;
 use crate::contract::debug_check;
+use crate::space::levels::Levels;
 
 /// States of one shard expanded between two looks at the watch; with chance it is one.
 const SLICE: usize = 16;
@@ -28,6 +29,8 @@ pub(super) struct Lane {
     idle: Vec<u32>,
     set_aside: bool,
     unfinished: Option<Limit>,
+    /// The states that the outcomes are.
+    targets: Vec<StateId>,
     transitions: u64,
     edges: u64,
     /// Least depth that an edge of this round leads to.
@@ -238,48 +241,16 @@ impl<'m> Sweep<'m> {
     fn log_round(&mut self, round: usize, depth: u32) {
         let (sure, logged) = (self.space.sure, self.space.logged);
         let levels = &self.space.levels;
-        // Most edges lead one level up or down, or stay: only the others are looked up.
-        let near = levels.firsts(depth.saturating_sub(1));
         let numbered = &self.numbered;
         let log = |n: usize, shard: &mut Shard, lane: &mut Lane| {
-            lane.transitions = 0;
-            lane.edges = 0;
-            lane.reach = depth.saturating_sub(1);
+            lane.find_targets(n, numbered, levels, depth);
             lane.faults.clear();
-            let mut cursors: [u32; SHARDS] = std::array::from_fn(|target| numbered[target].firsts.0[n]);
-            let (mut outcome, mut run) = (0, 0);
-            let mut edges: Vec<Edge> = Vec::with_capacity(16);
-            let mut sorted: Vec<StateId> = vec![];
-            for head in &lane.out.heads {
-                edges.clear();
-                for r in &lane.out.runs[run..run + head.runs as usize] {
-                    let of_move = &lane.order[outcome..outcome + r.outcomes as usize];
-                    outcome += of_move.len();
-                    for &target in of_move {
-                        // A shard's number, as the compiler need not check again.
-                        let target = usize::from(target) % SHARDS;
-                        let to = numbered[target].ids[cursors[target] as usize];
-                        cursors[target] += 1;
-                        if to.local() < near[target] {
-                            lane.reach = lane.reach.min(levels.depth_of(target, to.local()));
-                        }
-                        edges.push(Edge { to, last: false });
-                    }
-                    if let Some(edge) = edges.last_mut() {
-                        edge.last = true;
-                    }
-                }
-                run += head.runs as usize;
-                lane.transitions += edges.len() as u64;
-                lane.edges += distinct(&edges, &mut sorted);
-                let class = class_of(head);
-                if logged {
-                    shard.log_edges(&edges, sure, class);
-                } else {
-                    shard.skip_edges(edges.len(), class);
-                }
-                lane.set_aside |= head.status == Status::Cut;
+            if sure {
+                lane.log_sure(shard, logged);
+            } else {
+                lane.log_drawn(shard, logged);
             }
+            lane.set_aside |= lane.out.heads.iter().any(|head| head.status == Status::Cut);
             for k in lane.idle.drain(..) {
                 shard.classes.set(lane.first + k, Class::Idle);
             }
@@ -300,7 +271,8 @@ impl<'m> Sweep<'m> {
         } else {
             pool(&self.pool, self.limits.threads).install(|| {
                 let all = shards.par_iter_mut().zip(lanes.par_iter_mut()).enumerate();
-                all.for_each(|(n, (shard, lane))| log(n, shard, lane));
+                all.filter(|(_, (_, lane))| lane.count > 0)
+                    .for_each(|(n, (shard, lane))| log(n, shard, lane));
             });
         }
         for lane in lanes.iter().filter(|l| l.count > 0) {
@@ -314,14 +286,84 @@ impl<'m> Sweep<'m> {
     }
 }
 
-/// How many states edges lead to. Few edges are looked through, many are sorted in a buffer.
-fn distinct(edges: &[Edge], sorted: &mut Vec<StateId>) -> u64 {
-    if edges.len() <= 32 {
-        let is_first = |(i, e): (usize, &Edge)| !edges[..i].iter().any(|f| f.to == e.to);
-        return edges.iter().enumerate().filter(|e| is_first(*e)).count() as u64;
+impl Lane {
+    /// Looks up which states the outcomes are that the states of shard `n` led to, and the least depth among them.
+    fn find_targets(&mut self, n: usize, numbered: &[Numbered], levels: &Levels, depth: u32) {
+        let mut given: [std::slice::Iter<'_, StateId>; SHARDS] = std::array::from_fn(|target| {
+            let Numbered { ids, firsts } = &numbered[target];
+            ids[firsts.0[n] as usize..].iter()
+        });
+        // Most edges lead one level up or down, or stay: only the others are looked up.
+        let near = levels.firsts(depth.saturating_sub(1)).map(|first| StateId::new(0, first));
+        let mut reach = depth.saturating_sub(1);
+        self.targets.clear();
+        self.targets.extend(self.order.iter().map(|&target| {
+            // A shard's number, as the compiler need not check again.
+            let target = usize::from(target) % SHARDS;
+            let to = *given[target].next().expect("a number for each outcome");
+            // Of one shard the ids are in the order of the local numbers.
+            if to < near[target] {
+                reach = reach.min(levels.depth_of(target, to.local()));
+            }
+            to
+        }));
+        self.reach = reach;
+        self.transitions = self.targets.len() as u64;
+    }
+
+    /// Keeps classes and edges of states all of whose moves have one outcome.
+    fn log_sure(&mut self, shard: &mut Shard, logged: bool) {
+        let degrees = self.out.heads.iter().map(|head| head.runs as usize);
+        if logged {
+            shard.log_sure(&self.targets, degrees.clone());
+        }
+        shard.expand(self.out.heads.iter().map(class_of).zip(degrees.clone()));
+        let mut sorted = vec![];
+        let mut left = self.targets.as_slice();
+        self.edges = degrees.map(|degree| distinct(take_first(&mut left, degree), &mut sorted)).sum();
+    }
+
+    /// Keeps classes and edges of states whose moves have any number of outcomes.
+    fn log_drawn(&mut self, shard: &mut Shard, logged: bool) {
+        let mut edges: Vec<Edge> = Vec::with_capacity(16);
+        let mut sorted: Vec<StateId> = vec![];
+        let (mut left, mut runs) = (self.targets.as_slice(), self.out.runs.as_slice());
+        self.edges = 0;
+        for head in &self.out.heads {
+            edges.clear();
+            let before = left;
+            for run in take_first(&mut runs, head.runs as usize) {
+                let of_move = take_first(&mut left, run.outcomes as usize);
+                edges.extend(of_move.iter().map(|&to| Edge { to, last: false }));
+                if let Some(edge) = edges.last_mut() {
+                    edge.last = true;
+                }
+            }
+            self.edges += distinct(&before[..edges.len()], &mut sorted);
+            if logged {
+                shard.log_edges(&edges);
+            }
+            shard.expand(std::iter::once((class_of(head), edges.len())));
+        }
+    }
+}
+
+/// Takes so many from the front of a list.
+#[inline]
+fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
+    let (first, rest) = left.split_at(count);
+    *left = rest;
+    first
+}
+
+/// How many different states these are. Few are looked through, many are sorted in a buffer.
+fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
+    if targets.len() <= 32 {
+        let is_first = |(i, to): (usize, &StateId)| !targets[..i].iter().any(|earlier| earlier == to);
+        return targets.iter().enumerate().filter(|t| is_first(*t)).count() as u64;
     }
     sorted.clear();
-    sorted.extend(edges.iter().map(|e| e.to));
+    sorted.extend_from_slice(targets);
     sorted.sort_unstable();
     sorted.dedup();
     sorted.len() as u64
@@ -400,14 +442,13 @@ mod tests {
     }
 
     #[test]
-    fn states_that_several_edges_lead_to_count_once() {
+    fn states_that_several_moves_lead_to_count_once() {
         let mut random = crate::numbers::Random::new(4);
         for len in [0, 1, 2, 5, 32, 33, 90] {
-            let edges: Vec<Edge> = (0..len)
-                .map(|_| Edge { to: StateId::from_number(random.below(len / 2 + 1) as u32), last: true })
-                .collect();
-            let set: std::collections::BTreeSet<StateId> = edges.iter().map(|e| e.to).collect();
-            assert_eq!(distinct(&edges, &mut vec![]), set.len() as u64);
+            let targets: Vec<StateId> =
+                (0..len).map(|_| StateId::from_number(random.below(len / 2 + 1) as u32)).collect();
+            let set: std::collections::BTreeSet<StateId> = targets.iter().copied().collect();
+            assert_eq!(distinct(&targets, &mut vec![]), set.len() as u64);
         }
     }
 }

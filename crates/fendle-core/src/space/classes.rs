@@ -124,10 +124,15 @@ impl Classes {
         usize::from(self.raw(local).load(Ordering::Relaxed) >> 4)
     }
 
-    /// Sets class and degree of a state.
-    pub(super) fn set_expanded(&mut self, local: u32, class: Class, degree: usize) {
-        let byte = self.chunks[local as usize / CHUNK][local as usize % CHUNK].get_mut();
-        *byte = class as u8 | (degree.min(WIDE_DEGREE) as u8) << 4;
+    /// Sets class and degree of the states from one on, and says how many they were.
+    pub(super) fn set_expanded(&mut self, first: u32, states: impl Iterator<Item = (Class, usize)>) -> u32 {
+        let mut local = first as usize;
+        for (class, degree) in states {
+            let byte = self.chunks[local / CHUNK][local % CHUNK].get_mut();
+            *byte = class as u8 | (degree.min(WIDE_DEGREE) as u8) << 4;
+            local += 1;
+        }
+        local as u32 - first
     }
 
     /// Class and degree of the states from `first` to `end`, in order.

@@ -65,33 +65,71 @@ impl EdgeLog {
 
     /// Appends the edges of the next state in local order.
     pub(crate) fn append(&mut self, edges: &[Edge], sure: bool) {
-        // As many bits as the greatest one has.
-        let bits = edges.iter().fold(0, |bits, e| bits | e.code(sure));
-        let width = ((64 - bits.leading_zeros()).div_ceil(8) as u8).max(1);
-        // Targets of a later state are rarely shorter: a block only ever grows wider.
-        let width = width.max(self.blocks.last().map_or(1, |b| b.width));
-        let wide = edges.len() >= WIDE_DEGREE;
-        let need = if wide { 4 } else { 0 } + edges.len() * usize::from(width);
+        self.append_codes(edges.iter().map(|e| e.code(sure)));
+    }
+
+    /// Appends what the next states in local order lead to, in a row, and to how many each of them: each of their moves has one outcome.
+    pub(crate) fn append_sure(
+        &mut self,
+        targets: &[StateId],
+        mut degrees: impl Iterator<Item = usize> + Clone,
+    ) {
+        let width = self.width_for(targets.iter().fold(0, |bits, to| bits | u64::from(to.number())));
+        if self.fits(width, targets.len() * usize::from(width)) && degrees.clone().all(|d| d < WIDE_DEGREE) {
+            self.write(width, targets.iter().map(|to| to.number().into()));
+            return;
+        }
+        let mut left = targets;
+        for degree in degrees.by_ref() {
+            let (of_state, rest) = left.split_at(degree);
+            left = rest;
+            self.append_codes(of_state.iter().map(|to| to.number().into()));
+        }
+    }
+
+    /// Appends the record of one state.
+    #[inline]
+    fn append_codes(&mut self, codes: impl ExactSizeIterator<Item = u64> + Clone) {
+        let width = self.width_for(codes.clone().fold(0, |bits, code| bits | code));
+        let degree = codes.len();
+        let wide = degree >= WIDE_DEGREE;
+        let need = if wide { 4 } else { 0 } + degree * usize::from(width);
         if need == 0 {
             return;
         }
-        let fits = self
-            .blocks
-            .last()
-            .is_some_and(|b| b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity()));
-        if !fits {
+        if !self.fits(width, need) {
             self.begin_block(width, need);
         }
-        let block = &mut self.blocks.last_mut().expect("a block").bytes;
         if wide {
-            block.extend_from_slice(&(edges.len() as u32).to_le_bytes());
+            let block = self.blocks.last_mut().expect("a block");
+            block.bytes.extend_from_slice(&(degree as u32).to_le_bytes());
         }
+        self.write(width, codes);
+    }
+
+    /// Bytes of each target where these are all bits that any of them has. Targets of a later state are rarely shorter: a block only ever grows wider.
+    fn width_for(&self, bits: u64) -> u8 {
+        let width = ((64 - bits.leading_zeros()).div_ceil(8) as u8).max(1);
+        width.max(self.blocks.last().map_or(1, |b| b.width))
+    }
+
+    /// Whether so many bytes more belong into the last block.
+    fn fits(&self, width: u8, need: usize) -> bool {
+        self.blocks
+            .last()
+            .is_some_and(|b| b.width == width && b.bytes.len() + need <= LOG_BLOCK.max(b.bytes.capacity()))
+    }
+
+    /// Writes targets into the last block, which has room for them.
+    #[inline]
+    fn write(&mut self, width: u8, codes: impl ExactSizeIterator<Item = u64>) {
+        let block = &mut self.blocks.last_mut().expect("a block").bytes;
         match width {
-            1 => write::<1>(block, edges, sure),
-            2 => write::<2>(block, edges, sure),
-            3 => write::<3>(block, edges, sure),
-            4 => write::<4>(block, edges, sure),
-            _ => write::<5>(block, edges, sure),
+            1 => write::<1>(block, codes),
+            2 => write::<2>(block, codes),
+            3 => write::<3>(block, codes),
+            4 => write::<4>(block, codes),
+            _ => write::<5>(block, codes),
         }
     }
 
@@ -123,75 +161,102 @@ impl EdgeLog {
     /// Reads the records of one depth from its beginning.
     pub(super) fn read(&self, depth: u32) -> Option<Reader<'_>> {
         let start = *self.depths.get(depth as usize)?;
-        Some(Reader { log: self, at: start })
+        let mut reader = Reader { blocks: self.blocks.get(start.block..)?, bytes: &[], width: 1, at: 0 };
+        if !reader.blocks.is_empty() {
+            reader.next_block();
+            reader.at = start.offset;
+        }
+        Some(reader)
     }
 }
 
 /// Writes the codes of edges in `WIDTH` bytes each.
 #[inline]
-fn write<const WIDTH: usize>(block: &mut Vec<u8>, edges: &[Edge], sure: bool) {
-    block.reserve(edges.len() * WIDTH);
-    for edge in edges {
-        let code: [u8; 8] = edge.code(sure).to_le_bytes();
-        let code: [u8; WIDTH] = std::array::from_fn(|i| code[i]);
-        block.extend_from_slice(&code);
+fn write<const WIDTH: usize>(block: &mut Vec<u8>, codes: impl ExactSizeIterator<Item = u64>) {
+    let first = block.len();
+    block.resize(first + codes.len() * WIDTH, 0);
+    for (bytes, code) in block[first..].as_chunks_mut::<WIDTH>().0.iter_mut().zip(codes) {
+        let code = code.to_le_bytes();
+        *bytes = std::array::from_fn(|i| code[i]);
     }
 }
 
 /// Reads records one after the other.
 pub(super) struct Reader<'l> {
-    log: &'l EdgeLog,
-    at: LogPos,
+    /// Those behind the one that is read.
+    blocks: &'l [LogBlock],
+    bytes: &'l [u8],
+    width: usize,
+    at: usize,
 }
 
 impl<'l> Reader<'l> {
+    fn next_block(&mut self) {
+        let (LogBlock { width, bytes }, rest) = self.blocks.split_first().expect("a block for each record");
+        (self.blocks, self.bytes, self.width, self.at) = (rest, bytes, usize::from(*width), 0);
+    }
+
     /// The next record, of a state with this degree.
     #[inline]
     pub(super) fn next(&mut self, degree: usize) -> Targets<'l> {
         if degree == 0 {
-            return Targets { bytes: &[], width: 1, at: 0, end: 0 };
+            return Targets { bytes: &[], width: 1 };
         }
-        while self.log.blocks[self.at.block].bytes.len() == self.at.offset {
-            self.at = LogPos { block: self.at.block + 1, offset: 0 };
+        while self.bytes.len() == self.at {
+            self.next_block();
         }
-        let LogBlock { width, bytes } = &self.log.blocks[self.at.block];
-        let width = usize::from(*width);
-        let (mut at, mut degree) = (self.at.offset, degree);
+        let mut degree = degree;
         if degree == WIDE_DEGREE {
-            degree = u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four")) as usize;
-            at += 4;
+            let exact = self.bytes[self.at..self.at + 4].try_into().expect("four");
+            degree = u32::from_le_bytes(exact) as usize;
+            self.at += 4;
         }
-        let end = at + degree * width;
-        self.at.offset = end;
-        Targets { bytes, width, at, end }
+        let end = self.at + degree * self.width;
+        let bytes = &self.bytes[self.at..end];
+        self.at = end;
+        Targets { bytes, width: self.width }
     }
 }
 
 /// The targets of one record, as they were coded.
-pub(super) struct Targets<'a> {
+#[derive(Clone, Copy)]
+pub(crate) struct Targets<'a> {
     bytes: &'a [u8],
     width: usize,
-    at: usize,
-    end: usize,
 }
 
-impl Iterator for Targets<'_> {
-    type Item = u64;
-
-    #[inline]
-    fn next(&mut self) -> Option<u64> {
-        if self.at == self.end {
-            return None;
+impl Targets<'_> {
+    /// Shows the code of one target after the other, until `enough` says so of one. Says whether it did.
+    #[inline(always)]
+    pub(super) fn any(self, enough: impl FnMut(u64) -> bool) -> bool {
+        match self.width {
+            1 => self.any_of::<1>(enough),
+            2 => self.any_of::<2>(enough),
+            3 => self.any_of::<3>(enough),
+            4 => self.any_of::<4>(enough),
+            _ => self.any_of::<5>(enough),
         }
-        let at = self.at;
-        self.at += self.width;
-        // One load of eight bytes where they are there; the last records of a block read singly.
-        Some(match self.bytes.get(at..at + 8) {
-            Some(eight) => {
-                let raw = u64::from_le_bytes(eight.try_into().expect("eight bytes"));
-                raw & (u64::MAX >> (64 - 8 * self.width))
-            }
-            None => self.bytes[at..at + self.width].iter().rev().fold(0, |v, &b| v << 8 | u64::from(b)),
+    }
+
+    #[inline(always)]
+    fn any_of<const WIDTH: usize>(self, mut enough: impl FnMut(u64) -> bool) -> bool {
+        self.bytes.as_chunks::<WIDTH>().0.iter().any(|bytes| {
+            enough(u64::from_le_bytes(std::array::from_fn(|i| if i < WIDTH { bytes[i] } else { 0 })))
         })
+    }
+
+    /// Shows the states that all edges lead to.
+    #[inline(always)]
+    pub(crate) fn each_state(self, sure: bool, mut show: impl FnMut(StateId)) {
+        self.each(|code| show(Edge::of(code, sure).to));
+    }
+
+    /// Shows the codes of all targets.
+    #[inline(always)]
+    pub(super) fn each(self, mut show: impl FnMut(u64)) {
+        self.any(|code| {
+            show(code);
+            false
+        });
     }
 }

@@ -110,16 +110,19 @@ impl Shard {
         self.classes.pop();
     }
 
-    /// Keeps the edges of the next state in local order, and counts it as expanded.
-    pub(crate) fn log_edges(&mut self, edges: &[Edge], sure: bool, class: Class) {
-        self.log.append(edges, sure);
-        self.skip_edges(edges.len(), class);
+    /// Keeps the edges of the next state in local order, of a model whose moves can have several outcomes.
+    pub(crate) fn log_edges(&mut self, edges: &[Edge]) {
+        self.log.append(edges, false);
     }
 
-    /// Counts the next state in local order as expanded without keeping its edges.
-    pub(crate) fn skip_edges(&mut self, count: usize, class: Class) {
-        self.classes.set_expanded(self.expanded, class, count);
-        self.expanded += 1;
+    /// Keeps what the next states in local order lead to, in a row, and to how many each of them: of a model all of whose moves have one outcome.
+    pub(crate) fn log_sure(&mut self, targets: &[StateId], degrees: impl Iterator<Item = usize> + Clone) {
+        self.log.append_sure(targets, degrees);
+    }
+
+    /// Counts the next states in local order as expanded: the class of each, and how many edges it has.
+    pub(crate) fn expand(&mut self, states: impl Iterator<Item = (Class, usize)>) {
+        self.expanded += self.classes.set_expanded(self.expanded, states);
     }
 
     /// Says that the states not expanded so far lie one move deeper than those before.
@@ -528,24 +531,28 @@ impl Space {
         let mut edges: Vec<Edge> = Vec::with_capacity(16);
         self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
             edges.clear();
-            edges.extend(targets.map(|code| Edge::of(code, self.sure)));
+            targets.each(|code| edges.push(Edge::of(code, self.sure)));
             visit(local, &edges);
         });
     }
 
-    /// Calls `hit(local)` for the wanted states of one depth in one shard with a target that `test` accepts.
-    pub(crate) fn each_with_target(
+    /// Asks of the wanted states of one depth in one shard whether they have a target that `test` accepts: calls `hit(local)` for those that have
+    /// one, `miss(local, targets)` for the others.
+    pub(crate) fn each_by_target(
         &self,
         shard: usize,
         depth: u32,
         wanted: impl Fn(u32, Class) -> bool,
         test: impl Fn(StateId) -> bool,
         mut hit: impl FnMut(u32),
+        mut miss: impl FnMut(u32, Targets<'_>),
     ) {
         let sure = self.sure;
-        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, mut targets| {
+        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
             if targets.any(|code| test(Edge::of(code, sure).to)) {
                 hit(local);
+            } else {
+                miss(local, targets);
             }
         });
     }
@@ -561,9 +568,10 @@ impl Space {
     ) {
         let sure = self.sure;
         self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
-            let count = targets.filter(|code| test(Edge::of(*code, sure).to)).count();
+            let mut count = 0;
+            targets.each(|code| count += u64::from(test(Edge::of(code, sure).to)));
             if count > 0 {
-                hit(local, count as u64);
+                hit(local, count);
             }
         });
     }
@@ -591,6 +599,18 @@ impl Space {
 mod tests {
     use super::*;
 
+    /// Keeps the edges of some states, as a round does: one by one where moves have several outcomes, else together.
+    fn log(shard: &mut Shard, sure: bool, edges: &[Vec<Edge>], classes: &[Class]) {
+        let degrees = edges.iter().map(Vec::len);
+        if sure {
+            let targets: Vec<StateId> = edges.iter().flatten().map(|e| e.to).collect();
+            shard.log_sure(&targets, degrees.clone());
+        } else {
+            edges.iter().for_each(|e| shard.log_edges(e));
+        }
+        shard.expand(classes.iter().copied().zip(degrees));
+    }
+
     #[test]
     fn the_edge_log_gives_back_what_was_put_in() {
         for sure in [true, false] {
@@ -605,13 +625,14 @@ mod tests {
                         last: sure || k % 3 == 0,
                     })
                     .collect();
-                shard.log_edges(&edges, sure, Class::Running);
                 put.push(edges);
             }
+            log(&mut shard, sure, &put, &vec![Class::Running; put.len()]);
             let mut seen = 0;
             let wanted = |local: u32, _| local % 7 != 3;
             shard.each_record(0, 0..500, wanted, |local, targets| {
-                let got: Vec<Edge> = targets.map(|code| Edge::of(code, sure)).collect();
+                let mut got = vec![];
+                targets.each(|code| got.push(Edge::of(code, sure)));
                 assert_eq!(got, put[local as usize]);
                 seen += 1;
             });
@@ -631,11 +652,12 @@ mod tests {
                     space.levels.push(std::array::from_fn(|n| space.shards[n].len() as u32));
                     space.shards[3].begin_depth();
                 }
-                let mut here = vec![];
+                let (mut here, mut classes, mut kept) = (vec![], vec![], 0);
                 for _ in 0..random.below(40) {
                     let local = space.shards[3].len() as u64;
                     space.shards[3].insert(&[local], hash(&[local])).expect("room");
-                    let degree = [0, 1, 2, 3, 14, 15, 16, 200][random.below(8) as usize];
+                    let degree = [0, 1, 1, 2, 3, 3, 5, 14, [15, 16, 200][random.below(3) as usize]]
+                        [random.below(9) as usize];
                     let bits = 1 + random.below(28);
                     let edges: Vec<Edge> = (0..degree)
                         .map(|_| Edge {
@@ -643,10 +665,15 @@ mod tests {
                             last: sure || random.below(2) == 0,
                         })
                         .collect();
-                    let class = if random.below(3) == 0 { Class::Goal } else { Class::Running };
-                    space.shards[3].log_edges(&edges, sure, class);
+                    classes.push(if random.below(3) == 0 { Class::Goal } else { Class::Running });
                     here.push(edges);
+                    // Some at a time, most of them few enough for one block.
+                    if random.below(6) == 0 {
+                        log(&mut space.shards[3], sure, &here[kept..], &classes[kept..]);
+                        kept = here.len();
+                    }
                 }
+                log(&mut space.shards[3], sure, &here[kept..], &classes[kept..]);
                 put.push(here);
             }
             let test = |id: StateId| id.number().is_multiple_of(3);
@@ -656,7 +683,13 @@ mod tests {
                 let first = space.level_of(3, depth).start;
                 assert_eq!(space.level_of(3, depth).len(), here.len());
                 let (mut hits, mut counts, mut decoded) = (vec![], vec![], vec![]);
-                space.each_with_target(3, depth, wanted, test, |local| hits.push(local));
+                let mut missed = vec![];
+                let miss = |local, targets: Targets<'_>| {
+                    let mut states = vec![];
+                    targets.each_state(sure, |to| states.push(to));
+                    missed.push((local, states));
+                };
+                space.each_by_target(3, depth, wanted, test, |local| hits.push(local), miss);
                 space.each_with_targets(3, depth, wanted, test, |local, n| counts.push((local, n)));
                 space.each_edges_in(3, depth, wanted, |local, edges| decoded.push((local, edges.to_vec())));
                 let running: Vec<(u32, Vec<Edge>)> = (here.iter().enumerate())
@@ -667,6 +700,9 @@ mod tests {
                 let counted: Vec<(u32, u64)> =
                     running.iter().map(|(l, e)| (*l, count(e))).filter(|c| c.1 > 0).collect();
                 assert_eq!(hits, counted.iter().map(|c| c.0).collect::<Vec<_>>());
+                let states = |edges: &[Edge]| edges.iter().map(|e| e.to).collect::<Vec<StateId>>();
+                let others = running.iter().filter(|(_, edges)| count(edges) == 0);
+                assert_eq!(missed, others.map(|(l, e)| (*l, states(e))).collect::<Vec<_>>());
                 assert_eq!(counts, counted);
                 assert_eq!(decoded, running);
                 for (local, edges) in running {

@@ -27,20 +27,14 @@ struct Line([u32; LINE]);
 impl Line {
     const EMPTY: Line = Line([0; LINE]);
 
-    /// One bit for each entry that is `wanted` under a mask. Written so that the compiler compares four at a time.
-    #[inline(always)]
-    fn matching(&self, mask: u32, wanted: u32) -> u32 {
-        let mut found = 0;
-        for (i, entry) in self.0.iter().enumerate() {
-            found |= u32::from(entry & mask == wanted) << i;
-        }
-        found
-    }
-
-    /// One bit for each entry that has a tag, which was brought to its place; entries that are empty among them where the tag is 0.
+    /// The places of the entries that have a tag, which was brought to its place, as bits: that of place `i` is bit `i + 1`. Where the tag is 0
+    /// those of empty entries are among them.
+    ///
+    /// The lowest bit is left free so that all entries are treated alike: the compiler then compares four at a time, in half the steps.
     #[inline(always)]
     fn with_tag(&self, tag: u32, number_mask: u32) -> u32 {
-        self.matching(!number_mask, tag)
+        let of_place = |(i, entry): (usize, &u32)| u32::from(entry & !number_mask == tag) << (i + 1);
+        self.0.iter().enumerate().fold(0, |found, entry| found | of_place(entry))
     }
 
     #[inline(always)]
@@ -48,11 +42,15 @@ impl Line {
         self.0[LINE - 1] != 0
     }
 
-    /// How many entries there are: where the next one goes.
+    /// How many entries there are in a line that is not full: where the next one goes.
     #[inline(always)]
     fn len(&self) -> usize {
         // Those from there on are empty, and no other.
-        (self.matching(u32::MAX, 0) | 1 << LINE).trailing_zeros() as usize
+        let mut len = 0;
+        for step in [8, 4, 2, 1] {
+            len += if self.0[len + step - 1] == 0 { 0 } else { step };
+        }
+        len
     }
 }
 
@@ -157,7 +155,7 @@ impl StateTable {
         let mask = self.number_mask();
         let mut left = line.with_tag(tag, mask);
         while left != 0 {
-            let number = line.0[left.trailing_zeros() as usize] & mask;
+            let number = line.0[left.trailing_zeros() as usize - 1] & mask;
             left &= left - 1;
             if number != 0 && self.equals::<WORDS>(number as usize - 1, state) {
                 return Some(number - 1);
@@ -356,7 +354,7 @@ impl StateTable {
         let mask = self.number_mask();
         loop {
             let line = &mut self.lines[at];
-            let last = line.len() - 1;
+            let last = if line.is_full() { LINE } else { line.len() } - 1;
             if line.0[last] & mask == local as u32 + 1 {
                 line.0[last] = 0;
                 break;
@@ -383,6 +381,27 @@ impl StateTable {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_entries_of_a_line_are_found_by_their_tags() {
+        let mut random = crate::numbers::Random::new(7);
+        for _ in 0..2_000 {
+            let number_mask = u32::MAX >> (8 + random.below(16));
+            let len = random.below(LINE as u64) as usize;
+            let tag = |random: &mut crate::numbers::Random| (random.below(3) as u32) << 29 & !number_mask;
+            let mut line = Line::EMPTY;
+            for i in 0..len {
+                assert_eq!(line.len(), i);
+                line.0[i] = tag(&mut random) | (1 + random.below(u64::from(number_mask)) as u32);
+            }
+            assert_eq!((line.len(), line.is_full()), (len, false));
+            let wanted = tag(&mut random);
+            let there: Vec<usize> =
+                (0..LINE).filter(|i| line.0[*i] & !number_mask == wanted).map(|i| i + 1).collect();
+            let found = line.with_tag(wanted, number_mask);
+            assert_eq!((0..32).filter(|i| found >> i & 1 == 1).collect::<Vec<usize>>(), there);
+        }
+    }
 
     #[test]
     fn every_state_is_found_again_in_one_word_and_in_two() {

@@ -780,7 +780,10 @@ fn take(made: &Successors, words: usize, status: impl Fn(i64) -> Status, out: &m
     let len = made.len();
     let (moves, scores) = (&made.moves[..len], &made.scores[..len]);
     let heads = made.heads.iter().map(|(given, runs)| Head { status: status(*given), runs: *runs });
-    if moves.iter().all(|m| m & BEFORE_DRAW == 0) && scores.iter().all(|s| *s == 0) {
+    // Looked at to the end, which takes fewer steps than looking for the first.
+    let before_draw = moves.iter().fold(0, |all, of| all | of) & BEFORE_DRAW != 0;
+    let scored = scores.iter().fold(0, |all, score| all | score) != 0;
+    if !before_draw && !scored {
         let moves = moves.iter().map(|m| MoveId(*m));
         return out.sure_states(heads, moves, &made.states[..len * words]);
     }
