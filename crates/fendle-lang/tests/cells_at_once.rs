@@ -180,7 +180,8 @@ fn drawn(rng: &mut SmallRng, depth: u32) -> Asks {
     }
 }
 
-/// A model with four moves for each condition: is there a cell, are all so, how many are there, and which.
+/// A model with seven moves for each condition: is there a cell, are all so, how many are there, which are they and which is the first; in how
+/// many rows are all so, and how many are so in the columns that have one.
 fn written(all: &[(Asks, Asks)]) -> String {
     let mut out = "model asks\nlevel plan: grid of 0..3\nstate tile: grid of 0..3\nstate mark: set of cells\nstate picked: 0..3 = 2\n\
          state n: 0..9999999 = 0\n\
@@ -194,24 +195,31 @@ fn written(all: &[(Asks, Asks)]) -> String {
              move all{i} {{ if not all(c on tile where {b}: {a}) {{ n = 1 }} }}\n\
              move count{i} {{ n = count(c on tile where {a}) }}\n\
              move which{i} {{ for c on tile where {a} {{ n += 13 * row(c) + col(c); tile[c] = 0 }} }}\n\
-             move first{i} {{ n = if any(c on tile where {a}) then col(first(c on tile where {a})) else 0 }}\n"
+             move first{i} {{ n = if any(c on tile where {a}) then col(first(c on tile where {a})) else 0 }}\n\
+             move rows{i} {{ n = count(r in rows where all(c in r where {b}: {a})) }}\n\
+             move columns{i} {{ n = sum(r in columns where any(c in r where {b}: {a}): count(c in r where {a}) * count(c in r where {a})) }}\n"
         ));
     }
     out + "goal n == 9999999\n"
 }
 
 /// What each move of a condition writes into `n`.
-fn wanted(board: &Board, (a, b): &(Asks, Asks)) -> [i64; 5] {
+fn wanted(board: &Board, (a, b): &(Asks, Asks)) -> [i64; 7] {
     let cells = || 0..board.rows * board.cols;
     let hit: Vec<i64> = cells().filter(|c| board.says(a, *c)).collect();
     let asked = || cells().filter(|c| board.says(b, *c));
     let (row, col) = (|c: i64| c / board.cols + 1, |c: i64| c % board.cols + 1);
+    let whole = |r: &i64| asked().filter(|c| row(*c) == *r).all(|c| board.says(a, c));
+    let of_column = |s: i64| hit.iter().filter(|c| col(**c) == s).count() as i64;
+    let some = |s: &i64| asked().filter(|c| col(*c) == *s).any(|c| board.says(a, c));
     [
         asked().any(|c| board.says(a, c)).into(),
         i64::from(!asked().all(|c| board.says(a, c))),
         hit.len() as i64,
         hit.iter().map(|c| 13 * row(*c) + col(*c)).sum(),
         hit.first().map_or(0, |c| col(*c)),
+        (1..=board.rows).filter(whole).count() as i64,
+        (1..=board.cols).filter(some).map(|s| of_column(s) * of_column(s)).sum(),
     ]
 }
 
@@ -220,8 +228,11 @@ fn what_is_asked_of_all_cells_at_once_is_what_each_cell_says() {
     let mut rng = SmallRng::seed_from_u64(2611);
     let mut at_once = [0; 3];
     for sides in [(1, 1), (1, 7), (3, 4), (5, 5), (8, 8), (5, 13), (10, 13), (16, 16), (17, 16)] {
-        for _ in 0..3 {
-            let all: Vec<(Asks, Asks)> = (0..10).map(|_| (drawn(&mut rng, 2), drawn(&mut rng, 1))).collect();
+        // As many conditions as fit into one model.
+        let (models, conditions) = if sides.0 * sides.1 > 200 { (5, 5) } else { (3, 10) };
+        for _ in 0..models {
+            let all: Vec<(Asks, Asks)> =
+                (0..conditions).map(|_| (drawn(&mut rng, 2), drawn(&mut rng, 1))).collect();
             let board = Board::drawn(&mut rng, sides);
             let (model, level) = (written(&all), board.level());
             let game = game(&model, &level);
@@ -347,7 +358,9 @@ fn what_a_shape_covers_is_what_its_places_say() {
             );
             let game = game(model, &level);
             let b = &game.bound;
-            bits += usize::from(game.code.ops.iter().any(|op| matches!(op, Op::ShapeBits { .. })));
+            bits += usize::from(
+                game.code.ops.iter().any(|op| matches!(op, Op::ShapeBits { .. } | Op::ShapeFits { .. })),
+            );
             let native = common::compiled(&game);
             let mut both = common::both(&game, &native);
             let table = MoveTable::new(b).expect("few moves");

@@ -189,6 +189,7 @@ impl Writer<'_> {
                     "kind(piece) == bar",
                     "turned(piece) == piece",
                     "all(zp in cells(piece): zp on board and token[zp] < 3)",
+                    "any(zp in cells(piece) where zp on board: token[zp] < 3)",
                     "any(zo in offsets(stay, left): piece + zo == start.piece)",
                 ])
                 .into(),

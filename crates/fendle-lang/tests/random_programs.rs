@@ -311,7 +311,7 @@ impl Maker<'_> {
                 Op::ShapeLen { d: n, p: held, shapes },
                 Op::ShapeCell { d: self.of(Far), p: held, i: zero, shapes },
                 Op::ShapeBits { d: bits, p: held, shapes },
-                Op::ShapeWhole { d: truth, p: held, shapes },
+                Op::ShapeFits { d: truth, p: held, s: bits, shapes },
             ][self.below(6)],
             _ => [Op::Remember { s: a, memo: self.memo }, Op::Recall { d: n, memo: self.memo, to }]
                 [self.below(2)],

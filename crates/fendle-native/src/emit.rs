@@ -9,11 +9,11 @@ use cranelift_codegen::ir::{
 use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext, Variable};
 use cranelift_jit::JITModule;
 use cranelift_module::Module;
-use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, M, Op, Program, R, Site, To};
 use std::collections::BTreeMap;
 
 use crate::context::{Ended, at, step};
+use crate::states::{entry_of, kept_table};
 
 /// The signature of the code of a program, see [`crate::context::Entry`].
 pub(crate) fn signature(module: &JITModule) -> Signature {
@@ -26,15 +26,62 @@ pub(crate) fn signature(module: &JITModule) -> Signature {
 /// Numbers above which a block is worked on by the interpreter instead of being written out.
 pub(crate) const WRITTEN_OUT_MAX: u32 = 128;
 
+/// What is fixed in a level.
+#[derive(Clone, Copy)]
+pub(crate) struct Board<'c> {
+    pub(crate) rows: i64,
+    pub(crate) cols: i64,
+    /// The numbers at the low end of the memory that never change: level data and the start.
+    pub(crate) values: &'c [i32],
+}
+
+/// The parts of a context, as a function loads them at its beginning.
+#[derive(Clone, Copy)]
+pub(crate) struct Loaded {
+    context: Value,
+    pub(crate) mem: Value,
+    pub(crate) regs: Value,
+    pub(crate) changed: Value,
+    memo: Value,
+    known: Value,
+    pub(crate) score: Value,
+    pub(crate) fuel: Value,
+}
+
+impl Loaded {
+    pub(crate) fn of(b: &mut FunctionBuilder<'_>, context: Value) -> Loaded {
+        let mut part = |at| b.ins().load(I64, MemFlags::trusted(), context, at);
+        Loaded {
+            context,
+            mem: part(at::MEM),
+            regs: part(at::REGS),
+            changed: part(at::CHANGED),
+            memo: part(at::MEMO),
+            known: part(at::KNOWN),
+            score: part(at::SCORE),
+            fuel: part(at::FUEL),
+        }
+    }
+}
+
+/// Where the code of a program goes on when it has ended.
+#[derive(Clone, Copy)]
+pub(crate) enum Leads {
+    /// It returns a number, see [`Ended`].
+    Back,
+    /// It is part of a longer function, and goes on there: to the first block where it is done, else to the second one, with the number.
+    On(Block, Block),
+}
+
 /// Writes one program.
-pub(crate) struct Emitter<'e> {
-    pub(crate) b: FunctionBuilder<'e>,
+pub(crate) struct Emitter<'e, 'f> {
+    pub(crate) b: &'e mut FunctionBuilder<'f>,
     pub(crate) code: &'e Code,
     pub(crate) rows: i64,
     pub(crate) cols: i64,
     pub(crate) tables: &'e mut Vec<Box<[i64]>>,
-    /// The numbers at the low end of the memory that never change: level data and the start.
-    pub(crate) fixed: Vec<i32>,
+    /// The numbers at the low end of the memory that never change.
+    pub(crate) fixed: &'e [i32],
     /// For blocks that are looked through: which cells are hit, one bit each, and whether that is up to date.
     masks: Vec<(u32, Option<i32>, Variable, Variable)>,
     /// The operation that is being written.
@@ -56,12 +103,13 @@ pub(crate) struct Emitter<'e> {
     broken: Block,
     /// Leaves with the number given.
     leave: Block,
+    leads: Leads,
     signature: SigRef,
 }
 
 /// Writes the function of a program.
 pub(crate) fn program(
-    bound: &Bound,
+    board: Board<'_>,
     code: &Code,
     p: &Program,
     function: &mut Function,
@@ -74,67 +122,101 @@ pub(crate) fn program(
     b.append_block_params_for_function_params(first);
     b.switch_to_block(first);
     let (context, entry) = (b.block_params(first)[0], b.block_params(first)[1]);
-    let flags = MemFlags::trusted();
-    let part = |b: &mut FunctionBuilder<'_>, at| b.ins().load(I64, flags, context, at);
-    let mem = part(&mut b, at::MEM);
-    let regs = part(&mut b, at::REGS);
-    let changed = part(&mut b, at::CHANGED);
-    let memo = part(&mut b, at::MEMO);
-    let known = part(&mut b, at::KNOWN);
-    let score = part(&mut b, at::SCORE);
-    let fuel_at = part(&mut b, at::FUEL);
-    let fuel = b.declare_var(I64);
-    let steps = b.ins().load(I64, flags, fuel_at, 0);
-    b.def_var(fuel, steps);
-    let marks = (code.state_len <= 64).then(|| {
-        let marks = b.declare_var(I64);
-        let word = b.ins().load(I64, table(), changed, 0);
-        b.def_var(marks, word);
-        marks
-    });
-    let (broken, leave) = (b.create_block(), b.create_block());
-    b.append_block_param(broken, I64);
-    b.append_block_param(broken, I64);
-    b.append_block_param(leave, I64);
-    b.set_cold_block(broken);
-    let call = b.import_signature({
-        let mut s = b.func.signature.clone();
-        s.params = vec![AbiParam::new(I64), AbiParam::new(I64)];
-        s
-    });
-    let mut e = Emitter {
-        b,
-        code,
-        rows: bound.rows as i64,
-        cols: bound.cols as i64,
-        tables,
-        fixed: bound.data.iter().chain(&bound.start).copied().collect(),
-        masks: vec![],
-        pc: p.entry,
-        context,
-        mem,
-        regs,
-        changed,
-        marks,
-        memo,
-        known,
-        score,
-        fuel,
-        fuel_at,
-        vars: BTreeMap::new(),
-        blocks: BTreeMap::new(),
-        broken,
-        leave,
-        signature: call,
-    };
+    let loaded = Loaded::of(&mut b, context);
+    let mut e = Emitter::new(&mut b, (board, code, tables), &loaded, Leads::Back);
+    let steps = e.b.ins().load(I64, MemFlags::trusted(), e.fuel_at, 0);
+    e.b.def_var(e.fuel, steps);
+    e.take_marks();
     e.ways_in(p, entry);
     e.body(p);
     e.ways_out();
-    e.b.seal_all_blocks();
-    e.b.finalize();
+    b.seal_all_blocks();
+    b.finalize();
 }
 
-impl Emitter<'_> {
+/// Whether a program may stop and go on later.
+pub(crate) fn stops(code: &Code, p: &Program) -> bool {
+    let mut ops = code.ops[p.entry as usize..p.end as usize].iter();
+    ops.any(|op| matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. }))
+}
+
+/// Writes a program that never stops into a longer function, with these arguments, where nothing of the loaded state was changed yet. It takes
+/// its steps from a budget of its own.
+pub(crate) fn inline(
+    b: &mut FunctionBuilder<'_>,
+    of: (Board<'_>, &Code, &mut Vec<Box<[i64]>>),
+    loaded: &Loaded,
+    (p, args): (&Program, &[i64]),
+    budget: i64,
+    (done, other): (Block, Block),
+) {
+    let mut e = Emitter::new(b, of, loaded, Leads::On(done, other));
+    let steps = e.number(budget);
+    e.b.def_var(e.fuel, steps);
+    if let Some(marks) = e.marks {
+        let none = e.number(0);
+        e.b.def_var(marks, none);
+    }
+    e.declare(p);
+    for (r, v) in p.params.iter().zip(args) {
+        let v = e.number(*v);
+        e.set(*r, v);
+    }
+    let first = e.blocks[&p.entry];
+    e.b.ins().jump(first, &[]);
+    e.body(p);
+    e.ways_out();
+}
+
+impl<'e, 'f> Emitter<'e, 'f> {
+    fn new(
+        b: &'e mut FunctionBuilder<'f>,
+        (board, code, tables): (Board<'e>, &'e Code, &'e mut Vec<Box<[i64]>>),
+        loaded: &Loaded,
+        leads: Leads,
+    ) -> Emitter<'e, 'f> {
+        let &Loaded { context, mem, regs, changed, memo, known, score, fuel: fuel_at } = loaded;
+        let fuel = b.declare_var(I64);
+        let marks = (code.state_len <= 64).then(|| b.declare_var(I64));
+        let (broken, leave) = (b.create_block(), b.create_block());
+        b.append_block_param(broken, I64);
+        b.append_block_param(broken, I64);
+        b.append_block_param(leave, I64);
+        b.set_cold_block(broken);
+        let signature = b.import_signature({
+            let mut s = b.func.signature.clone();
+            s.params = vec![AbiParam::new(I64), AbiParam::new(I64)];
+            s
+        });
+        let Board { rows, cols, values: fixed } = board;
+        Emitter {
+            b,
+            code,
+            rows,
+            cols,
+            tables,
+            fixed,
+            masks: vec![],
+            pc: 0,
+            context,
+            mem,
+            regs,
+            changed,
+            marks,
+            memo,
+            known,
+            score,
+            fuel,
+            fuel_at,
+            vars: BTreeMap::new(),
+            blocks: BTreeMap::new(),
+            broken,
+            leave,
+            leads,
+            signature,
+        }
+    }
+
     /// Declares what remembers the cells that are hit in each block that is looked through.
     fn declare_masks(&mut self, ops: &[Op]) {
         if self.code.cells > 64 {
@@ -179,40 +261,42 @@ impl Emitter<'_> {
         }
     }
 
-    /// Declares registers and blocks, and jumps to where the program begins or goes on.
-    fn ways_in(&mut self, p: &Program, entry: Value) {
+    /// Declares registers and blocks.
+    fn declare(&mut self, p: &Program) {
         let ops = &self.code.ops[p.entry as usize..p.end as usize];
         self.declare_masks(ops);
-        let mut resumed = vec![];
         let mut heads = vec![p.entry];
-        for (i, op) in ops.iter().enumerate() {
-            let pc = p.entry + i as u32;
-            for r in registers(op) {
-                if !self.vars.contains_key(&r.0) {
-                    let var = self.b.declare_var(I64);
-                    self.vars.insert(r.0, var);
-                }
-            }
-            heads.extend(jumps(op).map(|to| to.0));
-            match *op {
-                Op::Draw { point, d, .. } => resumed.push((pc + 1, point, Some(d))),
-                Op::Merge { point } | Op::BeforeDraw { point } => resumed.push((pc + 1, point, None)),
-                _ => {}
-            }
-        }
-        for r in &p.params {
+        let named = ops.iter().flat_map(registers).chain(p.params.iter().copied());
+        for r in named {
             if !self.vars.contains_key(&r.0) {
                 let var = self.b.declare_var(I64);
                 self.vars.insert(r.0, var);
             }
         }
-        for pc in heads.into_iter().chain(resumed.iter().map(|r| r.0)) {
+        heads.extend(ops.iter().flat_map(jumps).map(|to| to.0));
+        heads.extend(self.resumed(p).iter().map(|r| r.0));
+        for pc in heads {
             if !self.blocks.contains_key(&pc) {
                 let block = self.b.create_block();
                 self.blocks.insert(pc, block);
             }
         }
-        for (pc, point, drawn) in resumed {
+    }
+
+    /// Where a program goes on after it stopped: the operation, the point, and the register of what was drawn.
+    fn resumed(&self, p: &Program) -> Vec<(u32, u16, Option<R>)> {
+        let behind = |pc: u32| match self.code.ops[pc as usize] {
+            Op::Draw { point, d, .. } => Some((pc + 1, point, Some(d))),
+            Op::Merge { point } | Op::BeforeDraw { point } => Some((pc + 1, point, None)),
+            _ => None,
+        };
+        (p.entry..p.end).filter_map(behind).collect()
+    }
+
+    /// Declares registers and blocks, and jumps to where the program begins or goes on.
+    fn ways_in(&mut self, p: &Program, entry: Value) {
+        self.declare(p);
+        for (pc, point, drawn) in self.resumed(p) {
             let (here, on) = (self.b.create_block(), self.b.create_block());
             let is = self.b.ins().icmp_imm(IntCC::Equal, entry, i64::from(pc));
             self.b.ins().brif(is, here, &[], on, &[]);
@@ -259,11 +343,19 @@ impl Emitter<'_> {
         let number = self.number(Ended::Broken.number());
         self.b.ins().jump(self.leave, &[BlockArg::Value(number)]);
         self.b.switch_to_block(self.leave);
-        let steps = self.b.use_var(self.fuel);
-        self.b.ins().store(flags, steps, self.fuel_at, 0);
-        self.put_marks();
         let number = self.b.block_params(self.leave)[0];
-        self.b.ins().return_(&[number]);
+        match self.leads {
+            Leads::Back => {
+                let steps = self.b.use_var(self.fuel);
+                self.b.ins().store(flags, steps, self.fuel_at, 0);
+                self.put_marks();
+                self.b.ins().return_(&[number]);
+            }
+            Leads::On(_, other) => {
+                self.put_marks();
+                self.b.ins().jump(other, &[BlockArg::Value(number)]);
+            }
+        }
     }
 
     /// The value of a register.
@@ -320,6 +412,11 @@ impl Emitter<'_> {
 
     /// Ends the program.
     pub(crate) fn end(&mut self, ended: Ended) {
+        if let (Leads::On(done, _), Ended::Done) = (self.leads, ended) {
+            self.put_marks();
+            self.b.ins().jump(done, &[]);
+            return;
+        }
         let number = self.number(ended.number());
         self.b.ins().jump(self.leave, &[BlockArg::Value(number)]);
     }
@@ -522,22 +619,33 @@ impl Emitter<'_> {
 
     /// Entry `index` of a table of fixed numbers; the index is checked.
     pub(crate) fn look_up(&mut self, table: Vec<i64>, index: Value) -> Value {
+        if let Some(v) = self.known(index).and_then(|i| table.get(usize::try_from(i).ok()?)) {
+            return self.number(*v);
+        }
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, table.len() as i64);
         self.unless_stray(inside);
         self.entry(table, index)
     }
 
+    /// Entry `index` of a table of small fixed numbers, which takes a quarter of the room; the index must have been checked.
+    pub(crate) fn small_entry(&mut self, table: &[i16], index: Value) -> Value {
+        let in_a_row = |four: &[i16]| {
+            let mut bytes = [0; 8];
+            for (two, number) in bytes.chunks_exact_mut(2).zip(four) {
+                two.copy_from_slice(&number.to_ne_bytes());
+            }
+            i64::from_ne_bytes(bytes)
+        };
+        let base = kept_table(&mut self.b, self.tables, table.chunks(4).map(in_a_row).collect());
+        let bytes = self.b.ins().ishl_imm(index, 1);
+        let at = self.b.ins().iadd(base, bytes);
+        self.b.ins().sload16(I64, MemFlags::trusted().with_readonly(), at, 0)
+    }
+
     /// Entry `index` of a table of fixed numbers; the index must have been checked.
     pub(crate) fn entry(&mut self, table: Vec<i64>, index: Value) -> Value {
-        let table = table.into_boxed_slice();
-        let found = self.tables.iter().position(|t| *t == table).unwrap_or_else(|| {
-            self.tables.push(table);
-            self.tables.len() - 1
-        });
-        let base = self.number(self.tables[found].as_ptr() as usize as i64);
-        let bytes = self.b.ins().ishl_imm(index, 3);
-        let at = self.b.ins().iadd(base, bytes);
-        self.b.ins().load(I64, MemFlags::trusted().with_readonly(), at, 0)
+        let base = kept_table(&mut self.b, self.tables, table);
+        entry_of(&mut self.b, base, index)
     }
 }
 

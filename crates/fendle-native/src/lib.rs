@@ -46,6 +46,7 @@ use fendle_lang::code::machine::{Break, Halt, Machine, Native, NativeNumbers, Na
 use fendle_lang::state::{Codec, Keys};
 
 use context::{Context, Ended, Entry};
+use emit::Board;
 
 /// Operations above which a level is interpreted: making machine code of it would take longer than most questions.
 pub const OPERATIONS_MAX: usize = 40_000;
@@ -98,6 +99,10 @@ pub struct NativeCode {
     program_of: Vec<u32>,
     /// Tables that the code reads.
     _tables: Vec<Box<[i64]>>,
+    /// Rows and columns.
+    sides: (i64, i64),
+    /// The numbers of the memory that never change.
+    fixed: Box<[i32]>,
     sizes: Sizes,
     /// Bytes of machine code.
     pub bytes: usize,
@@ -134,13 +139,16 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
     let translation = |e: &dyn std::fmt::Display| NoNative::Translation(e.to_string());
     let mut module = JITModule::new(JITBuilder::with_isa(isa()?, default_libcall_names()));
     let mut tables = vec![];
+    let fixed: Box<[i32]> = bound.data.iter().chain(&bound.start).copied().collect();
+    let sides = (bound.rows as i64, bound.cols as i64);
+    let board = Board { rows: sides.0, cols: sides.1, values: &fixed };
     let mut builders = FunctionBuilderContext::new();
     let mut context = module.make_context();
     let mut ids = vec![];
     let mut bytes = 0;
     for (number, program) in code.programs.iter().enumerate() {
         context.func.signature = emit::signature(&module);
-        emit::program(bound, code, program, &mut context.func, &mut builders, &mut tables);
+        emit::program(board, code, program, &mut context.func, &mut builders, &mut tables);
         let id = module
             .declare_function(&format!("p{number}"), Linkage::Local, &context.func.signature)
             .map_err(|e| translation(&e))?;
@@ -160,6 +168,8 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
         entries,
         program_of,
         _tables: tables,
+        sides,
+        fixed,
         sizes: Sizes::of(code),
         bytes,
         seconds: began.elapsed().as_secs_f64(),
@@ -180,6 +190,11 @@ fn isa() -> Result<OwnedTargetIsa, NoNative> {
 }
 
 impl NativeCode {
+    /// What is fixed in the level.
+    fn board(&self) -> Board<'_> {
+        Board { rows: self.sides.0, cols: self.sides.1, values: &self.fixed }
+    }
+
     /// Where the code of a program lies.
     fn address(&self, program: u32) -> usize {
         self.entries[program as usize] as usize

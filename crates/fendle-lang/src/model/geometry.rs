@@ -84,6 +84,13 @@ pub mod code {
     pub fn place(row: i64, col: i64) -> i64 {
         (row + BIAS) * ROW + col + BIAS
     }
+    /// The place with this row and column, from 1; `None` where it is too far off the board to be named.
+    #[must_use]
+    pub fn named_place(row: i64, col: i64) -> Option<i64> {
+        // As two comparisons each, so that the least number has no absolute value to overflow.
+        let near = |x: i64| x > -BIAS / 2 && x < BIAS / 2;
+        (near(row) && near(col)).then(|| place(row - 1, col - 1))
+    }
     /// Row and column of a place, from 0; negative off the board.
     #[must_use]
     pub fn row_col(place: i64) -> (i64, i64) {

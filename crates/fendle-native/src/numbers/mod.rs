@@ -73,7 +73,7 @@ pub(crate) fn compile(
         return Err("moves draw".into());
     }
     let range = keys.range();
-    let code = StateCode::new(programs, code, 2, |number, w, functions| match number {
+    let code = StateCode::new(programs, code, &[2, 2, 2, 1, 4], |number, w, functions| match number {
         0 => w.unpack(keys),
         1 => w.load(functions[0]),
         2 => w.key(keys),

@@ -16,7 +16,7 @@ pub(super) fn condition(how: Comparison) -> IntCC {
     }
 }
 
-impl Emitter<'_> {
+impl Emitter<'_, '_> {
     /// Compares blocks, four values at a time.
     pub(super) fn compare_blocks(&mut self, op: &Op) {
         match *op {

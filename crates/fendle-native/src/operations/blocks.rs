@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl Emitter<'_> {
+impl Emitter<'_, '_> {
     pub(super) fn is_written_out(&self, len: u32) -> bool {
         len <= WRITTEN_OUT_MAX
     }

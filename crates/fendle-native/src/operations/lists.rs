@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl Emitter<'_> {
+impl Emitter<'_, '_> {
     /// Writes what is done when the condition holds; else the interpreter does it.
     pub(super) fn either(&mut self, easy: Value, op: &Op, write: impl FnOnce(&mut Self)) {
         let (fast, slow, on) = (self.b.create_block(), self.b.create_block(), self.b.create_block());

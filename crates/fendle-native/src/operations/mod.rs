@@ -26,7 +26,7 @@ enum Join {
     Both,
 }
 
-impl Emitter<'_> {
+impl Emitter<'_, '_> {
     /// Writes an operation; false when nothing runs on behind it.
     #[expect(clippy::too_many_lines, reason = "one arm for each operation")]
     pub(crate) fn operation(&mut self, op: Op) -> bool {
@@ -262,8 +262,8 @@ impl Emitter<'_> {
             | Op::ShapeTurnOf { .. }
             | Op::ShapeLen { .. }
             | Op::ShapeCell { .. } => self.shape(&op),
-            Op::ShapeBits { d, p, shapes } => self.covered(d, p, shapes, |covered| covered.0 as i64, &op),
-            Op::ShapeWhole { d, p, shapes } => self.covered(d, p, shapes, |covered| covered.1.into(), &op),
+            Op::ShapeBits { d, p, shapes } => self.covered(d, p, shapes, &op),
+            Op::ShapeFits { d, p, s, shapes } => self.fits(d, p, s, shapes, &op),
             Op::ListTail { .. } | Op::ListJoin { .. } | Op::ListAdd { .. } | Op::ListCheck { .. } => {
                 self.list(&op)
             }
@@ -277,8 +277,8 @@ impl Emitter<'_> {
             | Op::FloodEqual { .. }
             | Op::OpenLane { .. }
             | Op::ShapeMirror { .. }
-            | Op::ShapePart { .. }
-            | Op::ShapeMake { .. } => self.step(&op),
+            | Op::ShapePart { .. } => self.step(&op),
+            Op::ShapeMake { d, k, p, shapes, .. } => self.make_shape(d, (k, p), shapes, &op),
             Op::Recall { d, memo, to } => {
                 let known = self.b.ins().load(I64, table(), self.known, i32::from(memo / 64) * 8);
                 let known = self.b.ins().band_imm(known, 1i64 << (memo % 64));

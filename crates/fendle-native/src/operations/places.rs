@@ -6,7 +6,10 @@ use super::bits::condition;
 use super::*;
 use crate::emit::quotient;
 
-impl Emitter<'_> {
+/// Most values of placed shapes of which a table says what they cover, or where they get to.
+const TABLE_MAX: i64 = 1 << 14;
+
+impl Emitter<'_, '_> {
     /// Row and column of a place, and whether they are on the board.
     pub(super) fn on_board(&mut self, place: Value) -> (Value, Value, Value) {
         let row = self.b.ins().sshr_imm(place, 16);
@@ -313,10 +316,10 @@ impl Emitter<'_> {
     }
 
     /// What a placed shape covers, from a table.
-    pub(super) fn covered(&mut self, d: R, p: R, shapes: u16, what: fn((u64, bool)) -> i64, op: &Op) {
+    pub(super) fn covered(&mut self, d: R, p: R, shapes: u16, op: &Op) {
         let table = &self.code.shapes[shapes as usize];
         let len = table.values_len();
-        let entries: Vec<i64> = (0..len).map(|p| what(table.covered(p, (self.rows, self.cols)))).collect();
+        let entries: Vec<i64> = (0..len).map(|p| table.covered(p, (self.rows, self.cols)).0 as i64).collect();
         if entries.is_empty() {
             self.step(op);
             return;
@@ -326,6 +329,96 @@ impl Emitter<'_> {
         let zero = self.number(0);
         let index = self.b.ins().select(easy, p, zero);
         let v = self.entry(entries, index);
+        self.or_step(easy, op, Some((d, v)));
+    }
+
+    /// Whether all that a placed shape covers is on the board and among some cells: a table says what it covers, and of what lies off the
+    /// board that it covers a cell that never is among them, or, on a board without room for one, another table says so.
+    pub(super) fn fits(&mut self, d: R, p: R, s: R, shapes: u16, op: &Op) {
+        let table = &self.code.shapes[shapes as usize];
+        let len = table.values_len();
+        let cells = self.rows * self.cols;
+        if !(1..=TABLE_MAX).contains(&len) || !(1..=64).contains(&cells) {
+            self.step(op);
+            return;
+        }
+        let covered: Vec<(u64, bool)> = (0..len).map(|p| table.covered(p, (self.rows, self.cols))).collect();
+        // Every placed shape is a number below that: the last entry is for none.
+        let p = self.get(p);
+        let last = self.number(len);
+        let index = self.b.ins().umin(p, last);
+        let off = if cells < 64 { 1u64 << 63 } else { 0 };
+        let bits = covered.iter().map(|(bits, whole)| (if *whole { *bits } else { bits | off }) as i64);
+        let bits = self.entry(bits.chain([off as i64]).collect(), index);
+        let s = self.get(s);
+        let s = self.b.ins().band_imm(s, (u64::MAX >> (64 - cells)) as i64);
+        let missed = self.b.ins().band_not(bits, s);
+        let mut fits = self.b.ins().icmp_imm(IntCC::Equal, missed, 0);
+        if off == 0 {
+            let whole = covered.iter().map(|(_, whole)| i16::from(*whole));
+            let whole = self.small_entry(&whole.chain([0]).collect::<Vec<i16>>(), index);
+            let whole = self.b.ins().icmp_imm(IntCC::NotEqual, whole, 0);
+            fits = self.b.ins().band(fits, whole);
+        }
+        self.set_condition(d, fits);
+    }
+
+    /// A placed shape moved or turned by what is known here, from a table: false where that would be too large, or nothing is known.
+    fn placed_from_table(&mut self, op: &Op) -> bool {
+        let (d, p, by, shapes) = match *op {
+            Op::ShapeMove { d, p, o, shapes, .. } => (d, p, o, shapes),
+            Op::ShapeTurn { d, p, by, shapes } => (d, p, by, shapes),
+            _ => return false,
+        };
+        let table = &self.code.shapes[shapes as usize];
+        let (rows, cols, len) = (table.rows, table.cols, table.values_len());
+        let by = self.get(by);
+        let Some(by) = self.known(by).filter(|_| (1..=TABLE_MAX).contains(&len)) else { return false };
+        let (down, right) = code::offset_parts(by);
+        let place = |p: i64| {
+            let (line, col) = (p / cols, p % cols);
+            let (all, row) = (line / rows, line % rows);
+            let (all, row, col) = match op {
+                Op::ShapeMove { .. } => (all, row + down, col + right),
+                _ => {
+                    let (_, _, first, turns) = table.all[all as usize];
+                    (first + (all - first).wrapping_add(by).rem_euclid(turns), row, col)
+                }
+            };
+            let on = (0..rows).contains(&row) && (0..cols).contains(&col);
+            // What breaks, and what no placed shape is, is for the interpreter.
+            if on { ((all * rows + row) * cols + col) as i16 } else { -1 }
+        };
+        let entries: Vec<i16> = (0..len).map(place).chain([-1]).collect();
+        let p = self.get(p);
+        let last = self.number(len);
+        let index = self.b.ins().umin(p, last);
+        let v = self.small_entry(&entries, index);
+        let easy = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, v, 0);
+        self.or_step(easy, op, Some((d, v)));
+        true
+    }
+
+    /// A shape at a place that is known here, from a table of the shapes.
+    pub(super) fn make_shape(&mut self, d: R, (k, p): (R, R), shapes: u16, op: &Op) {
+        let table = &self.code.shapes[shapes as usize];
+        let (rows, cols, len) = (table.rows, table.cols, table.firsts.len() as i64);
+        let p = self.get(p);
+        let Some(p) = self.known(p).filter(|_| (1..=TABLE_MAX).contains(&table.values_len())) else {
+            self.step(op);
+            return;
+        };
+        let (row, col) = code::row_col(p);
+        let (row, col) = (row + table.margin, col + table.margin);
+        let on = (0..rows).contains(&row) && (0..cols).contains(&col);
+        // What breaks, and what no shape is, is for the interpreter.
+        let place = |first: &i64| if on { ((first * rows + row) * cols + col) as i16 } else { -1 };
+        let entries: Vec<i16> = table.firsts.iter().map(place).chain([-1]).collect();
+        let k = self.get(k);
+        let last = self.number(len);
+        let index = self.b.ins().umin(k, last);
+        let v = self.small_entry(&entries, index);
+        let easy = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, v, 0);
         self.or_step(easy, op, Some((d, v)));
     }
 
@@ -341,6 +434,9 @@ impl Emitter<'_> {
         else {
             unreachable!("only shapes are sent here")
         };
+        if self.placed_from_table(op) {
+            return;
+        }
         let table = &self.code.shapes[shapes as usize];
         let (rows, cols, margin) = (table.rows, table.cols, table.margin);
         let all = table.all.len() as i64;

@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! pack(context, parent, out)          the words of the state now, from those of the loaded one and the values that were changed; or SLOW
+//! pack_back(context, parent, out)     the same, and takes back what was changed
 //! ```
 //!
 //! The other functions are those of [`crate::states`].
@@ -37,15 +38,23 @@ impl std::fmt::Debug for PackedCode {
     }
 }
 
+/// What is done with the changed values of a state that was packed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Then {
+    Keep,
+    TakeBack,
+}
+
 /// Makes the code. Levels with very many moves or values are left to the machine.
 pub(crate) fn compile(programs: Arc<NativeCode>, code: &Code, codec: &Codec) -> Result<PackedCode, String> {
     let words = codec.layout().words();
-    let code = StateCode::new(programs, code, 3, |number, w, functions| match number {
+    let code = StateCode::new(programs, code, &[2, 2, 3, 1, 4, 3], |number, w, functions| match number {
         0 => w.unpack_words(codec),
         1 => w.load(functions[0]),
-        2 => w.pack(codec),
+        2 => w.pack(codec, Then::Keep),
         3 => w.restore(),
-        _ => w.moves(&Successor::Packed { pack: functions[2], words }, functions[3]),
+        4 => w.moves(&Successor::Packed { pack: functions[5], words }, functions[3]),
+        _ => w.pack(codec, Then::TakeBack),
     })?;
     // SAFETY: the function at this address has three parameters, as was said above.
     let pack = unsafe { std::mem::transmute::<*const u8, Pack>(code.functions.address(2)) };

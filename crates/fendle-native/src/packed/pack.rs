@@ -5,9 +5,11 @@ use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use super::*;
 use crate::context::patch_packed;
+use crate::emit::table;
 
 impl Writer<'_> {
-    pub(super) fn pack(&mut self, codec: &Codec) {
+    /// Packs the state now, and then keeps what was changed, or takes it back.
+    pub(super) fn pack(&mut self, codec: &Codec, then: Then) {
         let &[_, parent, out] = self.params.as_slice() else { unreachable!("three parameters") };
         let flags = MemFlags::trusted();
         let words = codec.layout().words();
@@ -33,7 +35,8 @@ impl Writer<'_> {
             self.b.ins().store(flags, first, out, 0);
         }
         for (word, places) in places.iter().enumerate() {
-            sum = self.pack_places(word, changed[word], places, sum, (words > 1).then_some(out));
+            let out = (words > 1).then_some(out);
+            sum = self.pack_places((word, changed[word]), places, sum, out, then);
         }
         if words == 1 {
             self.b.ins().store(flags, sum, out, 0);
@@ -54,6 +57,19 @@ impl Writer<'_> {
             self.b.switch_to_block(on);
         }
         let zero = self.number(0);
+        if then == Then::TakeBack {
+            for (word, places) in places.iter().enumerate() {
+                // Those that have a place alone were taken back where they were packed.
+                let of_word = self.code.state_len as usize - 64 * word;
+                let all = u64::MAX >> (64 - of_word.min(64));
+                let others = places.iter().fold(all, |left, one| left & !(1 << (one.slot % 64)));
+                if others != 0 {
+                    let bits = self.b.ins().band_imm(changed[word], others as i64);
+                    self.take_back(word, bits);
+                }
+                self.b.ins().store(table(), zero, self.changed, (word * 8) as i32);
+            }
+        }
         self.finish(zero);
     }
 
@@ -62,11 +78,11 @@ impl Writer<'_> {
     /// Fields take bits of their own, so adding the difference of two values where they are packed changes these bits only.
     fn pack_places(
         &mut self,
-        word: usize,
-        changed: Value,
+        (word, changed): (usize, Value),
         places: &[PackedRow],
         sum: Value,
         out: Option<Value>,
+        then: Then,
     ) -> Value {
         let Some(first) = places.first() else { return sum };
         // Its word, its first bit there, whether it goes on in the next word, and what `none` counts as.
@@ -77,6 +93,9 @@ impl Writer<'_> {
         let rows: Vec<_> = places.iter().map(row).collect();
         self.for_each_change((word, changed), &rows, sum, |w, change, sum| {
             let (mut was, mut is) = (change.was, change.is);
+            if then == Then::TakeBack {
+                w.undo(change);
+            }
             if places.iter().any(|p| p.none) {
                 let lo = if places.iter().all(|p| p.lo == first.lo) {
                     w.number(i64::from(first.lo) as u64)

@@ -136,14 +136,14 @@ unsafe impl Send for StateCode {}
 unsafe impl Sync for StateCode {}
 
 impl StateCode {
-    /// Functions with these parameters: `unpack`, `load`, one that is named by its kind, `restore` and `moves`.
+    /// Functions with so many parameters: `unpack`, `load`, one that is named by its kind, `restore`, `moves`, and others of its kind.
     pub(crate) fn new(
         programs: Arc<NativeCode>,
         code: &Code,
-        third_params: usize,
+        params: &[usize],
         define: impl Fn(usize, &mut Writer<'_>, &[FuncRef]),
     ) -> Result<StateCode, String> {
-        let functions = Functions::write(code, &programs, &[2, 2, third_params, 1, 4], define)?;
+        let functions = Functions::write(code, &programs, params, define)?;
         // SAFETY: the functions at these addresses have as many parameters as these types say.
         let (unpack, load, moves) = unsafe {
             (
@@ -259,6 +259,9 @@ pub(crate) struct Change {
     /// Now.
     pub(crate) is: Value,
     row: Value,
+    /// Where it lies now.
+    address: Value,
+    offset: i32,
 }
 
 /// Entries of a row of [`Writer::for_each_change`].
@@ -278,8 +281,6 @@ pub(crate) struct Writer<'w> {
     call: SigRef,
     pub(crate) call_back: SigRef,
     slow: Block,
-    statement_ends: bool,
-    scores: bool,
 }
 
 impl<'w> Writer<'w> {
@@ -312,30 +313,7 @@ impl<'w> Writer<'w> {
         });
         let slow = b.create_block();
         b.set_cold_block(slow);
-        let ended = code.now + code.state_len - 1;
-        let statement_ends = code.ops.iter().any(|op| match *op {
-            Op::PutAt { to, .. } => to.0 == ended,
-            Op::Put { base, .. } => base.0 == ended,
-            Op::PutBlock { d, len, .. } => d.0 <= ended && ended < d.0 + len,
-            _ => false,
-        });
-        let scores = code.ops.iter().any(|op| matches!(op, Op::Score { .. }));
-        Writer {
-            b,
-            code,
-            programs,
-            tables,
-            params,
-            context,
-            mem,
-            changed,
-            digits,
-            call,
-            call_back,
-            slow,
-            statement_ends,
-            scores,
-        }
+        Writer { b, code, programs, tables, params, context, mem, changed, digits, call, call_back, slow }
     }
 
     pub(crate) fn number(&mut self, n: u64) -> Value {
@@ -464,12 +442,17 @@ impl<'w> Writer<'w> {
         let is = self.b.ins().sload32(heap(), at, now);
         let bytes = self.b.ins().ishl_imm(slot, 5);
         let row = self.b.ins().iadd(rows, bytes);
-        let more = add(self, &Change { was, is, row }, sum);
+        let more = add(self, &Change { was, is, row, address: at, offset: now }, sum);
         let less = self.b.ins().iadd_imm(left, -1);
         let rest = self.b.ins().band(left, less);
         self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));
         self.b.switch_to_block(done);
         sum
+    }
+
+    /// Gives a changed value back what it was.
+    pub(crate) fn undo(&mut self, change: &Change) {
+        self.b.ins().istore32(heap(), change.was, change.address, change.offset);
     }
 
     /// An entry of the row of a changed value.

@@ -6,7 +6,11 @@ use fendle_lang::run::STEP_BUDGET;
 
 use super::*;
 use crate::context::Ended;
+use crate::emit::{self, Loaded};
 
+/// Operations up to which the program of a move is written into the function that tries them, and how many these may be together.
+const INLINED_MAX: usize = 160;
+const ALL_INLINED_MAX: usize = 1500;
 /// Values of a state up to which it is restored whole.
 const COPIED_MAX: u32 = 32;
 
@@ -15,8 +19,33 @@ pub(crate) enum Successor<'s> {
     /// As its number, by a function that makes it from that of its parent. With positions moves can stop before their first draw; these
     /// have numbers above the range of the states.
     Number { key: FuncRef, range: u64, positions: Option<&'s Positions> },
-    /// As so many packed words, by a [`Pack`].
+    /// As so many packed words, by a [`Pack`] that also takes back what was changed.
     Packed { pack: FuncRef, words: usize },
+}
+
+/// What trying one move after the other needs.
+struct Tries<'s> {
+    successor: &'s Successor<'s>,
+    /// Takes back what a move changed.
+    restore: FuncRef,
+    loaded: Loaded,
+    state: Value,
+    /// Where successors, moves and scores are written.
+    states: Value,
+    moves: Value,
+    scores: Value,
+    /// Whether the programs of short moves are written into this function.
+    inlines: bool,
+}
+
+/// Whether an operation can store to this place of the memory, as statements do that end the game.
+fn writes(op: &Op, at: u32) -> bool {
+    match *op {
+        Op::PutAt { to, .. } => to.0 == at,
+        Op::Put { base, .. } => base.0 == at,
+        Op::PutBlock { d, len, .. } => d.0 <= at && at < d.0 + len,
+        _ => false,
+    }
 }
 
 impl Writer<'_> {
@@ -66,27 +95,32 @@ impl Writer<'_> {
             let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
             let zero = self.number(0);
             self.b.ins().store(table(), zero, self.changed, (w * 8) as i32);
-            let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-            self.b.append_block_param(head, I64);
-            self.b.ins().jump(head, &[BlockArg::Value(word)]);
-            self.b.switch_to_block(head);
-            let left = self.b.block_params(head)[0];
-            self.b.ins().brif(left, body, &[], done, &[]);
-            self.b.switch_to_block(body);
-            // Only bits of values of the state are ever set, so the place is inside.
-            let slot = self.b.ins().ctz(left);
-            let bytes = self.b.ins().ishl_imm(slot, 2);
-            let at = self.b.ins().iadd(self.mem, bytes);
-            let (before, now) = (self.before(w * 64), self.now(w * 64));
-            let value = self.b.ins().sload32(heap(), at, before);
-            self.b.ins().istore32(heap(), value, at, now);
-            let less = self.b.ins().iadd_imm(left, -1);
-            let rest = self.b.ins().band(left, less);
-            self.b.ins().jump(head, &[BlockArg::Value(rest)]);
-            self.b.switch_to_block(done);
+            self.take_back(w, word);
         }
         let zero = self.number(0);
         self.finish(zero);
+    }
+
+    /// Takes back the values of one word of `changed` that have a bit.
+    pub(crate) fn take_back(&mut self, word: usize, bits: Value) {
+        let head = self.block_with(1);
+        let (body, done) = (self.b.create_block(), self.b.create_block());
+        self.b.ins().jump(head, &[BlockArg::Value(bits)]);
+        self.b.switch_to_block(head);
+        let left = self.b.block_params(head)[0];
+        self.b.ins().brif(left, body, &[], done, &[]);
+        self.b.switch_to_block(body);
+        // Only bits of values of the state are ever set, so the place is inside.
+        let slot = self.b.ins().ctz(left);
+        let bytes = self.b.ins().ishl_imm(slot, 2);
+        let at = self.b.ins().iadd(self.mem, bytes);
+        let (before, now) = (self.before(word * 64), self.now(word * 64));
+        let value = self.b.ins().sload32(heap(), at, before);
+        self.b.ins().istore32(heap(), value, at, now);
+        let less = self.b.ins().iadd_imm(left, -1);
+        let rest = self.b.ins().band(left, less);
+        self.b.ins().jump(head, &[BlockArg::Value(rest)]);
+        self.b.switch_to_block(done);
     }
 
     /// Copies a state of few values whole, which is faster than looking for those that were changed.
@@ -105,140 +139,186 @@ impl Writer<'_> {
         self.finish(zero);
     }
 
-    #[expect(clippy::too_many_lines, reason = "the code of one function, written from its head to its end")]
     pub(crate) fn moves(&mut self, successor: &Successor<'_>, restore: FuncRef) {
         let code = self.code;
         let &[_, state, from, to] = self.params.as_slice() else { unreachable!("four parameters") };
-        let flags = MemFlags::trusted();
-        let field = |w: &mut Self, at| w.b.ins().load(I64, flags, w.context, at);
-        let regs = field(self, at::REGS);
-        let fuel = field(self, at::FUEL);
-        let score = field(self, at::SCORE);
+        let loaded = Loaded::of(&mut self.b, self.context);
+        let field = |w: &mut Self, at| w.b.ins().load(I64, MemFlags::trusted(), w.context, at);
         let states = field(self, at::OUT_STATES);
         let moves = field(self, at::OUT_MOVES);
         let scores = field(self, at::OUT_SCORES);
-        let tried = &code.tried;
-        let blocks: Vec<Block> = (0..=tried.len())
-            .map(|_| {
-                let block = self.b.create_block();
-                self.b.append_block_param(block, I64);
-                block
-            })
-            .collect();
-        let zero = self.number(0);
-        let budget = self.number(STEP_BUDGET as u64);
-        if tried.is_empty() {
-            self.b.ins().jump(blocks[0], &[BlockArg::Value(zero)]);
-        } else {
-            // To the first move that is wanted.
-            let mut switch = cranelift_frontend::Switch::new();
-            let mut entries = vec![];
-            for (i, (number, block)) in tried.iter().zip(&blocks).enumerate() {
-                let entry = self.b.create_block();
-                switch.set_entry(u128::from(*number), entry);
-                if i == 0 && *number != 0 {
-                    // Who asks for all moves begins at 0.
-                    switch.set_entry(0, entry);
-                }
-                entries.push((entry, *block));
-            }
-            let none = self.b.create_block();
-            switch.emit(&mut self.b, from, none);
-            for (entry, block) in entries {
-                self.b.switch_to_block(entry);
-                self.b.ins().jump(block, &[BlockArg::Value(zero)]);
-            }
-            self.b.switch_to_block(none);
-            self.b.ins().jump(blocks[tried.len()], &[BlockArg::Value(zero)]);
-        }
-        for (i, &of) in tried.iter().enumerate() {
-            let entry = &code.moves[of as usize];
+        // Blocks that take how many moves were made so far: one for each move that is tried, and the end.
+        let blocks: Vec<Block> = (0..=code.tried.len()).map(|_| self.block_with(1)).collect();
+        self.to_first_wanted(from, &blocks);
+        let len_of = |number: &u32| code.programs[code.moves[*number as usize].program as usize].len();
+        let total: usize = code.tried.iter().map(len_of).filter(|len| *len <= INLINED_MAX).sum();
+        let tries = Tries {
+            successor,
+            restore,
+            loaded,
+            state,
+            states,
+            moves,
+            scores,
+            inlines: total <= ALL_INLINED_MAX,
+        };
+        let end = blocks[code.tried.len()];
+        for (i, &of) in code.tried.iter().enumerate() {
             self.b.switch_to_block(blocks[i]);
             let count = self.b.block_params(blocks[i])[0];
-            let program = &code.programs[entry.program as usize];
-            for (r, v) in program.params.iter().zip(&entry.args) {
-                let v = self.number(*v as u64);
-                self.b.ins().store(flags, v, regs, i32::from(r.0) * 8);
-            }
-            self.b.ins().store(flags, budget, fuel, 0);
-            if self.scores {
-                self.b.ins().store(flags, zero, score, 0);
-            }
-            let ended = self.call_program(entry.program);
-            let (done, other, back) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-            self.b.append_block_param(back, I64);
-            let made = self.b.create_block();
-            // What is added to the number of the state, and to that of the move.
-            self.b.append_block_param(made, I64);
-            self.b.append_block_param(made, I64);
-            self.b.ins().brif(ended, other, &[], done, &[]);
-            self.b.switch_to_block(other);
-            if let &Successor::Number { range, positions: Some(positions), .. } = successor {
-                self.before_draws(program, ended, fuel, (positions, range), made);
-            }
-            // Refused or not offered: nothing is made of it.
-            let kind = self.b.ins().band_imm(ended, 0xff);
-            let kind = self.b.ins().iadd_imm(kind, -2);
-            let refused = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, kind, 2);
-            self.unless_slow(refused);
-            self.b.ins().jump(back, &[BlockArg::Value(count)]);
-            self.b.switch_to_block(done);
-            if self.statement_ends {
-                self.write_end_once();
-            }
-            self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
-            self.b.switch_to_block(made);
-            let (above, mark) = (self.b.block_params(made)[0], self.b.block_params(made)[1]);
-            let eight = self.b.ins().ishl_imm(count, 3);
-            let four = self.b.ins().ishl_imm(count, 2);
-            match *successor {
-                Successor::Number { key, .. } => {
-                    let call = self.b.ins().call(key, &[self.context, state]);
-                    let new = self.b.inst_results(call)[0];
-                    let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
-                    self.unless_slow(known);
-                    let new = self.b.ins().iadd(new, above);
-                    let at = self.b.ins().iadd(states, eight);
-                    self.b.ins().store(flags, new, at, 0);
-                }
-                Successor::Packed { pack, words } => {
-                    let bytes = self.b.ins().imul_imm(count, 8 * words as i64);
-                    let at = self.b.ins().iadd(states, bytes);
-                    let call = self.b.ins().call(pack, &[self.context, state, at]);
-                    let packed = self.b.inst_results(call)[0];
-                    let known = self.b.ins().icmp_imm(IntCC::NotEqual, packed, -1);
-                    self.unless_slow(known);
-                }
-            }
-            let at = self.b.ins().iadd(moves, four);
-            let number = self.b.ins().iadd_imm(mark, i64::from(of));
-            self.b.ins().istore32(flags, number, at, 0);
-            let gained = if self.scores { self.b.ins().load(I64, table(), score, 0) } else { zero };
-            let at = self.b.ins().iadd(scores, eight);
-            self.b.ins().store(flags, gained, at, 0);
-            let more = self.b.ins().iadd_imm(count, 1);
-            self.b.ins().jump(back, &[BlockArg::Value(more)]);
-            self.b.switch_to_block(back);
-            let count = self.b.block_params(back)[0];
-            let mut dirty = zero;
-            for w in 0..(code.state_len as usize).div_ceil(64) {
-                let word = self.b.ins().load(I64, table(), self.changed, (w * 8) as i32);
-                dirty = self.b.ins().bor(dirty, word);
-            }
-            let (clean, on) = (self.b.create_block(), self.b.create_block());
-            self.b.ins().brif(dirty, clean, &[], on, &[]);
-            self.b.switch_to_block(clean);
-            self.b.ins().call(restore, &[self.context]);
-            self.b.ins().jump(on, &[]);
-            self.b.switch_to_block(on);
+            let count = self.try_move(&tries, of, count);
             let last = self.b.ins().icmp_imm(IntCC::UnsignedLessThanOrEqual, to, i64::from(of));
-            let end = blocks[tried.len()];
             self.b.ins().brif(last, end, &[BlockArg::Value(count)], blocks[i + 1], &[BlockArg::Value(count)]);
         }
-        let end = blocks[tried.len()];
         self.b.switch_to_block(end);
         let count = self.b.block_params(end)[0];
         self.finish(count);
+    }
+
+    /// A block that takes so many numbers.
+    fn block_with(&mut self, numbers: usize) -> Block {
+        let block = self.b.create_block();
+        for _ in 0..numbers {
+            self.b.append_block_param(block, I64);
+        }
+        block
+    }
+
+    /// Goes to the first move that is wanted, with none made.
+    fn to_first_wanted(&mut self, from: Value, blocks: &[Block]) {
+        let tried = &self.code.tried;
+        let zero = self.number(0);
+        let mut switch = cranelift_frontend::Switch::new();
+        let mut entries = vec![];
+        for (i, (number, block)) in tried.iter().zip(blocks).enumerate() {
+            let entry = self.b.create_block();
+            switch.set_entry(u128::from(*number), entry);
+            if i == 0 && *number != 0 {
+                // Who asks for all moves begins at 0.
+                switch.set_entry(0, entry);
+            }
+            entries.push((entry, *block));
+        }
+        let none = self.b.create_block();
+        switch.emit(&mut self.b, from, none);
+        entries.push((none, blocks[tried.len()]));
+        for (entry, block) in entries {
+            self.b.switch_to_block(entry);
+            self.b.ins().jump(block, &[BlockArg::Value(zero)]);
+        }
+    }
+
+    /// Tries a move, writes down what it leads to, and takes back what it changed: how many were made then.
+    fn try_move(&mut self, tries: &Tries<'_>, of: u32, count: Value) -> Value {
+        let flags = MemFlags::trusted();
+        let zero = self.number(0);
+        let &Tries { loaded, moves, scores, .. } = tries;
+        let program = &self.code.programs[self.code.moves[of as usize].program as usize];
+        let has_score = self.holds(program, |op| matches!(op, Op::Score { .. }));
+        if has_score {
+            self.b.ins().store(flags, zero, loaded.score, 0);
+        }
+        let (done, other) = (self.b.create_block(), self.block_with(1));
+        self.run_move(tries, of, (done, other));
+        let (back, next) = (self.block_with(1), self.block_with(1));
+        // What is added to the number of the state, and to that of the move.
+        let made = self.block_with(2);
+        self.b.switch_to_block(other);
+        let ended = self.b.block_params(other)[0];
+        if let &Successor::Number { range, positions: Some(positions), .. } = tries.successor {
+            self.before_draws(program, ended, loaded.fuel, (positions, range), made);
+        }
+        // Refused or not offered: nothing is made of it.
+        let kind = self.b.ins().band_imm(ended, 0xff);
+        let kind = self.b.ins().iadd_imm(kind, -2);
+        let refused = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, kind, 2);
+        self.unless_slow(refused);
+        self.b.ins().jump(back, &[BlockArg::Value(count)]);
+        self.b.switch_to_block(done);
+        let slot = self.code.now + self.code.state_len - 1;
+        if self.holds(program, |op| writes(op, slot)) {
+            self.write_end_once();
+        }
+        self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
+        self.b.switch_to_block(made);
+        let (above, mark) = (self.b.block_params(made)[0], self.b.block_params(made)[1]);
+        let eight = self.b.ins().ishl_imm(count, 3);
+        let four = self.b.ins().ishl_imm(count, 2);
+        let clean = self.write_successor(tries, count, above);
+        let at = self.b.ins().iadd(moves, four);
+        let number = self.b.ins().iadd_imm(mark, i64::from(of));
+        self.b.ins().istore32(flags, number, at, 0);
+        let gained = if has_score { self.b.ins().load(I64, table(), loaded.score, 0) } else { zero };
+        let at = self.b.ins().iadd(scores, eight);
+        self.b.ins().store(flags, gained, at, 0);
+        let more = self.b.ins().iadd_imm(count, 1);
+        self.b.ins().jump(if clean { next } else { back }, &[BlockArg::Value(more)]);
+        self.b.switch_to_block(back);
+        let count = self.b.block_params(back)[0];
+        let words = self.changed_words();
+        let dirty = words.into_iter().reduce(|a, b| self.b.ins().bor(a, b)).unwrap_or(zero);
+        let restoring = self.b.create_block();
+        self.b.ins().brif(dirty, restoring, &[], next, &[BlockArg::Value(count)]);
+        self.b.switch_to_block(restoring);
+        self.b.ins().call(tries.restore, &[self.context]);
+        self.b.ins().jump(next, &[BlockArg::Value(count)]);
+        self.b.switch_to_block(next);
+        self.b.block_params(next)[0]
+    }
+
+    /// Runs the program of a move: goes to the first block where it is done, else to the second one with how it ended.
+    fn run_move(&mut self, tries: &Tries<'_>, of: u32, (done, other): (Block, Block)) {
+        let code = self.code;
+        let entry = &code.moves[of as usize];
+        let program = &code.programs[entry.program as usize];
+        let loaded = &tries.loaded;
+        if tries.inlines && program.len() <= INLINED_MAX && !emit::stops(code, program) {
+            let of = (self.programs.board(), code, &mut *self.tables);
+            let with = (program, entry.args.as_slice());
+            emit::inline(&mut self.b, of, loaded, with, STEP_BUDGET, (done, other));
+            return;
+        }
+        let flags = MemFlags::trusted();
+        for (r, v) in program.params.iter().zip(&entry.args) {
+            let v = self.number(*v as u64);
+            self.b.ins().store(flags, v, loaded.regs, i32::from(r.0) * 8);
+        }
+        let budget = self.number(STEP_BUDGET as u64);
+        self.b.ins().store(flags, budget, loaded.fuel, 0);
+        let ended = self.call_program(entry.program);
+        self.b.ins().brif(ended, other, &[BlockArg::Value(ended)], done, &[]);
+    }
+
+    /// Writes the state now where successor number `count` goes. Says whether what was changed was also taken back.
+    fn write_successor(&mut self, tries: &Tries<'_>, count: Value, above: Value) -> bool {
+        let &Tries { state, states, .. } = tries;
+        match *tries.successor {
+            Successor::Number { key, .. } => {
+                let call = self.b.ins().call(key, &[self.context, state]);
+                let new = self.b.inst_results(call)[0];
+                let known = self.b.ins().icmp_imm(IntCC::NotEqual, new, -1);
+                self.unless_slow(known);
+                let new = self.b.ins().iadd(new, above);
+                let bytes = self.b.ins().ishl_imm(count, 3);
+                let at = self.b.ins().iadd(states, bytes);
+                self.b.ins().store(MemFlags::trusted(), new, at, 0);
+                false
+            }
+            Successor::Packed { pack, words } => {
+                let bytes = self.b.ins().imul_imm(count, 8 * words as i64);
+                let at = self.b.ins().iadd(states, bytes);
+                let call = self.b.ins().call(pack, &[self.context, state, at]);
+                let packed = self.b.inst_results(call)[0];
+                let known = self.b.ins().icmp_imm(IntCC::NotEqual, packed, -1);
+                self.unless_slow(known);
+                true
+            }
+        }
+    }
+
+    /// Whether a program has such an operation.
+    fn holds(&self, p: &Program, is: impl Fn(&Op) -> bool) -> bool {
+        self.code.ops[p.entry as usize..p.end as usize].iter().any(is)
     }
 
     /// Where a program stopped before a draw: goes to `made` with what is added to the numbers of its state and its move.

@@ -161,6 +161,20 @@ pub struct Program {
     pub params: Vec<R>,
 }
 
+impl Program {
+    /// How many operations it has.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        (self.end - self.entry) as usize
+    }
+
+    /// Whether it has none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
 /// One move with its parameters filled in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MoveEntry {

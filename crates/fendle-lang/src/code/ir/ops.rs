@@ -318,8 +318,8 @@ ops! {
     ShapeCell { d: R, p: R, i: R, shapes: u16 } => [Reads(p), Reads(i), Writes(d)];
     /// The cells of the board that a placed shape covers, as bits.
     ShapeBits { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
-    /// `d` is 1 where a placed shape covers nothing off the board, else 0.
-    ShapeWhole { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
+    /// `d` is 1 where a placed shape covers nothing off the board, and on it only cells that are among the bits of `s`; else 0.
+    ShapeFits { d: R, p: R, s: R, shapes: u16 } => [Reads(p), Reads(s), Writes(d)];
     /// Suspends: goes on once for each of the `n` values in the list at `base`, weighted by the list
     /// at `weights`, or evenly when that is address 0.
     Draw { d: R, n: R, base: M, weights: M, point: u16 } => [Reads(n), Writes(d), Block(base, Some(2)), Block(weights, Some(2))];

@@ -110,6 +110,14 @@ impl Facts {
         (0..self.list.len()).filter(move |n| self.holds(at, *n))
     }
 
+    /// The number that a register holds before an operation, where it was written there on every way.
+    fn number(&self, ops: &[Op], at: usize, r: R) -> Option<i64> {
+        self.held(at).find_map(|n| match ops[self.list[n].0] {
+            Op::Const { d, v } if d == r => Some(v),
+            _ => None,
+        })
+    }
+
     /// The register from which one was copied before an operation, or the first that holds the same number.
     fn source(&self, ops: &[Op], at: usize, mut r: R) -> R {
         for _ in 0..COPIES_MAX {
@@ -122,10 +130,7 @@ impl Facts {
                 None => break,
             }
         }
-        let number = self.held(at).find_map(|n| match ops[self.list[n].0] {
-            Op::Const { d, v } if d == r => Some(v),
-            _ => None,
-        });
+        let number = self.number(ops, at, r);
         let first = |v: i64| {
             self.held(at).find_map(|n| match ops[self.list[n].0] {
                 Op::Const { d, v: w } if w == v => Some(d),
@@ -231,19 +236,37 @@ pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
             changed |= new != *op;
             *op = new;
         }
+        let on = To(i as u32 + 1);
+        let is_last = on.0 as usize == old.len();
+        if let Op::JumpIf { a, to } | Op::JumpUnless { a, to } = *op {
+            if let Some(v) = facts.number(&old, i, a).filter(|_| !is_last) {
+                let jumps = (v != 0) == matches!(op, Op::JumpIf { .. });
+                *op = Op::Jump { to: if jumps { to } else { on } };
+                changed = true;
+            }
+            continue;
+        }
         let Some((d, _)) = fact(op, cells) else { continue };
-        if matches!(op, Op::Copy { .. } | Op::Const { .. }) {
+        if matches!(op, Op::Copy { .. }) {
             continue;
         }
         let found = facts.held(i).find_map(|n| {
             let (at, r) = facts.list[n];
             let same = op.renamed(&mut Reads(&|x| if x == d { r } else { x }));
             // The same operation, but for the register that it writes.
-            (at != i && r != d && anywhere(old[at]) == anywhere(same)).then_some(r)
+            (at != i && anywhere(old[at]) == anywhere(same)).then_some(r)
         });
-        if let Some(s) = found {
-            *op = Op::Copy { d, s };
-            changed = true;
+        match found {
+            // Its register holds it already.
+            Some(s) if s == d && !is_last => {
+                *op = Op::Jump { to: on };
+                changed = true;
+            }
+            Some(s) if s != d && !matches!(op, Op::Const { .. }) => {
+                *op = Op::Copy { d, s };
+                changed = true;
+            }
+            _ => {}
         }
     }
     changed

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::ops::{Jumps, Renaming};
 use super::reuse::reuse;
 use super::*;
-use crate::model::code::lane_parts;
+use crate::model::code::{self, lane_parts};
 
 /// Rounds after which a program is left as it is.
 const ROUNDS: usize = 6;
@@ -162,6 +162,11 @@ fn decide(ops: &mut [Op], params: &[R]) -> bool {
             Op::Not { d, a } => of(a).map(|v| truth(d, v == 0)),
             Op::Copy { d, s } => of(s).map(|v| Op::Const { d, v }),
             Op::LaneLen { d, a } => of(a).map(|lane| Op::Const { d, v: lane_parts(lane).2 }),
+            Op::PlaceAt { d, a, b, .. } => {
+                two(a, b).and_then(|(row, col)| code::named_place(row, col)).map(|v| Op::Const { d, v })
+            }
+            // Nothing is moved, and a placed shape that is there does not break.
+            Op::ShapeMove { d, p, o, .. } => of(o).filter(|o| *o == 0).map(|_| Op::Copy { d, s: p }),
             Op::Sum { d, a, b } => two(a, b).and_then(|(a, b)| a.checked_add(b)).map(|v| Op::Const { d, v }),
             _ => None,
         };
@@ -370,7 +375,7 @@ pub(super) fn only_writes(op: &Op) -> Option<R> {
         | Op::BitAt { d, .. }
         | Op::FloodBits { d, .. }
         | Op::ShapeBits { d, .. }
-        | Op::ShapeWhole { d, .. }
+        | Op::ShapeFits { d, .. }
         | Op::Spread { d, .. } => Some(d),
         _ => None,
     }

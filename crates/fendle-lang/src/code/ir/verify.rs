@@ -140,7 +140,7 @@ impl Code {
             | Op::ShapeLen { shapes, .. }
             | Op::ShapeCell { shapes, .. }
             | Op::ShapeBits { shapes, .. }
-            | Op::ShapeWhole { shapes, .. }
+            | Op::ShapeFits { shapes, .. }
                 if shapes as usize >= self.shapes.len() =>
             {
                 format!("shapes {shapes} do not exist")

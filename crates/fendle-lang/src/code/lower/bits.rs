@@ -287,6 +287,12 @@ impl Lower<'_> {
     pub(super) fn found_at_once(&mut self, q: &Quant, parts: &[&Expr]) -> Option<Bits> {
         let set = match &q.over {
             Range::Board => return self.at_once(q.local, parts),
+            Range::Lane(_) => {
+                let lane = self.known_lanes(&q.over)?;
+                let asked = self.cells_where(|c| lane.contains(&c));
+                // Lanes come in great numbers, and a loop over one ends early.
+                return self.at_once_in(q.local, parts, asked, 24 + 2 * lane.len());
+            }
             Range::Cells(set) => set,
             _ => return None,
         };

@@ -44,8 +44,11 @@ pub(super) struct Sight {
     /// What local names stand for, seen from every cell, by the number in [`Local::Each`].
     names: Vec<Seen>,
     conditions: Vec<Bits>,
-    /// Blocks that have been compared: with another one that begins so many places later, or with a value.
-    compared: HashMap<(M, Other, Comparison), Vec<O>>,
+    /// The cells that are asked.
+    asked: Vec<u64>,
+    /// Blocks that have been compared: with another one that begins so many places later, or with a value; words that no cell asked for
+    /// are left out.
+    compared: HashMap<(M, Other, Comparison), Vec<Option<O>>>,
     moved: HashMap<(M, Other, Comparison, i64), Vec<O>>,
     /// Where the operations end that may be written, and the count of expressions that may be looked at.
     ops_end: usize,
@@ -74,13 +77,25 @@ impl Lower<'_> {
     /// The cells of the board for which a filter and a condition hold; `None` where it has to be asked cell by cell, and then nothing was
     /// written.
     pub(super) fn at_once(&mut self, local: LocalId, parts: &[&Expr]) -> Option<Bits> {
+        // A loop that looks at each cell takes a few operations for each.
+        let most = 24 + 6 * self.b.cells().min(64);
+        self.at_once_in(local, parts, self.all_cells(), most)
+    }
+
+    /// The same of these cells alone, with at most so many operations.
+    pub(super) fn at_once_in(
+        &mut self,
+        local: LocalId,
+        parts: &[&Expr],
+        asked: Vec<u64>,
+        most: usize,
+    ) -> Option<Bits> {
         let cells = self.b.cells();
         if cells == 0 || cells > CELLS_AT_ONCE || self.full {
             return None;
         }
-        // A loop that looks at each cell takes a few operations for each.
-        let most = 24 + 6 * cells.min(64);
         let sight = Sight {
+            asked: asked.clone(),
             ops_end: self.code.ops.len() + most,
             looks_end: self.looked + LOOKS_MAX,
             ..Sight::default()
@@ -89,7 +104,7 @@ impl Lower<'_> {
         let before = self.frame[local];
         let out = self.attempt(|l| {
             l.frame[local] = Local::Each(l.named(Seen::Step(0, 0)));
-            let mut out = Bits::fixed(l.all_cells());
+            let mut out = Bits::fixed(asked);
             for part in parts {
                 let more = l.truth_at(part, &out.most.clone())?;
                 out = l.bits_and(&out, &more);
@@ -112,7 +127,8 @@ impl Lower<'_> {
             return None;
         }
         let sight = std::mem::take(&mut self.sight);
-        let words = self.compare(base, Other::Number(0), Comparison::Differs);
+        self.sight.asked = self.all_cells();
+        let words = self.compare(base, (Other::Number(0), Comparison::Differs), 0);
         self.sight = sight;
         Some(self.found(words))
     }
@@ -158,7 +174,7 @@ impl Lower<'_> {
         match &e.kind {
             Ek::Not(a) => {
                 let a = self.truth_at(a, live)?;
-                Some(self.bits_not(&a))
+                Some(self.bits_minus(&Bits::fixed(live.to_vec()), &a))
             }
             Ek::And(a, b) => {
                 let a = self.truth_at(a, live)?;
@@ -539,6 +555,10 @@ impl Lower<'_> {
                     (Seen::Same(_), Seen::Same(_)) => self.compared(how, a.clone(), b, &here)?,
                     _ => self.held(how, &a, &b)?,
                 };
+                if here == live {
+                    // It is the same for all that are asked, and for the others it may say anything.
+                    return Some(held);
+                }
                 let held = self.bits_and(&held, &Bits::fixed(here));
                 out = self.bits_or(&out, &held);
             }
@@ -590,7 +610,7 @@ impl Lower<'_> {
         let words = match self.sight.moved.get(&(base, other, how, by)) {
             Some(words) => words.clone(),
             None => {
-                let found = self.compare(base, other, how);
+                let found = self.compare(base, (other, how), -by);
                 let words = self.bits_moved(&found, by, all.len());
                 self.sight.moved.insert((base, other, how, by), words.clone());
                 words
@@ -606,14 +626,11 @@ impl Lower<'_> {
         Some(self.bits_and(&Bits { words, least: vec![0; all.len()], most }, &on))
     }
 
-    /// A block compared as a whole: bit `i` says what holds at place `i` of it.
-    fn compare(&mut self, base: M, other: Other, how: Comparison) -> Vec<O> {
-        if let Some(words) = self.sight.compared.get(&(base, other, how)) {
-            return words.clone();
-        }
-        let cells = self.b.cells() as u32;
+    /// A block compared as a whole: bit `i` says what holds at place `i` of it, as far as a cell is asked for which that is the place so many
+    /// places later; words in which no such place lies are 0.
+    fn compare(&mut self, base: M, (other, how): (Other, Comparison), later: i64) -> Vec<O> {
         let ahead = other.ahead() as u32;
-        let len = cells.saturating_sub(ahead);
+        let len = (self.b.cells() as u32).saturating_sub(ahead);
         let in_state = |m: M| (self.code.now..self.code.now + self.code.state_len).contains(&m.0);
         let of_state = in_state(base)
             && match other {
@@ -621,8 +638,20 @@ impl Lower<'_> {
                 Other::Number(_) => true,
                 Other::Register(_) => false,
             };
-        let mut words = vec![];
-        for from in (0..len).step_by(64) {
+        let mut words = self.sight.compared.get(&(base, other, how)).cloned().unwrap_or_default();
+        words.resize(len.div_ceil(64) as usize, None);
+        let asked = self.sight.asked.clone();
+        for place in (0..self.b.cells() as i64).filter(|c| asked[*c as usize / 64] >> (c % 64) & 1 == 1) {
+            let place = place + later;
+            let Some(word) =
+                usize::try_from(place / 64).ok().filter(|_| (0..i64::from(len)).contains(&place))
+            else {
+                continue;
+            };
+            if words[word].is_some() {
+                continue;
+            }
+            let from = word as u32 * 64;
             let n = (len - from).min(64) as u8;
             let a = M(base.0 + from);
             let find = |l: &mut Self| match other {
@@ -643,12 +672,13 @@ impl Lower<'_> {
             } else {
                 None
             };
-            words.push(match memo {
+            words[word] = Some(match memo {
                 Some(memo) => self.remembered(memo, find),
                 None => find(self),
             });
         }
-        self.sight.compared.insert((base, other, how), words.clone());
-        words
+        let found = words.iter().map(|w| w.unwrap_or(O::K(0))).collect();
+        self.sight.compared.insert((base, other, how), words);
+        found
     }
 }

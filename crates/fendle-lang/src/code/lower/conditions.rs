@@ -162,6 +162,20 @@ impl Lower<'_> {
         }
         let parts = if filtered { &mut filter } else { &mut body };
         parts.remove(0);
+        // `all` fails where one is not so, or, unless these are left out, where one is off the board.
+        if !any && asked {
+            let fits = self.attempt(|l| {
+                let p = l.value(p);
+                let p = l.reg(p);
+                let s = l.at_once(q.local, &body)?.words[0];
+                let s = l.reg(s);
+                Some(l.unary(|d| Op::ShapeFits { d, p, s, shapes }))
+            });
+            let Some(fits) = fits else { return false };
+            let (a, to) = (self.reg(fits), To(to));
+            self.emit(if when { Op::JumpIf { a, to } } else { Op::JumpUnless { a, to } });
+            return true;
+        }
         let found = self.attempt(|l| {
             let p = l.value(p);
             let p = l.reg(p);
@@ -171,18 +185,10 @@ impl Lower<'_> {
             l.emit(Op::ShapeBits { d, p, shapes });
             let covered = l.found(vec![O::R(d)]);
             let covered = l.bits_and(&covered, &met);
-            Some((p, if any { l.bits_and(&covered, &so) } else { l.bits_minus(&covered, &so) }))
+            Some(if any { l.bits_and(&covered, &so) } else { l.bits_minus(&covered, &so) })
         });
-        let Some((p, hits)) = found else { return false };
-        // `all` fails where one is not so, or, unless these are left out, where one is off the board.
-        let failed = self.label();
-        if !any && asked {
-            let a = self.unary(|d| Op::ShapeWhole { d, p, shapes });
-            let a = self.reg(a);
-            self.emit(Op::JumpUnless { a, to: To(if when { failed } else { to }) });
-        }
+        let Some(hits) = found else { return false };
         self.jump_on_bits(&hits, to, any == when);
-        self.here(failed);
         true
     }
 

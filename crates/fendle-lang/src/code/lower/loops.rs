@@ -321,7 +321,7 @@ impl Lower<'_> {
     }
 
     /// The lanes at a wall that is known here, or the cells of a lane that is.
-    fn known_lanes(&self, over: &Range) -> Option<Vec<i64>> {
+    pub(super) fn known_lanes(&self, over: &Range) -> Option<Vec<i64>> {
         let (rows, cols) = (self.b.rows as i64, self.b.cols as i64);
         let (Range::Lanes(e) | Range::Lane(e)) = over else { return None };
         let known = match e.kind {
@@ -610,7 +610,7 @@ impl Lower<'_> {
         }
         let found = self.found_at_once(q, &parts)?;
         let mut sum = O::K(0);
-        for word in found.words {
+        for word in found.words.into_iter().filter(|w| *w != O::K(0)) {
             let s = self.reg(word);
             let one = self.unary(|d| Op::BitCount { d, s });
             sum = match sum {

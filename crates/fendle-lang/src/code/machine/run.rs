@@ -273,10 +273,8 @@ impl<'c> Machine<'c> {
                 Op::Row { d, p } => self.w(d, (self.r(p) >> 16) - code::BIAS + 1),
                 Op::Col { d, p } => self.w(d, (self.r(p) & 0xffff) - code::BIAS + 1),
                 Op::PlaceAt { d, a, b, site } => {
-                    let (r, c) = (self.r(a), self.r(b));
-                    // As two comparisons each, so that the least number has no absolute value to overflow.
-                    let near = |x: i64| x > -code::BIAS / 2 && x < code::BIAS / 2;
-                    checked!(d, site, (near(r) && near(c)).then(|| code::place(r - 1, c - 1)));
+                    let place = code::named_place(self.r(a), self.r(b));
+                    checked!(d, site, place);
                 }
                 Op::Opposite { d, a } => {
                     let v = self.r(a);
@@ -437,10 +435,10 @@ impl<'c> Machine<'c> {
                         self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
                     self.w(d, covered.0 as i64);
                 }
-                Op::ShapeWhole { d, p, shapes } => {
-                    let covered =
+                Op::ShapeFits { d, p, s, shapes } => {
+                    let (bits, whole) =
                         self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
-                    self.w(d, covered.1.into());
+                    self.w(d, (whole && bits & !(self.r(s) as u64) == 0).into());
                 }
                 Op::ShapeMake { d, k, p, shapes, site } => {
                     let table = &self.code.shapes[shapes as usize];
