@@ -64,13 +64,24 @@ impl Loaded {
     }
 }
 
+/// Where a longer function goes on behind a program that is part of it.
+#[derive(Clone, Copy)]
+pub(crate) struct On {
+    /// Where the program is done.
+    pub(crate) done: Block,
+    /// Where it was refused, or not offered.
+    pub(crate) refused: Block,
+    /// Where it ended otherwise; takes the number.
+    pub(crate) other: Block,
+}
+
 /// Where the code of a program goes on when it has ended.
 #[derive(Clone, Copy)]
 pub(crate) enum Leads {
     /// It returns a number, see [`Ended`].
     Back,
-    /// It is part of a longer function, and goes on there: to the first block where it is done, else to the second one, with the number.
-    On(Block, Block),
+    /// It is part of a longer function, and goes on there.
+    On(On),
 }
 
 /// Writes one program.
@@ -92,6 +103,8 @@ pub(crate) struct Emitter<'e, 'f> {
     changed: Value,
     /// The changed values of a state of few, as long as the program runs.
     marks: Option<Variable>,
+    /// Whether it is remembered which values of the state are stored to at fixed places.
+    marked: bool,
     pub(crate) memo: Value,
     pub(crate) known: Value,
     pub(crate) score: Value,
@@ -141,18 +154,22 @@ pub(crate) fn stops(code: &Code, p: &Program) -> bool {
 }
 
 /// Writes a program that never stops into a longer function, with these arguments, where nothing of the loaded state was changed yet. It takes
-/// its steps from a budget of its own.
+/// its steps from a budget of its own, and remembers what it changes where that is wanted.
 pub(crate) fn inline(
     b: &mut FunctionBuilder<'_>,
     of: (Board<'_>, &Code, &mut Vec<Box<[i64]>>),
     loaded: &Loaded,
     (p, args): (&Program, &[i64]),
-    budget: i64,
-    (done, other): (Block, Block),
+    (budget, marked): (i64, bool),
+    on: On,
 ) {
-    let mut e = Emitter::new(b, of, loaded, Leads::On(done, other));
+    let mut e = Emitter::new(b, of, loaded, Leads::On(on));
     let steps = e.number(budget);
     e.b.def_var(e.fuel, steps);
+    e.marked = marked;
+    if !marked {
+        e.marks = None;
+    }
     if let Some(marks) = e.marks {
         let none = e.number(0);
         e.b.def_var(marks, none);
@@ -203,6 +220,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
             regs,
             changed,
             marks,
+            marked: true,
             memo,
             known,
             score,
@@ -351,9 +369,9 @@ impl<'e, 'f> Emitter<'e, 'f> {
                 self.put_marks();
                 self.b.ins().return_(&[number]);
             }
-            Leads::On(_, other) => {
+            Leads::On(on) => {
                 self.put_marks();
-                self.b.ins().jump(other, &[BlockArg::Value(number)]);
+                self.b.ins().jump(on.other, &[BlockArg::Value(number)]);
             }
         }
     }
@@ -412,9 +430,9 @@ impl<'e, 'f> Emitter<'e, 'f> {
 
     /// Ends the program.
     pub(crate) fn end(&mut self, ended: Ended) {
-        if let (Leads::On(done, _), Ended::Done) = (self.leads, ended) {
+        if let (Leads::On(on), Ended::Done | Ended::Refused(_) | Ended::NotOffered) = (self.leads, ended) {
             self.put_marks();
-            self.b.ins().jump(done, &[]);
+            self.b.ins().jump(if ended == Ended::Done { on.done } else { on.refused }, &[]);
             return;
         }
         let number = self.number(ended.number());
@@ -570,6 +588,9 @@ impl<'e, 'f> Emitter<'e, 'f> {
 
     /// Remembers that numbers of the state from a fixed one on were stored to.
     pub(crate) fn mark_fixed(&mut self, m: M, len: u32) {
+        if !self.marked {
+            return;
+        }
         let first = m.0 - self.code.now;
         let mut slot = first;
         while slot < first + len {

@@ -3,6 +3,7 @@
 use fendle_lang::code::ir::Comparison;
 
 use super::*;
+use cranelift_codegen::ir::condcodes::CondCode;
 
 /// The same comparison, as the processor names it.
 pub(super) fn condition(how: Comparison) -> IntCC {
@@ -64,17 +65,45 @@ impl Emitter<'_, '_> {
         n: u32,
         mut load: impl FnMut(&mut Self, u32, u32) -> (Value, Value),
     ) -> Value {
+        // Processors compare four numbers for "equal" or "greater" in one step; of the others the opposite is found.
+        let (how, opposite) = match condition(how) {
+            IntCC::Equal | IntCC::SignedGreaterThan | IntCC::SignedLessThan => (condition(how), false),
+            other => (other.complement(), true),
+        };
         let mut found = self.number(0);
         let mut i = 0;
         while i < n {
-            let len = if n - i >= 4 { 4 } else { 1 };
-            let (a, b) = load(self, i, len);
-            let hit = self.b.ins().icmp(condition(how), a, b);
-            let hit = if len == 4 { self.b.ins().vhigh_bits(I32, hit) } else { hit };
+            let len = match n - i {
+                16.. => 16,
+                4.. => 4,
+                _ => 1,
+            };
+            let mut four = |e: &mut Self, i| {
+                let (a, b) = load(e, i, len.min(4));
+                e.b.ins().icmp(how, a, b)
+            };
+            let hit = match len {
+                16 => {
+                    // Numbers of a quarter of the bits are as small as these: 0 or -1.
+                    let all = [0, 4, 8, 12].map(|more| four(self, i + more));
+                    let low = self.b.ins().snarrow(all[0], all[1]);
+                    let high = self.b.ins().snarrow(all[2], all[3]);
+                    let all = self.b.ins().snarrow(low, high);
+                    self.b.ins().vhigh_bits(I32, all)
+                }
+                4 => {
+                    let hit = four(self, i);
+                    self.b.ins().vhigh_bits(I32, hit)
+                }
+                _ => four(self, i),
+            };
             let hit = self.b.ins().uextend(I64, hit);
             let hit = self.b.ins().ishl_imm(hit, i64::from(i));
             found = self.b.ins().bor(found, hit);
             i += len;
+        }
+        if opposite && n > 0 {
+            found = self.b.ins().bxor_imm(found, (u64::MAX >> (64 - n)) as i64);
         }
         found
     }

@@ -17,6 +17,7 @@ use fendle_core::Layout;
 use fendle_lang::code::ir::Code;
 use fendle_lang::code::machine::{Machine, NativePacked, Successors};
 use fendle_lang::state::Codec;
+use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use crate::context::Context;
 use crate::states::{Pack, SLOW, StateCode, Successor, Writer};
@@ -48,12 +49,17 @@ enum Then {
 /// Makes the code. Levels with very many moves or values are left to the machine.
 pub(crate) fn compile(programs: Arc<NativeCode>, code: &Code, codec: &Codec) -> Result<PackedCode, String> {
     let words = codec.layout().words();
+    let alone = codec.describe().into_iter().filter_map(|field| match field {
+        PackedField::Row(row) if row.width > 0 => Some(row.single()),
+        _ => None,
+    });
+    let places: Vec<PackedRow> = alone.flatten().collect();
     let code = StateCode::new(programs, code, &[2, 2, 3, 1, 4, 3], |number, w, functions| match number {
         0 => w.unpack_words(codec),
         1 => w.load(functions[0]),
         2 => w.pack(codec, Then::Keep),
         3 => w.restore(),
-        4 => w.moves(&Successor::Packed { pack: functions[5], words }, functions[3]),
+        4 => w.moves(&Successor::Packed { pack: functions[5], words, places: &places }, functions[3]),
         _ => w.pack(codec, Then::TakeBack),
     })?;
     // SAFETY: the function at this address has three parameters, as was said above.

@@ -103,8 +103,7 @@ impl Writer<'_> {
                     w.of_row(change, 3)
                 };
                 for value in [&mut was, &mut is] {
-                    let is_none = w.b.ins().icmp_imm(IntCC::Equal, *value, i64::from(NONE));
-                    *value = w.b.ins().select(is_none, lo, *value);
+                    *value = w.none_as(*value, lo);
                 }
             }
             let more = w.b.ins().isub(is, was);

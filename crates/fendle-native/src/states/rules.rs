@@ -1,18 +1,24 @@
 //! Laws, status and moves of a state in one call.
 
-use fendle_lang::code::ir::{Positions, Program};
+use fendle_lang::code::ir::{Positions, Program, may_store_below};
 use fendle_lang::code::machine::{BEFORE_DRAW, POSITION_STEPS};
 use fendle_lang::run::STEP_BUDGET;
+use fendle_lang::state::packing::PackedRow;
 
 use super::*;
 use crate::context::Ended;
-use crate::emit::{self, Loaded};
+use crate::emit::{self, Loaded, On};
 
 /// Operations up to which the program of a move is written into the function that tries them, and how many these may be together.
 const INLINED_MAX: usize = 160;
 const ALL_INLINED_MAX: usize = 1500;
+/// Values up to which fixed changes of a move are packed one after the other.
+const FIXED_MAX: usize = 8;
 /// Values of a state up to which it is restored whole.
 const COPIED_MAX: u32 = 32;
+
+/// `none` as a value of a state.
+const NONE: i32 = fendle_lang::model::NONE as i32;
 
 /// How a successor is written down.
 pub(crate) enum Successor<'s> {
@@ -20,7 +26,9 @@ pub(crate) enum Successor<'s> {
     /// have numbers above the range of the states.
     Number { key: FuncRef, range: u64, positions: Option<&'s Positions> },
     /// As so many packed words, by a [`Pack`] that also takes back what was changed.
-    Packed { pack: FuncRef, words: usize },
+    ///
+    /// `places`: the values that have a place of their own in the words.
+    Packed { pack: FuncRef, words: usize, places: &'s [PackedRow] },
 }
 
 /// What trying one move after the other needs.
@@ -51,6 +59,12 @@ fn writes(op: &Op, at: u32) -> bool {
 impl Writer<'_> {
     /// Calls a program that gives a value; anything else is slow.
     fn ask(&mut self, program: u32) -> Value {
+        let Program { entry, end, .. } = self.code.programs[program as usize];
+        if let &[Op::Const { d, v }, Op::Give { s }] = &self.code.ops[entry as usize..end as usize]
+            && d == s
+        {
+            return self.number(v as u64);
+        }
         let fuel = self.b.ins().load(I64, MemFlags::trusted(), self.context, at::FUEL);
         let budget = self.number(STEP_BUDGET as u64);
         self.b.ins().store(MemFlags::trusted(), budget, fuel, 0);
@@ -218,13 +232,18 @@ impl Writer<'_> {
         if has_score {
             self.b.ins().store(flags, zero, loaded.score, 0);
         }
-        let (done, other) = (self.b.create_block(), self.block_with(1));
-        self.run_move(tries, of, (done, other));
-        let (back, next) = (self.block_with(1), self.block_with(1));
+        let on =
+            On { done: self.b.create_block(), refused: self.b.create_block(), other: self.block_with(1) };
+        let inlined = tries.inlines && program.len() <= INLINED_MAX && !emit::stops(self.code, program);
+        let fixed = if inlined { self.fixed_changes(program, tries.successor) } else { None };
+        self.run_move(tries, of, (inlined, fixed.is_some()), on);
+        let next = self.block_with(1);
+        // Nothing was changed by a move of fixed changes that is refused.
+        let back = if fixed.is_some() { next } else { self.block_with(1) };
         // What is added to the number of the state, and to that of the move.
         let made = self.block_with(2);
-        self.b.switch_to_block(other);
-        let ended = self.b.block_params(other)[0];
+        self.b.switch_to_block(on.other);
+        let ended = self.b.block_params(on.other)[0];
         if let &Successor::Number { range, positions: Some(positions), .. } = tries.successor {
             self.before_draws(program, ended, loaded.fuel, (positions, range), made);
         }
@@ -233,10 +252,11 @@ impl Writer<'_> {
         let kind = self.b.ins().iadd_imm(kind, -2);
         let refused = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, kind, 2);
         self.unless_slow(refused);
+        self.b.ins().jump(on.refused, &[]);
+        self.b.switch_to_block(on.refused);
         self.b.ins().jump(back, &[BlockArg::Value(count)]);
-        self.b.switch_to_block(done);
-        let slot = self.code.now + self.code.state_len - 1;
-        if self.holds(program, |op| writes(op, slot)) {
+        self.b.switch_to_block(on.done);
+        if self.holds(program, |op| writes(op, self.end_slot())) {
             self.write_end_once();
         }
         self.b.ins().jump(made, &[BlockArg::Value(zero), BlockArg::Value(zero)]);
@@ -244,7 +264,13 @@ impl Writer<'_> {
         let (above, mark) = (self.b.block_params(made)[0], self.b.block_params(made)[1]);
         let eight = self.b.ins().ishl_imm(count, 3);
         let four = self.b.ins().ishl_imm(count, 2);
-        let clean = self.write_successor(tries, count, above);
+        let clean = match &fixed {
+            Some(changes) => {
+                self.write_fixed_changes(tries, count, changes);
+                true
+            }
+            None => self.write_successor(tries, count, above),
+        };
         let at = self.b.ins().iadd(moves, four);
         let number = self.b.ins().iadd_imm(mark, i64::from(of));
         self.b.ins().istore32(flags, number, at, 0);
@@ -253,8 +279,18 @@ impl Writer<'_> {
         self.b.ins().store(flags, gained, at, 0);
         let more = self.b.ins().iadd_imm(count, 1);
         self.b.ins().jump(if clean { next } else { back }, &[BlockArg::Value(more)]);
+        if back != next {
+            self.restore_if_changed(tries, back, next);
+        }
+        self.b.switch_to_block(next);
+        self.b.block_params(next)[0]
+    }
+
+    /// Takes back what a move changed, where it changed something.
+    fn restore_if_changed(&mut self, tries: &Tries<'_>, back: Block, next: Block) {
         self.b.switch_to_block(back);
         let count = self.b.block_params(back)[0];
+        let zero = self.number(0);
         let words = self.changed_words();
         let dirty = words.into_iter().reduce(|a, b| self.b.ins().bor(a, b)).unwrap_or(zero);
         let restoring = self.b.create_block();
@@ -262,20 +298,23 @@ impl Writer<'_> {
         self.b.switch_to_block(restoring);
         self.b.ins().call(tries.restore, &[self.context]);
         self.b.ins().jump(next, &[BlockArg::Value(count)]);
-        self.b.switch_to_block(next);
-        self.b.block_params(next)[0]
     }
 
-    /// Runs the program of a move: goes to the first block where it is done, else to the second one with how it ended.
-    fn run_move(&mut self, tries: &Tries<'_>, of: u32, (done, other): (Block, Block)) {
+    /// Where a statement writes down that the game has ended.
+    fn end_slot(&self) -> u32 {
+        self.code.now + self.code.state_len - 1
+    }
+
+    /// Runs the program of a move, as a part of this function or by a call. It need not remember what it changes where that is fixed.
+    fn run_move(&mut self, tries: &Tries<'_>, of: u32, (inlined, fixed): (bool, bool), on: On) {
         let code = self.code;
         let entry = &code.moves[of as usize];
         let program = &code.programs[entry.program as usize];
         let loaded = &tries.loaded;
-        if tries.inlines && program.len() <= INLINED_MAX && !emit::stops(code, program) {
+        if inlined {
             let of = (self.programs.board(), code, &mut *self.tables);
             let with = (program, entry.args.as_slice());
-            emit::inline(&mut self.b, of, loaded, with, STEP_BUDGET, (done, other));
+            emit::inline(&mut self.b, of, loaded, with, (STEP_BUDGET, !fixed), on);
             return;
         }
         let flags = MemFlags::trusted();
@@ -286,7 +325,7 @@ impl Writer<'_> {
         let budget = self.number(STEP_BUDGET as u64);
         self.b.ins().store(flags, budget, loaded.fuel, 0);
         let ended = self.call_program(entry.program);
-        self.b.ins().brif(ended, other, &[BlockArg::Value(ended)], done, &[]);
+        self.b.ins().brif(ended, on.other, &[BlockArg::Value(ended)], on.done, &[]);
     }
 
     /// Writes the state now where successor number `count` goes. Says whether what was changed was also taken back.
@@ -304,7 +343,7 @@ impl Writer<'_> {
                 self.b.ins().store(MemFlags::trusted(), new, at, 0);
                 false
             }
-            Successor::Packed { pack, words } => {
+            Successor::Packed { pack, words, .. } => {
                 let bytes = self.b.ins().imul_imm(count, 8 * words as i64);
                 let at = self.b.ins().iadd(states, bytes);
                 let call = self.b.ins().call(pack, &[self.context, state, at]);
@@ -314,6 +353,81 @@ impl Writer<'_> {
                 true
             }
         }
+    }
+
+    /// The values that a program changes, where these are always the same few, each with a place of its own in the packed words, and the move is never
+    /// refused once it changed one.
+    fn fixed_changes(&self, p: &Program, successor: &Successor<'_>) -> Option<Vec<PackedRow>> {
+        let Successor::Packed { places, .. } = successor else { return None };
+        let ops = &self.code.ops[p.entry as usize..p.end as usize];
+        let mut changes: Vec<PackedRow> = vec![];
+        let mut first = None;
+        for (pc, op) in (p.entry..).zip(ops) {
+            match *op {
+                Op::PutAt { to, .. } if to.0 != self.end_slot() => {
+                    first.get_or_insert(pc);
+                    let place = places.iter().find(|place| place.slot as u32 == to.0 - self.code.now)?;
+                    if !changes.contains(place) {
+                        changes.push(*place);
+                    }
+                }
+                Op::Refuse { .. } | Op::NotOffered {} if first.is_some() => return None,
+                op if may_store_below(&op, self.code.now + self.code.state_len) => return None,
+                _ => {}
+            }
+            // No way leads back before the first change.
+            let mut behind = true;
+            op.jumps(&mut |to| behind &= first.is_none_or(|first| to.0 >= first));
+            if !behind {
+                return None;
+            }
+        }
+        (changes.len() <= FIXED_MAX).then_some(changes)
+    }
+
+    /// Writes the words of a successor that differs from its parent in these values at most, and takes these back.
+    fn write_fixed_changes(&mut self, tries: &Tries<'_>, count: Value, changes: &[PackedRow]) {
+        let &Successor::Packed { words, .. } = tries.successor else { unreachable!("packed states") };
+        let flags = MemFlags::trusted();
+        let bytes = self.b.ins().imul_imm(count, 8 * words as i64);
+        let at = self.b.ins().iadd(tries.states, bytes);
+        let mut packed: Vec<Value> =
+            (0..words).map(|i| self.b.ins().load(I64, flags, tries.state, 8 * i as i32)).collect();
+        for place in changes {
+            let (before, now) = (self.before(place.slot), self.now(place.slot));
+            let old = self.b.ins().sload32(heap(), self.mem, before);
+            let (mut was, mut is) = (old, self.load_now(place.slot));
+            self.b.ins().istore32(heap(), old, self.mem, now);
+            if place.none {
+                let lo = self.number(i64::from(place.lo) as u64);
+                for value in [&mut was, &mut is] {
+                    *value = self.none_as(*value, lo);
+                }
+            }
+            // Fields take bits of their own, so adding the difference changes these bits only.
+            let more = self.b.ins().isub(is, was);
+            let (word, bit) = (place.bit as usize / 64, i64::from(place.bit % 64));
+            let here = self.b.ins().ishl_imm(more, bit);
+            let new = self.b.ins().iadd(packed[word], here);
+            if place.crosses() {
+                // The sum of two words: what does not fit the lower one is carried.
+                let carried = self.b.ins().icmp(IntCC::UnsignedLessThan, new, packed[word]);
+                let carried = self.b.ins().uextend(I64, carried);
+                let above = self.b.ins().sshr_imm(more, 64 - bit);
+                let above = self.b.ins().iadd(above, carried);
+                packed[word + 1] = self.b.ins().iadd(packed[word + 1], above);
+            }
+            packed[word] = new;
+        }
+        for (i, word) in packed.into_iter().enumerate() {
+            self.b.ins().store(flags, word, at, 8 * i as i32);
+        }
+    }
+
+    /// A value, or what `none` counts as where it is that.
+    pub(crate) fn none_as(&mut self, value: Value, counts_as: Value) -> Value {
+        let is_none = self.b.ins().icmp_imm(IntCC::Equal, value, i64::from(NONE));
+        self.b.ins().select(is_none, counts_as, value)
     }
 
     /// Whether a program has such an operation.

@@ -24,7 +24,7 @@ mod verify;
 pub(crate) use ops::Jumps;
 pub use ops::Op;
 pub use positions::{Held, Positions};
-pub use reuse::reuse;
+pub use reuse::{may_store_below, reuse};
 pub(crate) use tidy::keep_in_code;
 pub use tidy::tidy;
 

@@ -50,6 +50,16 @@ fn stores(op: &Op) -> Stores {
     }
 }
 
+/// Whether an operation may store to the memory below an address.
+#[must_use]
+pub fn may_store_below(op: &Op, end: u32) -> bool {
+    match stores(op) {
+        Stores::Nothing => false,
+        Stores::From(at) => at < end,
+        Stores::Anywhere => true,
+    }
+}
+
 /// The register that a fact is about, and where what it reads in memory ends; `None` for operations that are no facts.
 fn fact(op: &Op, cells: u32) -> Option<(R, u32)> {
     let d = match *op {
