@@ -14,6 +14,7 @@
 //!
 //! Every sweep asks whether to stop. What was found to be winnable until then stays so; what was not classified is open.
 
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
@@ -152,10 +153,23 @@ fn winning_sets(source: &Edges<'_>) -> Result<(Marks, Marks), Limit> {
 /// Idle states whose waiting leads only to idle or stuck states are stuck; the others are running.
 fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     let space = source.space;
+    let depths_in = |part| {
+        let mut depths = BTreeSet::new();
+        space.each_in_part(part, |id, class| {
+            if class == Class::Idle {
+                depths.insert(space.depth_of(id));
+            }
+        });
+        depths
+    };
+    let depths: BTreeSet<u32> = (0..SHARDS).into_par_iter().flat_map_iter(depths_in).collect();
+    if depths.is_empty() {
+        return Ok(());
+    }
     let stuck = Marks::of(space, |c| matches!(c, Class::Idle | Class::Stuck));
     let waking = || loop {
         let mut gone: Vec<StateId> = vec![];
-        for depth in 0..space.levels_len() {
+        for &depth in &depths {
             let found = in_each_shard(source, depth, |n| {
                 let mut gone = vec![];
                 let idle = |_, class| class == Class::Idle;
@@ -179,11 +193,13 @@ fn classify_idle(source: &Edges<'_>) -> Result<(), Limit> {
     let done = waking();
     // Where that was stopped nothing is claimed of the rest.
     let rest = if done.is_ok() { Class::Stuck } else { Class::Open };
-    for id in space.ids() {
-        if space.class(id) == Class::Idle {
-            space.set_class(id, rest);
-        }
-    }
+    (0..SHARDS).into_par_iter().for_each(|part| {
+        space.each_in_part(part, |id, class| {
+            if class == Class::Idle {
+                space.set_class(id, rest);
+            }
+        });
+    });
     done
 }
 
@@ -260,8 +276,11 @@ impl<'s, 'e> Spread<'s, 'e> {
     fn visit(&mut self, depth: u32) -> Result<bool, Limit> {
         let Spread { source, to, marks, left, room } = self;
         let space = source.space;
-        let hit = |id, changed: &mut bool| {
-            space.set_class(id, *to);
+        let hit = |id: StateId, changed: &mut bool| {
+            match &space.dense {
+                Some(_) => space.set_class(id, *to),
+                None => space.shards[id.shard()].classes.set(id.local(), *to),
+            }
             marks.set(id);
             *changed = true;
         };

@@ -43,6 +43,7 @@ impl Edges<'_> {
         }
         let mut worker = space.worker(self.model);
         let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
+        out.leave_out_odds();
         for batch in list.chunks(BATCH) {
             if let Some(limit) = (self.stop)() {
                 return Err(limit);

@@ -222,9 +222,24 @@ pub struct Expansion {
     outcomes_len: usize,
     open_run: usize,
     open_head: usize,
+    /// Nobody asks for [`Expansion::odds`].
+    odds_left_out: bool,
 }
 
 impl Expansion {
+    /// Writes nothing into [`Expansion::odds`] any more, for somebody who asks only where moves lead: with scores or chances these are most of what is
+    /// written.
+    pub fn leave_out_odds(&mut self) {
+        self.odds_left_out = true;
+        self.odds.clear();
+    }
+
+    /// Whether nobody asks how likely outcomes are, nor for scores.
+    #[must_use]
+    pub fn leaves_out_odds(&self) -> bool {
+        self.odds_left_out
+    }
+
     /// Empties all buffers and keeps their memory.
     pub fn clear(&mut self) {
         self.outcomes.clear();
@@ -253,6 +268,7 @@ impl Expansion {
 
     /// Adds an outcome with weight and score to the move that is being written.
     pub fn outcome_with(&mut self, state: &[u64], odds: Odds) {
+        let odds = if self.odds_left_out { Odds::SURE } else { odds };
         if self.odds.is_empty() && odds != Odds::SURE {
             self.odds.resize(self.outcomes_len, Odds::SURE);
             self.odds.push(odds);

@@ -657,7 +657,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
             }
             i64::from_ne_bytes(bytes)
         };
-        let base = kept_table(&mut self.b, self.tables, table.chunks(4).map(in_a_row).collect());
+        let base = kept_table(self.b, self.tables, table.chunks(4).map(in_a_row).collect());
         let bytes = self.b.ins().ishl_imm(index, 1);
         let at = self.b.ins().iadd(base, bytes);
         self.b.ins().sload16(I64, MemFlags::trusted().with_readonly(), at, 0)
@@ -665,8 +665,8 @@ impl<'e, 'f> Emitter<'e, 'f> {
 
     /// Entry `index` of a table of fixed numbers; the index must have been checked.
     pub(crate) fn entry(&mut self, table: Vec<i64>, index: Value) -> Value {
-        let base = kept_table(&mut self.b, self.tables, table);
-        entry_of(&mut self.b, base, index)
+        let base = kept_table(self.b, self.tables, table);
+        entry_of(self.b, base, index)
     }
 }
 

@@ -160,6 +160,7 @@ impl<'m> Sweep<'m> {
         let expand = |n: usize, lane: &mut Lane, given: &mut Given| {
             lane.states.clear();
             lane.out.clear();
+            lane.out.leave_out_odds();
             lane.order.clear();
             if lane.count == 0 {
                 return;
@@ -359,8 +360,18 @@ fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
 /// How many different states these are. Few are looked through, many are sorted in a buffer.
 fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
     if targets.len() <= 32 {
-        let is_first = |(i, to): (usize, &StateId)| !targets[..i].iter().any(|earlier| earlier == to);
-        return targets.iter().enumerate().filter(|t| is_first(*t)).count() as u64;
+        let mut count = 0;
+        for (i, to) in targets.iter().enumerate() {
+            let mut first = 1;
+            for earlier in &targets[..i] {
+                if earlier == to {
+                    first = 0;
+                    break;
+                }
+            }
+            count += first;
+        }
+        return count;
     }
     sorted.clear();
     sorted.extend_from_slice(targets);

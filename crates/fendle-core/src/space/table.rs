@@ -63,7 +63,7 @@ pub(crate) struct StateTable {
     last_mask: u64,
     chunks: Vec<Vec<u8>>,
     lines: Vec<Line>,
-    /// Bits of an entry that hold a number; the others hold a tag.
+    /// Bits of an entry that hold a number, fewer than 32; the others hold a tag.
     number_bits: u32,
     len: usize,
 }
@@ -141,12 +141,12 @@ impl StateTable {
     /// The tag of a hash, in its place.
     #[inline(always)]
     fn tag(&self, hash: u64) -> u32 {
-        (hash as u32).checked_shl(self.number_bits).unwrap_or(0)
+        (hash as u32).wrapping_shl(self.number_bits)
     }
 
     #[inline(always)]
     fn number_mask(&self) -> u32 {
-        1u32.checked_shl(self.number_bits).map_or(u32::MAX, |one| one - 1)
+        1u32.wrapping_shl(self.number_bits) - 1
     }
 
     /// The number of a state in a line that has this tag, if it is there.
@@ -164,11 +164,10 @@ impl StateTable {
         None
     }
 
-    /// The local number of a state, or the line that has room for it.
+    /// The local number of a state with this tag, which is looked for from a line on, or the line that has room for it.
     #[inline(always)]
-    fn look_up<const WORDS: usize>(&self, state: &[u64], hash: u64) -> Result<u32, usize> {
-        let tag = self.tag(hash);
-        let mut at = self.line_of(hash);
+    fn look_up<const WORDS: usize>(&self, state: &[u64], (line, tag): (usize, u32)) -> Result<u32, usize> {
+        let mut at = line;
         loop {
             let line = &self.lines[at];
             if let Some(number) = self.find_in::<WORDS>(line, tag, state) {
@@ -189,14 +188,14 @@ impl StateTable {
         if self.lines.is_empty() {
             return None;
         }
-        self.look_up::<0>(state, hash).ok()
+        self.look_up::<0>(state, (self.line_of(hash), self.tag(hash))).ok()
     }
 
     /// Finds or adds a state: its number, and whether it is new. `None` when the table holds all it may.
     #[inline]
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
         self.make_room(1);
-        self.find_or_add::<0>(state, hash)
+        self.find_or_add::<0>(state, (self.line_of(hash), self.tag(hash)))
     }
 
     /// Makes the index large enough for so many more states.
@@ -207,17 +206,21 @@ impl StateTable {
         }
     }
 
-    /// The same as `insert` where the index has room for one more, of a state of `WORDS` words, or of any number of them where that is 0.
+    /// The same as `insert` where the index has room for one more, of a state of `WORDS` words, or of any number of them where that is 0: with the line
+    /// where it is looked for first, and its tag.
     #[inline(always)]
-    fn find_or_add<const WORDS: usize>(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
-        match self.look_up::<WORDS>(state, hash) {
+    fn find_or_add<const WORDS: usize>(
+        &mut self,
+        state: &[u64],
+        (line, tag): (usize, u32),
+    ) -> Option<(u32, bool)> {
+        match self.look_up::<WORDS>(state, (line, tag)) {
             Ok(number) => Some((number, false)),
             Err(_) if self.len == self.most => None,
             Err(at) => {
                 let local = self.len as u32;
-                let entry = self.tag(hash) | (local + 1);
                 let line = &mut self.lines[at];
-                line.0[line.len() % LINE] = entry;
+                line.0[line.len() % LINE] = tag | (local + 1);
                 self.append(state);
                 Some((local, true))
             }
@@ -247,15 +250,16 @@ impl StateTable {
         for group in states.chunks(GROUP * words) {
             // Lines stay where they are while a group is inserted.
             self.make_room(group.len() / words);
-            let mut hashes = [0u64; GROUP];
+            let mut places = [(0, 0); GROUP];
             let mut taken = 0;
-            for (hash_of, state) in hashes.iter_mut().zip(group.chunks_exact(words)) {
-                *hash_of = hash(state);
-                taken |= self.lines[self.line_of(*hash_of)].0[0];
+            for (place, state) in places.iter_mut().zip(group.chunks_exact(words)) {
+                let hash = hash(state);
+                *place = (self.line_of(hash), self.tag(hash));
+                taken |= self.lines[place.0].0[0];
             }
             std::hint::black_box(taken);
-            for (hash, state) in hashes.into_iter().zip(group.chunks_exact(words)) {
-                let Some((number, new)) = self.find_or_add::<WORDS>(state, hash) else { return false };
+            for (place, state) in places.into_iter().zip(group.chunks_exact(words)) {
+                let Some((number, new)) = self.find_or_add::<WORDS>(state, place) else { return false };
                 if !met(number, new) {
                     return true;
                 }

@@ -782,7 +782,7 @@ fn take(made: &Successors, words: usize, status: impl Fn(i64) -> Status, out: &m
     let heads = made.heads.iter().map(|(given, runs)| Head { status: status(*given), runs: *runs });
     // Looked at to the end, which takes fewer steps than looking for the first.
     let before_draw = moves.iter().fold(0, |all, of| all | of) & BEFORE_DRAW != 0;
-    let scored = scores.iter().fold(0, |all, score| all | score) != 0;
+    let scored = !out.leaves_out_odds() && scores.iter().fold(0, |all, score| all | score) != 0;
     if !before_draw && !scored {
         let moves = moves.iter().map(|m| MoveId(*m));
         return out.sure_states(heads, moves, &made.states[..len * words]);

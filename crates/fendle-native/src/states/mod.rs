@@ -198,12 +198,18 @@ impl StateCode {
             out.scores.resize(room, 0);
         }
         out.heads.clear();
+        out.heads.reserve(states.len());
+        let (first_state, first_move, first_score) =
+            (out.states.as_mut_ptr(), out.moves.as_mut_ptr(), out.scores.as_mut_ptr());
         let goes_on = |status: u64| past_goals.get(status as usize - 1).is_some_and(|g| *g);
         let mut len = 0;
         for state in states {
-            context.out_states = out.states[len * words..].as_mut_ptr();
-            context.out_moves = out.moves[len..].as_mut_ptr();
-            context.out_scores = out.scores[len..].as_mut_ptr();
+            // SAFETY: fewer states than that were expanded before, with at most as many successors each as there are moves.
+            unsafe {
+                context.out_states = first_state.add(len * words);
+                context.out_moves = first_move.add(len);
+                context.out_scores = first_score.add(len);
+            }
             // SAFETY: the caller's promise; the buffers have room for one entry a move of this state and of each that follows.
             let (status, made) = unsafe {
                 let status = self.status(context, state);

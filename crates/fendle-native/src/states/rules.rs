@@ -163,7 +163,7 @@ impl Writer<'_> {
         let scores = field(self, at::OUT_SCORES);
         // Blocks that take how many moves were made so far: one for each move that is tried, and the end.
         let blocks: Vec<Block> = (0..=code.tried.len()).map(|_| self.block_with(1)).collect();
-        self.to_first_wanted(from, &blocks);
+        self.begin_with_wanted(from, &blocks);
         let len_of = |number: &u32| code.programs[code.moves[*number as usize].program as usize].len();
         let total: usize = code.tried.iter().map(len_of).filter(|len| *len <= INLINED_MAX).sum();
         let tries = Tries {
@@ -199,7 +199,7 @@ impl Writer<'_> {
     }
 
     /// Goes to the first move that is wanted, with none made.
-    fn to_first_wanted(&mut self, from: Value, blocks: &[Block]) {
+    fn begin_with_wanted(&mut self, from: Value, blocks: &[Block]) {
         let tried = &self.code.tried;
         let zero = self.number(0);
         let mut switch = cranelift_frontend::Switch::new();
