@@ -572,6 +572,7 @@ fn explore_until(
     let mut sweep = Sweep::new(model, limits, past_goals)?;
     let stop = sweep.run(until, watch);
     let fault = sweep.first_fault();
+    sweep.end_rounds();
     sweep.space.half_known = sweep.set_aside || sweep.unfinished.is_some() || !sweep.faults.is_empty();
     let dense = sweep.space.dense.as_ref();
     let mut counts = Exploration {

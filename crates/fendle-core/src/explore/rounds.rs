@@ -13,8 +13,9 @@ const LANE_OUTCOMES: usize = 1 << 14;
 /// States of a space from which rounds grow with it, and bytes that a round takes for each outcome.
 const LARGE: u64 = 1 << 18;
 const OUTCOME_BYTES: u64 = 45;
-/// Most states of a shard in one round.
-const BATCH_MAX: u64 = 1024;
+/// Most states of a shard in one round, and the part of what a space takes that a round may take.
+const BATCH_MAX: u64 = 2048;
+const ROUND_SHARE: u64 = 5;
 
 /// What one shard does in a round.
 #[derive(Default)]
@@ -72,18 +73,18 @@ pub(super) struct Numbered {
 
 impl<'m> Sweep<'m> {
     /// States of a shard that are expanded in one round. In a large space they are more, so that many states look at a shard while it is in
-    /// the cache, as long as a round takes less than an eighth of what the space takes and that leaves room.
+    /// the cache or read it in order, as long as a round takes a small part of what the space takes and that leaves room.
     fn batch(&self, depth: u32) -> u32 {
         let batch = self.model.batch().max(1);
         let progress = self.progress(depth);
         if batch == 1
             || progress.states < LARGE
-            || progress.bytes + progress.bytes / 4 > self.limits.memory_bytes
+            || progress.bytes + progress.bytes / 3 > self.limits.memory_bytes
         {
             return batch;
         }
         let branching = self.transitions / progress.expanded.max(1) + 1;
-        let fits = progress.bytes / 8 / OUTCOME_BYTES / (SHARDS as u64 * branching);
+        let fits = progress.bytes / ROUND_SHARE / OUTCOME_BYTES / (SHARDS as u64 * branching);
         batch.max(fits.min(BATCH_MAX) as u32)
     }
 
@@ -145,6 +146,11 @@ impl<'m> Sweep<'m> {
                 excess -= 1;
             }
         }
+    }
+
+    /// Gives the memory of the rounds back: no other one follows.
+    pub(super) fn end_rounds(&mut self) {
+        (self.lanes, self.given, self.numbered) = (vec![], vec![], vec![]);
     }
 
     /// Step one of a round: the rules run on its states. A limit drops the round.
@@ -216,6 +222,7 @@ impl<'m> Sweep<'m> {
         let words = self.space.layout.words();
         let insert = |n: usize, shard: &mut Shard, numbered: &mut Numbered| {
             numbered.ids.clear();
+            shard.table.expect(sources.iter().map(|(_, given)| given.firsts.of(n).len()).sum());
             for (source, given) in &sources {
                 numbered.firsts.0[*source] = numbered.ids.len() as u32;
                 let range = given.firsts.of(n);
