@@ -184,6 +184,7 @@ impl Maker<'_> {
             (self.of(Cell), self.of(Place), self.of(Offset), self.of(Bits), self.of(Placed));
         let (other_bits, tile, lane, line) = (self.of(Bits), self.of(Tile), self.of(Lane), self.of(Line));
         let (len, how, grid) = (self.cells() as u32, self.comparison(), self.grid());
+        let word = self.below(len.div_ceil(64) as usize) as u8;
         let (sets, set, numbers) = (self.blocks.sets[self.below(2)], self.set(), self.blocks.numbers);
         let (shapes, zero) = (0, self.of(Zero));
         match self.below(86) {
@@ -310,8 +311,8 @@ impl Maker<'_> {
                 Op::ShapeTurnOf { d: n, p: held, shapes },
                 Op::ShapeLen { d: n, p: held, shapes },
                 Op::ShapeCell { d: self.of(Far), p: held, i: zero, shapes },
-                Op::ShapeBits { d: bits, p: held, shapes },
-                Op::ShapeFits { d: truth, p: held, s: bits, shapes },
+                Op::ShapeBits { d: bits, p: held, word, shapes },
+                Op::ShapeFits { d: truth, p: held, s: bits, word, shapes },
             ][self.below(6)],
             _ => [Op::Remember { s: a, memo: self.memo }, Op::Recall { d: n, memo: self.memo, to }]
                 [self.below(2)],

@@ -393,6 +393,8 @@ impl Given {
         match words {
             1 => self.sort_each::<1>(&out.outcomes, words, order),
             2 => self.sort_each::<2>(&out.outcomes, words, order),
+            3 => self.sort_each::<3>(&out.outcomes, words, order),
+            4 => self.sort_each::<4>(&out.outcomes, words, order),
             _ => self.sort_each::<0>(&out.outcomes, words, order),
         }
     }

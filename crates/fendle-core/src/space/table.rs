@@ -235,10 +235,12 @@ impl StateTable {
     ///
     /// Looks at the lines of a group before any is needed, so that the memory answers them together.
     pub(crate) fn insert_all(&mut self, states: &[u64], met: impl FnMut(u32, bool) -> bool) -> bool {
-        // Most states are one or two words: their loops are written out.
+        // Most states are few words: their loops are written out.
         match self.words {
             1 => self.insert_each::<1>(states, met),
             2 => self.insert_each::<2>(states, met),
+            3 => self.insert_each::<3>(states, met),
+            4 => self.insert_each::<4>(states, met),
             _ => self.insert_each::<0>(states, met),
         }
     }
@@ -301,6 +303,8 @@ impl StateTable {
         match self.words {
             1 => self.grow_each::<1>(),
             2 => self.grow_each::<2>(),
+            3 => self.grow_each::<3>(),
+            4 => self.grow_each::<4>(),
             _ => self.grow_each::<0>(),
         }
     }

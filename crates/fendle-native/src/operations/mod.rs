@@ -262,8 +262,8 @@ impl Emitter<'_, '_> {
             | Op::ShapeTurnOf { .. }
             | Op::ShapeLen { .. }
             | Op::ShapeCell { .. } => self.shape(&op),
-            Op::ShapeBits { d, p, shapes } => self.covered(d, p, shapes, &op),
-            Op::ShapeFits { d, p, s, shapes } => self.fits(d, p, s, shapes, &op),
+            Op::ShapeBits { d, p, word, shapes } => self.covered(d, p, (shapes, word), &op),
+            Op::ShapeFits { d, p, s, word, shapes } => self.fits(d, (p, s), (shapes, word), &op),
             Op::ListTail { .. } | Op::ListJoin { .. } | Op::ListAdd { .. } | Op::ListCheck { .. } => {
                 self.list(&op)
             }

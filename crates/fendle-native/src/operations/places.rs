@@ -316,10 +316,11 @@ impl Emitter<'_, '_> {
     }
 
     /// What a placed shape covers, from a table.
-    pub(super) fn covered(&mut self, d: R, p: R, shapes: u16, op: &Op) {
+    pub(super) fn covered(&mut self, d: R, p: R, (shapes, word): (u16, u8), op: &Op) {
         let table = &self.code.shapes[shapes as usize];
         let len = table.values_len();
-        let entries: Vec<i64> = (0..len).map(|p| table.covered(p, (self.rows, self.cols)).0 as i64).collect();
+        let entries: Vec<i64> =
+            (0..len).map(|p| table.covered(p, (self.rows, self.cols), word).0 as i64).collect();
         if entries.is_empty() {
             self.step(op);
             return;
@@ -332,17 +333,18 @@ impl Emitter<'_, '_> {
         self.or_step(easy, op, Some((d, v)));
     }
 
-    /// Whether all that a placed shape covers is on the board and among some cells: a table says what it covers, and of what lies off the
-    /// board that it covers a cell that never is among them, or, on a board without room for one, another table says so.
-    pub(super) fn fits(&mut self, d: R, p: R, s: R, shapes: u16, op: &Op) {
+    /// Whether all that a placed shape covers of one word is among some cells: a table says what it covers. Of the last word it says of what lies off the
+    /// board that it covers a cell that never is among them, or, in a word without room for one, another table says so.
+    pub(super) fn fits(&mut self, d: R, (p, s): (R, R), (shapes, word): (u16, u8), op: &Op) {
         let table = &self.code.shapes[shapes as usize];
         let len = table.values_len();
-        let cells = self.rows * self.cols;
-        if !(1..=TABLE_MAX).contains(&len) || !(1..=64).contains(&cells) {
+        let cells = self.rows * self.cols - 64 * i64::from(word);
+        if !(1..=TABLE_MAX).contains(&len) || cells < 1 {
             self.step(op);
             return;
         }
-        let covered: Vec<(u64, bool)> = (0..len).map(|p| table.covered(p, (self.rows, self.cols))).collect();
+        let covered: Vec<(u64, bool)> =
+            (0..len).map(|p| table.covered(p, (self.rows, self.cols), word)).collect();
         // Every placed shape is a number below that: the last entry is for none.
         let p = self.get(p);
         let last = self.number(len);
@@ -351,10 +353,10 @@ impl Emitter<'_, '_> {
         let bits = covered.iter().map(|(bits, whole)| (if *whole { *bits } else { bits | off }) as i64);
         let bits = self.entry(bits.chain([off as i64]).collect(), index);
         let s = self.get(s);
-        let s = self.b.ins().band_imm(s, (u64::MAX >> (64 - cells)) as i64);
+        let s = self.b.ins().band_imm(s, (u64::MAX >> (64 - cells.min(64))) as i64);
         let missed = self.b.ins().band_not(bits, s);
         let mut fits = self.b.ins().icmp_imm(IntCC::Equal, missed, 0);
-        if off == 0 {
+        if cells == 64 {
             let whole = covered.iter().map(|(_, whole)| i16::from(*whole));
             let whole = self.small_entry(&whole.chain([0]).collect::<Vec<i16>>(), index);
             let whole = self.b.ins().icmp_imm(IntCC::NotEqual, whole, 0);

@@ -248,9 +248,10 @@ impl ShapeTable {
         self.all.len() as i64 * self.rows * self.cols
     }
 
-    /// The cells that a placed shape covers on a board of at most 64, as bits, and whether it covers nothing else. O(cells of the shape).
+    /// Which of the 64 cells of one word of a board a placed shape covers, as bits, and whether it covers nothing off the board. O(cells of the
+    /// shape).
     #[must_use]
-    pub fn covered(&self, p: i64, (rows, cols): (i64, i64)) -> (u64, bool) {
+    pub fn covered(&self, p: i64, (rows, cols): (i64, i64), word: u8) -> (u64, bool) {
         let (line, col) = (p / self.cols, p % self.cols - self.margin);
         let (all, row) = (line / self.rows, line % self.rows - self.margin);
         let (mut bits, mut whole) = (0u64, true);
@@ -258,7 +259,8 @@ impl ShapeTable {
             let (down, right) = code::offset_parts(*offset);
             let (r, c) = (row + down, col + right);
             if (0..rows).contains(&r) && (0..cols).contains(&c) {
-                bits |= 1u64.checked_shl((r * cols + c) as u32).unwrap_or(0);
+                let cell = r * cols + c;
+                bits |= u64::from(cell / 64 == i64::from(word)) << (cell % 64);
             } else {
                 whole = false;
             }

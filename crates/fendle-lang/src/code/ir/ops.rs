@@ -316,10 +316,11 @@ ops! {
     ShapeLen { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
     /// Place number `i` that the shape covers.
     ShapeCell { d: R, p: R, i: R, shapes: u16 } => [Reads(p), Reads(i), Writes(d)];
-    /// The cells of the board that a placed shape covers, as bits.
-    ShapeBits { d: R, p: R, shapes: u16 } => [Reads(p), Writes(d)];
-    /// `d` is 1 where a placed shape covers nothing off the board, and on it only cells that are among the bits of `s`; else 0.
-    ShapeFits { d: R, p: R, s: R, shapes: u16 } => [Reads(p), Reads(s), Writes(d)];
+    /// Which of the 64 cells of one word a placed shape covers, as bits.
+    ShapeBits { d: R, p: R, word: u8, shapes: u16 } => [Reads(p), Writes(d)];
+    /// `d` is 1 where a placed shape covers, of the 64 cells of one word, only such as are among the bits of `s`, and, where that is the last word
+    /// of the board, nothing off the board; else 0.
+    ShapeFits { d: R, p: R, s: R, word: u8, shapes: u16 } => [Reads(p), Reads(s), Writes(d)];
     /// Suspends: goes on once for each of the `n` values in the list at `base`, weighted by the list
     /// at `weights`, or evenly when that is address 0.
     Draw { d: R, n: R, base: M, weights: M, point: u16 } => [Reads(n), Writes(d), Block(base, Some(2)), Block(weights, Some(2))];

@@ -2,8 +2,9 @@
 
 use super::*;
 
-/// Most values of placed shapes whose cells are looked up in a table.
+/// Most values of placed shapes whose cells are looked up in a table, and most words of all of them.
 const COVERED_MAX: i64 = 1 << 14;
+const COVERED_WORDS_MAX: i64 = 1 << 15;
 
 pub(super) fn conjuncts<'e>(e: &'e Expr, out: &mut Vec<&'e Expr>) {
     match &e.kind {
@@ -134,14 +135,15 @@ impl Lower<'_> {
         true
     }
 
-    /// Jumps on a condition about the places that a shape covers, on a small board: "all are on the board, and all are so", or "some
-    /// on the board is so".
+    /// Jumps on a condition about the places that a shape covers: "all are on the board, and all are so", or "some on the board is so".
     fn asked_of_a_shape(&mut self, q: &Quant, to: Label, when: bool) -> bool {
         let Range::Covered(p) = &q.over else { return false };
         let shapes = self.shapes_of(p);
-        let few = |t: &ShapeTable| t.values_len() <= COVERED_MAX;
-        if !(1..=64).contains(&self.b.cells()) || !self.code.shapes.get(usize::from(shapes)).is_some_and(few)
-        {
+        let words = self.b.cells().div_ceil(64) as u8;
+        let few = |t: &ShapeTable| {
+            t.values_len() <= COVERED_MAX && t.values_len() * i64::from(words) <= COVERED_WORDS_MAX
+        };
+        if words == 0 || !self.code.shapes.get(usize::from(shapes)).is_some_and(few) {
             return false;
         }
         let any = q.kind == QuantKind::Any;
@@ -167,13 +169,23 @@ impl Lower<'_> {
             let fits = self.attempt(|l| {
                 let p = l.value(p);
                 let p = l.reg(p);
-                let s = l.at_once(q.local, &body)?.words[0];
-                let s = l.reg(s);
-                Some(l.unary(|d| Op::ShapeFits { d, p, s, shapes }))
+                let so = l.at_once(q.local, &body)?.words;
+                let fits = so.into_iter().zip(0..).map(|(s, word)| {
+                    let s = l.reg(s);
+                    let fits = l.unary(|d| Op::ShapeFits { d, p, s, word, shapes });
+                    l.reg(fits)
+                });
+                Some(fits.collect::<Vec<R>>())
             });
             let Some(fits) = fits else { return false };
-            let (a, to) = (self.reg(fits), To(to));
-            self.emit(if when { Op::JumpIf { a, to } } else { Op::JumpUnless { a, to } });
+            let failed = self.label();
+            for a in fits {
+                self.emit(Op::JumpUnless { a, to: To(if when { failed } else { to }) });
+            }
+            if when {
+                self.emit(Op::Jump { to: To(to) });
+            }
+            self.here(failed);
             return true;
         }
         let found = self.attempt(|l| {
@@ -181,9 +193,8 @@ impl Lower<'_> {
             let p = l.reg(p);
             let met = l.at_once(q.local, &filter)?;
             let so = l.at_once(q.local, &body)?;
-            let d = l.fresh();
-            l.emit(Op::ShapeBits { d, p, shapes });
-            let covered = l.found(vec![O::R(d)]);
+            let covered = (0..words).map(|word| l.unary(|d| Op::ShapeBits { d, p, word, shapes })).collect();
+            let covered = l.found(covered);
             let covered = l.bits_and(&covered, &met);
             Some(if any { l.bits_and(&covered, &so) } else { l.bits_minus(&covered, &so) })
         });

@@ -430,15 +430,16 @@ impl<'c> Machine<'c> {
                     let turn = (all - first).wrapping_add(self.r(by)).rem_euclid(turns);
                     self.w(d, (first + turn) * area + p % area);
                 }
-                Op::ShapeBits { d, p, shapes } => {
+                Op::ShapeBits { d, p, word, shapes } => {
                     let covered =
-                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
+                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols), word);
                     self.w(d, covered.0 as i64);
                 }
-                Op::ShapeFits { d, p, s, shapes } => {
+                Op::ShapeFits { d, p, s, word, shapes } => {
                     let (bits, whole) =
-                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols));
-                    self.w(d, (whole && bits & !(self.r(s) as u64) == 0).into());
+                        self.code.shapes[shapes as usize].covered(self.r(p), (self.rows, self.cols), word);
+                    let is_last = (self.rows * self.cols - 1) / 64 == i64::from(word);
+                    self.w(d, ((whole || !is_last) && bits & !(self.r(s) as u64) == 0).into());
                 }
                 Op::ShapeMake { d, k, p, shapes, site } => {
                     let table = &self.code.shapes[shapes as usize];
