@@ -627,10 +627,14 @@ fn steps(queue: &[&str], linger: usize, w: &Well) -> Vec<Well> {
 fn pieces_fall_as_a_plain_program_lets_them() {
     let mut rng = SmallRng::seed_from_u64(3);
     let fall = model(FALL);
-    for round in 0..22 {
-        let (rows, cols) = (rng.random_range(4..6), rng.random_range(3..5));
+    // Small wells, and for one piece such as fill a word, begin another one, and fill it.
+    let large = [(8, 8), (9, 8), (8, 16), (13, 11)];
+    for round in 0..22 + large.len() {
+        let small = (rng.random_range(4..6), rng.random_range(3..5));
+        let (rows, cols) = if round < 22 { small } else { large[round - 22] };
         let names = ["keg", "pole", "knee", "bale"];
-        let queue: Vec<&str> = (0..rng.random_range(1..4)).map(|_| names[rng.random_range(0..4)]).collect();
+        let pieces = if round < 22 { rng.random_range(1..4) } else { 1 };
+        let queue: Vec<&str> = (0..pieces).map(|_| names[rng.random_range(0..4)]).collect();
         let linger = round % 3;
         let stack: Vec<Vec<bool>> = (0..rows)
             .map(|r| {
@@ -673,7 +677,7 @@ fn pieces_fall_as_a_plain_program_lets_them() {
         let have = (c.states, c.transitions, c.goal, c.lost, c.stuck);
         // Without lingering the model keeps the clock of a locked piece at 0 as well.
         assert_eq!(have, (seen.len() as u64, transitions, won, lost, 0), "{level}");
-        if round % 4 == 0 {
+        if round % 4 == 0 || round >= 22 {
             compare_space(&g, 150);
         }
     }

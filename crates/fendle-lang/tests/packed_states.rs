@@ -91,6 +91,10 @@ fn random_game(rng: &mut SmallRng) -> (Game, String) {
                 let _ = writeln!(text, "    {}", var.changed(&format!("v{i}"), rng));
             }
         }
+        if number == 2 {
+            // What was changed is taken back.
+            text.push_str("    made = (made + 3) mod 10\n    refuse \"too many\" unless made mod 4 > 0\n");
+        }
         text.push_str("}\n");
     }
     text.push_str("move storm {\n    for c in board {\n");

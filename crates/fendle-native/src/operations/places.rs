@@ -391,20 +391,14 @@ impl Emitter<'_, '_> {
             // What breaks, and what no placed shape is, is for the interpreter.
             if on { ((all * rows + row) * cols + col) as i16 } else { -1 }
         };
-        let entries: Vec<i16> = (0..len).map(place).chain([-1]).collect();
-        let p = self.get(p);
-        let last = self.number(len);
-        let index = self.b.ins().umin(p, last);
-        let v = self.small_entry(&entries, index);
-        let easy = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, v, 0);
-        self.or_step(easy, op, Some((d, v)));
+        self.placed_at(d, p, (0..len).map(place).collect(), op);
         true
     }
 
     /// A shape at a place that is known here, from a table of the shapes.
     pub(super) fn make_shape(&mut self, d: R, (k, p): (R, R), shapes: u16, op: &Op) {
         let table = &self.code.shapes[shapes as usize];
-        let (rows, cols, len) = (table.rows, table.cols, table.firsts.len() as i64);
+        let (rows, cols) = (table.rows, table.cols);
         let p = self.get(p);
         let Some(p) = self.known(p).filter(|_| (1..=TABLE_MAX).contains(&table.values_len())) else {
             self.step(op);
@@ -415,10 +409,15 @@ impl Emitter<'_, '_> {
         let on = (0..rows).contains(&row) && (0..cols).contains(&col);
         // What breaks, and what no shape is, is for the interpreter.
         let place = |first: &i64| if on { ((first * rows + row) * cols + col) as i16 } else { -1 };
-        let entries: Vec<i16> = table.firsts.iter().map(place).chain([-1]).collect();
-        let k = self.get(k);
-        let last = self.number(len);
-        let index = self.b.ins().umin(k, last);
+        self.placed_at(d, k, table.firsts.iter().map(place).collect(), op);
+    }
+
+    /// Writes an entry of a table of placed shapes; where it is below 0, or `index` is past its end, the interpreter runs the operation.
+    fn placed_at(&mut self, d: R, index: R, mut entries: Vec<i16>, op: &Op) {
+        let index = self.get(index);
+        let last = self.number(entries.len() as i64);
+        let index = self.b.ins().umin(index, last);
+        entries.push(-1);
         let v = self.small_entry(&entries, index);
         let easy = self.b.ins().icmp_imm(IntCC::SignedGreaterThanOrEqual, v, 0);
         self.or_step(easy, op, Some((d, v)));

@@ -432,23 +432,36 @@ impl<'w> Writer<'w> {
             rows[slot % 64 * ROW..][..ROW].copy_from_slice(row);
         }
         let rows = self.table(rows);
-        let (head, body, done) = (self.b.create_block(), self.b.create_block(), self.b.create_block());
-        self.b.append_block_param(head, I64);
-        self.b.append_block_param(head, I64);
-        self.b.ins().jump(head, &[changed, sum].map(BlockArg::Value));
+        let (before, now) = (self.before(word * 64), self.now(word * 64));
+        self.for_each_bit(changed, sum, |w, slot, at, sum| {
+            let was = w.b.ins().sload32(heap(), at, before);
+            let is = w.b.ins().sload32(heap(), at, now);
+            let bytes = w.b.ins().ishl_imm(slot, 5);
+            let row = w.b.ins().iadd(rows, bytes);
+            add(w, &Change { was, is, row, address: at, offset: now }, sum)
+        })
+    }
+
+    /// Goes through the bits of a word of `changed` and sums up: `add` is given the number of a bit, the address of the memory as many values later, and
+    /// the sum before.
+    pub(crate) fn for_each_bit(
+        &mut self,
+        bits: Value,
+        sum: Value,
+        add: impl FnOnce(&mut Self, Value, Value, Value) -> Value,
+    ) -> Value {
+        let head = self.block_with(2);
+        let (body, done) = (self.b.create_block(), self.b.create_block());
+        self.b.ins().jump(head, &[bits, sum].map(BlockArg::Value));
         self.b.switch_to_block(head);
         let &[left, sum] = self.b.block_params(head) else { unreachable!("two parameters") };
         self.b.ins().brif(left, body, &[], done, &[]);
         self.b.switch_to_block(body);
+        // Only bits of values of the state are ever set, so the place is inside.
         let slot = self.b.ins().ctz(left);
         let bytes = self.b.ins().ishl_imm(slot, 2);
         let at = self.b.ins().iadd(self.mem, bytes);
-        let (before, now) = (self.before(word * 64), self.now(word * 64));
-        let was = self.b.ins().sload32(heap(), at, before);
-        let is = self.b.ins().sload32(heap(), at, now);
-        let bytes = self.b.ins().ishl_imm(slot, 5);
-        let row = self.b.ins().iadd(rows, bytes);
-        let more = add(self, &Change { was, is, row, address: at, offset: now }, sum);
+        let more = add(self, slot, at, sum);
         let less = self.b.ins().iadd_imm(left, -1);
         let rest = self.b.ins().band(left, less);
         self.b.ins().jump(head, &[rest, more].map(BlockArg::Value));

@@ -117,24 +117,13 @@ impl Writer<'_> {
 
     /// Takes back the values of one word of `changed` that have a bit.
     pub(crate) fn take_back(&mut self, word: usize, bits: Value) {
-        let head = self.block_with(1);
-        let (body, done) = (self.b.create_block(), self.b.create_block());
-        self.b.ins().jump(head, &[BlockArg::Value(bits)]);
-        self.b.switch_to_block(head);
-        let left = self.b.block_params(head)[0];
-        self.b.ins().brif(left, body, &[], done, &[]);
-        self.b.switch_to_block(body);
-        // Only bits of values of the state are ever set, so the place is inside.
-        let slot = self.b.ins().ctz(left);
-        let bytes = self.b.ins().ishl_imm(slot, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
+        let nothing = self.number(0);
         let (before, now) = (self.before(word * 64), self.now(word * 64));
-        let value = self.b.ins().sload32(heap(), at, before);
-        self.b.ins().istore32(heap(), value, at, now);
-        let less = self.b.ins().iadd_imm(left, -1);
-        let rest = self.b.ins().band(left, less);
-        self.b.ins().jump(head, &[BlockArg::Value(rest)]);
-        self.b.switch_to_block(done);
+        self.for_each_bit(bits, nothing, |w, _, at, nothing| {
+            let value = w.b.ins().sload32(heap(), at, before);
+            w.b.ins().istore32(heap(), value, at, now);
+            nothing
+        });
     }
 
     /// Copies a state of few values whole, which is faster than looking for those that were changed.
@@ -190,7 +179,7 @@ impl Writer<'_> {
     }
 
     /// A block that takes so many numbers.
-    fn block_with(&mut self, numbers: usize) -> Block {
+    pub(crate) fn block_with(&mut self, numbers: usize) -> Block {
         let block = self.b.create_block();
         for _ in 0..numbers {
             self.b.append_block_param(block, I64);
