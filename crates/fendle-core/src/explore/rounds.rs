@@ -7,7 +7,7 @@ use crate::contract::debug_check;
 use crate::space::levels::Levels;
 
 /// States of one shard expanded between two looks at the watch; with chance it is one.
-const SLICE: usize = 16;
+const SLICE: usize = 32;
 /// Outcomes of one shard after which its part of a round ends: states with thousands of outcomes fill the memory else.
 const LANE_OUTCOMES: usize = 1 << 14;
 /// States of a space from which rounds grow with it, and bytes that a round takes for each outcome.
@@ -365,6 +365,7 @@ fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
 }
 
 /// How many different states these are. Few are looked through, many are sorted in a buffer.
+#[inline]
 fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
     if targets.len() <= 32 {
         let mut count = 0;
@@ -380,6 +381,11 @@ fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
         }
         return count;
     }
+    distinct_of_many(targets, sorted)
+}
+
+#[cold]
+fn distinct_of_many(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
     sorted.clear();
     sorted.extend_from_slice(targets);
     sorted.sort_unstable();

@@ -154,8 +154,7 @@ impl StateTable {
 
     /// The number of a state in a line that has this tag, if it is there.
     #[inline(always)]
-    fn find_in<const WORDS: usize>(&self, line: &Line, tag: u32, state: &[u64]) -> Option<u32> {
-        let mask = self.number_mask();
+    fn find_in<const WORDS: usize>(&self, line: &Line, tag: u32, mask: u32, state: &[u64]) -> Option<u32> {
         let mut left = line.with_tag(tag, mask);
         while left != 0 {
             let number = line.0[left.trailing_zeros() as usize - 1] & mask;
@@ -171,9 +170,10 @@ impl StateTable {
     #[inline(always)]
     fn look_up<const WORDS: usize>(&self, state: &[u64], (line, tag): (usize, u32)) -> Result<u32, usize> {
         let mut at = line;
+        let mask = self.number_mask();
         loop {
             let line = &self.lines[at];
-            if let Some(number) = self.find_in::<WORDS>(line, tag, state) {
+            if let Some(number) = self.find_in::<WORDS>(line, tag, mask, state) {
                 return Ok(number);
             }
             if !line.is_full() {
