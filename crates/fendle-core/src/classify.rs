@@ -597,3 +597,74 @@ pub(crate) fn append_fatal_move(model: &dyn Model, space: &Space, past_goals: bo
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::explore::explore;
+    use crate::limits::{Limits, NoWatch};
+    use crate::numbers::Random;
+    use crate::table::{Row, Table};
+
+    /// Where moves lead, by row: mostly a little on or back, sometimes far away, so that sweeps turn often.
+    fn random_moves(random: &mut Random, rows: usize) -> Vec<Vec<usize>> {
+        let below = |random: &mut Random, n: usize| random.below(n as u64) as usize;
+        let leads = |random: &mut Random, row: usize| match below(random, 60) {
+            0 => below(random, rows),
+            1..40 => (row + 1 + below(random, 3)).min(rows - 1),
+            _ => row.saturating_sub(below(random, 5)),
+        };
+        let of_row = |row| {
+            let moves = if below(random, 20) == 0 { 0 } else { 2 + below(random, 3) };
+            (0..moves).map(|_| leads(random, row)).collect()
+        };
+        (0..rows).map(of_row).collect()
+    }
+
+    /// Whether what a sweep leaves is kept aside or read in the log again: what can still be won is what following moves back from the goals says.
+    #[test]
+    fn what_a_sweep_leaves_is_found_wherever_it_is_kept() {
+        let mut random = Random::new(9);
+        let (mut kept, mut winnable) = (0, 0);
+        for round in 0..30 {
+            let rows = [40, 400, 3_000][round % 3];
+            let moves = random_moves(&mut random, rows);
+            let goals: Vec<bool> = (0..rows).map(|row| row + 1 == rows || random.below(1_000) == 0).collect();
+            let mut wins = goals.clone();
+            loop {
+                let more: Vec<usize> =
+                    (0..rows).filter(|row| !wins[*row] && moves[*row].iter().any(|to| wins[*to])).collect();
+                more.iter().for_each(|row| wins[*row] = true);
+                if more.is_empty() {
+                    break;
+                }
+            }
+            let row = |(row, leads): (usize, &Vec<usize>)| match goals[row] {
+                true => Row::goal(),
+                false => Row::running(leads.iter().enumerate().map(|(of, to)| (of as u32, *to))),
+            };
+            let table = Table::new(moves.iter().enumerate().map(row)).with_goal();
+            let found = explore(&table, Limits::default(), false, &NoWatch).expect("a sound start");
+            let space = &found.space;
+            for memory in [0, 1 << 30] {
+                let runs = |class| matches!(class, Class::Winnable | Class::Dead);
+                let running: Vec<StateId> = space.ids().filter(|id| runs(space.class(*id))).collect();
+                running.iter().for_each(|id| space.set_class(*id, Class::Running));
+                let source = Edges { space, model: &table, past_goals: false, stop: &|| None };
+                let mut spread = Spread::new(&source, (Class::Winnable, Class::Goal), memory);
+                spread.run().expect("nobody stops it");
+                let left = spread.left.iter().flatten().filter(|left| !left.states.is_empty()).count();
+                assert!(memory > 0 || left == 0);
+                kept += left;
+                for id in running {
+                    let can_win = wins[space.state(id)[0] as usize];
+                    let class = if can_win { Class::Winnable } else { Class::Running };
+                    assert_eq!(space.class(id), class, "round {round}, memory {memory}, {id}");
+                    winnable += u32::from(can_win);
+                    space.set_class(id, if can_win { Class::Winnable } else { Class::Dead });
+                }
+            }
+        }
+        assert!(kept > 100 && winnable > 1_000, "{kept} levels kept aside, {winnable} states");
+    }
+}

@@ -196,3 +196,30 @@ fn starts_count_against_the_states_that_are_allowed() {
         assert_eq!(c.limit, (most < 50).then_some(Limit::MaxStates));
     }
 }
+
+#[test]
+fn who_asks_only_where_moves_lead_is_told_no_odds() {
+    let written = |left_out: bool| {
+        let mut out = Expansion::default();
+        if left_out {
+            out.leave_out_odds();
+        }
+        for round in 0..2 {
+            out.outcome(&[round]);
+            out.end_move(MoveId(0));
+            out.outcome_with(&[7], Odds::scored(2, 5));
+            out.outcome_with(&[8], Odds::scored(1, 0));
+            out.end_move(MoveId(1));
+            out.end_state(Status::Running, None);
+        }
+        out
+    };
+    let (with, mut without) = (written(false), written(true));
+    assert_eq!((with.odds.len(), without.odds.len()), (6, 0));
+    assert!(without.leaves_out_odds() && !with.leaves_out_odds());
+    assert_eq!((&with.outcomes, &with.runs, &with.heads), (&without.outcomes, &without.runs, &without.heads));
+    // Whoever empties the buffers asks the same again.
+    without.clear();
+    without.outcome_with(&[7], Odds::scored(2, 5));
+    assert!(without.odds.is_empty());
+}

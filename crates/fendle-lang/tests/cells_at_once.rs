@@ -416,3 +416,39 @@ fn tries_inside_of_tries_come_to_an_end() {
     // What comes behind them is still found for all cells at once, or it is not: it says the same.
     assert!(game.code.ops.len() < 4_000, "{} operations", game.code.ops.len());
 }
+
+/// For all rows of a count the board is compared once; what a register holds is not found again; and a number that decides is not asked for.
+#[test]
+fn what_was_found_is_not_found_again() {
+    let model = "model rows\nshapes plank { knee \"x./@x\" }\nstate full: grid of bool\nstate piece: placed plank\nstate n: 0..99 = 0\n\
+         fn fits(p: placed plank) = all(c in cells(p): c on board and not full[c])\n\
+         move lay(c: cell) { full[c] = true; n = count(r in rows where all(x in r: full[x])) + 10 * count(r in rows where all(x in r: full[x])) }\n\
+         move turn { refuse \"no room\" unless any(o in offsets(stay, left, right): fits(turned(piece) + o))\n\
+             piece = turned(piece) + first(o in offsets(stay, left, right) where fits(turned(piece) + o)) }\n\
+         goal n == 99";
+    let level =
+        "start.full = '''\nxxxx\n.xxx\nxxxx\n....\nxxxx\nxx.x\n....\n....\n'''\nstart.piece = 'knee@r3c2'";
+    let game = game(model, level);
+    let count = |name: &str, is: fn(&Op) -> bool| {
+        let named = |p: &&fendle_lang::code::ir::Program| p.name.starts_with(name);
+        let p = game.code.programs.iter().find(named).expect("a program of that name");
+        game.code.ops[p.entry as usize..p.end as usize].iter().filter(|op| is(op)).count()
+    };
+    assert_eq!(count("move lay", |op| matches!(op, Op::CompareTo { .. })), 2, "once for each count");
+    assert_eq!(count("move lay", |op| matches!(op, Op::LaneCell { .. } | Op::Loop { .. })), 0);
+    // Moved by nothing a shape stays, and the last one is moved by what was found.
+    assert_eq!(count("move turn", |op| matches!(op, Op::ShapeFits { .. })), 6, "three are asked twice");
+    assert_eq!(count("move turn", |op| matches!(op, Op::ShapeMove { .. })), 5);
+    let native = common::compiled(&game);
+    let mut both = common::both(&game, &native);
+    common::compare_native(&game, &mut both, &game.bound.position.clone()).expect("agrees");
+    let table = MoveTable::new(&game.bound).expect("few moves");
+    let mut machine = Machine::new(&game.bound, &game.code);
+    compare(&game, &table, &mut machine, &game.bound.position.clone()).expect("both executors agree");
+    // Four rows are full where the gap of the second one is laid.
+    let n = game.bound.slots[game.bound.model.var("n").expect("declared")].base;
+    match step(&game.bound, &table, &game.bound.position, 4, false) {
+        Ok(Tried::Made(list)) => assert_eq!(list[0].made.state[n], 44),
+        _ => panic!("the move is made"),
+    }
+}
