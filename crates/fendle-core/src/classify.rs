@@ -278,10 +278,7 @@ impl<'s, 'e> Spread<'s, 'e> {
         let Spread { source, to, marks, left, room } = self;
         let space = source.space;
         let hit = |id: StateId, changed: &mut bool| {
-            match &space.dense {
-                Some(_) => space.set_class(id, *to),
-                None => space.shards[id.shard()].classes.set(id.local(), *to),
-            }
+            space.set_class(id, *to);
             marks.set(id);
             *changed = true;
         };

@@ -365,12 +365,7 @@ fn known_steps_from_cells_lead_where_rows_and_columns_say() {
     );
     want.push(("near".to_string(), (0..rows * cols).map(|c| around(c) * (c + 1)).sum()));
     let game = game(&text, &format!("values.mark = '''\n{}\n'''", board.join("\n")));
-    let native = common::compiled(&game);
-    let mut both = common::both(&game, &native);
-    common::compare_native(&game, &mut both, &game.bound.position.clone()).expect("agrees");
-    let table = MoveTable::new(&game.bound).expect("few moves");
-    let mut machine = Machine::new(&game.bound, &game.code);
-    compare(&game, &table, &mut machine, &game.bound.position.clone()).expect("both executors agree");
+    let table = common::agreed_at_start(&game).expect("all executors agree");
     let slot = &game.bound.slots[game.bound.model.var("n").expect("declared")];
     for (name, value) in want {
         let number =
@@ -447,12 +442,7 @@ fn floods_reach_what_is_reached_step_by_step() {
         let bits = game.code.ops.iter().any(|op| matches!(op, Op::FloodBits { .. }));
         let blocks = game.code.ops.iter().any(|op| matches!(op, Op::FloodEqual { .. }));
         assert_eq!((bits, blocks), (rows * cols <= 64, rows * cols > 64));
-        let native = common::compiled(&game);
-        let mut both = common::both(&game, &native);
-        common::compare_native(&game, &mut both, &b.position.clone()).expect("agrees");
-        let table = MoveTable::new(b).expect("few moves");
-        let mut machine = Machine::new(b, &game.code);
-        compare(&game, &table, &mut machine, &b.position.clone()).expect("both executors agree");
+        let table = common::agreed_at_start(&game).expect("all executors agree");
         let [many, spots] = ["many", "spots"].map(|n| b.slots[b.model.var(n).expect("declared")].base);
         for (number, (of, params)) in table.list.iter().enumerate() {
             let (_, steps, rim) = ways[*of];

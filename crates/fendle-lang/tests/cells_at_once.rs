@@ -245,14 +245,7 @@ fn what_is_asked_of_all_cells_at_once_is_what_each_cell_says() {
                 }
             }
             let b = &game.bound;
-            let native = common::compiled(&game);
-            let mut both = common::both(&game, &native);
-            common::compare_native(&game, &mut both, &b.position.clone())
-                .unwrap_or_else(|e| panic!("{e}\n{model}\n{level}"));
-            let table = MoveTable::new(b).expect("few moves");
-            let mut machine = Machine::new(b, &game.code);
-            compare(&game, &table, &mut machine, &b.position.clone())
-                .unwrap_or_else(|e| panic!("{e}\n{model}\n{level}"));
+            let table = common::agreed_at_start(&game).unwrap_or_else(|e| panic!("{e}\n{model}\n{level}"));
             let n = b.slots[b.model.var("n").expect("declared")].base;
             let wanted = all.iter().flat_map(|asks| wanted(&board, asks));
             for (number, want) in wanted.enumerate() {
@@ -290,12 +283,7 @@ fn what_might_break_is_asked_cell_by_cell() {
         let rows: Vec<String> = tiles.split('/').map(|row| format!("{} {}", &row[..1], &row[1..])).collect();
         let game = game(model, &format!("start.tile = '''\n{}\n'''", rows.join("\n")));
         let b = &game.bound;
-        let native = common::compiled(&game);
-        common::compare_native(&game, &mut common::both(&game, &native), &b.position.clone())
-            .expect("agrees");
-        let table = MoveTable::new(b).expect("few moves");
-        let mut machine = Machine::new(b, &game.code);
-        compare(&game, &table, &mut machine, &b.position.clone()).expect("both executors agree");
+        let table = common::agreed_at_start(&game).expect("all executors agree");
         for (number, fault) in faults.into_iter().enumerate() {
             let made = step(b, &table, &b.position, number, false);
             assert_eq!(made.is_err(), fault, "move {number} on {tiles}");
@@ -314,10 +302,7 @@ fn a_board_without_a_hit_and_one_full_of_them() {
             let board = vec![vec![glyph; cols].join(" "); rows].join("\n");
             let game = game(model, &format!("start.tile = '''\n{board}\n'''"));
             let b = &game.bound;
-            let native = common::compiled(&game);
-            common::compare_native(&game, &mut common::both(&game, &native), &b.position.clone())
-                .expect("agrees");
-            let table = MoveTable::new(b).expect("few moves");
+            let table = common::agreed_at_start(&game).expect("all executors agree");
             let n = b.slots[b.model.var("n").expect("declared")].base;
             let (made, refused) = if glyph == "0" { (0, 1) } else { (1, 0) };
             match step(b, &table, &b.position, made, false) {
@@ -439,12 +424,7 @@ fn what_was_found_is_not_found_again() {
     // Moved by nothing a shape stays, and the last one is moved by what was found.
     assert_eq!(count("move turn", |op| matches!(op, Op::ShapeFits { .. })), 6, "three are asked twice");
     assert_eq!(count("move turn", |op| matches!(op, Op::ShapeMove { .. })), 5);
-    let native = common::compiled(&game);
-    let mut both = common::both(&game, &native);
-    common::compare_native(&game, &mut both, &game.bound.position.clone()).expect("agrees");
-    let table = MoveTable::new(&game.bound).expect("few moves");
-    let mut machine = Machine::new(&game.bound, &game.code);
-    compare(&game, &table, &mut machine, &game.bound.position.clone()).expect("both executors agree");
+    let table = common::agreed_at_start(&game).expect("all executors agree");
     // Four rows are full where the gap of the second one is laid.
     let n = game.bound.slots[game.bound.model.var("n").expect("declared")].base;
     match step(&game.bound, &table, &game.bound.position, 4, false) {

@@ -222,7 +222,7 @@ impl<'m> Sweep<'m> {
         let words = self.space.layout.words();
         let insert = |n: usize, shard: &mut Shard, numbered: &mut Numbered| {
             numbered.ids.clear();
-            shard.table.expect(sources.iter().map(|(_, given)| given.firsts.of(n).len()).sum());
+            shard.table.read_ahead(sources.iter().map(|(_, given)| given.firsts.of(n).len()).sum());
             for (source, given) in &sources {
                 numbered.firsts.0[*source] = numbered.ids.len() as u32;
                 let range = given.firsts.of(n);

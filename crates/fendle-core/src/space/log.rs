@@ -69,18 +69,14 @@ impl EdgeLog {
     }
 
     /// Appends what the next states in local order lead to, in a row, and to how many each of them: each of their moves has one outcome.
-    pub(crate) fn append_sure(
-        &mut self,
-        targets: &[StateId],
-        mut degrees: impl Iterator<Item = usize> + Clone,
-    ) {
+    pub(crate) fn append_sure(&mut self, targets: &[StateId], degrees: impl Iterator<Item = usize> + Clone) {
         let width = self.width_for(targets.iter().fold(0, |bits, to| bits | u64::from(to.number())));
         if self.fits(width, targets.len() * usize::from(width)) && degrees.clone().all(|d| d < WIDE_DEGREE) {
             self.write(width, targets.iter().map(|to| to.number().into()));
             return;
         }
         let mut left = targets;
-        for degree in degrees.by_ref() {
+        for degree in degrees {
             let (of_state, rest) = left.split_at(degree);
             left = rest;
             self.append_codes(of_state.iter().map(|to| to.number().into()));

@@ -395,6 +395,7 @@ impl Space {
         }
     }
 
+    #[inline]
     pub(crate) fn set_class(&self, id: StateId, class: Class) {
         match &self.dense {
             Some(dense) => {

@@ -345,7 +345,7 @@ impl StateTable {
 
     /// Says that so many states are inserted next. Where they will look at most of the table anyway, all of it is read here in order: memory gives what
     /// lies in a row several times as fast as what lies anywhere.
-    pub(crate) fn expect(&self, states: usize) {
+    pub(crate) fn read_ahead(&self, states: usize) {
         let state_lines = self.len * self.width / size_of::<Line>();
         if states * LOOKS_READ_AHEAD < self.lines.len() + state_lines {
             return;

@@ -206,6 +206,15 @@ pub fn both<'g>(game: &'g Game, code: &'g Compiled) -> [Machine<'g>; 2] {
     [Machine::new(&game.bound, &game.code), fast]
 }
 
+/// All executors agree on the position that a game begins with: the moves that they tried.
+pub fn agreed_at_start(game: &Game) -> Result<MoveTable, String> {
+    let (native, position) = (compiled(game), game.bound.position.clone());
+    compare_native(game, &mut both(game, &native), &position)?;
+    let table = MoveTable::new(&game.bound).expect("few moves");
+    compare(game, &table, &mut Machine::new(&game.bound, &game.code), &position)?;
+    Ok(table)
+}
+
 /// What a program left behind: what it gave, and the state now, with its packed words.
 pub type Left = (Result<i64, Break>, Vec<i32>, Vec<u64>);
 

@@ -20,11 +20,8 @@ use fendle_lang::state::Codec;
 use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use crate::context::Context;
-use crate::states::{Pack, SLOW, StateCode, Successor, Writer};
+use crate::states::{NONE, Pack, SLOW, StateCode, Successor, Writer};
 use crate::{NativeCode, Sizes};
-
-/// `none` as a value of a state.
-const NONE: i32 = fendle_lang::model::NONE as i32;
 
 /// The code of one level for packed states.
 pub(crate) struct PackedCode {

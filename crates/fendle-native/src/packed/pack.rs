@@ -1,6 +1,5 @@
 //! From the values that were changed to the packed words of a successor.
 
-use cranelift_codegen::ir::condcodes::IntCC;
 use fendle_lang::state::packing::{PackedField, PackedRow};
 
 use super::*;
@@ -121,12 +120,8 @@ impl Writer<'_> {
                 let crosses = w.of_row(change, 2);
                 w.b.ins().brif(crosses, two, &[], one, &[]);
                 w.b.switch_to_block(two);
-                // The sum of two words: what does not fit the lower one is carried.
-                let carried = w.b.ins().icmp(IntCC::UnsignedLessThan, new, old);
-                let carried = w.b.ins().uextend(I64, carried);
                 let up = w.b.ins().ineg(shift);
-                let above = w.b.ins().sshr(more, up);
-                let above = w.b.ins().iadd(above, carried);
+                let above = w.above((old, new), more, up);
                 let old = w.b.ins().load(I64, flags, at, 8);
                 let new = w.b.ins().iadd(old, above);
                 w.b.ins().store(flags, new, at, 8);

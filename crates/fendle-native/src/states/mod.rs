@@ -12,7 +12,7 @@
 
 mod rules;
 
-pub(crate) use rules::Successor;
+pub(crate) use rules::{NONE, Successor};
 
 use std::sync::Arc;
 

@@ -18,7 +18,7 @@ const FIXED_MAX: usize = 8;
 const COPIED_MAX: u32 = 32;
 
 /// `none` as a value of a state.
-const NONE: i32 = fendle_lang::model::NONE as i32;
+pub(crate) const NONE: i32 = fendle_lang::model::NONE as i32;
 
 /// How a successor is written down.
 pub(crate) enum Successor<'s> {
@@ -399,11 +399,8 @@ impl Writer<'_> {
             let here = self.b.ins().ishl_imm(more, bit);
             let new = self.b.ins().iadd(packed[word], here);
             if place.crosses() {
-                // The sum of two words: what does not fit the lower one is carried.
-                let carried = self.b.ins().icmp(IntCC::UnsignedLessThan, new, packed[word]);
-                let carried = self.b.ins().uextend(I64, carried);
-                let above = self.b.ins().sshr_imm(more, 64 - bit);
-                let above = self.b.ins().iadd(above, carried);
+                let up = self.number(64 - bit as u64);
+                let above = self.above((packed[word], new), more, up);
                 packed[word + 1] = self.b.ins().iadd(packed[word + 1], above);
             }
             packed[word] = new;
@@ -411,6 +408,15 @@ impl Writer<'_> {
         for (i, word) in packed.into_iter().enumerate() {
             self.b.ins().store(flags, word, at, 8 * i as i32);
         }
+    }
+
+    /// What is added to the next word where a difference was added to one that begins there: what lies above its bits, and what does not fit the lower word and is
+    /// carried. `up`: the bits that lie in the lower one.
+    pub(crate) fn above(&mut self, (old, new): (Value, Value), more: Value, up: Value) -> Value {
+        let carried = self.b.ins().icmp(IntCC::UnsignedLessThan, new, old);
+        let carried = self.b.ins().uextend(I64, carried);
+        let above = self.b.ins().sshr(more, up);
+        self.b.ins().iadd(above, carried)
     }
 
     /// A value, or what `none` counts as where it is that.

@@ -5,7 +5,7 @@
 //! operation is found by the usual forward flow of available expressions (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.6).
 
 use super::ops::Renaming;
-use super::tidy::only_writes;
+use super::tidy::{decided, only_writes};
 use super::*;
 
 /// Programs of more operations are left as they are.
@@ -226,7 +226,7 @@ impl Facts {
     }
 }
 
-/// Reads what was copied where it was copied from, and copies what was found before. True when something became another operation.
+/// Reads what was copied where it was copied from, copies what was found before, and decides what known numbers decide. True when something became another operation.
 /// O(operations x facts) for each change of what holds at a place.
 pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
     if ops.len() > OPERATIONS_MAX || !ops.iter().any(|op| fact(op, cells).is_some()) {
@@ -248,12 +248,9 @@ pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
         }
         let on = To(i as u32 + 1);
         let is_last = on.0 as usize == old.len();
-        if let Op::JumpIf { a, to } | Op::JumpUnless { a, to } = *op {
-            if let Some(v) = facts.number(&old, i, a).filter(|_| !is_last) {
-                let jumps = (v != 0) == matches!(op, Op::JumpIf { .. });
-                *op = Op::Jump { to: if jumps { to } else { on } };
-                changed = true;
-            }
+        if let Some(new) = decided(op, on, |r| facts.number(&old, i, r)).filter(|_| !is_last) {
+            *op = new;
+            changed = true;
             continue;
         }
         let Some((d, _)) = fact(op, cells) else { continue };

@@ -125,6 +125,35 @@ fn is_point(op: &Op) -> bool {
     matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. })
 }
 
+/// What an operation becomes that depends on known numbers alone, where `of` tells the number that a register holds; a jump that is not made leads to `next`.
+pub(super) fn decided(op: &Op, next: To, of: impl Fn(R) -> Option<i64>) -> Option<Op> {
+    let jump = |yes: bool, to: To| Op::Jump { to: if yes { to } else { next } };
+    let two = |a: R, b: R| Some((of(a)?, of(b)?));
+    let truth = |d: R, yes: bool| Op::Const { d, v: yes.into() };
+    match *op {
+        Op::JumpIf { a, to } => of(a).map(|v| jump(v != 0, to)),
+        Op::JumpUnless { a, to } => of(a).map(|v| jump(v == 0, to)),
+        Op::JumpEq { a, b, to } => two(a, b).map(|(a, b)| jump(a == b, to)),
+        Op::JumpNe { a, b, to } => two(a, b).map(|(a, b)| jump(a != b, to)),
+        Op::JumpLt { a, b, to } => two(a, b).map(|(a, b)| jump(a < b, to)),
+        Op::JumpLe { a, b, to } => two(a, b).map(|(a, b)| jump(a <= b, to)),
+        Op::Eq { d, a, b } => two(a, b).map(|(a, b)| truth(d, a == b)),
+        Op::Ne { d, a, b } => two(a, b).map(|(a, b)| truth(d, a != b)),
+        Op::Lt { d, a, b } => two(a, b).map(|(a, b)| truth(d, a < b)),
+        Op::Le { d, a, b } => two(a, b).map(|(a, b)| truth(d, a <= b)),
+        Op::Not { d, a } => of(a).map(|v| truth(d, v == 0)),
+        Op::Copy { d, s } => of(s).map(|v| Op::Const { d, v }),
+        Op::LaneLen { d, a } => of(a).map(|lane| Op::Const { d, v: lane_parts(lane).2 }),
+        Op::PlaceAt { d, a, b, .. } => {
+            two(a, b).and_then(|(row, col)| code::named_place(row, col)).map(|v| Op::Const { d, v })
+        }
+        // Nothing is moved, and a placed shape that is there does not break.
+        Op::ShapeMove { d, p, o, .. } => of(o).filter(|o| *o == 0).map(|_| Op::Copy { d, s: p }),
+        Op::Sum { d, a, b } => two(a, b).and_then(|(a, b)| a.checked_add(b)).map(|v| Op::Const { d, v }),
+        _ => None,
+    }
+}
+
 /// Decides comparisons of known numbers. A number is known where its register is written once, or last in the same
 /// straight piece of code.
 fn decide(ops: &mut [Op], params: &[R]) -> bool {
@@ -145,32 +174,7 @@ fn decide(ops: &mut [Op], params: &[R]) -> bool {
             here.clear();
         }
         let of = |r: R| once.get(&r).or_else(|| here.get(&r)).copied();
-        let jump = |yes: bool, to: To| if yes { Op::Jump { to } } else { Op::Jump { to: To(i as u32 + 1) } };
-        let two = |a: R, b: R| Some((of(a)?, of(b)?));
-        let truth = |d: R, yes: bool| Op::Const { d, v: yes.into() };
-        let new = match ops[i] {
-            Op::JumpIf { a, to } => of(a).map(|v| jump(v != 0, to)),
-            Op::JumpUnless { a, to } => of(a).map(|v| jump(v == 0, to)),
-            Op::JumpEq { a, b, to } => two(a, b).map(|(a, b)| jump(a == b, to)),
-            Op::JumpNe { a, b, to } => two(a, b).map(|(a, b)| jump(a != b, to)),
-            Op::JumpLt { a, b, to } => two(a, b).map(|(a, b)| jump(a < b, to)),
-            Op::JumpLe { a, b, to } => two(a, b).map(|(a, b)| jump(a <= b, to)),
-            Op::Eq { d, a, b } => two(a, b).map(|(a, b)| truth(d, a == b)),
-            Op::Ne { d, a, b } => two(a, b).map(|(a, b)| truth(d, a != b)),
-            Op::Lt { d, a, b } => two(a, b).map(|(a, b)| truth(d, a < b)),
-            Op::Le { d, a, b } => two(a, b).map(|(a, b)| truth(d, a <= b)),
-            Op::Not { d, a } => of(a).map(|v| truth(d, v == 0)),
-            Op::Copy { d, s } => of(s).map(|v| Op::Const { d, v }),
-            Op::LaneLen { d, a } => of(a).map(|lane| Op::Const { d, v: lane_parts(lane).2 }),
-            Op::PlaceAt { d, a, b, .. } => {
-                two(a, b).and_then(|(row, col)| code::named_place(row, col)).map(|v| Op::Const { d, v })
-            }
-            // Nothing is moved, and a placed shape that is there does not break.
-            Op::ShapeMove { d, p, o, .. } => of(o).filter(|o| *o == 0).map(|_| Op::Copy { d, s: p }),
-            Op::Sum { d, a, b } => two(a, b).and_then(|(a, b)| a.checked_add(b)).map(|v| Op::Const { d, v }),
-            _ => None,
-        };
-        if let Some(new) = new
+        if let Some(new) = decided(&ops[i], To(i as u32 + 1), of)
             && (i + 1 < ops.len() || !matches!(new, Op::Jump { to } if to.0 as usize > i))
         {
             ops[i] = new;
