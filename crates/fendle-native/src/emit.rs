@@ -42,8 +42,8 @@ pub(crate) struct Loaded {
     pub(crate) mem: Value,
     pub(crate) regs: Value,
     pub(crate) changed: Value,
-    memo: Value,
-    known: Value,
+    pub(crate) memo: Value,
+    pub(crate) known: Value,
     pub(crate) score: Value,
     pub(crate) fuel: Value,
 }
@@ -97,19 +97,12 @@ pub(crate) struct Emitter<'e, 'f> {
     masks: Vec<(u32, Option<i32>, Variable, Variable)>,
     /// The operation that is being written.
     pub(crate) pc: u32,
-    context: Value,
-    pub(crate) mem: Value,
-    regs: Value,
-    changed: Value,
+    pub(crate) loaded: Loaded,
     /// The changed values of a state of few, as long as the program runs.
     marks: Option<Variable>,
     /// Whether it is remembered which values of the state are stored to at fixed places.
     marked: bool,
-    pub(crate) memo: Value,
-    pub(crate) known: Value,
-    pub(crate) score: Value,
     fuel: Variable,
-    fuel_at: Value,
     vars: BTreeMap<u16, Variable>,
     blocks: BTreeMap<u32, Block>,
     /// Leaves with a broken rule: takes the site and the value.
@@ -136,8 +129,8 @@ pub(crate) fn program(
     b.switch_to_block(first);
     let (context, entry) = (b.block_params(first)[0], b.block_params(first)[1]);
     let loaded = Loaded::of(&mut b, context);
-    let mut e = Emitter::new(&mut b, (board, code, tables), &loaded, Leads::Back);
-    let steps = e.b.ins().load(I64, MemFlags::trusted(), e.fuel_at, 0);
+    let mut e = Emitter::new(&mut b, (board, code, tables), loaded, Leads::Back);
+    let steps = e.b.ins().load(I64, MemFlags::trusted(), e.loaded.fuel, 0);
     e.b.def_var(e.fuel, steps);
     e.take_marks();
     e.ways_in(p, entry);
@@ -158,7 +151,7 @@ pub(crate) fn stops(code: &Code, p: &Program) -> bool {
 pub(crate) fn inline(
     b: &mut FunctionBuilder<'_>,
     of: (Board<'_>, &Code, &mut Vec<Box<[i64]>>),
-    loaded: &Loaded,
+    loaded: Loaded,
     (p, args): (&Program, &[i64]),
     (budget, marked): (i64, bool),
     on: On,
@@ -189,10 +182,9 @@ impl<'e, 'f> Emitter<'e, 'f> {
     fn new(
         b: &'e mut FunctionBuilder<'f>,
         (board, code, tables): (Board<'e>, &'e Code, &'e mut Vec<Box<[i64]>>),
-        loaded: &Loaded,
+        loaded: Loaded,
         leads: Leads,
     ) -> Emitter<'e, 'f> {
-        let &Loaded { context, mem, regs, changed, memo, known, score, fuel: fuel_at } = loaded;
         let fuel = b.declare_var(I64);
         let marks = (code.state_len <= 64).then(|| b.declare_var(I64));
         let (broken, leave) = (b.create_block(), b.create_block());
@@ -215,17 +207,10 @@ impl<'e, 'f> Emitter<'e, 'f> {
             fixed,
             masks: vec![],
             pc: 0,
-            context,
-            mem,
-            regs,
-            changed,
+            loaded,
             marks,
             marked: true,
-            memo,
-            known,
-            score,
             fuel,
-            fuel_at,
             vars: BTreeMap::new(),
             blocks: BTreeMap::new(),
             broken,
@@ -356,8 +341,8 @@ impl<'e, 'f> Emitter<'e, 'f> {
         self.b.switch_to_block(self.broken);
         let (site, value) = (self.b.block_params(self.broken)[0], self.b.block_params(self.broken)[1]);
         let site = self.b.ins().ireduce(cranelift_codegen::ir::types::I32, site);
-        self.b.ins().store(flags, site, self.context, at::SITE);
-        self.b.ins().store(flags, value, self.context, at::VALUE);
+        self.b.ins().store(flags, site, self.loaded.context, at::SITE);
+        self.b.ins().store(flags, value, self.loaded.context, at::VALUE);
         let number = self.number(Ended::Broken.number());
         self.b.ins().jump(self.leave, &[BlockArg::Value(number)]);
         self.b.switch_to_block(self.leave);
@@ -365,7 +350,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
         match self.leads {
             Leads::Back => {
                 let steps = self.b.use_var(self.fuel);
-                self.b.ins().store(flags, steps, self.fuel_at, 0);
+                self.b.ins().store(flags, steps, self.loaded.fuel, 0);
                 self.put_marks();
                 self.b.ins().return_(&[number]);
             }
@@ -441,7 +426,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
 
     /// Ends the program with a value.
     pub(crate) fn give(&mut self, value: Value) {
-        self.b.ins().store(MemFlags::trusted(), value, self.context, at::VALUE);
+        self.b.ins().store(MemFlags::trusted(), value, self.loaded.context, at::VALUE);
         self.end(Ended::Give);
     }
 
@@ -488,7 +473,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
         self.put_marks();
         let function = self.number(step as *const () as usize as i64);
         let pc = self.number(self.pc.into());
-        let call = self.b.ins().call_indirect(self.signature, function, &[self.context, pc]);
+        let call = self.b.ins().call_indirect(self.signature, function, &[self.loaded.context, pc]);
         let broke = self.b.inst_results(call)[0];
         let on = self.b.create_block();
         let number = self.number(Ended::Broken.number());
@@ -510,14 +495,14 @@ impl<'e, 'f> Emitter<'e, 'f> {
     fn put_marks(&mut self) {
         if let Some(marks) = self.marks {
             let word = self.b.use_var(marks);
-            self.b.ins().store(table(), word, self.changed, 0);
+            self.b.ins().store(table(), word, self.loaded.changed, 0);
         }
     }
 
     /// Takes them over from the machine.
     fn take_marks(&mut self) {
         if let Some(marks) = self.marks {
-            let word = self.b.ins().load(I64, table(), self.changed, 0);
+            let word = self.b.ins().load(I64, table(), self.loaded.changed, 0);
             self.b.def_var(marks, word);
         }
     }
@@ -525,7 +510,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
     fn spill(&mut self, regs: &[R]) {
         for r in regs {
             let value = self.get(*r);
-            self.b.ins().store(MemFlags::trusted(), value, self.regs, i32::from(r.0) * 8);
+            self.b.ins().store(MemFlags::trusted(), value, self.loaded.regs, i32::from(r.0) * 8);
         }
     }
 
@@ -533,7 +518,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
         for r in regs {
             // A register that is live without being used in the program is of no use here.
             if self.vars.contains_key(&r.0) {
-                let value = self.b.ins().load(I64, MemFlags::trusted(), self.regs, i32::from(r.0) * 8);
+                let value = self.b.ins().load(I64, MemFlags::trusted(), self.loaded.regs, i32::from(r.0) * 8);
                 self.set(*r, value);
             }
         }
@@ -552,12 +537,12 @@ impl<'e, 'f> Emitter<'e, 'f> {
     /// The address of number `index` of the memory, which is checked against its end.
     pub(crate) fn address(&mut self, index: Value) -> Value {
         if let Some(known) = self.known(index).filter(|n| (0..i64::from(self.code.memory)).contains(n)) {
-            return self.b.ins().iadd_imm(self.mem, known * 4);
+            return self.b.ins().iadd_imm(self.loaded.mem, known * 4);
         }
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, i64::from(self.code.memory));
         self.unless_stray(inside);
         let bytes = self.b.ins().ishl_imm(index, 2);
-        self.b.ins().iadd(self.mem, bytes)
+        self.b.ins().iadd(self.loaded.mem, bytes)
     }
 
     /// Loads the number at a fixed place.
@@ -567,23 +552,23 @@ impl<'e, 'f> Emitter<'e, 'f> {
                 let value = i64::from(*value);
                 self.number(value)
             }
-            None => self.b.ins().sload32(heap(), self.mem, (m * 4) as i32),
+            None => self.b.ins().sload32(heap(), self.loaded.mem, (m * 4) as i32),
         }
     }
 
     /// Loads four numbers.
     pub(crate) fn load_four(&mut self, m: u32) -> Value {
-        self.b.ins().load(I32X4, loose(), self.mem, (m * 4) as i32)
+        self.b.ins().load(I32X4, loose(), self.loaded.mem, (m * 4) as i32)
     }
 
     /// Loads one number as it lies in memory.
     pub(crate) fn load_one(&mut self, m: u32, ty: Type) -> Value {
-        self.b.ins().load(ty, heap(), self.mem, (m * 4) as i32)
+        self.b.ins().load(ty, heap(), self.loaded.mem, (m * 4) as i32)
     }
 
     /// Stores one or four numbers as they are.
     pub(crate) fn store_raw(&mut self, value: Value, m: u32) {
-        self.b.ins().store(loose(), value, self.mem, (m * 4) as i32);
+        self.b.ins().store(loose(), value, self.loaded.mem, (m * 4) as i32);
     }
 
     /// Remembers that numbers of the state from a fixed one on were stored to.
@@ -604,10 +589,10 @@ impl<'e, 'f> Emitter<'e, 'f> {
                 slot += n;
                 continue;
             }
-            let old = self.b.ins().load(I64, table(), self.changed, (word * 8) as i32);
+            let old = self.b.ins().load(I64, table(), self.loaded.changed, (word * 8) as i32);
             let mask = self.number(mask as i64);
             let new = self.b.ins().bor(old, mask);
-            self.b.ins().store(table(), new, self.changed, (word * 8) as i32);
+            self.b.ins().store(table(), new, self.loaded.changed, (word * 8) as i32);
             slot += n;
         }
     }
@@ -632,7 +617,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
         }
         let word = self.b.ins().ushr_imm(slot, 6);
         let bytes = self.b.ins().ishl_imm(word, 3);
-        let at = self.b.ins().iadd(self.changed, bytes);
+        let at = self.b.ins().iadd(self.loaded.changed, bytes);
         let old = self.b.ins().load(I64, table(), at, 0);
         let new = self.b.ins().bor(old, mask);
         self.b.ins().store(table(), new, at, 0);

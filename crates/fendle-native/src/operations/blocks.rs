@@ -221,7 +221,7 @@ impl Emitter<'_, '_> {
         self.b.ins().brif(left, body, &[], to, &[]);
         self.b.switch_to_block(body);
         let bytes = self.b.ins().ishl_imm(cell, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
+        let at = self.b.ins().iadd(self.loaded.mem, bytes);
         let value = self.b.ins().sload32(heap(), at, (base.0 * 4) as i32);
         let how = if v.is_some() { IntCC::Equal } else { IntCC::NotEqual };
         let found = self.b.ins().icmp_imm(how, value, i64::from(v.unwrap_or(0)));

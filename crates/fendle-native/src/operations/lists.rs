@@ -45,7 +45,7 @@ impl Emitter<'_, '_> {
                     let len = e.load_index(s);
                     let last = e.b.ins().iadd(s, len);
                     let value = e.load_index(last);
-                    e.b.ins().istore32(heap(), value, e.mem, (to.0 * 4) as i32);
+                    e.b.ins().istore32(heap(), value, e.loaded.mem, (to.0 * 4) as i32);
                     let pad = e.number(pad.into());
                     e.store_index(last, pad, list);
                     let less = e.b.ins().iadd_imm(len, -1);

@@ -141,7 +141,7 @@ impl Emitter<'_, '_> {
             Op::StoreAt { to, s } => {
                 self.wrote(Some((to, 1)));
                 let s = self.get(s);
-                self.b.ins().istore32(heap(), s, self.mem, (to.0 * 4) as i32);
+                self.b.ins().istore32(heap(), s, self.loaded.mem, (to.0 * 4) as i32);
             }
             Op::Put { base, i, s } => {
                 let slot = self.get(i);
@@ -152,7 +152,7 @@ impl Emitter<'_, '_> {
                 self.wrote(Some((to, 1)));
                 self.mark_fixed(to, 1);
                 let s = self.get(s);
-                self.b.ins().istore32(heap(), s, self.mem, (to.0 * 4) as i32);
+                self.b.ins().istore32(heap(), s, self.loaded.mem, (to.0 * 4) as i32);
             }
             Op::PutInto { a, s, list } => {
                 let a = self.get(a);
@@ -280,10 +280,10 @@ impl Emitter<'_, '_> {
             | Op::ShapePart { .. } => self.step(&op),
             Op::ShapeMake { d, k, p, shapes, .. } => self.make_shape(d, (k, p), shapes, &op),
             Op::Recall { d, memo, to } => {
-                let known = self.b.ins().load(I64, table(), self.known, i32::from(memo / 64) * 8);
+                let known = self.b.ins().load(I64, table(), self.loaded.known, i32::from(memo / 64) * 8);
                 let known = self.b.ins().band_imm(known, 1i64 << (memo % 64));
                 let old = self.get(d);
-                let v = self.b.ins().load(I64, table(), self.memo, i32::from(memo) * 8);
+                let v = self.b.ins().load(I64, table(), self.loaded.memo, i32::from(memo) * 8);
                 // Only where it jumps is it the value: elsewhere it is computed and written before it is read.
                 let v = self.b.ins().select(known, v, old);
                 self.set(d, v);
@@ -291,19 +291,19 @@ impl Emitter<'_, '_> {
             }
             Op::Remember { s, memo } => {
                 let s = self.get(s);
-                self.b.ins().store(table(), s, self.memo, i32::from(memo) * 8);
+                self.b.ins().store(table(), s, self.loaded.memo, i32::from(memo) * 8);
                 let at = i32::from(memo / 64) * 8;
-                let known = self.b.ins().load(I64, table(), self.known, at);
+                let known = self.b.ins().load(I64, table(), self.loaded.known, at);
                 let known = self.b.ins().bor_imm(known, 1i64 << (memo % 64));
-                self.b.ins().store(table(), known, self.known, at);
+                self.b.ins().store(table(), known, self.loaded.known, at);
             }
             Op::Score { s, site } => {
                 let s = self.get(s);
-                let old = self.b.ins().load(I64, table(), self.score, 0);
+                let old = self.b.ins().load(I64, table(), self.loaded.score, 0);
                 let (new, sound) = self.added(old, s);
                 let zero = self.number(0);
                 self.unless_broken(sound, site, zero);
-                self.b.ins().store(table(), new, self.score, 0);
+                self.b.ins().store(table(), new, self.loaded.score, 0);
             }
             // Who asks for the places of a refusal interprets.
             Op::RefuseAt { .. } | Op::RefuseIn { .. } | Op::RefuseAmong { .. } => {}
@@ -462,14 +462,14 @@ impl Emitter<'_, '_> {
         let inside = self.b.ins().icmp_imm(IntCC::UnsignedLessThan, index, last);
         self.unless_stray(inside);
         let bytes = self.b.ins().ishl_imm(index, 2);
-        self.b.ins().iadd(self.mem, bytes)
+        self.b.ins().iadd(self.loaded.mem, bytes)
     }
 
     /// Stores into the state now, and remembers it.
     fn put(&mut self, slot: Value, s: R) {
         self.mark(slot);
         let bytes = self.b.ins().ishl_imm(slot, 2);
-        let at = self.b.ins().iadd(self.mem, bytes);
+        let at = self.b.ins().iadd(self.loaded.mem, bytes);
         let s = self.get(s);
         self.b.ins().istore32(heap(), s, at, (self.code.now * 4) as i32);
         self.wrote(None);

@@ -287,7 +287,7 @@ impl Emitter<'_, '_> {
 
     fn cell_address(&mut self, cell: Value) -> Value {
         let bytes = self.b.ins().ishl_imm(cell, 2);
-        self.b.ins().iadd(self.mem, bytes)
+        self.b.ins().iadd(self.loaded.mem, bytes)
     }
 
     /// What a block holds at a cell that is known to be on the board.

@@ -299,7 +299,7 @@ impl Writer<'_> {
         let code = self.code;
         let entry = &code.moves[of as usize];
         let program = &code.programs[entry.program as usize];
-        let loaded = &tries.loaded;
+        let loaded = tries.loaded;
         if inlined {
             let of = (self.programs.board(), code, &mut *self.tables);
             let with = (program, entry.args.as_slice());
