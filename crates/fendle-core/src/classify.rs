@@ -40,7 +40,7 @@ pub(crate) struct Marks(Vec<AtomicU64>);
 
 impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
-    fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
+    pub(crate) fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
         let marks = Marks((0..space.ids_len() / 64).map(|_| AtomicU64::new(0)).collect());
         (0..SHARDS).into_par_iter().for_each(|n| {
             space.each_in_part(n, |id, class| {

@@ -5,19 +5,21 @@
 //!
 //! # Cost
 //!
-//! Arrows take 4 bytes a transition and 4 a state; parts 4 bytes a state, and 13 while they are found;
-//! distances 4 bytes a state.
+//! Arrows take 4 bytes a transition and 4 a state; parts 4 bytes a state, and 16 while they are found;
+//! distances 4 bytes a state, and two bits while they are found.
 
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
+use crate::bits::Bits;
 use crate::components::{Components, Digraph, components};
 use crate::explore::by_number::{PANE, WINDOW, Workers};
 use crate::explore::{Explored, pool};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Model, Targets};
-use crate::space::{Class, Edge, SHARDS, Space, StateId};
+use crate::space::{Class, Edge, SHARDS, Space, StateId, Targets as Record};
 
 /// No distance: never reached.
 pub const NEVER: u32 = u32::MAX;
@@ -41,7 +43,40 @@ impl Arrows {
     ///
     /// The [`Limit`] that ended it; [`Limit::Memory`] past 2^32 transitions.
     pub fn forward(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
-        Arrows::of(space, false, pace)
+        pool(&OnceLock::new(), 1).install(|| Arrows::of_log(space, pace))
+    }
+
+    /// The same on all threads of the pool that it is called in: each shard knows where its arrows go once all degrees are known.
+    pub(crate) fn of_log(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
+        let slots = |len: usize| -> Vec<AtomicU32> { (0..len).map(|_| AtomicU32::new(0)).collect() };
+        let look: &Pace<'_> = pace;
+        let each = |see: &(dyn Fn(StateId, Record<'_>) + Sync)| {
+            (0..SHARDS).into_par_iter().try_for_each(|shard| {
+                (0..space.levels_len()).try_for_each(|depth| {
+                    look.now()?;
+                    space.each_record_in(shard, depth, see);
+                    Ok(())
+                })
+            })
+        };
+        let first = slots(space.ids_len() + 1);
+        each(&|id, edges| first[id.index()].store(edges.len() as u32, Relaxed))?;
+        let mut first: Vec<u32> = first.into_iter().map(AtomicU32::into_inner).collect();
+        let mut sum = 0u32;
+        for f in &mut first {
+            let degree = std::mem::replace(f, sum);
+            sum = sum.checked_add(degree).filter(|sum| *sum < u32::MAX).ok_or(Limit::Memory)?;
+        }
+        let to = slots(sum as usize);
+        each(&|id, edges| {
+            let mut at = first[id.index()] as usize;
+            edges.each_state(space.sure, |target| {
+                to[at].store(target.number(), Relaxed);
+                at += 1;
+            });
+        })?;
+        pace.step(2 * space.states_len())?;
+        Ok(Arrows { first, to: to.into_iter().map(AtomicU32::into_inner).collect() })
     }
 
     /// The same for states by number whose moves draw nothing: the rules are asked again, on all threads. `None` for other spaces.
@@ -54,20 +89,19 @@ impl Arrows {
         // As many as were counted; after a limit there may be more.
         let mut to: Vec<u32> = Vec::with_capacity(transitions as usize);
         let range = dense.range();
-        for start in (0..range).step_by(WINDOW as usize) {
+        let ask = |start: u64, look: &Pace<'_>| -> Vec<Result<_, Limit>> {
             let end = (start + WINDOW).min(range);
-            let look: &Pace<'_> = pace;
-            let panes: Vec<Result<_, Limit>> = (0..(end - start).div_ceil(PANE))
-                .into_par_iter()
-                .map(|n| {
-                    look.now()?;
-                    let (mut numbers, mut targets) = (vec![], Targets::default());
-                    let from = start + n * PANE;
-                    dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
-                    workers.with(model, |worker| targets.ask(worker, &numbers, past_goals, dense.leaps));
-                    Ok((numbers, targets))
-                })
-                .collect();
+            let pane = |n| {
+                look.now()?;
+                let (mut numbers, mut targets) = (vec![], Targets::default());
+                let from = start + n * PANE;
+                dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
+                workers.with(model, |worker| targets.ask(worker, &numbers, past_goals, dense.leaps));
+                Ok((numbers, targets))
+            };
+            (0..(end - start).div_ceil(PANE)).into_par_iter().map(pane).collect()
+        };
+        let mut append = |panes: Vec<Result<(Vec<u64>, Targets), Limit>>| {
             for pane in panes {
                 let (numbers, targets) = pane?;
                 let mut at = to.len() as u32;
@@ -80,8 +114,18 @@ impl Arrows {
                     return Err(Limit::Memory);
                 }
             }
-            pace.step(end - start)?;
+            Ok(())
+        };
+        // While the rules are asked of some numbers, what they said of those before is put behind each other.
+        let mut before = vec![];
+        for start in (0..range).step_by(WINDOW as usize) {
+            let look: &Pace<'_> = pace;
+            let (panes, appended) = rayon::join(|| ask(start, look), || append(std::mem::take(&mut before)));
+            appended?;
+            before = panes;
+            pace.step(WINDOW)?;
         }
+        append(before)?;
         first.resize(space.ids_len() + 1, to.len() as u32);
         Ok(Some(Arrows { first, to }))
     }
@@ -112,23 +156,13 @@ impl Arrows {
     ///
     /// The [`Limit`] that ended it; [`Limit::Memory`] past 2^32 transitions.
     pub fn backward(space: &Space, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
-        Arrows::of(space, true, pace)
-    }
-
-    fn of(space: &Space, back: bool, pace: &mut Pace<'_>) -> Result<Arrows, Limit> {
         let mut first = vec![0u32; space.ids_len() + 1];
         let levels = space.levels_len();
         let mut all = 0u64;
         for depth in 0..levels {
-            space.each_edges(depth, |id, edges| {
+            space.each_edges(depth, |_, edges| {
                 all += edges.len() as u64;
-                if back {
-                    for e in edges {
-                        first[e.to.index()] += 1;
-                    }
-                } else {
-                    first[id.index()] = edges.len() as u32;
-                }
+                edges.iter().for_each(|e| first[e.to.index()] += 1);
             });
             pace.step(2 * space.level_len(depth))?;
         }
@@ -145,10 +179,9 @@ impl Arrows {
         for depth in 0..levels {
             space.each_edges(depth, |id, edges| {
                 for e in edges.iter().rev() {
-                    let (at, target) = if back { (e.to, id) } else { (id, e.to) };
-                    let slot = &mut first[at.index()];
+                    let slot = &mut first[e.to.index()];
                     *slot -= 1;
-                    to[*slot as usize] = target.number();
+                    to[*slot as usize] = id.number();
                 }
             });
             pace.step(2 * space.level_len(depth))?;
@@ -232,55 +265,6 @@ impl<'a> Transitions<'a> {
         }
     }
 
-    /// Calls `visit` with every state that was expanded, its depth and its transitions: in the order in which they lie in the memory.
-    pub(crate) fn each_anywhere(
-        &self,
-        pace: &mut Pace<'_>,
-        mut visit: impl FnMut(u32, StateId, &[Edge]),
-    ) -> Result<(), Limit> {
-        if self.made.is_none() {
-            for depth in 0..self.space.levels_len() {
-                self.each(depth, |id, edges| visit(depth, id, edges));
-                pace.step(4 * self.space.level_len(depth))?;
-            }
-            return Ok(());
-        }
-        let mut edges: Vec<Edge> = vec![];
-        self.each_state(pace, |depth, _, id| {
-            edges.clear();
-            let arrows = self.made.iter().flat_map(|made| made.arrows.from(id));
-            edges.extend(arrows.map(|to| sure_edge(*to)));
-            visit(depth, id, &edges);
-        })
-    }
-
-    /// Calls `visit` with every state that was expanded, and where its transitions lead.
-    pub(crate) fn each_target(
-        &self,
-        pace: &mut Pace<'_>,
-        mut visit: impl FnMut(StateId, &[u32]),
-    ) -> Result<(), Limit> {
-        let Some(made) = &self.made else {
-            let mut targets = vec![];
-            return self.each_anywhere(pace, |_, id, edges| {
-                targets.clear();
-                targets.extend(edges.iter().map(|e| e.to.number()));
-                visit(id, &targets);
-            });
-        };
-        // What is no state has no arrows.
-        for (number, ends) in made.arrows.first.windows(2).enumerate() {
-            if ends[0] < ends[1] {
-                pace.step(1)?;
-                visit(
-                    StateId::from_number(number as u32),
-                    &made.arrows.to[ends[0] as usize..ends[1] as usize],
-                );
-            }
-        }
-        Ok(())
-    }
-
     /// Calls `visit` with every state and its depth, in the order in which they lie in the memory.
     pub(crate) fn each_state(
         &self,
@@ -323,8 +307,8 @@ impl Digraph for Arrows {
         self.first.len() - 1
     }
     #[inline]
-    fn arrows(&self, from: u32) -> (u32, u32) {
-        (self.first[from as usize], self.first[from as usize + 1])
+    fn first(&self, node: u32) -> u32 {
+        self.first[node as usize]
     }
     #[inline]
     fn target(&self, arrow: u32) -> u32 {
@@ -385,12 +369,12 @@ pub fn by_moves(transitions: &Transitions<'_>) -> Vec<u64> {
     out
 }
 
-/// Breadth first against the arrows, from a ring of nodes, through nodes without a distance that are `wanted`.
+/// Breadth first against the arrows, from a ring of nodes, through those that are `fresh`: each is taken out and gets its distance.
 fn back_from(
     back: &Arrows,
     mut ring: Vec<u32>,
     far: &mut [u32],
-    wanted: impl Fn(u32) -> bool,
+    mut fresh: Bits,
     pace: &mut Pace<'_>,
 ) -> Result<(), Limit> {
     let mut next = vec![];
@@ -400,7 +384,7 @@ fn back_from(
         for &id in &ring {
             pace.step(1)?;
             for &from in back.from(StateId::from_number(id)) {
-                if far[from as usize] == NEVER && wanted(from) {
+                if fresh.remove(from) {
                     far[from as usize] = distance;
                     next.push(from);
                 }
@@ -436,23 +420,30 @@ impl Distances {
     pub fn of(space: &Space, back: &Arrows, pace: &mut Pace<'_>) -> Result<Distances, Limit> {
         let mut far = vec![NEVER; space.ids_len()];
         let [mut won, mut ended, mut open]: [Vec<u32>; 3] = Default::default();
+        // What else leads to a goal is winnable: that need not be asked. Then all winnable states have their distance, and from
+        // the other ends only dead ones are wanted. Open states have no distance, and none is told by way of them.
+        let [mut running, mut dead] = [0; 2].map(|_| Bits::below(far.len() as u64));
         for part in 0..SHARDS {
-            space.each_in_part(part, |id, class| match class {
-                Class::Goal => won.push(id.number()),
-                Class::Lost | Class::Over | Class::Stuck => ended.push(id.number()),
-                Class::Open => open.push(id.number()),
-                _ => {}
+            space.each_in_part(part, |id, class| {
+                let n = id.number();
+                match class {
+                    Class::Goal => won.push(n),
+                    Class::Lost | Class::Over | Class::Stuck => ended.push(n),
+                    Class::Open => open.push(n),
+                    _ => {
+                        running.insert(n);
+                        if class == Class::Dead {
+                            dead.insert(n);
+                        }
+                    }
+                }
             });
         }
-        // Open states have no distance, and none is told by way of them.
         for id in won.iter().chain(&ended).chain(&open) {
             far[*id as usize] = 0;
         }
-        // What else leads to a goal is winnable: that need not be asked. Then all winnable states have their distance, and from
-        // the other ends only dead ones are wanted.
-        back_from(back, won, &mut far, |_| true, pace)?;
-        let is_dead = |n: u32| space.class(StateId::from_number(n)) == Class::Dead;
-        back_from(back, ended, &mut far, is_dead, pace)?;
+        back_from(back, won, &mut far, running, pace)?;
+        back_from(back, ended, &mut far, dead, pace)?;
         for id in &open {
             far[*id as usize] = NEVER;
         }
@@ -460,8 +451,15 @@ impl Distances {
             // From dead states nothing open can be reached.
             let mut unseen = vec![NEVER; far.len()];
             open.retain(|id| !space.knows_moves(StateId::from_number(*id)));
-            open.iter().for_each(|id| unseen[*id as usize] = 0);
-            back_from(back, open, &mut unseen, |_| true, pace)?;
+            let mut others = Bits::below(far.len() as u64);
+            for id in space.ids() {
+                others.insert(id.number());
+            }
+            for id in &open {
+                unseen[*id as usize] = 0;
+                others.remove(*id);
+            }
+            back_from(back, open, &mut unseen, others, pace)?;
             for (far, unseen) in far.iter_mut().zip(unseen) {
                 if unseen < *far {
                     *far = NEVER;

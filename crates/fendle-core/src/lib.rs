@@ -28,6 +28,7 @@
 //! Equal inputs give equal results, whatever the number of threads.
 
 pub mod ahead;
+mod bits;
 pub mod classify;
 pub mod components;
 pub mod contract;

@@ -5,7 +5,7 @@ use crate::twins;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
-use fendle_core::graph::{Distances, Transitions, by_moves};
+use fendle_core::graph::{Distances, Transitions, arrows_bytes, by_moves};
 use fendle_core::shape::{Difference, Likeness, likeness};
 use fendle_core::structure::{NotSeen, Structure, structure};
 use fendle_core::table::{Row, Table};
@@ -176,6 +176,14 @@ fn ask(net: &Net) -> (Explored, Structure) {
     let limits = Limits { threads: 1, ..Limits::default() };
     let found = explore(&net.table(), limits, false, &NoWatch).expect("a start");
     let s = structure(&net.table(), &found, &limits, &NoWatch).expect("seen whole").0;
+    // With two threads, and where there is no room for arrows both ways.
+    let (space, transitions) = (&found.space, found.counts.transitions);
+    let one_way = space.bytes() + arrows_bytes(space, transitions) + 24 * space.ids_len() as u64;
+    for other in [Limits { threads: 2, ..limits }, Limits { memory_bytes: one_way, ..limits }] {
+        assert_eq!(structure(&net.table(), &found, &other, &NoWatch).expect("seen whole").0, s);
+    }
+    let tight = Limits { memory_bytes: one_way - 1, ..limits };
+    assert!(matches!(structure(&net.table(), &found, &tight, &NoWatch), Err(NotSeen::Memory { .. })));
     (found, s)
 }
 

@@ -222,6 +222,12 @@ pub(crate) struct Targets<'a> {
 }
 
 impl Targets<'_> {
+    /// How many edges there are.
+    #[inline(always)]
+    pub(crate) fn len(&self) -> usize {
+        self.bytes.len() / self.width
+    }
+
     /// Shows the code of one target after the other, until `enough` says so of one. Says whether it did.
     #[inline(always)]
     pub(super) fn any(self, enough: impl FnMut(u64) -> bool) -> bool {

@@ -34,7 +34,8 @@ pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
 use levels::Levels;
 pub use log::Edge;
-use log::{EdgeLog, Targets};
+use log::EdgeLog;
+pub(crate) use log::Targets;
 use table::StateTable;
 
 use crate::classify::Marks;
@@ -517,6 +518,13 @@ impl Space {
             None => return false,
         }
         true
+    }
+
+    /// Calls `visit` with every expanded state of one depth in one shard and its edges as they are kept, in local order.
+    pub(crate) fn each_record_in(&self, shard: usize, depth: u32, visit: impl Fn(StateId, Targets<'_>)) {
+        let range = self.level_of(shard, depth);
+        let of_shard = |local, targets: Targets<'_>| visit(StateId::new(shard, local), targets);
+        self.shards[shard].each_record(depth, range, |_, _| true, of_shard);
     }
 
     /// Calls `visit(local, edges)` for the expanded states of one depth in one shard, in local order.

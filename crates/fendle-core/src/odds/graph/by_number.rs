@@ -4,8 +4,9 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::found::{Bits, NODE, Nodes, RANGE_MAX, States, UNNUMBERED};
+use super::found::{NODE, Nodes, RANGE_MAX, States, UNNUMBERED};
 use super::write::{Builder, MOST};
+use crate::bits::Bits;
 use crate::model::{Fault, Layout, Model, Numbering};
 use crate::space::number_bits;
 use crate::space::table::StateTable;

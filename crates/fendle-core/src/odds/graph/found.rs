@@ -8,6 +8,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::make_room;
+use crate::bits::Bits;
 use crate::model::{Layout, Numbering};
 use crate::space::hash;
 use crate::space::table::StateTable;
@@ -18,35 +19,6 @@ pub(super) const NODE: u32 = 1 << 31;
 pub(super) const UNNUMBERED: u32 = 1 << 30;
 /// Ranges of numbers that can be told apart from both.
 pub(super) const RANGE_MAX: u64 = UNNUMBERED as u64;
-
-/// Which numbers below a range were met, one bit each.
-pub(super) struct Bits {
-    words: Vec<u64>,
-}
-
-impl Bits {
-    pub(super) fn below(range: u64) -> Bits {
-        Bits { words: vec![0; range.div_ceil(64) as usize] }
-    }
-
-    /// Notes a number. Whether it was not met before.
-    #[inline]
-    pub(super) fn insert(&mut self, n: u32) -> bool {
-        let (word, bit) = (&mut self.words[n as usize / 64], 1 << (n % 64));
-        let new = *word & bit == 0;
-        *word |= bit;
-        new
-    }
-
-    #[inline]
-    pub(super) fn contains(&self, n: u32) -> bool {
-        self.words[n as usize / 64] >> (n % 64) & 1 != 0
-    }
-
-    pub(super) fn bytes(&self) -> u64 {
-        8 * self.words.len() as u64
-    }
-}
 
 /// The place of each number in the order in which numbers were met.
 pub(super) struct Places {
@@ -67,7 +39,7 @@ impl Places {
             sum += word.count_ones();
             before
         };
-        let before = bits.words.iter().map(count).collect();
+        let before = bits.words().iter().map(count).collect();
         let mut places = Places { bits, before, of: vec![0; sum as usize] };
         for (place, n) in met.iter().enumerate().filter(|n| *n.1 != NODE) {
             let rank = places.rank(*n);
@@ -80,7 +52,7 @@ impl Places {
     #[inline]
     fn rank(&self, n: u32) -> usize {
         let word = n as usize / 64;
-        let below = self.bits.words[word] & ((1 << (n % 64)) - 1);
+        let below = self.bits.words()[word] & ((1 << (n % 64)) - 1);
         (self.before[word] + below.count_ones()) as usize
     }
 

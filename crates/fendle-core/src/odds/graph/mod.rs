@@ -228,15 +228,13 @@ impl Graph {
     /// Calls `visit` with every vertex that a vertex leads to.
     #[inline]
     pub(super) fn each(&self, v: u32, mut visit: impl FnMut(u32)) {
-        let (from, to) = self.arrows(v);
-        (from..to).for_each(|a| visit(self.target(a)));
+        (self.first(v)..self.first(v + 1)).for_each(|a| visit(self.target(a)));
     }
 
     /// Whether anything follows a vertex.
     #[inline]
     pub(super) fn leads_on(&self, v: u32) -> bool {
-        let (from, to) = self.arrows(v);
-        from < to
+        self.first(v) < self.first(v + 1)
     }
 
     /// Bytes that the tables take.
@@ -339,14 +337,10 @@ impl Digraph for Graph {
         self.vertices_len()
     }
     #[inline]
-    fn arrows(&self, from: u32) -> (u32, u32) {
-        let (v, states) = (from as usize, self.classes.len());
-        if v < states {
-            return (self.arc_first[v], self.arc_first[v + 1]);
-        }
+    fn first(&self, node: u32) -> u32 {
+        let (v, states) = (node as usize, self.classes.len());
         // Outcomes are numbered behind the arcs.
-        let arcs = self.arc_to.len() as u32;
-        (arcs + self.node_first[v - states], arcs + self.node_first[v - states + 1])
+        if v < states { self.arc_first[v] } else { self.arc_to.len() as u32 + self.node_first[v - states] }
     }
     #[inline]
     fn target(&self, arrow: u32) -> u32 {
