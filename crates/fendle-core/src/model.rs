@@ -219,6 +219,8 @@ pub struct Expansion {
     /// Where states are given by number and the numbering is narrow ([`Model::narrowed`]) or a guess: states that were met and have no
     /// number, packed, at most one for each source state. If there are any, all else that was written is void.
     pub strays: Vec<u64>,
+    /// Outcomes that have no word yet, where states are kept in two parts: which ones, and their packed states.
+    pub(crate) unnamed: (Vec<u32>, Vec<u64>),
     outcomes_len: usize,
     open_run: usize,
     open_head: usize,
@@ -251,6 +253,8 @@ impl Expansion {
         self.positions.clear();
         self.position_scores.clear();
         self.strays.clear();
+        self.unnamed.0.clear();
+        self.unnamed.1.clear();
         self.outcomes_len = 0;
         self.open_run = 0;
         self.open_head = 0;

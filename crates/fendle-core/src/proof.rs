@@ -114,7 +114,7 @@ fn bytes_of(state: &[u64], width: usize, out: &mut [u8]) {
 /// All states of a space as the payload of a closed set.
 #[must_use]
 pub fn pack_states(space: &Space) -> Vec<u8> {
-    let width = space.layout.bytes();
+    let width = space.packed.bytes();
     let mut all = Vec::with_capacity(space.states_len() as usize * width);
     let mut record = vec![0; width];
     for depth in 0..space.levels_len() {

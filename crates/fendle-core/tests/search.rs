@@ -4,6 +4,7 @@ mod contract;
 mod faults;
 mod games;
 mod guided;
+mod in_parts;
 mod infer;
 mod known;
 mod odds;

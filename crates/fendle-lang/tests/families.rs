@@ -5,10 +5,11 @@ use crate::common;
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 
-use common::{compare_space, games, laid_out as game, model};
+use common::{afresh, compare_space, games, laid_out as game, model};
 use fendle_core::odds::{AimValue, Fractions, Value, odds};
 use fendle_core::{Expansion, Exploration, Explored, Limits, Model as _, NoWatch, Odds, explore};
 use fendle_lang::Game;
+use fendle_lang::code::native::WhenItPays;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
 const MERGE: &str = include_str!("../../../models/merge.fendle");
@@ -628,12 +629,16 @@ fn pieces_fall_as_a_plain_program_lets_them() {
     let mut rng = SmallRng::seed_from_u64(3);
     let fall = model(FALL);
     // Small wells, and for one piece such as fill a word, begin another one, and fill it.
-    let large = [(8, 8), (9, 8), (8, 16), (13, 11)];
+    let large = [(8, 8), (9, 8), (8, 16), (13, 11), (13, 11)];
     for round in 0..22 + large.len() {
         let small = (rng.random_range(4..6), rng.random_range(3..5));
         let (rows, cols) = if round < 22 { small } else { large[round - 22] };
         let names = ["keg", "pole", "knee", "bale"];
-        let pieces = if round < 22 { rng.random_range(1..4) } else { 1 };
+        let pieces = match round {
+            0..22 => rng.random_range(1..4),
+            26 => 2,
+            _ => 1,
+        };
         let queue: Vec<&str> = (0..pieces).map(|_| names[rng.random_range(0..4)]).collect();
         let linger = round % 3;
         let stack: Vec<Vec<bool>> = (0..rows)
@@ -679,6 +684,18 @@ fn pieces_fall_as_a_plain_program_lets_them() {
         assert_eq!(have, (seen.len() as u64, transitions, won, lost, 0), "{level}");
         if round % 4 == 0 || round >= 22 {
             compare_space(&g, 150);
+        }
+        if pieces == 2 && round >= 22 {
+            // Most moves leave the board as it is: it is kept once, and the space is the same.
+            let limits = Limits { drop_edges: true, number_from: 1 << 10, ..Limits::default() };
+            let mut native = afresh(&g);
+            native.native = WhenItPays::by(fendle_native::make);
+            for g in [&g, &native] {
+                let found = explore(g, limits, false, &NoWatch).expect("sound");
+                let boards = found.space.still_parts().expect("in two parts");
+                assert!(boards * 8 < seen.len(), "{boards} of {}", seen.len());
+                assert_eq!(found.counts, c);
+            }
         }
     }
 }

@@ -243,6 +243,7 @@ impl<'m> Sweep<'m> {
         self.space.starts = numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect();
         self.space.drop_log();
         let layout = self.space.layout;
+        self.space.stills = None;
         self.space.shards = (0..SHARDS).map(|n| Shard::new(n, layout)).collect();
         self.space.dense = Some(dense);
         self.workers = Workers::default();
@@ -269,7 +270,8 @@ impl<'m> Sweep<'m> {
     fn begin_with(&mut self, numbering: Arc<dyn Numbering>) {
         let number = |id: &StateId| Some(vec![numbering.number(&self.space.state(*id))?]);
         let Some(starts) = self.space.starts.iter().map(number).collect() else { return };
-        let space = Space::new(Layout::new(number_bits(numbering.range())), self.space.sure);
+        let layout = Layout::new(number_bits(numbering.range()));
+        let space = Space { packed: self.space.packed, ..Space::new(layout, self.space.sure) };
         self.begin_again(space, starts);
         self.space.numbering = Some(numbering);
     }
@@ -283,7 +285,7 @@ impl<'m> Sweep<'m> {
     }
 
     /// Begins again in an empty space, with the same starts.
-    fn begin_again(&mut self, mut space: Space, starts: Vec<Vec<u64>>) {
+    pub(super) fn begin_again(&mut self, mut space: Space, starts: Vec<Vec<u64>>) {
         for state in starts {
             let hash = hash(&state);
             let (id, _) =

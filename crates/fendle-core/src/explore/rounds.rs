@@ -163,6 +163,15 @@ impl<'m> Sweep<'m> {
         let waiting = &self.waiting;
         let slice = if self.space.sure { SLICE } else { 1 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
+        let sort = |lane: &mut Lane, given: &mut Given| {
+            if !waiting.is_empty() {
+                workers.lend(
+                    || space.worker(model),
+                    |worker| find_idle(worker, words, waiting, &lane.states, &lane.out, &mut lane.idle),
+                );
+            }
+            given.sort(&lane.out, words, &mut lane.order);
+        };
         let expand = |n: usize, lane: &mut Lane, given: &mut Given| {
             lane.states.clear();
             lane.out.clear();
@@ -189,30 +198,30 @@ impl<'m> Sweep<'m> {
                     done += slice.len();
                 }
                 lane.states.truncate(done);
-                if space.numbering.is_none() {
+                if space.numbering.is_none() && space.stills.is_none() {
                     debug_check(model, done / words, &lane.out);
-                }
-                if !waiting.is_empty() {
-                    find_idle(worker, words, waiting, &lane.states, &lane.out, &mut lane.idle);
                 }
             };
             workers.lend(|| space.worker(model), by);
-            given.sort(&lane.out, words, &mut lane.order);
+            if space.stills.is_none() {
+                sort(lane, given);
+            }
         };
-        let (lanes, given) = (&mut self.lanes, &mut self.given);
         // A few states that are dear are worth several threads.
         let small = if self.model.batch() == 1 { 4 } else { SMALL_ROUND };
-        if round < small {
-            let all = lanes.iter_mut().zip(given).enumerate();
-            all.filter(|(_, (l, _))| l.count > 0).for_each(|(n, (lane, given))| expand(n, lane, given));
-        } else {
-            let pool = pool(&self.pool, self.limits.threads);
-            pool.install(|| {
-                let all = lanes.par_iter_mut().zip(given).enumerate();
-                all.for_each(|(n, (lane, given))| expand(n, lane, given));
+        let (lanes, given) = (&mut self.lanes, &mut self.given);
+        let pool = (round >= small).then(|| pool(&self.pool, self.limits.threads));
+        each_source(pool, lanes, given, expand);
+        let hit = hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if hit.is_none() && space.stills.is_some() {
+            space.name(lanes.iter_mut().filter(|lane| lane.count > 0).map(|lane| &mut lane.out));
+            each_source(pool, lanes, given, |_, lane, given| {
+                if lane.count > 0 {
+                    sort(lane, given);
+                }
             });
         }
-        hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner).map_or(Ok(()), Err)
+        hit.map_or(Ok(()), Err)
     }
 
     /// Step two of a round: the outcomes are inserted. False when a shard is full.
@@ -291,6 +300,25 @@ impl<'m> Sweep<'m> {
             self.space.levels.note_reach(depth, lane.reach);
             self.faults.extend_from_slice(&lane.faults);
         }
+    }
+}
+
+/// Does something for each source shard: on all threads of a pool, or on this one.
+fn each_source(
+    pool: Option<&rayon::ThreadPool>,
+    lanes: &mut [Lane],
+    given: &mut [Given],
+    work: impl Fn(usize, &mut Lane, &mut Given) + Sync + Send,
+) {
+    match pool {
+        None => {
+            let all = lanes.iter_mut().zip(given).enumerate();
+            all.for_each(|(n, (lane, given))| work(n, lane, given));
+        }
+        Some(pool) => pool.install(|| {
+            let all = lanes.par_iter_mut().zip(given).enumerate();
+            all.for_each(|(n, (lane, given))| work(n, lane, given));
+        }),
     }
 }
 

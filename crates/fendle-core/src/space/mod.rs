@@ -23,8 +23,10 @@ pub(crate) mod arrows;
 mod classes;
 pub(crate) mod dense;
 pub(crate) mod id;
+mod in_parts;
 pub(crate) mod levels;
 pub(crate) mod log;
+pub(crate) mod stills;
 pub(crate) mod table;
 
 pub use classes::Class;
@@ -39,14 +41,21 @@ pub(crate) use log::Targets;
 use table::StateTable;
 
 use crate::classify::Marks;
-use crate::model::{Layout, Model, Numbering, Worker};
+use crate::model::{Expansion, Layout, Model, Numbering, Worker};
 use classes::Classes;
-use std::sync::Arc;
+use in_parts::InParts;
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
+use stills::Stills;
 
 /// Bits of the numbers below a range.
 #[must_use]
 pub fn number_bits(range: u64) -> u32 {
     (64 - range.saturating_sub(1).leading_zeros()).max(1)
+}
+
+/// Looks at still parts; none of those who change them leaves them half changed.
+pub(crate) fn read(stills: &RwLock<Stills>) -> RwLockReadGuard<'_, Stills> {
+    stills.read().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Numbers that are looked through at once.
@@ -156,7 +165,10 @@ impl Shard {
 
 /// All states that a sweep has seen, with their depths, classes and edges.
 pub struct Space {
+    /// The shape of a state as the shards hold it.
     pub(crate) layout: Layout,
+    /// The shape of a packed state.
+    pub(crate) packed: Layout,
     pub(crate) shards: Vec<Shard>,
     pub(crate) levels: Levels,
     pub(crate) sure: bool,
@@ -172,6 +184,8 @@ pub struct Space {
     pub(crate) half_known: bool,
     /// How states are numbered, where the shards hold numbers instead of packed states.
     pub(crate) numbering: Option<Arc<dyn Numbering>>,
+    /// Their still parts, where the shards hold words that say which one a state has.
+    pub(crate) stills: Option<Arc<RwLock<Stills>>>,
     /// The states by number, where that is how they are kept: the shards are then empty.
     pub(crate) dense: Option<Dense>,
 }
@@ -180,6 +194,7 @@ impl Space {
     pub(crate) fn new(layout: Layout, sure: bool) -> Space {
         Space {
             layout,
+            packed: layout,
             shards: (0..SHARDS).map(|n| Shard::new(n, layout)).collect(),
             levels: Levels::new(),
             sure,
@@ -190,6 +205,7 @@ impl Space {
             logged: true,
             half_known: false,
             numbering: None,
+            stills: None,
             dense: None,
         }
     }
@@ -203,6 +219,19 @@ impl Space {
     /// Whether all moves of a state are surely known; not told of spaces by number.
     pub(crate) fn knows_moves(&self, id: StateId) -> bool {
         !self.half_known && self.dense.is_none() && id.local() < self.shards[id.shard()].expanded
+    }
+
+    /// Gives words to the outcomes that have none, where states are kept in two parts: in their order, so that still parts have the same numbers
+    /// whoever met them first.
+    pub(crate) fn name<'o>(&self, all: impl Iterator<Item = &'o mut Expansion>) {
+        let Some(stills) = &self.stills else { return };
+        let mut stills = stills.write().unwrap_or_else(PoisonError::into_inner);
+        for out in all {
+            let (places, states) = &out.unnamed;
+            for (place, state) in places.iter().zip(states.chunks_exact(self.packed.words())) {
+                out.outcomes[*place as usize] = stills.add(state);
+            }
+        }
     }
 
     /// Gives the memory of the edges back.
@@ -241,7 +270,10 @@ impl Space {
     /// Bytes taken by the tables, capacity included.
     #[must_use]
     pub fn bytes(&self) -> u64 {
-        self.dense.as_ref().map_or(0, Dense::bytes) + self.shards.iter().map(Shard::bytes).sum::<u64>()
+        let stills = self.stills.as_ref().map_or(0, |stills| read(stills).bytes());
+        self.dense.as_ref().map_or(0, Dense::bytes)
+            + stills
+            + self.shards.iter().map(Shard::bytes).sum::<u64>()
     }
 
     /// Number of depths that hold a state: the greatest depth plus one.
@@ -298,9 +330,10 @@ impl Space {
     /// The number of a state, if it was seen.
     #[must_use]
     pub fn find(&self, state: &[u64]) -> Option<StateId> {
-        match self.numbers() {
-            Some(numbering) => self.find_words(&[numbering.number(state)?]),
-            None => self.find_words(state),
+        match (self.numbers(), &self.stills) {
+            (Some(numbering), _) => self.find_words(&[numbering.number(state)?]),
+            (None, Some(stills)) => self.find_words(&[read(stills).find(state)]),
+            (None, None) => self.find_words(state),
         }
     }
 
@@ -324,9 +357,15 @@ impl Space {
     pub fn state(&self, id: StateId) -> Vec<u64> {
         let mut out = Vec::with_capacity(self.layout.words());
         self.push_words(id, &mut out);
-        match self.numbers() {
-            Some(numbering) => numbering.state(out[0]),
-            None => out,
+        match (self.numbers(), &self.stills) {
+            (Some(numbering), _) => numbering.state(out[0]),
+            (None, Some(stills)) => {
+                let word = out[0];
+                out.clear();
+                read(stills).push_state(word, &mut out);
+                out
+            }
+            (None, None) => out,
         }
     }
 
@@ -355,9 +394,20 @@ impl Space {
         self.numbers().is_some()
     }
 
+    /// How many different still parts there are, where wide states are kept in two parts: what rarely changes, kept once, and what changes with most
+    /// moves.
+    #[must_use]
+    pub fn still_parts(&self) -> Option<usize> {
+        self.stills.as_ref().map(|stills| read(stills).len())
+    }
+
     /// A worker for states as the space holds them.
     pub(crate) fn worker<'m>(&self, model: &'m dyn Model) -> Box<dyn Worker + 'm> {
-        if self.holds_numbers() { model.worker_by_number() } else { model.worker() }
+        match &self.stills {
+            _ if self.holds_numbers() => model.worker_by_number(),
+            Some(stills) => Box::new(InParts::new(model.worker(), stills.clone(), self.packed)),
+            None => model.worker(),
+        }
     }
 
     /// The expanded states of one depth in one of [`SHARDS`] parts that are wanted.

@@ -49,6 +49,13 @@ pub fn run(
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
                     out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
                 }
+                out.extend(a.found.still_parts.map(|parts| {
+                    format!(
+                        "what rarely changes is kept once: {} still parts, {} bits a state beside them",
+                        grouped(parts as u64),
+                        a.found.table_bits
+                    )
+                }));
                 out.push(text::executor(&level));
             }
             out

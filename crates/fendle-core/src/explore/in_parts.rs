@@ -1,0 +1,123 @@
+//! When wide states are kept in two parts: see [`crate::space::stills`].
+
+use std::sync::{Arc, RwLock};
+
+use super::*;
+use crate::space::stills::Stills;
+
+/// How many times more states there are when it is looked again whether that pays.
+const AGAIN: u64 = 4;
+/// States from which it is not looked any more: a search that begins again sees them twice.
+const UP_TO: u64 = 1 << 19;
+/// States whose moves are looked at.
+const SAMPLE: usize = 1 << 12;
+/// A bit is moving when one in so many moves changes it.
+const MOVING: u64 = 12;
+/// One in so many moves may change the still part.
+const RARELY: u64 = 8;
+/// Bytes that the index of the still parts takes for each of them.
+const INDEXED: usize = 8;
+
+/// Where the words of a sample of moves differ.
+struct Sample {
+    /// For each transition the bits that it changes, word by word.
+    changed: Vec<u64>,
+    words: usize,
+}
+
+impl Sample {
+    /// The transitions of the states that were expanded last.
+    fn of(space: &Space) -> Sample {
+        let words = space.layout.words();
+        let mut out = Sample { changed: vec![], words };
+        let mut left = SAMPLE;
+        for depth in (0..space.levels_len()).rev() {
+            for n in 0..SHARDS {
+                let first = space.level_of(n, depth).start as usize;
+                space.each_edges_in(
+                    n,
+                    depth,
+                    |local, _| (local as usize) < first + SAMPLE / SHARDS,
+                    |local, edges| {
+                        left = left.saturating_sub(1);
+                        let from = space.state(StateId::new(n, local));
+                        for edge in edges {
+                            let to = space.state(edge.to);
+                            out.changed.extend(from.iter().zip(&to).map(|(a, b)| a ^ b));
+                        }
+                    },
+                );
+            }
+            if left == 0 {
+                break;
+            }
+        }
+        out
+    }
+
+    fn len(&self) -> u64 {
+        (self.changed.len() / self.words) as u64
+    }
+
+    /// The bits that often change.
+    fn moving(&self) -> Vec<u64> {
+        let mut changes = vec![[0u64; 64]; self.words];
+        for transition in self.changed.chunks_exact(self.words) {
+            for (changes, word) in changes.iter_mut().zip(transition) {
+                let mut left = *word;
+                while left != 0 {
+                    changes[left.trailing_zeros() as usize] += 1;
+                    left &= left - 1;
+                }
+            }
+        }
+        let often = |changes: &u64| changes * MOVING > self.len();
+        let word = |changes: &[u64; 64]| {
+            changes.iter().enumerate().fold(0, |word, (bit, changes)| word | u64::from(often(changes)) << bit)
+        };
+        changes.iter().map(word).collect()
+    }
+
+    /// How many transitions change another bit.
+    fn others(&self, moving: &[u64]) -> u64 {
+        let others = |changed: &&[u64]| changed.iter().zip(moving).any(|(c, m)| c & !m != 0);
+        self.changed.chunks_exact(self.words).filter(others).count() as u64
+    }
+}
+
+impl<'m> Sweep<'m> {
+    /// Begins again with states in two parts, if most moves leave most of a wide state as it was.
+    pub(super) fn change_to_parts(&mut self) {
+        let space = &self.space;
+        let states = space.states_len();
+        // Where edges are kept, what asks for them may go by the order of states: it stays what it was.
+        if space.layout.words() < 2
+            || space.stills.is_some()
+            || !(self.limits.drop_edges && space.logged)
+            || !((self.limits.number_from / 2).max(self.parts_asked_at)..UP_TO).contains(&states)
+        {
+            return;
+        }
+        self.parts_asked_at = states * AGAIN;
+        let sample = Sample::of(space);
+        let moving = sample.moving();
+        if sample.others(&moving) * RARELY > sample.len() {
+            return;
+        }
+        let Some(mut stills) = Stills::new(space.layout, moving) else { return };
+        // States in two parts should take half the room at most.
+        let (whole, word) = (space.layout.bytes(), stills.layout().bytes());
+        let room = (whole.saturating_sub(2 * word) * states as usize) / (2 * (whole + INDEXED));
+        for id in (0..space.levels_len()).flat_map(|depth| space.level(depth)) {
+            stills.add(&space.state(id));
+            if stills.len() > room {
+                return;
+            }
+        }
+        let starts: Vec<Vec<u64>> = space.starts.iter().map(|id| space.state(*id)).collect();
+        let starts = starts.iter().map(|state| vec![stills.add(state)]).collect();
+        let parts = Space { packed: space.packed, ..Space::new(stills.layout(), space.sure) };
+        self.begin_again(parts, starts);
+        self.space.stills = Some(Arc::new(RwLock::new(stills)));
+    }
+}
