@@ -90,9 +90,9 @@ pub struct Space {
     /// Whether the tables hold numbers instead of packed states.
     #[serde(skip)]
     pub tables_hold_numbers: bool,
-    /// How many still parts there are, where wide states are kept in two parts.
+    /// How many stills there are, where wide states are kept as a still and moving bits.
     #[serde(skip)]
-    pub still_parts: Option<usize>,
+    pub stills_len: Option<usize>,
     /// What charts draw, where they were asked for.
     #[serde(skip)]
     pub charts: Option<Charts>,
@@ -385,7 +385,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         table_bytes: found.space.bytes(),
         table_bits: found.space.bits(),
         tables_hold_numbers: found.space.holds_numbers(),
-        still_parts: found.space.still_parts(),
+        stills_len: found.space.stills_len(),
         charts,
         report,
         counts: c.clone(),

@@ -53,8 +53,8 @@ pub struct Limits {
     /// Whether the edges may be dropped when memory runs short, and made again where they are needed: slower, and
     /// what asks the space for its edges afterwards finds none.
     pub drop_edges: bool,
-    /// States from which on a space is kept by number, where the model numbers them and edges may be dropped; from half as many on wide states are kept
-    /// in two parts, where most of a state rarely changes. Changes no answer.
+    /// States from which on a space is kept by number, where the model numbers them and edges may be dropped; from half as many on what rarely
+    /// changes in wide states is kept once. Changes no answer.
     pub number_from: u64,
 }
 

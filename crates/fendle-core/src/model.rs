@@ -219,7 +219,7 @@ pub struct Expansion {
     /// Where states are given by number and the numbering is narrow ([`Model::narrowed`]) or a guess: states that were met and have no
     /// number, packed, at most one for each source state. If there are any, all else that was written is void.
     pub strays: Vec<u64>,
-    /// Outcomes that have no word yet, where states are kept in two parts: which ones, and their packed states.
+    /// Outcomes that have no word yet, where states are kept as a still and moving bits: which ones, and their packed states.
     pub(crate) unnamed: (Vec<u32>, Vec<u64>),
     outcomes_len: usize,
     open_run: usize,

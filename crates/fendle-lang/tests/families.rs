@@ -692,7 +692,7 @@ fn pieces_fall_as_a_plain_program_lets_them() {
             native.native = WhenItPays::by(fendle_native::make);
             for g in [&g, &native] {
                 let found = explore(g, limits, false, &NoWatch).expect("sound");
-                let boards = found.space.still_parts().expect("in two parts");
+                let boards = found.space.stills_len().expect("of stills");
                 assert!(boards * 8 < seen.len(), "{boards} of {}", seen.len());
                 assert_eq!(found.counts, c);
             }

@@ -18,8 +18,8 @@
 //! O(|S| + |T|) time; for the memory see [`crate::space`].
 
 pub(crate) mod by_number;
-mod in_parts;
 mod rounds;
+mod stills;
 
 use std::sync::OnceLock;
 
@@ -72,8 +72,8 @@ pub(crate) struct Sweep<'m> {
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
     by_number: ByNumber<'m>,
-    /// States after which it is looked again whether states in two parts pay.
-    parts_asked_at: u64,
+    /// States after which it is looked again whether stills pay.
+    stills_asked_at: u64,
     /// Depths of which no state is missing and none is won, where goals are looked for depth by depth.
     pub(crate) looked_through: u32,
 }
@@ -125,7 +125,7 @@ impl<'m> Sweep<'m> {
             },
             faults: vec![],
             by_number: ByNumber::default(),
-            parts_asked_at: 0,
+            stills_asked_at: 0,
             looked_through: 0,
         })
     }
@@ -151,7 +151,7 @@ impl<'m> Sweep<'m> {
                     None => self.begin_without_guess(),
                 }
             }
-            self.change_to_parts();
+            self.change_to_stills();
             if std::mem::take(&mut self.by_number.again) {
                 depth = 0;
             }

@@ -23,9 +23,9 @@ pub(crate) mod arrows;
 mod classes;
 pub(crate) mod dense;
 pub(crate) mod id;
-mod in_parts;
 pub(crate) mod levels;
 pub(crate) mod log;
+mod on_stills;
 pub(crate) mod stills;
 pub(crate) mod table;
 
@@ -43,7 +43,7 @@ use table::StateTable;
 use crate::classify::Marks;
 use crate::model::{Expansion, Layout, Model, Numbering, Worker};
 use classes::Classes;
-use in_parts::InParts;
+use on_stills::OnStills;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use stills::Stills;
 
@@ -53,7 +53,7 @@ pub fn number_bits(range: u64) -> u32 {
     (64 - range.saturating_sub(1).leading_zeros()).max(1)
 }
 
-/// Looks at still parts; none of those who change them leaves them half changed.
+/// Looks at stills; none of those who change them leaves them half changed.
 pub(crate) fn read(stills: &RwLock<Stills>) -> RwLockReadGuard<'_, Stills> {
     stills.read().unwrap_or_else(PoisonError::into_inner)
 }
@@ -184,7 +184,7 @@ pub struct Space {
     pub(crate) half_known: bool,
     /// How states are numbered, where the shards hold numbers instead of packed states.
     pub(crate) numbering: Option<Arc<dyn Numbering>>,
-    /// Their still parts, where the shards hold words that say which one a state has.
+    /// Their stills, where the shards hold words that say which one a state has.
     pub(crate) stills: Option<Arc<RwLock<Stills>>>,
     /// The states by number, where that is how they are kept: the shards are then empty.
     pub(crate) dense: Option<Dense>,
@@ -221,7 +221,7 @@ impl Space {
         !self.half_known && self.dense.is_none() && id.local() < self.shards[id.shard()].expanded
     }
 
-    /// Gives words to the outcomes that have none, where states are kept in two parts: in their order, so that still parts have the same numbers
+    /// Gives words to the outcomes that have none, where states are kept as a still and moving bits: in their order, so that stills have the same numbers
     /// whoever met them first.
     pub(crate) fn name<'o>(&self, all: impl Iterator<Item = &'o mut Expansion>) {
         let Some(stills) = &self.stills else { return };
@@ -394,10 +394,10 @@ impl Space {
         self.numbers().is_some()
     }
 
-    /// How many different still parts there are, where wide states are kept in two parts: what rarely changes, kept once, and what changes with most
+    /// How many different stills there are, where wide states are kept as a still and moving bits: what rarely changes, kept once, and what changes with most
     /// moves.
     #[must_use]
-    pub fn still_parts(&self) -> Option<usize> {
+    pub fn stills_len(&self) -> Option<usize> {
         self.stills.as_ref().map(|stills| read(stills).len())
     }
 
@@ -405,7 +405,7 @@ impl Space {
     pub(crate) fn worker<'m>(&self, model: &'m dyn Model) -> Box<dyn Worker + 'm> {
         match &self.stills {
             _ if self.holds_numbers() => model.worker_by_number(),
-            Some(stills) => Box::new(InParts::new(model.worker(), stills.clone(), self.packed)),
+            Some(stills) => Box::new(OnStills::new(model.worker(), stills.clone(), self.packed)),
             None => model.worker(),
         }
     }

@@ -1,30 +1,30 @@
-//! Wide states in two parts: what rarely changes, kept once, and what changes with most moves.
+//! Wide states as a *still*, which is kept once, and moving bits.
 //!
 //! On a board of real size most moves change a few bits of a state and leave the others as they are: a piece falls, an agent walks, and the board
-//! stays. The bits that rarely change are the *still part* of a state, the others its *moving part*. Each still part is kept once and has a number;
+//! stays. The bits that rarely change are the *still* of a state, the others are *moving*. Each still is kept once and has a number;
 //! a state is then one word, however wide it is:
 //!
 //! ```text
-//! word     [number of the still part | bits of the moving part]
+//! word     [number of the still | moving bits]
 //! ```
 //!
-//! With n states and m still parts of b bytes this takes 8 n + (b + 8) m bytes at most, instead of b n; m is often n / 100. Which bits are moving
+//! With n states and m stills of b bytes this takes 8 n + (b + 8) m bytes at most, instead of b n; m is often n / 100. Which bits are moving
 //! changes what it costs, and nothing else: every state has one word, and every word one state.
 //!
-//! Source: the dictionary of parts of A. Laarman, J. van de Pol and M. Weber, *Parallel recursive state compression for free* (2011), here with two parts.
+//! Source: the dictionary of parts of A. Laarman, J. van de Pol and M. Weber, *Parallel recursive state compression for free* (2011), here of one part.
 
 use super::hash;
 use super::table::StateTable;
 use crate::model::Layout;
 
-/// Bits of the number of a still part: there are no more of them than states.
+/// Bits of the number of a still: there are no more of them than states.
 const NUMBER_BITS: u32 = 30;
-/// Most bits of a moving part.
+/// Most moving bits.
 const MOVING_MAX: u32 = 63 - NUMBER_BITS;
-/// Most words of a state that is taken to parts.
+/// Most words of a state that is split so.
 const WORDS_MAX: usize = 16;
 
-/// No word: that of a state whose still part has no number yet.
+/// No word: that of a state whose still has no number yet.
 pub(crate) const UNKNOWN: u64 = u64::MAX;
 
 /// Moving bits that lie beside each other.
@@ -33,18 +33,18 @@ struct Run {
     word: usize,
     shift: u32,
     mask: u64,
-    /// Where they lie in the moving part.
+    /// Where they lie among the moving bits.
     to: u32,
 }
 
-/// The still parts that were met, with their numbers, and which bits of a state belong to them.
+/// The stills that were met, with their numbers, and which bits of a state belong to them.
 pub(crate) struct Stills {
-    /// Of each word of a packed state the bits that belong to the moving part.
+    /// Of each word of a packed state the bits that are moving.
     moving: Vec<u64>,
     runs: Vec<Run>,
     moving_bits: u32,
     /// States whose moving bits are 0.
-    parts: StateTable,
+    met: StateTable,
 }
 
 impl Stills {
@@ -66,7 +66,7 @@ impl Stills {
         if moving_bits > MOVING_MAX || moving.len() > WORDS_MAX {
             return None;
         }
-        Some(Stills { moving, runs, moving_bits, parts: StateTable::new(layout, (1 << NUMBER_BITS) - 1) })
+        Some(Stills { moving, runs, moving_bits, met: StateTable::new(layout, (1 << NUMBER_BITS) - 1) })
     }
 
     /// The shape of a word.
@@ -74,14 +74,14 @@ impl Stills {
         Layout::new(self.moving_bits + NUMBER_BITS)
     }
 
-    /// How many still parts were met.
+    /// How many stills were met.
     pub(crate) fn len(&self) -> usize {
-        self.parts.len()
+        self.met.len()
     }
 
     /// Bytes that they take.
     pub(crate) fn bytes(&self) -> u64 {
-        self.parts.bytes()
+        self.met.bytes()
     }
 
     #[inline]
@@ -89,7 +89,7 @@ impl Stills {
         self.runs.iter().fold(0, |word, run| word | (state[run.word] >> run.shift & run.mask) << run.to)
     }
 
-    /// The still part of a state, in the words that it has, and its hash.
+    /// The still of a state, in the words that it has, and its hash.
     #[inline]
     fn still_of(&self, state: &[u64]) -> ([u64; WORDS_MAX], u64) {
         let mut words = [0; WORDS_MAX];
@@ -99,18 +99,18 @@ impl Stills {
         (words, hash(&words[..self.moving.len()]))
     }
 
-    fn word(&self, part: u32, state: &[u64]) -> u64 {
-        u64::from(part) << self.moving_bits | self.moving_of(state)
+    fn word(&self, still: u32, state: &[u64]) -> u64 {
+        u64::from(still) << self.moving_bits | self.moving_of(state)
     }
 
     /// The word of a packed state, or [`UNKNOWN`].
     pub(crate) fn find(&self, state: &[u64]) -> u64 {
         let (still, hash) = self.still_of(state);
-        let part = self.parts.find(&still[..self.moving.len()], hash);
-        part.map_or(UNKNOWN, |part| self.word(part, state))
+        let number = self.met.find(&still[..self.moving.len()], hash);
+        number.map_or(UNKNOWN, |number| self.word(number, state))
     }
 
-    /// The same for what a state leads to, given both words of it: most often the still part is the same. `WORDS` is how many words a state has, or 0.
+    /// The same for what a state leads to, given both words of it: most often the still is the same. `WORDS` is how many words a state has, or 0.
     #[inline]
     pub(crate) fn find_near<const WORDS: usize>(&self, state: &[u64], word: u64, near: &[u64]) -> u64 {
         let words = if WORDS == 0 { self.moving.len() } else { WORDS };
@@ -122,20 +122,20 @@ impl Stills {
         self.find(near)
     }
 
-    /// The word of a packed state; its still part gets a number if it has none.
+    /// The word of a packed state; its still gets a number if it has none.
     pub(crate) fn add(&mut self, state: &[u64]) -> u64 {
         let (still, hash) = self.still_of(state);
-        let part = self.parts.insert(&still[..self.moving.len()], hash);
+        let number = self.met.insert(&still[..self.moving.len()], hash);
         // There are no more of them than states.
-        let (part, _) = part.expect("a number for each still part");
-        self.word(part, state)
+        let (number, _) = number.expect("a number for each still");
+        self.word(number, state)
     }
 
     /// Appends the packed state of a word.
     #[inline]
     pub(crate) fn push_state(&self, word: u64, out: &mut Vec<u64>) {
         let first = out.len();
-        self.parts.push_state((word >> self.moving_bits) as usize, out);
+        self.met.push_state((word >> self.moving_bits) as usize, out);
         for run in &self.runs {
             out[first + run.word] |= (word >> run.to & run.mask) << run.shift;
         }

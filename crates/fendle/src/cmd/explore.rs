@@ -49,9 +49,9 @@ pub fn run(
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
                     out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
                 }
-                out.extend(a.found.still_parts.map(|parts| {
+                out.extend(a.found.stills_len.map(|parts| {
                     format!(
-                        "what rarely changes is kept once: {} still parts, {} bits a state beside them",
+                        "what rarely changes is kept once: {} stills, {} bits a state beside them",
                         grouped(parts as u64),
                         a.found.table_bits
                     )

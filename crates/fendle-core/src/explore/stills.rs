@@ -1,4 +1,4 @@
-//! When wide states are kept in two parts: see [`crate::space::stills`].
+//! When wide states are kept as a still and moving bits: see [`crate::space::stills`].
 
 use std::sync::{Arc, RwLock};
 
@@ -13,9 +13,9 @@ const UP_TO: u64 = 1 << 19;
 const SAMPLE: usize = 1 << 12;
 /// A bit is moving when one in so many moves changes it.
 const MOVING: u64 = 12;
-/// One in so many moves may change the still part.
+/// One in so many moves may change the still.
 const RARELY: u64 = 8;
-/// Bytes that the index of the still parts takes for each of them.
+/// Bytes that the index of the stills takes for each still.
 const INDEXED: usize = 8;
 
 /// Where the words of a sample of moves differ.
@@ -85,29 +85,47 @@ impl Sample {
     }
 }
 
+/// So many stills take as much as so many states gain by them that are words of another layout.
+fn room_for_stills(packed: Layout, word: Layout, states: u64) -> usize {
+    let (packed, word) = (packed.bytes(), word.bytes());
+    packed.saturating_sub(word) * states as usize / (packed + INDEXED)
+}
+
 impl<'m> Sweep<'m> {
-    /// Begins again with states in two parts, if most moves leave most of a wide state as it was.
-    pub(super) fn change_to_parts(&mut self) {
+    /// Begins again with stills, if most moves leave most of a wide state as it was; without, if there turn out to be so many that nothing is gained.
+    pub(super) fn change_to_stills(&mut self) {
         let space = &self.space;
         let states = space.states_len();
+        if let Some(stills) = space.stills_len() {
+            // Those that were met before it began again are many beside few states.
+            if !(self.stills_asked_at..UP_TO).contains(&states) {
+                return;
+            }
+            self.stills_asked_at = 2 * states;
+            if room_for_stills(space.packed, space.layout, states) < stills {
+                let starts = space.starts.iter().map(|id| space.state(*id)).collect();
+                self.begin_again(Space::new(space.packed, space.sure), starts);
+                self.stills_asked_at = u64::MAX;
+            }
+            return;
+        }
         // Where edges are kept, what asks for them may go by the order of states: it stays what it was.
         if space.layout.words() < 2
             || space.stills.is_some()
             || !(self.limits.drop_edges && space.logged)
-            || !((self.limits.number_from / 2).max(self.parts_asked_at)..UP_TO).contains(&states)
+            || !((self.limits.number_from / 2).max(self.stills_asked_at)..UP_TO).contains(&states)
         {
             return;
         }
-        self.parts_asked_at = states * AGAIN;
+        self.stills_asked_at = states * AGAIN;
         let sample = Sample::of(space);
         let moving = sample.moving();
         if sample.others(&moving) * RARELY > sample.len() {
             return;
         }
         let Some(mut stills) = Stills::new(space.layout, moving) else { return };
-        // States in two parts should take half the room at most.
-        let (whole, word) = (space.layout.bytes(), stills.layout().bytes());
-        let room = (whole.saturating_sub(2 * word) * states as usize) / (2 * (whole + INDEXED));
+        // Half of the room should be gained.
+        let room = room_for_stills(space.packed, stills.layout(), states) / 2;
         for id in (0..space.levels_len()).flat_map(|depth| space.level(depth)) {
             stills.add(&space.state(id));
             if stills.len() > room {
@@ -116,8 +134,8 @@ impl<'m> Sweep<'m> {
         }
         let starts: Vec<Vec<u64>> = space.starts.iter().map(|id| space.state(*id)).collect();
         let starts = starts.iter().map(|state| vec![stills.add(state)]).collect();
-        let parts = Space { packed: space.packed, ..Space::new(stills.layout(), space.sure) };
-        self.begin_again(parts, starts);
+        let again = Space { packed: space.packed, ..Space::new(stills.layout(), space.sure) };
+        self.begin_again(again, starts);
         self.space.stills = Some(Arc::new(RwLock::new(stills)));
     }
 }

@@ -1,4 +1,4 @@
-//! Rules run on states that are kept in two parts.
+//! Rules run on states that are kept as a still and moving bits.
 
 use std::sync::{Arc, RwLock};
 
@@ -6,9 +6,9 @@ use super::read;
 use super::stills::{Stills, UNKNOWN};
 use crate::model::{Expansion, Fault, Head, Layout, Odds, Run, Status, Worker};
 
-/// A worker to which a state is the word that says its still part and its moving bits: what packed states are made of, asked of a worker for
-/// those. An outcome whose still part was not met before is [`UNKNOWN`], and told in [`Expansion::unnamed`].
-pub(crate) struct InParts<'m> {
+/// A worker to which a state is the word that says its still and its moving bits: what packed states are made of, asked of a worker for
+/// those. An outcome whose still was not met before is [`UNKNOWN`], and told in [`Expansion::unnamed`].
+pub(crate) struct OnStills<'m> {
     worker: Box<dyn Worker + 'm>,
     stills: Arc<RwLock<Stills>>,
     /// Words of a packed state.
@@ -18,14 +18,14 @@ pub(crate) struct InParts<'m> {
     named: Vec<u64>,
 }
 
-impl<'m> InParts<'m> {
+impl<'m> OnStills<'m> {
     pub(crate) fn new(
         worker: Box<dyn Worker + 'm>,
         stills: Arc<RwLock<Stills>>,
         packed: Layout,
-    ) -> InParts<'m> {
+    ) -> OnStills<'m> {
         let (states, out, named) = Default::default();
-        InParts { worker, stills, words: packed.words(), states, out, named }
+        OnStills { worker, stills, words: packed.words(), states, out, named }
     }
 
     /// Writes packed states for words.
@@ -81,7 +81,7 @@ impl<'m> InParts<'m> {
     }
 }
 
-impl Worker for InParts<'_> {
+impl Worker for OnStills<'_> {
     fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
         self.unfold(state);
         self.worker.status(&self.states)

@@ -1,4 +1,4 @@
-//! Wide states in two parts: the same space as in packed words, state by state, against a plain search with the standard library.
+//! Wide states as a still and moving bits: the same space as in packed words, state by state, against a plain search with the standard library.
 
 use std::collections::{HashMap, VecDeque};
 
@@ -177,11 +177,11 @@ fn told(found: &Explored) -> Told {
 }
 
 #[test]
-fn a_space_in_two_parts_is_the_space_in_packed_words() {
+fn a_space_of_stills_is_the_space_in_packed_words() {
     for well in [Well { cells: 4, tosses: false }, Well { cells: 3, tosses: true }] {
         let limits = Limits { threads: 2, ..Limits::default() };
         let packed = explore(&well, limits, false, &NoWatch).expect("a start");
-        assert!(packed.space.still_parts().is_none(), "edges are kept");
+        assert!(packed.space.stills_len().is_none(), "edges are kept");
         let depths = by_hand(&well);
         assert_eq!(packed.counts.states as usize, depths.len());
         let plain = told(&packed);
@@ -189,13 +189,13 @@ fn a_space_in_two_parts_is_the_space_in_packed_words() {
         for threads in [1, 2, 7] {
             let limits = Limits { threads, drop_edges: true, number_from: 1 << 12, ..limits };
             let found = explore(&well, limits, false, &NoWatch).expect("a start");
-            let stills = found.space.still_parts().expect("in two parts");
+            let stills = found.space.stills_len().expect("of stills");
             assert!(stills * 20 < depths.len(), "{stills} of {}", depths.len());
             assert!(found.space.bits() < BITS as u32);
             assert!(found.space.bytes() < packed.space.bytes());
             assert_eq!(found.counts.bits_per_state, BITS as u32);
             assert_eq!(told(&found), plain, "{threads} threads");
-            // Of what was not met there is no state, whether its still part was met or not.
+            // Of what was not met there is no state, whether its still was met or not.
             let mut other = well.start();
             put(&mut other, CLOCK, 2, 2);
             put(&mut other, AT, 7, 100);
@@ -211,18 +211,84 @@ fn a_space_in_two_parts_is_the_space_in_packed_words() {
 }
 
 #[test]
-fn limits_end_a_space_in_two_parts_alike_on_all_threads() {
+fn limits_end_a_space_of_stills_alike_on_all_threads() {
     let well = Well { cells: 5, tosses: false };
     let limits = Limits { drop_edges: true, number_from: 1 << 12, ..Limits::default() };
     for limits in [Limits { max_states: 20_000, ..limits }, Limits { memory_bytes: 1_500_000, ..limits }] {
         let ends: Vec<_> = [1, 2, 7]
             .map(|threads| {
                 let found = explore(&well, Limits { threads, ..limits }, false, &NoWatch).expect("a start");
-                assert!(found.space.still_parts().is_some() && found.counts.limit.is_some());
+                assert!(found.space.stills_len().is_some() && found.counts.limit.is_some());
                 assert!(found.counts.states <= limits.max_states);
                 (found.counts.clone(), told(&found))
             })
             .into();
         assert!(ends[0] == ends[1] && ends[1] == ends[2]);
+    }
+}
+
+/// A walk along places on which nothing else changes, then a book that is written page by page: at first one still, in the end as many as pages.
+struct Book;
+
+const PLACES: u64 = 3_000;
+const PAGES: u64 = 12_000;
+
+impl Model for Book {
+    fn layout(&self) -> Layout {
+        Layout::new(128)
+    }
+    fn starts(&self) -> Result<Vec<Start>, Fault> {
+        Ok(vec![Start { state: vec![0, 0], weight: 1 }])
+    }
+    fn moves_len(&self) -> usize {
+        1
+    }
+    fn move_name(&self, _: MoveId) -> String {
+        "go on".into()
+    }
+    fn worker(&self) -> Box<dyn Worker + '_> {
+        Box::new(Book)
+    }
+}
+
+impl Worker for Book {
+    fn status(&mut self, state: &[u64]) -> Result<Status, Fault> {
+        Ok(if state[1] == page(PAGES) { Status::Goal } else { Status::Running })
+    }
+
+    fn expand(&mut self, states: &[u64], _: bool, out: &mut Expansion) {
+        for state in states.chunks_exact(2) {
+            let status = self.status(state).expect("sound");
+            if state[0] < PLACES {
+                out.outcome(&[state[0] + 1, 0]);
+            } else if status == Status::Running {
+                out.outcome(&[PLACES, page(state[1].wrapping_mul(PAGE_OF) + 1)]);
+            }
+            out.end_move(MoveId(0));
+            out.end_state(status, None);
+        }
+    }
+}
+
+/// What is written up to a page, and the number by which it is multiplied to find the page again.
+fn page(n: u64) -> u64 {
+    n.wrapping_mul(0x9e37_79b9_7f4a_7c15)
+}
+
+const PAGE_OF: u64 = 0xf1de83e19937733d;
+
+#[test]
+fn stills_by_which_nothing_is_gained_are_given_up() {
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let packed = explore(&Book, limits, false, &NoWatch).expect("a start");
+    for (most, kept) in [(PLACES, true), (u64::MAX, false)] {
+        let limits = Limits { drop_edges: true, number_from: 1 << 10, max_states: most, ..limits };
+        let found = explore(&Book, limits, false, &NoWatch).expect("a start");
+        assert_eq!(found.space.stills_len().is_some(), kept, "{most} states");
+        if !kept {
+            assert_eq!(found.counts, packed.counts);
+            assert_eq!(found.counts.states, PLACES + PAGES + 1);
+            assert_eq!(told(&found), told(&packed));
+        }
     }
 }
