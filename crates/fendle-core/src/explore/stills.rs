@@ -85,10 +85,10 @@ impl Sample {
     }
 }
 
-/// So many stills take as much as so many states gain by them that are words of another layout.
-fn room_for_stills(packed: Layout, word: Layout, states: u64) -> usize {
+/// How many stills there may be so that states which are words of another layout, and the stills, take one `share`th of what packed states take.
+fn most_stills(packed: Layout, word: Layout, states: u64, share: usize) -> usize {
     let (packed, word) = (packed.bytes(), word.bytes());
-    packed.saturating_sub(word) * states as usize / (packed + INDEXED)
+    packed.saturating_sub(share * word) * states as usize / (share * (packed + INDEXED))
 }
 
 impl<'m> Sweep<'m> {
@@ -102,7 +102,7 @@ impl<'m> Sweep<'m> {
                 return;
             }
             self.stills_asked_at = 2 * states;
-            if room_for_stills(space.packed, space.layout, states) < stills {
+            if stills > most_stills(space.packed, space.layout, states, 1) {
                 let starts = space.starts.iter().map(|id| space.state(*id)).collect();
                 self.begin_again(Space::new(space.packed, space.sure), starts);
                 self.stills_asked_at = u64::MAX;
@@ -125,10 +125,10 @@ impl<'m> Sweep<'m> {
         }
         let Some(mut stills) = Stills::new(space.layout, moving) else { return };
         // Half of the room should be gained.
-        let room = room_for_stills(space.packed, stills.layout(), states) / 2;
+        let most = most_stills(space.packed, stills.layout(), states, 2);
         for id in (0..space.levels_len()).flat_map(|depth| space.level(depth)) {
             stills.add(&space.state(id));
-            if stills.len() > room {
+            if stills.len() > most {
                 return;
             }
         }

@@ -138,6 +138,9 @@ struct Lower<'b> {
     patience: usize,
 }
 
+/// Values of the memory that are loaded and stored at once.
+const TOGETHER: u32 = 4;
+
 /// Makes and verifies the code of a bound model.
 ///
 /// # Errors
@@ -150,11 +153,18 @@ struct Lower<'b> {
 pub fn lower(b: &Bound) -> Result<Code, TooLarge> {
     let data = b.data.len() as u32;
     let state = b.start.len() as u32;
+    // The longest block of the state begins where four values are loaded and stored at once: such a store that lies in two lines of the cache takes
+    // twice as long, and many times as long in two pages.
+    let blocks = b.slots.iter().zip(&b.model.vars).filter(|(_, var)| var.state).map(|(slot, _)| slot);
+    let longest = blocks.max_by_key(|slot| slot.len).map_or(0, |slot| slot.base as u32);
+    let aligned = |from: u32| (from + longest).next_multiple_of(TOGETHER) - longest;
+    let before = aligned(data + state);
+    let now = aligned(before + state);
     let code = Code {
-        before: data + state,
-        now: data + 2 * state,
+        before,
+        now,
         state_len: state,
-        memory: data + 3 * state,
+        memory: now + state,
         cells: b.cells() as u32,
         ..Code::default()
     };
@@ -397,6 +407,9 @@ impl Lower<'_> {
     }
 
     fn scratch(&mut self, len: usize) -> M {
+        if len >= TOGETHER as usize {
+            self.code.memory = self.code.memory.next_multiple_of(TOGETHER);
+        }
         let m = M(self.code.memory);
         if len > 0 {
             self.code.scratch.push((m.0, len as u32));

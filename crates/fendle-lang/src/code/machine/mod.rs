@@ -278,11 +278,11 @@ impl<'c> Machine<'c> {
     /// A machine for a bound model and its code.
     #[must_use]
     pub fn new(b: &'c Bound, code: &'c Code) -> Machine<'c> {
-        let mut mem = b.data.clone();
-        for _ in 0..3 {
-            mem.extend_from_slice(&b.start);
+        let mut mem = vec![0; code.memory as usize];
+        mem[..b.data.len()].copy_from_slice(&b.data);
+        for at in [b.data.len(), code.before as usize, code.now as usize] {
+            mem[at..at + b.start.len()].copy_from_slice(&b.start);
         }
-        mem.resize(code.memory as usize, 0);
         Machine {
             code,
             coder: Coder::Packed(&b.codec),
@@ -506,9 +506,9 @@ impl<'c> Machine<'c> {
 
     /// Treats a loaded state that ended as running.
     pub fn forget_ended(&mut self) {
-        let at = (self.code.before + self.code.state_len) as usize - 1;
-        self.mem[at] = 0;
-        self.mem[at + self.code.state_len as usize] = 0;
+        for state in [self.code.before, self.code.now] {
+            self.mem[(state + self.code.state_len) as usize - 1] = 0;
+        }
     }
 
     #[inline]
