@@ -114,10 +114,18 @@ impl StateTable {
     }
 
     /// Appends the words of a state.
+    #[inline]
     pub(crate) fn push_state(&self, local: usize, out: &mut Vec<u64>) {
         let first = out.len();
         out.resize(first + self.words, 0);
-        self.read::<0>(local, &mut out[first..]);
+        let out = &mut out[first..];
+        match self.words {
+            1 => self.read::<1>(local, out),
+            2 => self.read::<2>(local, out),
+            3 => self.read::<3>(local, out),
+            4 => self.read::<4>(local, out),
+            _ => self.read::<0>(local, out),
+        }
     }
 
     /// Appends the words of states in a row.
