@@ -10,7 +10,9 @@ const AGAIN: u64 = 4;
 /// States from which it is not looked any more: a search that begins again sees them twice.
 const UP_TO: u64 = 1 << 19;
 /// States whose moves are looked at.
-const SAMPLE: usize = 1 << 12;
+const SAMPLE: usize = 1 << 10;
+/// About how many words of changes are looked at.
+const WORDS_MAX: usize = 1 << 18;
 /// A bit is moving when one in so many moves changes it.
 const MOVING: u64 = 12;
 /// One in so many moves may change the still.
@@ -41,7 +43,8 @@ impl Sample {
                     |local, edges| {
                         left = left.saturating_sub(1);
                         let from = space.state(StateId::new(n, local));
-                        for edge in edges {
+                        // Of states with thousands of moves few are enough.
+                        for edge in edges.iter().take(WORDS_MAX.saturating_sub(out.changed.len())) {
                             let to = space.state(edge.to);
                             out.changed.extend(from.iter().zip(&to).map(|(a, b)| a ^ b));
                         }
