@@ -4,8 +4,8 @@ use std::collections::{HashMap, VecDeque};
 
 use fendle_core::proof::{StateSet, pack_states};
 use fendle_core::{
-    Class, Expansion, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Odds, Start, Status, Worker,
-    explore,
+    Class, Expansion, Exploration, Explored, Fault, Layout, Limits, Model, MoveId, NoWatch, Odds, Start,
+    Status, Worker, explore,
 };
 
 const COLS: u64 = 6;
@@ -224,6 +224,28 @@ fn limits_end_a_space_of_stills_alike_on_all_threads() {
             })
             .into();
         assert!(ends[0] == ends[1] && ends[1] == ends[2]);
+    }
+}
+
+/// Where the edges had to go, moves are tried again on words, and what can be won is the same.
+#[test]
+fn stills_need_no_log_of_edges() {
+    for well in [Well { cells: 4, tosses: false }, Well { cells: 3, tosses: true }] {
+        let limits = Limits { threads: 2, ..Limits::default() };
+        let packed = explore(&well, limits, false, &NoWatch).expect("a start");
+        let wanted = Limits { drop_edges: true, number_from: 1 << 12, ..limits };
+        let without_log =
+            (1..40).map(|n| Limits { memory_bytes: n * 100_000, ..wanted }).find_map(|limits| {
+                let found = explore(&well, limits, false, &NoWatch).expect("a start");
+                (found.counts.complete && !found.space.has_edges()).then_some(found)
+            });
+        let found = without_log.expect("room for states, and none for edges");
+        assert!(found.space.stills_len().is_some());
+        assert_eq!(Exploration { edges_kept: true, ..found.counts.clone() }, packed.counts);
+        for (state, depth, class, _) in told(&packed) {
+            let id = found.space.find(&state).expect("the same states");
+            assert_eq!((found.space.depth_of(id), found.space.class(id)), (depth, class));
+        }
     }
 }
 

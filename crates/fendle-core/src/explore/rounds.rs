@@ -4,6 +4,7 @@ use std::sync::Mutex;
 
 use super::*;
 use crate::contract::debug_check;
+use crate::space::by_words;
 use crate::space::levels::Levels;
 
 /// States of one shard expanded between two looks at the watch; with chance it is one.
@@ -163,6 +164,7 @@ impl<'m> Sweep<'m> {
         let waiting = &self.waiting;
         let slice = if self.space.sure { SLICE } else { 1 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
+        // Once each outcome has its words.
         let sort = |lane: &mut Lane, given: &mut Given| {
             if !waiting.is_empty() {
                 workers.lend(
@@ -424,13 +426,7 @@ fn distinct_of_many(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
 impl Given {
     /// Takes outcomes of so many words, and notes the shard of each in `order`.
     fn sort(&mut self, out: &Expansion, words: usize, order: &mut Vec<u8>) {
-        match words {
-            1 => self.sort_each::<1>(&out.outcomes, words, order),
-            2 => self.sort_each::<2>(&out.outcomes, words, order),
-            3 => self.sort_each::<3>(&out.outcomes, words, order),
-            4 => self.sort_each::<4>(&out.outcomes, words, order),
-            _ => self.sort_each::<0>(&out.outcomes, words, order),
-        }
+        by_words!(words, WORDS => self.sort_each::<WORDS>(&out.outcomes, words, order))
     }
 
     /// The same for states of `WORDS` words, or of any number of them where that is 0.

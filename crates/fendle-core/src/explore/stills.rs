@@ -12,7 +12,7 @@ const UP_TO: u64 = 1 << 19;
 /// States whose moves are looked at.
 const SAMPLE: usize = 1 << 10;
 /// About how many words of changes are looked at.
-const WORDS_MAX: usize = 1 << 18;
+const CHANGES_MAX: usize = 1 << 18;
 /// A bit is moving when one in so many moves changes it.
 const MOVING: u64 = 12;
 /// One in so many moves may change the still.
@@ -44,7 +44,7 @@ impl Sample {
                         left = left.saturating_sub(1);
                         let from = space.state(StateId::new(n, local));
                         // Of states with thousands of moves few are enough.
-                        for edge in edges.iter().take(WORDS_MAX.saturating_sub(out.changed.len())) {
+                        for edge in edges.iter().take(CHANGES_MAX.saturating_sub(out.changed.len())) {
                             let to = space.state(edge.to);
                             out.changed.extend(from.iter().zip(&to).map(|(a, b)| a ^ b));
                         }
@@ -114,7 +114,6 @@ impl<'m> Sweep<'m> {
         }
         // Where edges are kept, what asks for them may go by the order of states: it stays what it was.
         if space.layout.words() < 2
-            || space.stills.is_some()
             || !(self.limits.drop_edges && space.logged)
             || !((self.limits.number_from / 2).max(self.stills_asked_at)..UP_TO).contains(&states)
         {

@@ -53,6 +53,35 @@ pub fn number_bits(range: u64) -> u32 {
     (64 - range.saturating_sub(1).leading_zeros()).max(1)
 }
 
+/// Calls what has a loop of its own for states of one word to four, and one for all others, for which `WORDS` is 0: most states are few words.
+macro_rules! by_words {
+    ($words:expr, $WORDS:ident => $call:expr) => {
+        match $words {
+            1 => {
+                const $WORDS: usize = 1;
+                $call
+            }
+            2 => {
+                const $WORDS: usize = 2;
+                $call
+            }
+            3 => {
+                const $WORDS: usize = 3;
+                $call
+            }
+            4 => {
+                const $WORDS: usize = 4;
+                $call
+            }
+            _ => {
+                const $WORDS: usize = 0;
+                $call
+            }
+        }
+    };
+}
+pub(crate) use by_words;
+
 /// Looks at stills; none of those who change them leaves them half changed.
 pub(crate) fn read(stills: &RwLock<Stills>) -> RwLockReadGuard<'_, Stills> {
     stills.read().unwrap_or_else(PoisonError::into_inner)

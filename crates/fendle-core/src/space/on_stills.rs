@@ -2,8 +2,8 @@
 
 use std::sync::{Arc, RwLock};
 
-use super::read;
 use super::stills::{Stills, UNKNOWN};
+use super::{by_words, read};
 use crate::model::{Expansion, Fault, Head, Layout, Odds, Run, Status, Worker};
 
 /// A worker to which a state is the word that says its still and its moving bits: what packed states are made of, asked of a worker for
@@ -35,18 +35,8 @@ impl<'m> OnStills<'m> {
         words.iter().for_each(|word| stills.push_state(*word, &mut self.states));
     }
 
-    /// Names the outcomes of these words, which were expanded.
-    fn name(&mut self, words: &[u64], out: &mut Expansion) {
-        match self.words {
-            2 => self.name_each::<2>(words, out),
-            3 => self.name_each::<3>(words, out),
-            4 => self.name_each::<4>(words, out),
-            _ => self.name_each::<0>(words, out),
-        }
-    }
-
-    /// The same for packed states of `WORDS` words, or of any number of them where that is 0.
-    fn name_each<const WORDS: usize>(&mut self, words: &[u64], out: &mut Expansion) {
+    /// Names the outcomes of these words, which were expanded; packed states have `WORDS` words, or any number of them where that is 0.
+    fn name<const WORDS: usize>(&mut self, words: &[u64], out: &mut Expansion) {
         let wide = if WORDS == 0 { self.words } else { WORDS };
         let stills = read(&self.stills);
         let first = out.outcomes_len();
@@ -94,7 +84,7 @@ impl Worker for OnStills<'_> {
             self.out.leave_out_odds();
         }
         self.worker.expand(&self.states, past_goals, &mut self.out);
-        self.name(states, out);
+        by_words!(self.words, WORDS => self.name::<WORDS>(states, out));
         let made = &self.out;
         if self.is_plain() {
             out.sure_states(made.heads.iter().copied(), made.runs.iter().map(|run| run.of), &self.named);
@@ -123,9 +113,6 @@ impl Worker for OnStills<'_> {
     }
 
     fn same_but_clocks(&mut self, a: &[u64], b: &[u64]) -> bool {
-        if b[0] == UNKNOWN {
-            return false;
-        }
         self.unfold(&[a[0], b[0]]);
         let (a, b) = self.states.split_at(self.words);
         self.worker.same_but_clocks(a, b)

@@ -9,6 +9,7 @@
 //! With n states of b bytes: b n for the states and 5 to 8 bytes a state for the index (load between 0.5 and 0.8). All entries of a line are
 //! compared with a tag at once, so most look-ups wait for one line and one state.
 
+use super::by_words;
 use super::id::{hash, slot_bits};
 use crate::model::Layout;
 
@@ -119,13 +120,7 @@ impl StateTable {
         let first = out.len();
         out.resize(first + self.words, 0);
         let out = &mut out[first..];
-        match self.words {
-            1 => self.read::<1>(local, out),
-            2 => self.read::<2>(local, out),
-            3 => self.read::<3>(local, out),
-            4 => self.read::<4>(local, out),
-            _ => self.read::<0>(local, out),
-        }
+        by_words!(self.words, WORDS => self.read::<WORDS>(local, out))
     }
 
     /// Appends the words of states in a row.
@@ -243,14 +238,7 @@ impl StateTable {
     ///
     /// Looks at the lines of a group before any is needed, so that the memory answers them together.
     pub(crate) fn insert_all(&mut self, states: &[u64], met: impl FnMut(u32, bool) -> bool) -> bool {
-        // Most states are few words: their loops are written out.
-        match self.words {
-            1 => self.insert_each::<1>(states, met),
-            2 => self.insert_each::<2>(states, met),
-            3 => self.insert_each::<3>(states, met),
-            4 => self.insert_each::<4>(states, met),
-            _ => self.insert_each::<0>(states, met),
-        }
+        by_words!(self.words, WORDS => self.insert_each::<WORDS>(states, met))
     }
 
     /// The same for states of `WORDS` words, or of any number of them where that is 0.
@@ -308,13 +296,7 @@ impl StateTable {
     }
 
     fn grow(&mut self) {
-        match self.words {
-            1 => self.grow_each::<1>(),
-            2 => self.grow_each::<2>(),
-            3 => self.grow_each::<3>(),
-            4 => self.grow_each::<4>(),
-            _ => self.grow_each::<0>(),
-        }
+        by_words!(self.words, WORDS => self.grow_each::<WORDS>())
     }
 
     /// Grows the index by three fifths: each time it looks at all states again. They are of `WORDS` words, or of any number of them where that is 0.

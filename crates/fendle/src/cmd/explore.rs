@@ -49,10 +49,10 @@ pub fn run(
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
                     out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
                 }
-                out.extend(a.found.stills_len.map(|parts| {
+                out.extend(a.found.stills_len.map(|stills| {
                     format!(
-                        "what rarely changes is kept once: {} stills, {} bits a state beside them",
-                        grouped(parts as u64),
+                        "what rarely changes in a state is kept once, {} different ones, and {} bits a state beside it",
+                        grouped(stills as u64),
                         a.found.table_bits
                     )
                 }));
