@@ -2,6 +2,7 @@
 //! one: only what it moves counts as a step.
 
 use std::collections::HashMap;
+use std::ops::Range;
 
 use super::ground::{Ground, Reach, Reached, Request, Scout};
 use crate::model::{Layout, MoveId, Stopped};
@@ -10,8 +11,47 @@ use crate::relaxed::task::Link;
 use crate::relaxed::tree::{Ask, Tree};
 use crate::relaxed::{Bounds, Task, Turn};
 
-/// Steps of the agent alone, by the value that says where it is.
+/// Steps of the agent alone, by the value that says where it is: where each leads, and what it asks of other places.
 type Walks = HashMap<i32, Vec<(i32, Vec<(u32, i32)>)>>;
+
+/// The agent, whose walks are folded.
+struct Agent {
+    /// The place that says where it is.
+    place: u32,
+    walks: Walks,
+    /// Where it may be by number: the values of its place, in order.
+    from: Vec<Vec<Walk>>,
+    /// What walks ask, one walk's after the other's.
+    asks: Vec<(u32, i32)>,
+}
+
+/// A step of the agent alone: the number of where it leads, and what it asks, as a part of what all ask.
+struct Walk {
+    to: u32,
+    asks: Range<u32>,
+}
+
+impl Agent {
+    fn new(task: &Task, place: u32, walks: Walks) -> Agent {
+        let known = &task.values[place as usize];
+        let mut asks = vec![];
+        // Where it can never be no walk leads.
+        let mut walk = |(to, of_walk): &(i32, Vec<(u32, i32)>)| {
+            let to = known.binary_search(to).ok()? as u32;
+            let first = asks.len() as u32;
+            asks.extend_from_slice(of_walk);
+            Some(Walk { to, asks: first..asks.len() as u32 })
+        };
+        let of_value = |value| walks.get(value).into_iter().flatten().filter_map(&mut walk).collect();
+        let from = known.iter().map(of_value).collect();
+        Agent { place, walks, from, asks }
+    }
+
+    fn may(&self, walk: &Walk, values: &[i32]) -> bool {
+        let asks = &self.asks[walk.asks.start as usize..walk.asks.end as usize];
+        asks.iter().all(|(place, value)| values[*place as usize] == *value)
+    }
+}
 
 /// A puzzle of ways that is searched.
 pub struct WaysGround<'t> {
@@ -23,8 +63,8 @@ pub struct WaysGround<'t> {
     /// Ways that are steps, by number.
     tree: Tree,
     steps: Vec<u32>,
-    /// Where the agent is, and how it walks, where walks are folded.
-    agent: Option<(u32, Walks)>,
+    /// The agent, where walks are folded.
+    agent: Option<Agent>,
     /// For each way to turn the board, and each field: the first bit of the field that it becomes, and its code there for each code.
     turns: Vec<Vec<(u32, Vec<u64>)>>,
 }
@@ -47,7 +87,7 @@ impl<'t> WaysGround<'t> {
         let agent = agent_of(task);
         let is_walk = |w: u32| {
             let changes = &task.ways[w as usize].changes;
-            agent.as_ref().is_some_and(|(place, _)| changes.len() == 1 && changes[0].0 == *place)
+            agent.as_ref().is_some_and(|a| changes.len() == 1 && changes[0].0 == a.place)
         };
         let steps: Vec<u32> = (0..task.ways.len() as u32).filter(|w| !is_walk(*w)).collect();
         let asks = |w: &u32| task.ways[*w as usize].reads.iter().map(|(p, v)| Ask::Holds(*p, *v)).collect();
@@ -86,9 +126,9 @@ impl<'t> WaysGround<'t> {
         }
     }
 
-    /// Turns a packed state to the one that stands for all that only are turned or mirrored: the least. `near` holds what the
+    /// Turns a packed state to the one that stands for all that only are turned or mirrored: the least. `near` holds the numbers of what the
     /// agent's place may hold within its reach. Gives which turn that was, if any.
-    fn turn(&self, words: &mut [u64], near: &[i32], scratch: &mut Vec<u64>) -> Option<usize> {
+    fn turn(&self, words: &mut [u64], near: &[u32], scratch: &mut Vec<u64>) -> Option<usize> {
         let mut best = None;
         scratch.clear();
         scratch.extend_from_slice(words);
@@ -97,10 +137,8 @@ impl<'t> WaysGround<'t> {
             image.fill(0);
             for (&(place, bit, bits), (there, codes)) in self.fields.iter().zip(turn) {
                 let code = match &self.agent {
-                    Some((agent, _)) if *agent == place => {
-                        let list = &self.task.values[place as usize];
-                        let codes = near.iter().map(|v| codes[list.binary_search(v).unwrap_or(0)]);
-                        codes.min().unwrap_or(0)
+                    Some(agent) if agent.place == place => {
+                        near.iter().map(|number| codes[*number as usize]).min().unwrap_or(0)
                     }
                     _ => {
                         codes[(scratch[bit as usize / 64] >> (bit % 64) & (u64::MAX >> (64 - bits))) as usize]
@@ -129,7 +167,7 @@ impl<'t> WaysGround<'t> {
         for &step in steps {
             list.clear();
             let way = self.steps[step as usize];
-            if let Some((place, walks)) = &self.agent {
+            if let Some(Agent { place, walks, .. }) = &self.agent {
                 let wanted = self.task.ways[way as usize].reads.iter().find(|r| r.0 == *place).map(|r| r.1);
                 self.walk(*place, walks, wanted, &mut values, &mut list);
             }
@@ -138,7 +176,7 @@ impl<'t> WaysGround<'t> {
             out.extend(list.iter().map(|w| self.task.ways[board[*w as usize] as usize].of));
             self.turn_along(&mut scout, &mut values, &mut board);
         }
-        if let Some((place, walks)) = &self.agent
+        if let Some(Agent { place, walks, .. }) = &self.agent
             && !self.task.is_goal(&values)
         {
             let goal = self.task.goals.iter().find(|g| {
@@ -207,8 +245,8 @@ impl<'t> WaysGround<'t> {
     }
 }
 
-/// The place of the agent, and its walks, if each walk can be taken back as it came.
-fn agent_of(task: &Task) -> Option<(u32, Walks)> {
+/// The agent, if each of its walks can be taken back as it came.
+fn agent_of(task: &Task) -> Option<Agent> {
     let links = task.links();
     let [Link::Place(place)] = links.as_slice() else { return None };
     let mut walks: Walks = HashMap::new();
@@ -227,7 +265,7 @@ fn agent_of(task: &Task) -> Option<(u32, Walks)> {
         })
     };
     let fine = walks.iter().all(|(from, list)| list.iter().all(|(to, reads)| returns(*from, *to, reads)));
-    fine.then_some((*place, walks))
+    fine.then(|| Agent::new(task, *place, walks))
 }
 
 /// Whether a place holds a value in every state that can be reached in which the agent is at `at`: it does at the start, and every way that
@@ -256,9 +294,9 @@ struct WaysScout<'g> {
     values: Vec<i32>,
     next: Vec<i32>,
     words: Vec<u64>,
-    /// Values of the agent's place within its reach.
-    reach: Vec<i32>,
-    near: Vec<i32>,
+    /// Where the agent may be within its reach: numbers of values of its place.
+    reach: Vec<u32>,
+    near: Vec<u32>,
     met: Vec<bool>,
     turning: Vec<u64>,
     found: Vec<u32>,
@@ -302,23 +340,24 @@ impl<'g> WaysGround<'g> {
 }
 
 impl WaysScout<'_> {
-    /// All values of the agent's place within its reach.
+    /// Finds where the agent may be within its reach.
     fn walk_all(&mut self, values: &[i32], into_near: bool) {
-        let Some((place, walks)) = &self.ground.agent else { return };
+        let Some(agent) = &self.ground.agent else { return };
         let list = if into_near { &mut self.near } else { &mut self.reach };
         list.clear();
-        let known = &self.ground.task.values[*place as usize];
+        let known = &self.ground.task.values[agent.place as usize];
         self.met.clear();
         self.met.resize(known.len(), false);
-        let number = |v: i32| known.binary_search(&v).unwrap_or(0);
-        self.met[number(values[*place as usize])] = true;
-        list.push(values[*place as usize]);
+        let here = known.binary_search(&values[agent.place as usize]).unwrap_or(0);
+        self.met[here] = true;
+        list.push(here as u32);
         let mut next = 0;
         while next < list.len() {
-            for (to, reads) in walks.get(&list[next]).into_iter().flatten() {
-                if !self.met[number(*to)] && reads.iter().all(|(p, v)| values[*p as usize] == *v) {
-                    self.met[number(*to)] = true;
-                    list.push(*to);
+            for walk in &agent.from[list[next] as usize] {
+                let met = &mut self.met[walk.to as usize];
+                if !*met && agent.may(walk, values) {
+                    *met = true;
+                    list.push(walk.to);
                 }
             }
             next += 1;
@@ -327,22 +366,24 @@ impl WaysScout<'_> {
 
     /// Puts the agent where it stands for all that is within its reach.
     fn settle(&mut self, values: &mut [i32]) {
-        if let Some((place, _)) = &self.ground.agent {
+        if let Some(Agent { place, .. }) = &self.ground.agent {
             self.walk_all(values, true);
-            values[*place as usize] = *self.near.iter().min().expect("it stands somewhere");
+            let least = *self.near.iter().min().expect("it stands somewhere");
+            values[*place as usize] = self.ground.task.values[*place as usize][least as usize];
         }
     }
 
     fn is_goal(&self, values: &[i32]) -> bool {
         match &self.ground.agent {
             None => self.ground.task.is_goal(values),
-            Some((place, _)) => self.ground.task.goals.iter().any(|g| {
-                g.iter().all(
-                    |&(p, v)| {
-                        if p == *place { self.near.contains(&v) } else { values[p as usize] == v }
-                    },
-                )
-            }),
+            Some(Agent { place, .. }) => {
+                let known = &self.ground.task.values[*place as usize];
+                let is_near = |v| known.binary_search(&v).is_ok_and(|n| self.near.contains(&(n as u32)));
+                let holds = |&(p, v): &(u32, i32)| {
+                    if p == *place { is_near(v) } else { values[p as usize] == v }
+                };
+                self.ground.task.goals.iter().any(|goal| goal.iter().all(holds))
+            }
         }
     }
 
@@ -365,10 +406,10 @@ impl Scout for WaysScout<'_> {
         ground.unpack(state, &mut values);
         let mut found = std::mem::take(&mut self.found);
         found.clear();
-        if let Some((place, _)) = &ground.agent {
+        if let Some(Agent { place, .. }) = &ground.agent {
             self.walk_all(&values, false);
-            for at in std::mem::take(&mut self.reach) {
-                values[*place as usize] = at;
+            for at in &self.reach {
+                values[*place as usize] = ground.task.values[*place as usize][*at as usize];
                 ground.tree.each(&values, &[], &mut |step| found.push(step));
             }
         } else {
