@@ -25,8 +25,6 @@ pub(super) struct Lane {
     count: u32,
     pub(super) states: Vec<u64>,
     out: Expansion,
-    /// The target shard of each outcome.
-    order: Vec<u8>,
     /// States of this round in which nothing but waiting is left, and waiting changes only clocks.
     idle: Vec<u32>,
     set_aside: bool,
@@ -60,6 +58,10 @@ impl Firsts {
 #[derive(Default)]
 pub(super) struct Given {
     states: Vec<u64>,
+    /// Which outcome of the lane each of them is.
+    from: Vec<u32>,
+    /// The shard of each outcome, in the order of the lane.
+    shards: Vec<u8>,
     /// Where those of each shard begin, counted in states; of a shard that expanded nothing in this round it says nothing.
     firsts: Firsts,
 }
@@ -172,13 +174,12 @@ impl<'m> Sweep<'m> {
                     |worker| find_idle(worker, words, waiting, &lane.states, &lane.out, &mut lane.idle),
                 );
             }
-            given.sort(&lane.out, words, &mut lane.order);
+            given.sort(&lane.out, words);
         };
         let expand = |n: usize, lane: &mut Lane, given: &mut Given| {
             lane.states.clear();
             lane.out.clear();
             lane.out.leave_out_odds();
-            lane.order.clear();
             if lane.count == 0 {
                 return;
             }
@@ -260,9 +261,9 @@ impl<'m> Sweep<'m> {
     fn log_round(&mut self, round: usize, depth: u32) {
         let (sure, logged) = (self.space.sure, self.space.logged);
         let levels = &self.space.levels;
-        let numbered = &self.numbered;
+        let (numbered, given) = (&self.numbered, &self.given);
         let log = |n: usize, shard: &mut Shard, lane: &mut Lane| {
-            lane.find_targets(n, numbered, levels, depth);
+            lane.find_targets(n, (&given[n], numbered), levels, depth);
             lane.faults.clear();
             if sure {
                 lane.log_sure(shard, logged);
@@ -326,25 +327,33 @@ fn each_source(
 
 impl Lane {
     /// Looks up which states the outcomes are that the states of shard `n` led to, and the least depth among them.
-    fn find_targets(&mut self, n: usize, numbered: &[Numbered], levels: &Levels, depth: u32) {
-        let mut given: [std::slice::Iter<'_, StateId>; SHARDS] = std::array::from_fn(|target| {
-            let Numbered { ids, firsts } = &numbered[target];
-            ids[firsts.0[n] as usize..].iter()
-        });
-        // Most edges lead one level up or down, or stay: only the others are looked up.
-        let near = levels.firsts(depth.saturating_sub(1)).map(|first| StateId::new(0, first));
-        let mut reach = depth.saturating_sub(1);
+    fn find_targets(
+        &mut self,
+        n: usize,
+        (given, numbered): (&Given, &[Numbered]),
+        levels: &Levels,
+        depth: u32,
+    ) {
+        // An edge that leads no further up than others is not looked up.
+        let mut reach = levels.reach(depth).min(depth.saturating_sub(1));
         self.targets.clear();
-        self.targets.extend(self.order.iter().map(|&target| {
-            // A shard's number, as the compiler need not check again.
-            let target = usize::from(target) % SHARDS;
-            let to = *given[target].next().expect("a number for each outcome");
-            // Of one shard the ids are in the order of the local numbers.
-            if to < near[target] {
-                reach = reach.min(levels.depth_of(target, to.local()));
+        self.targets.resize(given.from.len(), StateId::new(0, 0));
+        for (target, Numbered { ids, firsts }) in numbered.iter().enumerate() {
+            let from = &given.from[given.firsts.of(target)];
+            if from.is_empty() {
+                continue;
             }
-            to
-        }));
+            let first = firsts.0[n] as usize;
+            let mut near = StateId::new(0, levels.firsts(reach)[target]);
+            for (&at, &to) in from.iter().zip(&ids[first..first + from.len()]) {
+                self.targets[at as usize] = to;
+                // Of one shard the ids are in the order of the local numbers.
+                if to < near {
+                    reach = levels.depth_of(target, to.local());
+                    near = StateId::new(0, levels.firsts(reach)[target]);
+                }
+            }
+        }
         self.reach = reach;
         self.transitions = self.targets.len() as u64;
     }
@@ -398,18 +407,8 @@ fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
 #[inline]
 fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
     if targets.len() <= 32 {
-        let mut count = 0;
-        for (i, to) in targets.iter().enumerate() {
-            let mut first = 1;
-            for earlier in &targets[..i] {
-                if earlier == to {
-                    first = 0;
-                    break;
-                }
-            }
-            count += first;
-        }
-        return count;
+        let is_met = |(i, to)| targets[..i].iter().fold(false, |met, earlier| met | (earlier == to));
+        return targets.iter().enumerate().filter(|target| !is_met(*target)).count() as u64;
     }
     distinct_of_many(targets, sorted)
 }
@@ -424,17 +423,18 @@ fn distinct_of_many(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
 }
 
 impl Given {
-    /// Takes outcomes of so many words, and notes the shard of each in `order`.
-    fn sort(&mut self, out: &Expansion, words: usize, order: &mut Vec<u8>) {
-        by_words!(words, WORDS => self.sort_each::<WORDS>(&out.outcomes, words, order))
+    /// Takes outcomes of so many words.
+    fn sort(&mut self, out: &Expansion, words: usize) {
+        by_words!(words, WORDS => self.sort_each::<WORDS>(&out.outcomes, words))
     }
 
     /// The same for states of `WORDS` words, or of any number of them where that is 0.
-    fn sort_each<const WORDS: usize>(&mut self, outcomes: &[u64], words: usize, order: &mut Vec<u8>) {
+    fn sort_each<const WORDS: usize>(&mut self, outcomes: &[u64], words: usize) {
         let words = if WORDS == 0 { words } else { WORDS };
-        let Given { states, firsts } = self;
+        let Given { states, from, shards, firsts } = self;
         let mut counts = [0u32; SHARDS];
-        order.extend(outcomes.chunks_exact(words).map(|state| {
+        shards.clear();
+        shards.extend(outcomes.chunks_exact(words).map(|state| {
             let target = shard_of(hash(state));
             counts[target] += 1;
             target as u8
@@ -447,14 +447,16 @@ impl Given {
         firsts.0[SHARDS] = sum;
         let mut at: [u32; SHARDS] = std::array::from_fn(|n| firsts.0[n]);
         states.resize(outcomes.len(), 0);
-        for (state, target) in outcomes.chunks_exact(words).zip(&*order) {
+        from.resize(shards.len(), 0);
+        for (i, (state, target)) in outcomes.chunks_exact(words).zip(&*shards).enumerate() {
             // A shard's number, as the compiler need not check again.
             let at = &mut at[usize::from(*target) % SHARDS];
-            let place = *at as usize * words;
+            let place = *at as usize;
+            from[place] = i as u32;
             if WORDS == 1 {
                 states[place] = state[0];
             } else {
-                states[place..place + words].copy_from_slice(state);
+                states[place * words..(place + 1) * words].copy_from_slice(state);
             }
             *at += 1;
         }
@@ -470,23 +472,23 @@ mod tests {
     fn outcomes_are_given_to_the_shards_of_their_hashes() {
         let mut random = crate::numbers::Random::new(3);
         for words in [1, 2, 3, 5] {
-            let (mut given, mut order) = (Given::default(), vec![]);
+            let mut given = Given::default();
             for len in [0, 1, 700, 40] {
                 let mut out = Expansion::default();
                 let states: Vec<Vec<u64>> = (0..len)
                     .map(|_| (0..words).map(|_| random.below(u64::MAX)).collect::<Vec<u64>>())
                     .collect();
                 states.iter().for_each(|s| out.outcome(s));
-                order.clear();
-                given.sort(&out, words, &mut order);
+                given.sort(&out, words);
                 for n in 0..SHARDS {
                     let wanted: Vec<u64> =
                         states.iter().filter(|s| shard_of(hash(s)) == n).flatten().copied().collect();
                     let range = given.firsts.of(n);
                     assert_eq!(given.states[range.start * words..range.end * words], wanted, "{words} words");
                 }
-                let shards: Vec<usize> = states.iter().map(|s| shard_of(hash(s))).collect();
-                assert_eq!(order.iter().map(|t| usize::from(*t)).collect::<Vec<_>>(), shards);
+                for (place, state) in given.states.chunks_exact(words).enumerate() {
+                    assert_eq!(state, states[given.from[place] as usize]);
+                }
             }
         }
     }

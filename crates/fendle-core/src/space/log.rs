@@ -172,8 +172,7 @@ fn write<const WIDTH: usize>(block: &mut Vec<u8>, codes: impl ExactSizeIterator<
     let first = block.len();
     block.resize(first + codes.len() * WIDTH, 0);
     for (bytes, code) in block[first..].as_chunks_mut::<WIDTH>().0.iter_mut().zip(codes) {
-        let code = code.to_le_bytes();
-        *bytes = std::array::from_fn(|i| code[i]);
+        bytes.copy_from_slice(&code.to_le_bytes()[..WIDTH]);
     }
 }
 
@@ -243,7 +242,9 @@ impl Targets<'_> {
     #[inline(always)]
     fn any_of<const WIDTH: usize>(self, mut enough: impl FnMut(u64) -> bool) -> bool {
         self.bytes.as_chunks::<WIDTH>().0.iter().any(|bytes| {
-            enough(u64::from_le_bytes(std::array::from_fn(|i| if i < WIDTH { bytes[i] } else { 0 })))
+            let mut code = [0; 8];
+            code[..WIDTH].copy_from_slice(bytes);
+            enough(u64::from_le_bytes(code))
         })
     }
 

@@ -31,14 +31,11 @@ struct Line([u32; LINE]);
 impl Line {
     const EMPTY: Line = Line([0; LINE]);
 
-    /// The places of the entries that have a tag, which was brought to its place, as bits: that of place `i` is bit `i + 1`. Where the tag is 0
-    /// those of empty entries are among them.
-    ///
-    /// The lowest bit is left free so that all entries are treated alike: the compiler then compares four at a time, in half the steps.
+    /// The places of the entries that have a tag, which was brought to its place, as bits. Where the tag is 0 those of empty entries are among
+    /// them.
     #[inline(always)]
     fn with_tag(&self, tag: u32, number_mask: u32) -> u32 {
-        let of_place = |(i, entry): (usize, &u32)| u32::from(entry & !number_mask == tag) << (i + 1);
-        self.0.iter().enumerate().fold(0, |found, entry| found | of_place(entry))
+        which_are(&self.0, !number_mask, tag)
     }
 
     #[inline(always)]
@@ -46,16 +43,37 @@ impl Line {
         self.0[LINE - 1] != 0
     }
 
-    /// How many entries there are in a line that is not full: where the next one goes.
+    /// How many entries there are: where the next one goes, if the line is not full.
     #[inline(always)]
     fn len(&self) -> usize {
         // Those from there on are empty, and no other.
-        let mut len = 0;
-        for step in [8, 4, 2, 1] {
-            len += if self.0[len + step - 1] == 0 { 0 } else { step };
-        }
-        len
+        (which_are(&self.0, u32::MAX, 0) | 1 << LINE).trailing_zeros() as usize
     }
+}
+
+/// Which of some numbers are this one in the bits of a mask, as bits.
+///
+/// What the processor has for it compares four at a time, and makes bits of sixteen answers at once: a third of the steps that the compiler finds.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn which_are(numbers: &[u32; LINE], mask: u32, wanted: u32) -> u32 {
+    use safe_arch::{
+        bitand_m128i, cmp_eq_mask_i32_m128i, m128i, move_mask_i8_m128i, pack_i16_to_i8_m128i,
+        pack_i32_to_i16_m128i, set_splat_i32_m128i,
+    };
+    let (mask, wanted) = (set_splat_i32_m128i(mask as i32), set_splat_i32_m128i(wanted as i32));
+    let fours = numbers.as_chunks::<4>().0;
+    let four = |i: usize| cmp_eq_mask_i32_m128i(bitand_m128i(m128i::from(fours[i]), mask), wanted);
+    let eight = |i: usize| pack_i32_to_i16_m128i(four(i), four(i + 1));
+    move_mask_i8_m128i(pack_i16_to_i8_m128i(eight(0), eight(2))) as u32
+}
+
+/// The same for other processors.
+#[cfg(not(target_arch = "x86_64"))]
+#[inline(always)]
+fn which_are(numbers: &[u32; LINE], mask: u32, wanted: u32) -> u32 {
+    let of_place = |(i, number): (usize, &u32)| u32::from(number & mask == wanted) << i;
+    numbers.iter().enumerate().fold(0, |found, number| found | of_place(number))
 }
 
 /// Packed states, numbered from 0 in the order in which they were added.
@@ -160,7 +178,7 @@ impl StateTable {
     fn find_in<const WORDS: usize>(&self, line: &Line, tag: u32, mask: u32, state: &[u64]) -> Option<u32> {
         let mut left = line.with_tag(tag, mask);
         while left != 0 {
-            let number = line.0[left.trailing_zeros() as usize - 1] & mask;
+            let number = line.0[left.trailing_zeros() as usize] & mask;
             left &= left - 1;
             if number != 0 && self.equals::<WORDS>(number as usize - 1, state) {
                 return Some(number - 1);
@@ -307,28 +325,30 @@ impl StateTable {
         self.number_bits = usize::BITS - (lines * LINE).leading_zeros();
         let words = if WORDS == 0 { self.words } else { WORDS };
         let mut state = vec![0; words];
+        // How many entries each line has so far.
+        let mut lens = vec![0u8; lines];
         // Of a group all lines are looked at before any is filled.
-        let mut hashes = [0u64; GROUP];
+        let mut places = [(0, 0); GROUP];
         for first in (0..self.len).step_by(GROUP) {
             let n = GROUP.min(self.len - first);
             let mut taken = 0;
-            for (i, hash_of) in hashes[..n].iter_mut().enumerate() {
+            for (i, place) in places[..n].iter_mut().enumerate() {
                 self.read::<WORDS>(first + i, &mut state);
-                *hash_of = hash(&state[..words]);
-                taken |= self.lines[self.line_of(*hash_of)].0[0];
+                let hash = hash(&state[..words]);
+                *place = (self.line_of(hash), self.tag(hash));
+                taken |= self.lines[place.0].0[0];
             }
             std::hint::black_box(taken);
-            for (i, &hash) in hashes[..n].iter().enumerate() {
-                let mut at = self.line_of(hash);
-                while self.lines[at].is_full() {
+            for (i, &(line, tag)) in places[..n].iter().enumerate() {
+                let mut at = line;
+                while usize::from(lens[at]) == LINE {
                     at += 1;
                     if at == lines {
                         at = 0;
                     }
                 }
-                let entry = self.tag(hash) | ((first + i) as u32 + 1);
-                let line = &mut self.lines[at];
-                line.0[line.len() % LINE] = entry;
+                self.lines[at].0[usize::from(lens[at]) % LINE] = tag | ((first + i) as u32 + 1);
+                lens[at] += 1;
             }
         }
     }
@@ -411,8 +431,7 @@ mod tests {
             }
             assert_eq!((line.len(), line.is_full()), (len, false));
             let wanted = tag(&mut random);
-            let there: Vec<usize> =
-                (0..LINE).filter(|i| line.0[*i] & !number_mask == wanted).map(|i| i + 1).collect();
+            let there: Vec<usize> = (0..LINE).filter(|i| line.0[*i] & !number_mask == wanted).collect();
             let found = line.with_tag(wanted, number_mask);
             assert_eq!((0..32).filter(|i| found >> i & 1 == 1).collect::<Vec<usize>>(), there);
         }
