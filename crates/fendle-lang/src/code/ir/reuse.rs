@@ -4,8 +4,10 @@
 //! register that it reads, or the memory that it reads may be written, and where a program may be suspended. What holds on every way to an
 //! operation is found by the usual forward flow of available expressions (Aho, Lam, Sethi, Ullman, *Compilers*, 9.2.6).
 
+use std::collections::HashMap;
+
 use super::ops::Renaming;
-use super::tidy::{decided, only_writes};
+use super::tidy::{decided, only_writes, registers};
 use super::*;
 
 /// Programs of more operations are left as they are.
@@ -99,6 +101,28 @@ fn anywhere(op: Op) -> Op {
     }
 }
 
+/// Operations that are looked at again, the first one first.
+struct Work {
+    waits: Vec<bool>,
+    /// None before this one waits.
+    next: usize,
+}
+
+impl Work {
+    fn add(&mut self, at: usize) {
+        self.waits[at] = true;
+        self.next = self.next.min(at);
+    }
+
+    fn take(&mut self) -> Option<usize> {
+        let ahead = self.waits[self.next..].iter().position(|w| *w)?;
+        let at = self.next + ahead;
+        self.waits[at] = false;
+        self.next = at + 1;
+        Some(at)
+    }
+}
+
 /// The facts of a program.
 struct Facts {
     /// The operations that are facts, with their registers.
@@ -108,6 +132,20 @@ struct Facts {
     words: usize,
     /// For each operation the facts that hold before it.
     before: Vec<u64>,
+    /// For each register the facts that are about it, in order.
+    about: Vec<Vec<usize>>,
+    /// Facts that are numbers, by the number, in order.
+    numbers: HashMap<i64, Vec<usize>>,
+    /// Facts by what they find, whatever register it is found in; in order.
+    found: HashMap<Op, Vec<usize>>,
+}
+
+/// What a fact finds, whatever register it is found in: the same operation for all that find the same. `None` where it reads the register that it
+/// writes, and finds something else afterwards.
+fn what_is_found(op: Op, d: R) -> Option<Op> {
+    let mut reads_it = false;
+    op.visit(&mut |r, written| reads_it |= !written && r == d);
+    (!reads_it).then(|| anywhere(op.renamed(&mut Reads(&|x| if x == d { R(u16::MAX) } else { x }))))
 }
 
 impl Facts {
@@ -115,15 +153,20 @@ impl Facts {
         self.before[at * self.words + fact / 64] >> (fact % 64) & 1 == 1
     }
 
-    /// The facts that hold before an operation.
-    fn held(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
-        (0..self.list.len()).filter(move |n| self.holds(at, *n))
+    /// The operations of those facts that hold before an operation.
+    fn held<'f>(
+        &'f self,
+        ops: &'f [Op],
+        at: usize,
+        facts: Option<&'f Vec<usize>>,
+    ) -> impl Iterator<Item = &'f Op> {
+        facts.into_iter().flatten().filter(move |n| self.holds(at, **n)).map(|n| &ops[self.list[*n].0])
     }
 
     /// The number that a register holds before an operation, where it was written there on every way.
     fn number(&self, ops: &[Op], at: usize, r: R) -> Option<i64> {
-        self.held(at).find_map(|n| match ops[self.list[n].0] {
-            Op::Const { d, v } if d == r => Some(v),
+        self.held(ops, at, self.about.get(usize::from(r.0))).find_map(|op| match op {
+            Op::Const { v, .. } => Some(*v),
             _ => None,
         })
     }
@@ -131,8 +174,8 @@ impl Facts {
     /// The register from which one was copied before an operation, or the first that holds the same number.
     fn source(&self, ops: &[Op], at: usize, mut r: R) -> R {
         for _ in 0..COPIES_MAX {
-            let from = self.held(at).find_map(|n| match ops[self.list[n].0] {
-                Op::Copy { d, s } if d == r => Some(s),
+            let from = self.held(ops, at, self.about.get(usize::from(r.0))).find_map(|op| match op {
+                Op::Copy { s, .. } => Some(*s),
                 _ => None,
             });
             match from {
@@ -142,8 +185,8 @@ impl Facts {
         }
         let number = self.number(ops, at, r);
         let first = |v: i64| {
-            self.held(at).find_map(|n| match ops[self.list[n].0] {
-                Op::Const { d, v: w } if w == v => Some(d),
+            self.held(ops, at, self.numbers.get(&v)).find_map(|op| match op {
+                Op::Const { d, .. } => Some(*d),
                 _ => None,
             })
         };
@@ -151,11 +194,11 @@ impl Facts {
     }
 
     /// On one more way to an operation this holds.
-    fn meet(&mut self, at: usize, held: &[u64], work: &mut std::collections::BTreeSet<usize>) {
+    fn meet(&mut self, at: usize, held: &[u64], work: &mut Work) {
         let there = &mut self.before[at * self.words..(at + 1) * self.words];
         if there.iter().zip(held).any(|(t, h)| t & !h != 0) {
             there.iter_mut().zip(held).for_each(|(t, h)| *t &= h);
-            work.insert(at);
+            work.add(at);
         }
     }
 
@@ -172,25 +215,39 @@ impl Facts {
             }
         }
         let words = list.len().div_ceil(64).max(1);
+        let registers = registers(ops);
         // What each register takes part in.
-        let mut parts: std::collections::HashMap<R, Vec<u64>> = std::collections::HashMap::new();
-        for (n, (i, _)) in list.iter().enumerate() {
-            ops[*i].visit(&mut |r, _| {
-                parts.entry(r).or_insert_with(|| vec![0; words])[n / 64] |= 1 << (n % 64);
-            });
+        let mut parts = vec![0u64; words * registers];
+        let mut about = vec![vec![]; registers];
+        let (mut numbers, mut found) = (HashMap::new(), HashMap::new());
+        for (n, (i, d)) in list.iter().enumerate() {
+            ops[*i].visit(&mut |r, _| parts[usize::from(r.0) * words + n / 64] |= 1 << (n % 64));
+            about[usize::from(d.0)].push(n);
+            if let Op::Const { v, .. } = ops[*i] {
+                numbers.entry(v).or_insert_with(Vec::new).push(n);
+            }
+            if let Some(what) = what_is_found(ops[*i], *d) {
+                found.entry(what).or_insert_with(Vec::new).push(n);
+            }
         }
-        let mut facts = Facts { before: vec![u64::MAX; words * ops.len()], list, of, words };
+        let before = vec![u64::MAX; words * ops.len()];
+        let mut facts = Facts { list, of, words, before, about, numbers, found };
         facts.before[..words].fill(0);
-        let mut work: std::collections::BTreeSet<usize> = (0..ops.len()).collect();
-        while let Some(i) = work.pop_first() {
+        let mut work = Work { waits: vec![true; ops.len()], next: 0 };
+        let mut after = vec![0; words];
+        let mut jumps = vec![];
+        // What is lost where memory from an address on may be written.
+        let mut lost: HashMap<u32, Vec<u64>> = HashMap::new();
+        while let Some(i) = work.take() {
             let op = &ops[i];
-            let mut after = facts.before[i * words..(i + 1) * words].to_vec();
+            after.copy_from_slice(&facts.before[i * words..(i + 1) * words]);
             let suspends = matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
             if suspends {
                 after.fill(0);
             }
             op.visit(&mut |r, written| {
-                if written && let Some(lost) = parts.get(&r) {
+                if written {
+                    let lost = &parts[usize::from(r.0) * words..][..words];
                     after.iter_mut().zip(lost).for_each(|(a, l)| *a &= !l);
                 }
             });
@@ -200,14 +257,19 @@ impl Facts {
                 Stores::Anywhere => 0,
             };
             if from != u32::MAX {
-                for n in (0..ends.len()).filter(|n| ends[*n] > from) {
-                    after[n / 64] &= !(1 << (n % 64));
-                }
+                let lost = lost.entry(from).or_insert_with(|| {
+                    let mut lost = vec![0; words];
+                    (0..ends.len())
+                        .filter(|n| ends[*n] > from)
+                        .for_each(|n| lost[n / 64] |= 1u64 << (n % 64));
+                    lost
+                });
+                after.iter_mut().zip(lost).for_each(|(a, l)| *a &= !*l);
             }
             // Where it jumps there is no cell.
-            let mut jumps = vec![];
+            jumps.clear();
             op.jumps(&mut |to| jumps.push(to.0 as usize));
-            for to in jumps {
+            for &to in &jumps {
                 facts.meet(to, &after, &mut work);
             }
             if let Some(n) = facts.of[i] {
@@ -235,8 +297,10 @@ pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
     let facts = Facts::of(ops, cells);
     let mut changed = false;
     let old = ops.to_vec();
+    let (mut reads, mut writes) = (vec![], vec![]);
     for (i, op) in ops.iter_mut().enumerate() {
-        let (mut reads, mut writes) = (vec![], vec![]);
+        reads.clear();
+        writes.clear();
         op.visit(&mut |r, written| if written { writes.push(r) } else { reads.push(r) });
         let suspends = matches!(op, Op::Draw { .. } | Op::Merge { .. } | Op::BeforeDraw { .. });
         if !suspends {
@@ -257,12 +321,10 @@ pub fn reuse(ops: &mut [Op], cells: u32) -> bool {
         if matches!(op, Op::Copy { .. }) {
             continue;
         }
-        let found = facts.held(i).find_map(|n| {
-            let (at, r) = facts.list[n];
-            let same = op.renamed(&mut Reads(&|x| if x == d { r } else { x }));
-            // The same operation, but for the register that it writes.
-            (at != i && anywhere(old[at]) == anywhere(same)).then_some(r)
-        });
+        // The same operation, but for the register that it writes.
+        let same = what_is_found(*op, d).and_then(|what| facts.found.get(&what));
+        let others = same.into_iter().flatten().map(|n| (*n, facts.list[*n]));
+        let found = others.filter(|(n, (at, _))| *at != i && facts.holds(i, *n)).map(|o| o.1.1).next();
         match found {
             // Its register holds it already.
             Some(s) if s == d && !is_last => {

@@ -10,13 +10,53 @@ use crate::model::code::{self, lane_parts};
 /// Rounds after which a program is left as it is.
 const ROUNDS: usize = 6;
 
-/// Gives registers the names of others.
-struct Renames(HashMap<R, R>);
+/// Gives registers the names of others: for each register its name.
+struct Renames(Vec<R>);
 
 impl Renaming for Renames {
     fn register(&mut self, r: R) -> R {
-        self.0.get(&r).copied().unwrap_or(r)
+        self.0[usize::from(r.0)]
     }
+}
+
+/// The numbers that registers hold, all of which can be forgotten at once.
+struct Held {
+    /// For each register when it was written, and the number.
+    of: Vec<(u32, i64)>,
+    /// What was written earlier is forgotten.
+    since: u32,
+}
+
+impl Held {
+    fn new(registers: usize) -> Held {
+        Held { of: vec![(0, 0); registers], since: 1 }
+    }
+
+    fn get(&self, r: R) -> Option<i64> {
+        let (when, v) = self.of[usize::from(r.0)];
+        (when == self.since).then_some(v)
+    }
+
+    fn set(&mut self, r: R, v: i64) {
+        self.of[usize::from(r.0)] = (self.since, v);
+    }
+
+    fn forget(&mut self, r: R) {
+        self.of[usize::from(r.0)].0 = 0;
+    }
+
+    fn forget_all(&mut self) {
+        self.since += 1;
+    }
+}
+
+/// How many registers there are up to the highest one that operations name.
+pub(super) fn registers(ops: &[Op]) -> usize {
+    let mut most = 0;
+    for op in ops {
+        op.visit(&mut |r, _| most = most.max(usize::from(r.0) + 1));
+    }
+    most
 }
 
 /// Shortens a program whose jumps are counted from its first operation: what depends on the level alone is decided, jumps
@@ -82,14 +122,12 @@ pub(crate) fn keep_in_code(code: &mut Code, kept: &[bool]) {
 }
 
 /// How often each register is written; what is given before the program runs counts as twice.
-fn writes(ops: &[Op], params: &[R]) -> HashMap<R, u32> {
-    let mut count: HashMap<R, u32> = params.iter().map(|r| (*r, 2)).collect();
+fn writes(ops: &[Op], params: &[R]) -> Vec<u32> {
+    let most = params.iter().map(|r| usize::from(r.0) + 1).max().unwrap_or(0);
+    let mut count = vec![0; registers(ops).max(most)];
+    params.iter().for_each(|r| count[usize::from(r.0)] = 2);
     for op in ops {
-        op.visit(&mut |r, written| {
-            if written {
-                *count.entry(r).or_insert(0) += 1;
-            }
-        });
+        op.visit(&mut |r, written| count[usize::from(r.0)] += u32::from(written));
     }
     count
 }
@@ -158,22 +196,22 @@ pub(super) fn decided(op: &Op, next: To, of: impl Fn(R) -> Option<i64>) -> Optio
 /// straight piece of code.
 fn decide(ops: &mut [Op], params: &[R]) -> bool {
     let count = writes(ops, params);
-    let mut once: HashMap<R, i64> = HashMap::new();
+    let mut once = Held::new(count.len());
     for op in ops.iter() {
         if let Op::Const { d, v } = *op
-            && count[&d] == 1
+            && count[usize::from(d.0)] == 1
         {
-            once.insert(d, v);
+            once.set(d, v);
         }
     }
     let targets = targets(ops);
-    let mut here: HashMap<R, i64> = HashMap::new();
+    let mut here = Held::new(count.len());
     let mut changed = false;
     for i in 0..ops.len() {
         if targets[i] || is_point(&ops[i]) {
-            here.clear();
+            here.forget_all();
         }
-        let of = |r: R| once.get(&r).or_else(|| here.get(&r)).copied();
+        let of = |r: R| once.get(r).or_else(|| here.get(r));
         if let Some(new) = decided(&ops[i], To(i as u32 + 1), of)
             && (i + 1 < ops.len() || !matches!(new, Op::Jump { to } if to.0 as usize > i))
         {
@@ -183,14 +221,14 @@ fn decide(ops: &mut [Op], params: &[R]) -> bool {
         let op = ops[i];
         op.visit(&mut |r, written| {
             if written {
-                here.remove(&r);
+                here.forget(r);
             }
         });
         if let Op::Const { d, v } = op {
-            here.insert(d, v);
+            here.set(d, v);
         }
         if op.ends() {
-            here.clear();
+            here.forget_all();
         }
     }
     changed
@@ -311,18 +349,18 @@ fn one_constant_each(ops: &mut Vec<Op>, params: &[R]) -> bool {
     let count = writes(ops, params);
     let targets = targets(ops);
     let mut here: HashMap<i64, R> = HashMap::new();
-    let mut names = Renames(HashMap::new());
+    let mut names = Renames((0..count.len()).map(|r| R(r as u16)).collect());
     let mut kept = vec![true; ops.len()];
     for (i, op) in ops.iter().enumerate() {
         if targets[i] || is_point(op) {
             here.clear();
         }
         if let Op::Const { d, v } = *op
-            && count[&d] == 1
+            && count[usize::from(d.0)] == 1
         {
             match here.get(&v) {
                 Some(first) => {
-                    names.0.insert(d, *first);
+                    names.0[usize::from(d.0)] = *first;
                     kept[i] = false;
                 }
                 None => {
@@ -331,7 +369,7 @@ fn one_constant_each(ops: &mut Vec<Op>, params: &[R]) -> bool {
             }
         }
     }
-    if names.0.is_empty() {
+    if !kept.contains(&false) {
         return false;
     }
     keep(ops, &kept);
@@ -388,15 +426,24 @@ pub(super) fn only_writes(op: &Op) -> Option<R> {
 /// Leaves out what only writes a register that nobody reads before it is written again, by the usual backward flow (Aho, Lam,
 /// Sethi, Ullman, *Compilers*, 9.2.5).
 fn drop_unread(ops: &mut Vec<Op>) {
-    let mut numbers: HashMap<R, usize> = HashMap::new();
+    // Registers that are named, as near to each other as can be.
+    const UNNAMED: u32 = u32::MAX;
+    let mut numbers = vec![UNNAMED; registers(ops)];
+    let mut named = 0;
     for op in ops.iter() {
         op.visit(&mut |r, _| {
-            let next = numbers.len();
-            numbers.entry(r).or_insert(next);
+            let number = &mut numbers[usize::from(r.0)];
+            if *number == UNNAMED {
+                *number = named;
+                named += 1;
+            }
         });
     }
-    let words = numbers.len().div_ceil(64);
-    let bit = |r: R| (numbers[&r] / 64, 1u64 << (numbers[&r] % 64));
+    let words = (named as usize).div_ceil(64);
+    let bit = |r: R| {
+        let number = numbers[usize::from(r.0)];
+        (number as usize / 64, 1u64 << (number % 64))
+    };
     // What is read later, from each operation on.
     let mut live = vec![0u64; words * (ops.len() + 1)];
     let mut kept = vec![true; ops.len()];
