@@ -317,7 +317,7 @@ impl<'t> Backwards<'t> {
         Ok(())
     }
 
-    /// The same where a position is a few single things: it waits as their places, packed, so that nothing is unranked.
+    /// The same where a position is a few single things: it waits packed, so that nothing is unranked.
     pub(super) fn run_singles(
         &self,
         singles: &Singles,
@@ -329,14 +329,27 @@ impl<'t> Backwards<'t> {
         let mut now: Vec<(u32, u64)> = (goals.into_iter())
             .map(|number| {
                 self.numbers.unrank(u64::from(number), &mut spot);
-                (number, spot.parts.iter().rev().fold(0, |all, part| all << 8 | u64::from(part[0])))
+                (number, singles.pack(&spot))
             })
             .collect();
         let mut next: Vec<(u32, u64)> = vec![];
         let mut level = 0u8;
         let mut board = vec![0i32; self.places];
         let mut lies = vec![0u32; self.followed.iter().flatten().count()];
-        let mut found: Vec<u32> = vec![];
+        // For each way what it leaves of a packed position when it is taken back, what it puts there, and what it costs.
+        let back: Vec<Option<(u64, u64, u32)>> = (self.ways.iter())
+            .map(|(way, cost)| {
+                let mut things = way.changes.iter().filter(|c| c.1 > 0);
+                let (keep, set) = things.try_fold((u64::MAX, 0), |(keep, set), &(place, was, _)| {
+                    let thing = was as usize - 1;
+                    let there = singles.moved(0, thing, place)?;
+                    Some((keep & !(0xff << (8 * thing)), set | there))
+                })?;
+                Some((keep, set, *cost))
+            })
+            .collect();
+        // What leads here: the number, the position, and what it costs.
+        let mut found: Vec<(u32, u64, u32)> = vec![];
         let fields = singles.radix.len();
         while !now.is_empty() {
             while let Some((number, packed)) = now.pop() {
@@ -344,34 +357,31 @@ impl<'t> Backwards<'t> {
                     continue;
                 }
                 for i in 0..fields {
-                    let place = (packed >> (8 * i)) as u8;
+                    let place = singles.place(packed, i);
                     board[place as usize] = i as i32 + 1;
                     if let Some(t) = self.followed[i] {
-                        lies[t as usize] = place.into();
+                        lies[t as usize] = place;
                     }
                 }
                 found.clear();
-                self.tree.each(&board, &lies, &mut |way| found.push(way));
-                for &way in &found {
-                    let (way, cost) = &self.ways[way as usize];
-                    let is = level.saturating_add(*cost as u8).min(FAR);
-                    let mut before = packed;
-                    for &(place, was, _) in &way.changes {
-                        if was > 0 {
-                            let shift = 8 * (was - 1);
-                            before = before & !(0xff << shift) | u64::from(place) << shift;
-                        }
+                self.tree.each(&board, &lies, &mut |way| {
+                    if let Some((keep, set, cost)) = back[way as usize] {
+                        let before = packed & keep | set;
+                        found.push((singles.rank(before), before, cost));
                     }
-                    let number = singles.rank(before);
+                });
+                // All are found before any is looked up, so that the memory answers them together.
+                for &(number, before, cost) in &found {
+                    let is = level.saturating_add(cost as u8).min(FAR);
                     let Some(cell) = cells.get_mut(number as usize) else { continue };
                     if *cell > is {
                         *cell = is;
-                        let list = if *cost == 0 { &mut now } else { &mut next };
+                        let list = if cost == 0 { &mut now } else { &mut next };
                         list.push((number, before));
                     }
                 }
                 for i in 0..fields {
-                    board[(packed >> (8 * i)) as u8 as usize] = 0;
+                    board[singles.place(packed, i) as usize] = 0;
                 }
                 pace.step(3)?;
             }

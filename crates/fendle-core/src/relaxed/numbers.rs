@@ -263,10 +263,19 @@ pub(crate) fn next_subset(chosen: &mut [usize], n: usize) -> bool {
     true
 }
 
-/// Positions of at most eight single things in at most 64 places of one group, packed a byte a thing.
+/// Most places of [`Singles`], so that their numbers leave the highest bit of a byte free.
+const SINGLES_PLACES: usize = 64;
+/// One in each byte, and the highest bit of each byte.
+const ONES: u64 = 0x0101_0101_0101_0101;
+const HIGHS: u64 = ONES << 7;
+
+/// Positions of at most eight single things in at most 64 places of one group, packed: the number of its place in a byte for each thing, the first
+/// thing in the lowest.
 pub(super) struct Singles {
     /// For each place its number; 64 where nothing of these can be.
     number: [u8; 256],
+    /// For each number its place.
+    place: [u8; SINGLES_PLACES],
     pub(super) radix: Vec<u32>,
 }
 
@@ -274,27 +283,52 @@ impl Singles {
     pub(super) fn of(numbers: &Numbers) -> Option<Singles> {
         let [domain] = numbers.domains.as_slice() else { return None };
         let is_one = |f: &Field| matches!(f, Field::One { .. });
-        let small = domain.places.len() <= 64 && domain.number.len() <= 256 && numbers.fields.len() <= 8;
+        let small =
+            domain.places.len() <= SINGLES_PLACES && domain.number.len() <= 256 && numbers.fields.len() <= 8;
         if !small || !numbers.fields.iter().all(is_one) {
             return None;
         }
-        let mut number = [64; 256];
-        domain.places.iter().enumerate().for_each(|(i, p)| number[*p as usize] = i as u8);
-        Some(Singles { number, radix: numbers.fields.iter().map(|f| f.radix() as u32).collect() })
+        let (mut number, mut place) = ([SINGLES_PLACES as u8; 256], [0; SINGLES_PLACES]);
+        for (i, p) in domain.places.iter().enumerate() {
+            (number[*p as usize], place[i]) = (i as u8, *p as u8);
+        }
+        Some(Singles { number, place, radix: numbers.fields.iter().map(|f| f.radix() as u32).collect() })
     }
 
-    /// The number of a packed position, as [`Numbers::rank`] gives it; past all numbers where a thing is where it cannot be.
+    /// A position, packed.
+    pub(super) fn pack(&self, spot: &Spot) -> u64 {
+        let number = |part: &Vec<u32>| u64::from(self.number[part[0] as u8 as usize]);
+        spot.parts.iter().rev().fold(0, |all, part| all << 8 | number(part))
+    }
+
+    /// The place of a thing.
+    #[inline]
+    pub(super) fn place(&self, packed: u64, thing: usize) -> u32 {
+        self.place[(packed >> (8 * thing)) as usize % SINGLES_PLACES].into()
+    }
+
+    /// The position where a thing lies in this place instead, if it can.
+    #[inline]
+    pub(super) fn moved(&self, packed: u64, thing: usize, place: u32) -> Option<u64> {
+        let number = self.number[place as u8 as usize];
+        let shift = 8 * thing;
+        let moved = packed & !(0xff << shift) | u64::from(number) << shift;
+        (usize::from(number) < SINGLES_PLACES).then_some(moved)
+    }
+
+    /// The number of a packed position, as [`Numbers::rank`] gives it.
+    ///
+    /// Each thing counts the places that earlier things leave free before it. All bytes are compared with its own at once, as one number:
+    /// no difference of two bytes borrows from the next one.
     #[inline]
     pub(super) fn rank(&self, packed: u64) -> u32 {
-        let (mut taken, mut out) = (0u64, 0u32);
+        let (mut earlier, mut out) = (0u64, 0u32);
         for (i, radix) in self.radix.iter().enumerate() {
-            let here = u32::from(self.number[(packed >> (8 * i)) as u8 as usize]);
-            if here == 64 {
-                return u32::MAX;
-            }
-            let bit = 1u64 << here;
-            out = out * radix + here - (taken & (bit - 1)).count_ones();
-            taken |= bit;
+            let here = packed >> (8 * i) & 0xff;
+            let not_after = (here.wrapping_mul(ONES) | HIGHS).wrapping_sub(packed) & earlier;
+            let taken = (not_after >> 7).wrapping_mul(ONES) >> 56;
+            out = out.wrapping_mul(*radix).wrapping_add(here as u32).wrapping_sub(taken as u32);
+            earlier = earlier << 8 | 0x80;
         }
         out
     }
@@ -373,8 +407,21 @@ mod tests {
         let mut spot = numbers.spot();
         for n in 0..numbers.size() {
             numbers.unrank(n, &mut spot);
-            let packed = spot.parts.iter().rev().fold(0, |all, part| all << 8 | u64::from(part[0]));
+            let packed = singles.pack(&spot);
             assert_eq!(u64::from(singles.rank(packed)), n);
+            let places = (0..2).map(|thing| singles.place(packed, thing));
+            assert!(places.eq(spot.parts.iter().map(|part| part[0])));
+            // The first thing brought anywhere: where the other one does not lie and things can.
+            for to in 0..8 {
+                let Some(moved) = singles.moved(packed, 0, to) else {
+                    assert_eq!(to, 7);
+                    continue;
+                };
+                if to != spot.parts[1][0] {
+                    let there = Spot { parts: vec![vec![to], spot.parts[1].clone()] };
+                    assert_eq!(numbers.rank(&there), Some(singles.rank(moved).into()));
+                }
+            }
         }
     }
 }
