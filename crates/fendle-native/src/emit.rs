@@ -33,6 +33,26 @@ pub(crate) struct Board<'c> {
     pub(crate) cols: i64,
     /// The numbers at the low end of the memory that never change: level data and the start.
     pub(crate) values: &'c [i32],
+    /// What placed shapes cover.
+    pub(crate) covered: &'c Covered,
+}
+
+/// What each placed shape of a table of shapes covers of a word of the board: the cells as bits, and whether all of it lies on the board. By the number
+/// of the table and the word.
+pub(crate) type Covered = BTreeMap<(u16, u8), Vec<(u64, bool)>>;
+
+/// What the operations of a code ask of placed shapes, found once.
+pub(crate) fn covered(code: &Code, (rows, cols): (i64, i64)) -> Covered {
+    let mut out = Covered::new();
+    for op in &code.ops {
+        if let Op::ShapeBits { shapes, word, .. } | Op::ShapeFits { shapes, word, .. } = *op {
+            out.entry((shapes, word)).or_insert_with(|| {
+                let table = &code.shapes[shapes as usize];
+                (0..table.values_len()).map(|p| table.covered(p, (rows, cols), word)).collect()
+            });
+        }
+    }
+    out
 }
 
 /// The parts of a context, as a function loads them at its beginning.
@@ -93,6 +113,8 @@ pub(crate) struct Emitter<'e, 'f> {
     pub(crate) tables: &'e mut Vec<Box<[i64]>>,
     /// The numbers at the low end of the memory that never change.
     pub(crate) fixed: &'e [i32],
+    /// What placed shapes cover.
+    pub(crate) covers: &'e Covered,
     /// For blocks that are looked through: which cells are hit, one bit each, and whether that is up to date.
     masks: Vec<(u32, Option<i32>, Variable, Variable)>,
     /// The operation that is being written.
@@ -197,7 +219,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
             s.params = vec![AbiParam::new(I64), AbiParam::new(I64)];
             s
         });
-        let Board { rows, cols, values: fixed } = board;
+        let Board { rows, cols, values: fixed, covered: covers } = board;
         Emitter {
             b,
             code,
@@ -205,6 +227,7 @@ impl<'e, 'f> Emitter<'e, 'f> {
             cols,
             tables,
             fixed,
+            covers,
             masks: vec![],
             pc: 0,
             loaded,

@@ -103,6 +103,8 @@ pub struct NativeCode {
     sides: (i64, i64),
     /// The numbers of the memory that never change.
     fixed: Box<[i32]>,
+    /// What placed shapes cover.
+    covered: emit::Covered,
     sizes: Sizes,
     /// Bytes of machine code.
     pub bytes: usize,
@@ -141,7 +143,8 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
     let mut tables = vec![];
     let fixed: Box<[i32]> = bound.data.iter().chain(&bound.start).copied().collect();
     let sides = (bound.rows as i64, bound.cols as i64);
-    let board = Board { rows: sides.0, cols: sides.1, values: &fixed };
+    let covered = emit::covered(code, sides);
+    let board = Board { rows: sides.0, cols: sides.1, values: &fixed, covered: &covered };
     let mut builders = FunctionBuilderContext::new();
     let mut context = module.make_context();
     let mut ids = vec![];
@@ -170,6 +173,7 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
         _tables: tables,
         sides,
         fixed,
+        covered,
         sizes: Sizes::of(code),
         bytes,
         seconds: began.elapsed().as_secs_f64(),
@@ -192,7 +196,7 @@ fn isa() -> Result<OwnedTargetIsa, NoNative> {
 impl NativeCode {
     /// What is fixed in the level.
     fn board(&self) -> Board<'_> {
-        Board { rows: self.sides.0, cols: self.sides.1, values: &self.fixed }
+        Board { rows: self.sides.0, cols: self.sides.1, values: &self.fixed, covered: &self.covered }
     }
 
     /// Where the code of a program lies.

@@ -391,7 +391,7 @@ impl Space {
             (None, Some(stills)) => {
                 let word = out[0];
                 out.clear();
-                read(stills).push_state(word, &mut out);
+                read(stills).push_states(&[word], &mut out);
                 out
             }
             (None, None) => out,

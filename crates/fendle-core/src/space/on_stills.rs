@@ -32,7 +32,7 @@ impl<'m> OnStills<'m> {
     fn unfold(&mut self, words: &[u64]) {
         let stills = read(&self.stills);
         self.states.clear();
-        words.iter().for_each(|word| stills.push_state(*word, &mut self.states));
+        stills.push_states(words, &mut self.states);
     }
 
     /// Names the outcomes of these words, which were expanded; packed states have `WORDS` words, or any number of them where that is 0.

@@ -13,8 +13,8 @@
 //!
 //! Source: the dictionary of parts of A. Laarman, J. van de Pol and M. Weber, *Parallel recursive state compression for free* (2011), here of one part.
 
-use super::hash;
 use super::table::StateTable;
+use super::{by_words, hash};
 use crate::model::Layout;
 
 /// Bits of the number of a still: there are no more of them than states.
@@ -131,13 +131,21 @@ impl Stills {
         self.word(number, state)
     }
 
-    /// Appends the packed state of a word.
-    #[inline]
-    pub(crate) fn push_state(&self, word: u64, out: &mut Vec<u64>) {
+    /// Appends the packed states of some words.
+    pub(crate) fn push_states(&self, words: &[u64], out: &mut Vec<u64>) {
+        by_words!(self.moving.len(), WORDS => self.push_each::<WORDS>(words, out))
+    }
+
+    /// The same for states of `WORDS` words, or of any number of them where that is 0.
+    fn push_each<const WORDS: usize>(&self, words: &[u64], out: &mut Vec<u64>) {
+        let wide = if WORDS == 0 { self.moving.len() } else { WORDS };
         let first = out.len();
-        self.met.push_state((word >> self.moving_bits) as usize, out);
-        for run in &self.runs {
-            out[first + run.word] |= (word >> run.to & run.mask) << run.shift;
+        out.resize(first + words.len() * wide, 0);
+        for (word, state) in words.iter().zip(out[first..].chunks_exact_mut(wide)) {
+            self.met.read::<WORDS>((word >> self.moving_bits) as usize, state);
+            for run in &self.runs {
+                state[run.word] |= (word >> run.to & run.mask) << run.shift;
+            }
         }
     }
 }
@@ -177,7 +185,7 @@ mod tests {
             }
             for (state, word) in &met {
                 let mut out = vec![9];
-                stills.push_state(*word, &mut out);
+                stills.push_states(&[*word], &mut out);
                 assert_eq!((&out[1..], stills.find(state)), (&state[..], *word));
                 let same = met.iter().filter(|m| m.1 == *word);
                 assert!(same.into_iter().all(|m| m.0 == *state));

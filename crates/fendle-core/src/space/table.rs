@@ -122,9 +122,9 @@ impl StateTable {
         (0..last).all(|i| raw(i) == state[i]) && raw(last) & self.last_mask == state[last]
     }
 
-    /// Writes the words of a state.
+    /// Writes the words of a state. `WORDS` is how many words a state has, or 0.
     #[inline(always)]
-    fn read<const WORDS: usize>(&self, local: usize, out: &mut [u64]) {
+    pub(super) fn read<const WORDS: usize>(&self, local: usize, out: &mut [u64]) {
         let wholes = self.wholes::<WORDS>(local);
         for (word, bytes) in out.iter_mut().zip(wholes) {
             *word = u64::from_le_bytes(*bytes);
@@ -143,16 +143,16 @@ impl StateTable {
 
     /// Appends the words of states in a row.
     pub(crate) fn push_states(&self, locals: std::ops::Range<usize>, out: &mut Vec<u64>) {
+        by_words!(self.words, WORDS => self.push_each::<WORDS>(locals, out))
+    }
+
+    /// The same for states of `WORDS` words, or of any number of them where that is 0.
+    fn push_each<const WORDS: usize>(&self, locals: std::ops::Range<usize>, out: &mut Vec<u64>) {
+        let words = if WORDS == 0 { self.words } else { WORDS };
         let first = out.len();
-        out.resize(first + locals.len() * self.words, 0);
-        if self.words == 1 {
-            for (local, word) in locals.zip(&mut out[first..]) {
-                *word = u64::from_le_bytes(self.wholes::<1>(local)[0]) & self.last_mask;
-            }
-        } else {
-            for (local, state) in locals.zip(out[first..].chunks_exact_mut(self.words)) {
-                self.read::<0>(local, state);
-            }
+        out.resize(first + locals.len() * words, 0);
+        for (local, state) in locals.zip(out[first..].chunks_exact_mut(words)) {
+            self.read::<WORDS>(local, state);
         }
     }
 

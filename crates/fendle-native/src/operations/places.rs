@@ -319,8 +319,7 @@ impl Emitter<'_, '_> {
     pub(super) fn covered(&mut self, d: R, p: R, (shapes, word): (u16, u8), op: &Op) {
         let table = &self.code.shapes[shapes as usize];
         let len = table.values_len();
-        let entries: Vec<i64> =
-            (0..len).map(|p| table.covered(p, (self.rows, self.cols), word).0 as i64).collect();
+        let entries: Vec<i64> = self.covers[&(shapes, word)].iter().map(|(bits, _)| *bits as i64).collect();
         if entries.is_empty() {
             self.step(op);
             return;
@@ -343,8 +342,7 @@ impl Emitter<'_, '_> {
             self.step(op);
             return;
         }
-        let covered: Vec<(u64, bool)> =
-            (0..len).map(|p| table.covered(p, (self.rows, self.cols), word)).collect();
+        let covered = &self.covers[&(shapes, word)];
         // Every placed shape is a number below that: the last entry is for none.
         let p = self.get(p);
         let last = self.number(len);
