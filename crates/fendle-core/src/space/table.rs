@@ -70,8 +70,13 @@ fn which_are(numbers: &[u32; LINE], mask: u32, wanted: u32) -> u32 {
 
 /// The same for other processors.
 #[cfg(not(target_arch = "x86_64"))]
-#[inline(always)]
 fn which_are(numbers: &[u32; LINE], mask: u32, wanted: u32) -> u32 {
+    which_are_plainly(numbers, mask, wanted)
+}
+
+/// The same, one number after the other.
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn which_are_plainly(numbers: &[u32; LINE], mask: u32, wanted: u32) -> u32 {
     let of_place = |(i, number): (usize, &u32)| u32::from(number & mask == wanted) << i;
     numbers.iter().enumerate().fold(0, |found, number| found | of_place(number))
 }
@@ -434,6 +439,7 @@ mod tests {
             let there: Vec<usize> = (0..LINE).filter(|i| line.0[*i] & !number_mask == wanted).collect();
             let found = line.with_tag(wanted, number_mask);
             assert_eq!((0..32).filter(|i| found >> i & 1 == 1).collect::<Vec<usize>>(), there);
+            assert_eq!(which_are_plainly(&line.0, !number_mask, wanted), found);
         }
     }
 
