@@ -336,6 +336,7 @@ impl<'s, 'e> Spread<'s, 'e> {
 
     fn run(&mut self) -> Result<(), Limit> {
         let space = self.source.space;
+        // No way leads to what is not there.
         if self.marks.count() == 0 {
             return Ok(());
         }

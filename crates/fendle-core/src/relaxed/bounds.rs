@@ -85,6 +85,7 @@ impl Bounds {
             assigned: self.assigns.iter().map(|a| Assigned::new(a, task)).collect(),
             chosen: vec![],
             numbers: vec![],
+            terms: vec![],
         }
     }
 }
@@ -230,6 +231,13 @@ pub struct Judge<'b> {
     assigned: Vec<Assigned>,
     chosen: Vec<u32>,
     numbers: Vec<usize>,
+    /// What things add to the number of a set.
+    terms: Vec<u64>,
+}
+
+/// How many sets of `keep` there are of at least so many things.
+fn sets(things: u64, keep: u32) -> u64 {
+    (0..u64::from(keep)).fold(1, |sets, i| sets * (things - i) / (i + 1))
 }
 
 impl Judge<'_> {
@@ -284,6 +292,17 @@ impl Judge<'_> {
 
     /// The greatest number that a table says of any choice of its things.
     pub fn greatest(&mut self, t: usize, values: &[i32]) -> u8 {
+        if let Some((kind, keep)) = self.partial[t] {
+            let things = &self.things.of[kind as usize];
+            if things.len() > keep as usize && sets(things.len() as u64, keep) <= SUBSETS_MAX {
+                let (table, spot) = (&self.bounds.tables[t], &mut self.spots[t]);
+                table.fill(spot, &self.things, values, &things[..keep as usize]);
+                let of = (kind, keep as usize);
+                if let Some(n) = table.greatest_of_sets(spot, of, things, &mut self.terms) {
+                    return n;
+                }
+            }
+        }
         self.each_choice(t, values, &mut |_, _| {})
     }
 
@@ -309,11 +328,7 @@ impl Judge<'_> {
             see(&self.chosen, n);
             return n;
         }
-        let mut sets = 1u64;
-        for i in 0..u64::from(keep) {
-            sets = sets * (all.len() as u64 - i) / (i + 1);
-        }
-        if sets > SUBSETS_MAX {
+        if sets(all.len() as u64, keep) > SUBSETS_MAX {
             return 0;
         }
         self.numbers.clear();

@@ -198,6 +198,44 @@ impl Numbers {
         Some(out)
     }
 
+    /// Where the first of some fields is a set of `keep` things of several, and the others do not depend on it: what each of some things, ascending, adds to the
+    /// number of a position as the least of its set, then as the second one, and so on, and what the others add. `spot` is such a position with any set.
+    /// `Some(None)` where one of them cannot be where it is.
+    pub(super) fn terms_of_sets(
+        &self,
+        (spot, fields): (&Spot, usize),
+        (kind, keep): (u32, usize),
+        things: &[u32],
+        terms: &mut Vec<u64>,
+    ) -> Option<Option<u64>> {
+        let (first, others) = self.fields[..fields].split_first()?;
+        let (of, most, falls, domain) = match first {
+            Field::One { kind, domain, .. } => (*kind, 1, false, domain),
+            Field::Some { kind, keep, falls, domain, .. } => (*kind, *keep, *falls, domain),
+            Field::Place { .. } => return None,
+        };
+        let depends = |f: &Field| matches!(f, Field::One { before, .. } if before.contains(&0));
+        if of != kind || most as usize != keep || others.iter().any(depends) {
+            return None;
+        }
+        let radix: u64 = others.iter().map(Field::radix).product();
+        let Some(number) = self.rank_of(spot, fields) else { return Some(None) };
+        let domain = &self.domains[*domain];
+        terms.clear();
+        for nth in 1..=keep {
+            for place in things {
+                match domain.number[*place as usize] {
+                    u32::MAX => return Some(None),
+                    number => terms.push(self.choose[nth][number as usize] * radix),
+                }
+            }
+        }
+        // Smaller sets come first.
+        let smaller = if falls { keep } else { 0 };
+        let before: u64 = (0..smaller).map(|size| self.choose[size][domain.places.len()]).sum();
+        Some(Some(before * radix + number % radix))
+    }
+
     /// The position with a number.
     pub(crate) fn unrank(&self, mut number: u64, spot: &mut Spot) {
         let mut digits = [0u64; DIGITS];

@@ -187,6 +187,31 @@ impl Table {
         self.numbers.rank_of(spot, self.fields_in_use()).map_or(NEVER, |n| self.cells[n as usize])
     }
 
+    /// The greatest number over all sets of `keep` of some things of a kind, ascending, with what else there is in a position, in which any such set stands; `None` where what
+    /// sets add to the number of a position depends on that. `terms` is room to work in. O(sets).
+    pub(crate) fn greatest_of_sets(
+        &self,
+        spot: &Spot,
+        (kind, keep): (u32, usize),
+        things: &[u32],
+        terms: &mut Vec<u64>,
+    ) -> Option<u8> {
+        let position = (spot, self.fields_in_use());
+        let first = self.numbers.terms_of_sets(position, (kind, keep), things, terms)?;
+        Some(first.map_or(NEVER, |number| self.greatest_set(terms, things.len(), (0, 0), number)))
+    }
+
+    /// The same over the sets whose first things were chosen: `number` is what they add, `nth` how many they are, and the next one is not before `from`.
+    fn greatest_set(&self, terms: &[u64], things: usize, (nth, from): (usize, usize), number: u64) -> u8 {
+        let left = terms.len() / things - nth - 1;
+        let of_next = (from..things - left).map(|i| (i, number + terms[nth * things + i]));
+        let found = match left {
+            0 => of_next.map(|(_, number)| self.cells[number as usize]).max(),
+            _ => of_next.map(|(i, number)| self.greatest_set(terms, things, (nth + 1, i + 1), number)).max(),
+        };
+        found.unwrap_or(0)
+    }
+
     /// Fills in where the things of a state stand; of the kind of which only some are kept those that are `chosen`.
     #[inline]
     pub(crate) fn fill(&self, spot: &mut Spot, things: &Things, values: &[i32], chosen: &[u32]) {
@@ -272,6 +297,63 @@ pub(crate) fn add_links(task: &Task, pattern: &mut Pattern) {
             Link::Kind(k) if !pattern.kinds.iter().any(|x| x.0 == k) => pattern.kinds.push((k, 1)),
             Link::Place(p) if !pattern.places.contains(&p) => pattern.places.push(p),
             _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::numbers::Random;
+    use crate::relaxed::numbers::next_subset;
+    use crate::relaxed::task::Kind;
+
+    /// Of things in nine places, of which some cannot be in the last one, and of which some may be gone.
+    #[test]
+    fn the_greatest_number_of_sets_is_that_of_asking_each_set() {
+        let mut random = Random::new(21);
+        let cases = [(1, false), (1, true), (2, false), (2, true), (3, false), (3, true), (4, false)];
+        for (keep, falls) in [cases, cases, cases].concat() {
+            let kind =
+                Kind { name: "one".into(), group: 0, value: 1, places: (0..8).collect(), count: 6, falls };
+            let task = Task {
+                start: vec![0; 10],
+                values: [vec![vec![0, 1]; 9], vec![vec![2, 5, 7]]].concat(),
+                group: [vec![Some(0); 9], vec![None]].concat(),
+                kinds: vec![kind],
+                ..Task::default()
+            };
+            // With a place beside them, and without one.
+            let places = if random.below(2) == 0 { vec![9] } else { vec![] };
+            let pattern =
+                Pattern { kinds: vec![(0, keep)], places: places.clone(), counts: Counts::All, to: None };
+            let numbers = Numbers::new(&task, &pattern).expect("few");
+            let cells: Vec<u8> = (0..numbers.size()).map(|_| random.below(200) as u8).collect();
+            let table = Table { pattern, numbers, cells, folded: false, most: 199, never: 0 };
+            let mut terms = vec![];
+            for bits in 0u32..1 << 9 {
+                let things: Vec<u32> = (0..9).filter(|place| bits >> place & 1 == 1).collect();
+                if things.len() <= keep as usize {
+                    continue;
+                }
+                let mut chosen: Vec<usize> = (0..keep as usize).collect();
+                let beside: Vec<Vec<u32>> =
+                    places.iter().map(|_| vec![[2, 5, 7][random.below(3) as usize]]).collect();
+                let spot = |chosen: &[usize]| {
+                    let set: Vec<u32> = chosen.iter().map(|i| things[*i]).collect();
+                    Spot { parts: [vec![set], beside.clone()].concat() }
+                };
+                let any = spot(&chosen);
+                let mut greatest = 0;
+                loop {
+                    greatest = greatest.max(table.look(&spot(&chosen)));
+                    if !next_subset(&mut chosen, things.len()) {
+                        break;
+                    }
+                }
+                let found = table.greatest_of_sets(&any, (0, keep as usize), &things, &mut terms);
+                assert_eq!(found, Some(greatest), "{keep} of {things:?}");
+            }
         }
     }
 }
