@@ -18,7 +18,6 @@ type Walks = HashMap<i32, Vec<(i32, Vec<(u32, i32)>)>>;
 struct Agent {
     /// The place that says where it is.
     place: u32,
-    walks: Walks,
     /// Where it may be by number: the values of its place, in order.
     from: Vec<Vec<Walk>>,
     /// What walks ask, one walk's after the other's.
@@ -32,7 +31,7 @@ struct Walk {
 }
 
 impl Agent {
-    fn new(task: &Task, place: u32, walks: Walks) -> Agent {
+    fn new(task: &Task, place: u32, walks: &Walks) -> Agent {
         let known = &task.values[place as usize];
         let mut asks = vec![];
         // Where it can never be no walk leads.
@@ -44,7 +43,7 @@ impl Agent {
         };
         let of_value = |value| walks.get(value).into_iter().flatten().filter_map(&mut walk).collect();
         let from = known.iter().map(of_value).collect();
-        Agent { place, walks, from, asks }
+        Agent { place, from, asks }
     }
 
     fn may(&self, walk: &Walk, values: &[i32]) -> bool {
@@ -167,25 +166,27 @@ impl<'t> WaysGround<'t> {
         for &step in steps {
             list.clear();
             let way = self.steps[step as usize];
-            if let Some(Agent { place, walks, .. }) = &self.agent {
-                let wanted = self.task.ways[way as usize].reads.iter().find(|r| r.0 == *place).map(|r| r.1);
-                self.walk(*place, walks, wanted, &mut values, &mut list);
+            if let Some(agent) = &self.agent {
+                let reads = &self.task.ways[way as usize].reads;
+                let wanted = reads.iter().find(|r| r.0 == agent.place).map(|r| r.1);
+                self.walk(agent, wanted, &mut values, &mut list);
             }
             self.task.ways[way as usize].changes.iter().for_each(|c| values[c.0 as usize] = c.2);
             list.push(way);
             out.extend(list.iter().map(|w| self.task.ways[board[*w as usize] as usize].of));
             self.turn_along(&mut scout, &mut values, &mut board);
         }
-        if let Some(Agent { place, walks, .. }) = &self.agent
+        if let Some(agent) = &self.agent
             && !self.task.is_goal(&values)
         {
+            let place = &agent.place;
             let goal = self.task.goals.iter().find(|g| {
                 g.iter().all(|&(p, v)| p == *place || values[p as usize] == v)
                     && g.iter().any(|p| p.0 == *place)
             });
             let wanted = goal.and_then(|g| g.iter().find(|p| p.0 == *place)).map(|p| p.1);
             list.clear();
-            self.walk(*place, walks, wanted, &mut values, &mut list);
+            self.walk(agent, wanted, &mut values, &mut list);
             out.extend(list.iter().map(|w| self.task.ways[board[*w as usize] as usize].of));
         }
         out
@@ -208,26 +209,32 @@ impl<'t> WaysGround<'t> {
     }
 
     /// Walks to where the agent is wanted, on a shortest way; gives the ways.
-    fn walk(&self, place: u32, walks: &Walks, to: Option<i32>, values: &mut [i32], out: &mut Vec<u32>) {
-        let from = values[place as usize];
-        let Some(to) = to.filter(|t| *t != from) else { return };
-        let mut before: HashMap<i32, i32> = HashMap::from([(from, from)]);
-        let mut list = vec![from];
+    fn walk(&self, agent: &Agent, to: Option<i32>, values: &mut [i32], out: &mut Vec<u32>) {
+        let place = agent.place;
+        let known = &self.task.values[place as usize];
+        let Some(to) = to else { return };
+        let number = |value: i32| known.binary_search(&value).ok();
+        let (Some(first), Some(last)) = (number(values[place as usize]), number(to)) else { return };
+        // For each number the one before it on the way, once it was met.
+        let mut before: Vec<Option<usize>> = vec![None; known.len()];
+        before[first] = Some(first);
+        let mut list = vec![first];
         let mut next = 0;
-        while next < list.len() && !before.contains_key(&to) {
-            for (there, reads) in walks.get(&list[next]).into_iter().flatten() {
-                if reads.iter().all(|(p, v)| values[*p as usize] == *v) && !before.contains_key(there) {
-                    before.insert(*there, list[next]);
-                    list.push(*there);
+        while next < list.len() && before[last].is_none() {
+            for walk in &agent.from[list[next]] {
+                let there = walk.to as usize;
+                if before[there].is_none() && agent.may(walk, values) {
+                    before[there] = Some(list[next]);
+                    list.push(there);
                 }
             }
             next += 1;
         }
         let mut path = vec![];
-        let mut at = to;
-        while at != from {
-            let Some(&b) = before.get(&at) else { return };
-            path.push((b, at));
+        let mut at = last;
+        while at != first {
+            let Some(b) = before[at] else { return };
+            path.push((known[b], known[at]));
             at = b;
         }
         for (a, b) in path.into_iter().rev() {
@@ -265,7 +272,7 @@ fn agent_of(task: &Task) -> Option<Agent> {
         })
     };
     let fine = walks.iter().all(|(from, list)| list.iter().all(|(to, reads)| returns(*from, *to, reads)));
-    fine.then(|| Agent::new(task, *place, walks))
+    fine.then(|| Agent::new(task, *place, &walks))
 }
 
 /// Whether a place holds a value in every state that can be reached in which the agent is at `at`: it does at the start, and every way that

@@ -57,28 +57,17 @@ pub fn number_bits(range: u64) -> u32 {
 macro_rules! by_words {
     ($words:expr, $WORDS:ident => $call:expr) => {
         match $words {
-            1 => {
-                const $WORDS: usize = 1;
-                $call
-            }
-            2 => {
-                const $WORDS: usize = 2;
-                $call
-            }
-            3 => {
-                const $WORDS: usize = 3;
-                $call
-            }
-            4 => {
-                const $WORDS: usize = 4;
-                $call
-            }
-            _ => {
-                const $WORDS: usize = 0;
-                $call
-            }
+            1 => $crate::space::by_words!(@ 1, $WORDS => $call),
+            2 => $crate::space::by_words!(@ 2, $WORDS => $call),
+            3 => $crate::space::by_words!(@ 3, $WORDS => $call),
+            4 => $crate::space::by_words!(@ 4, $WORDS => $call),
+            _ => $crate::space::by_words!(@ 0, $WORDS => $call),
         }
     };
+    (@ $number:literal, $WORDS:ident => $call:expr) => {{
+        const $WORDS: usize = $number;
+        $call
+    }};
 }
 pub(crate) use by_words;
 

@@ -394,7 +394,7 @@ impl StateTable {
         let mask = self.number_mask();
         loop {
             let line = &mut self.lines[at];
-            let last = if line.is_full() { LINE } else { line.len() } - 1;
+            let last = line.len() - 1;
             if line.0[last] & mask == local as u32 + 1 {
                 line.0[last] = 0;
                 break;
