@@ -90,9 +90,34 @@ struct Node {
     number: u32,
 }
 
-/// Finds the strongly connected components of what can be reached from `roots` through nodes that are `inside`. Source: D. J.
-/// Pearce, *A space-efficient algorithm for finding strongly connected components*, Information Processing Letters 116
-/// (2016); here without recursion. O(nodes + arrows) time; 4 bytes a node, and up to 16 while it runs.
+/// The first component is the greatest number that a node gets. They count down from above every index, so that a finished
+/// component never looks like one under way.
+const FIRST: u32 = NONE - 1;
+
+/// Which component each node is in, as far as is known: a component is known once all its nodes are found.
+pub struct Membership {
+    nodes: Vec<Node>,
+    /// The component that is found next.
+    next: u32,
+}
+
+impl Membership {
+    /// How many components are known.
+    #[must_use]
+    pub fn count(&self) -> u32 {
+        FIRST - self.next
+    }
+
+    /// Whether two nodes of known components share one.
+    #[inline]
+    #[must_use]
+    pub fn is_same(&self, one: u32, other: u32) -> bool {
+        self.nodes[one as usize].number == self.nodes[other as usize].number
+    }
+}
+
+/// Finds the strongly connected components of what can be reached from `roots` through nodes that are `inside`. O(nodes + arrows)
+/// time; 4 bytes a node, and up to 16 while it runs.
 ///
 /// # Errors
 ///
@@ -103,27 +128,45 @@ pub fn components(
     inside: impl Fn(u32) -> bool,
     pace: &mut Pace<'_>,
 ) -> Result<Components, Limit> {
+    let found = each_component(graph, roots, inside, pace, |_, _| ())?;
+    let part = |node: &Node| if node.number > found.next { node.number - found.next - 1 } else { NONE };
+    let of = found.nodes[..graph.len()].iter().map(part).collect();
+    Ok(Components { of, count: found.count() })
+}
+
+/// The same, and calls `close` with the nodes of each component once they are known, and with what is known of all nodes then: every
+/// arrow of theirs leads to a node whose component is known, or is not inside. Where the arrows of nodes lead has just been looked at, so to look
+/// again there costs little. Source: D. J. Pearce, *A space-efficient algorithm for finding strongly connected components*,
+/// Information Processing Letters 116 (2016); here without recursion. 8 bytes a node, and up to 16 while it runs.
+///
+/// # Errors
+///
+/// The [`Limit`] that the watch names.
+pub fn each_component(
+    graph: &impl Digraph,
+    roots: impl Iterator<Item = u32>,
+    inside: impl Fn(u32) -> bool,
+    pace: &mut Pace<'_>,
+    mut close: impl FnMut(&[u32], &Membership),
+) -> Result<Membership, Limit> {
     const ROOT: u32 = 1 << 31;
     const SOON: u32 = 8;
     // What is known of a node lies in one place, since the memory is asked for nodes in no order: this is most of the time.
     let of_graph = |v| Node { first: graph.first(v), number: 0 };
-    let mut nodes: Vec<Node> = (0..=graph.len() as u32).map(of_graph).collect();
+    let mut found = Membership { nodes: (0..=graph.len() as u32).map(of_graph).collect(), next: FIRST };
     let mut index = 1u32;
-    // Counts down from above every index, so that a finished part never looks like one under way.
-    let first_part = NONE - 1;
-    let mut next_part = first_part;
     let mut stack: Vec<u32> = vec![];
     // (node, whether it may still be the root of its component; next arrow)
     let mut calls: Vec<(u32, u32)> = vec![];
     for start in roots.filter(|r| inside(*r)) {
-        let node = &mut nodes[start as usize];
-        if node.number != 0 {
+        if found.nodes[start as usize].number != 0 {
             continue;
         }
-        node.number = index;
+        found.nodes[start as usize].number = index;
         index += 1;
-        calls.push((start | ROOT, node.first));
+        calls.push((start | ROOT, found.nodes[start as usize].first));
         while let Some(call) = calls.last_mut() {
+            let nodes = &mut found.nodes;
             let (v, began) = (call.0 & !ROOT, call.1);
             let end = nodes[v as usize + 1].first;
             let (mut root, mut least, mut at) = (call.0 & ROOT, nodes[v as usize].number, began);
@@ -156,25 +199,23 @@ pub fn components(
                 continue;
             }
             calls.pop();
+            stack.push(v);
             if root == 0 {
-                stack.push(v);
                 continue;
             }
-            index -= 1;
-            while let Some(&w) = stack.last()
-                && nodes[w as usize].number >= nodes[v as usize].number
-            {
-                stack.pop();
-                nodes[w as usize].number = next_part;
+            // The component is what came to the stack since its root was met.
+            let is_above = |w: &&u32| nodes[**w as usize].number >= least;
+            let members = stack.len() - stack.iter().rev().take_while(is_above).count();
+            for w in &stack[members..] {
+                nodes[*w as usize].number = found.next;
                 index -= 1;
             }
-            nodes[v as usize].number = next_part;
-            next_part -= 1;
+            found.next -= 1;
+            close(&stack[members..], &found);
+            stack.truncate(members);
         }
     }
-    drop((stack, calls));
-    let part = |node: &Node| if node.number > next_part { node.number - next_part - 1 } else { NONE };
-    Ok(Components { of: nodes[..graph.len()].iter().map(part).collect(), count: first_part - next_part })
+    Ok(found)
 }
 
 #[cfg(test)]
@@ -228,6 +269,23 @@ mod tests {
             }
             let is_in = |v: u32| inside[v as usize];
             let found = components(&graph, 0..n as u32, is_in, &mut Pace::new(&NoWatch)).expect("no limit");
+            // Each is told once it is known, and all that it leads to before.
+            let mut told: Vec<u32> = vec![];
+            let tell = |nodes: &[u32], known: &Membership| {
+                let of_graph = |v: u32| (graph.first(v)..graph.first(v + 1)).map(|at| graph.target(at));
+                told.extend(nodes);
+                for v in nodes {
+                    for w in of_graph(*v).filter(|w| is_in(*w)) {
+                        assert!(told.contains(&w));
+                        assert_eq!(known.is_same(*v, w), nodes.contains(&w));
+                    }
+                }
+            };
+            let pace = &mut Pace::new(&NoWatch);
+            let known = each_component(&graph, 0..n as u32, is_in, pace, tell).expect("no limit");
+            assert_eq!(known.count(), found.count());
+            told.sort_unstable();
+            assert_eq!(told, (0..n as u32).filter(|v| is_in(*v)).collect::<Vec<_>>());
             for i in (0..n).filter(|i| inside[*i]) {
                 for j in (0..n).filter(|j| inside[*j]) {
                     assert_eq!(found.part(i as u32) == found.part(j as u32), reach[i][j] && reach[j][i]);

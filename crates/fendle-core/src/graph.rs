@@ -265,29 +265,6 @@ impl<'a> Transitions<'a> {
         }
     }
 
-    /// Calls `visit` with every state and its depth, in the order in which they lie in the memory.
-    pub(crate) fn each_state(
-        &self,
-        pace: &mut Pace<'_>,
-        mut visit: impl FnMut(u32, Class, StateId),
-    ) -> Result<(), Limit> {
-        let Some(dense) = &self.space.dense else {
-            for depth in 0..self.space.levels_len() {
-                self.space.level(depth).for_each(|id| visit(depth, self.space.class(id), id));
-                pace.step(self.space.level_len(depth))?;
-            }
-            return Ok(());
-        };
-        for start in (0..dense.range()).step_by(PANE as usize) {
-            let end = (start + PANE).min(dense.range());
-            dense.each_seen(start, end, |number, mark| {
-                visit(dense.depth_of(mark), dense.class_of(mark), StateId::from_number(number as u32));
-            });
-            pace.step(end - start)?;
-        }
-        Ok(())
-    }
-
     /// Calls `visit` with the transitions of one state.
     pub(crate) fn each_of(&self, id: StateId, mut visit: impl FnMut(Edge)) {
         match &self.made {

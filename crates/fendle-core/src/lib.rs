@@ -16,7 +16,7 @@
 //! * [`mod@odds`]: the best probability, the least expected moves, the best value of an aim.
 //! * [`mod@simulate`]: estimates by played games.
 //! * [`mod@components`]: strongly connected components; [`numbers`]: greatest common divisors and disjoint sets.
-//! * [`graph`]: the space as arrows, rooms and distances; [`mod@structure`]: fatal moves, must-pass states, corridors.
+//! * [`graph`]: the space as arrows, parts and distances; [`mod@structure`]: fatal moves, rooms, must-pass states, corridors.
 //! * [`mod@count`]: how many solutions there are.
 //! * [`mod@shape`]: whether two spaces are the same up to renaming.
 //! * [`mod@proof`]: proof files, and sets of states as they hold them.

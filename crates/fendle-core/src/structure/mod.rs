@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::classify::Marks;
 use crate::explore::by_number::PANE;
 use crate::explore::{Explored, pool};
-use crate::graph::{Arrows, Distances, Parts, Transitions, arrows_bytes};
+use crate::graph::{Arrows, Distances, Transitions, arrows_bytes};
 use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::Model;
 use crate::space::{Class, Edge, SHARDS, StateId};
@@ -21,7 +21,7 @@ use crate::space::{Class, Edge, SHARDS, StateId};
 mod rooms;
 mod ways;
 
-use rooms::{Doors, Folded};
+use rooms::rooms;
 pub use ways::OnWay;
 use ways::must_pass;
 
@@ -205,31 +205,31 @@ fn whole<'w>(
         None => Some(Arrows::of_log(space, &mut ask())?),
     };
     let arrows = transitions.arrows().or(of_log.as_ref()).expect("arrows that were made before, or now");
-    let folded = || Parts::of(space, arrows, &mut ask());
+    let rooms = || rooms(space, arrows, &mut ask());
     let passed = |on_way: &Option<OnWay>| match on_way {
         Some(on) => must_pass(space, arrows, &on.one_way(transitions), &mut ask()),
         None => Ok(vec![]),
     };
-    let (mut out, far, on_way);
+    let (of_rooms, must_pass, walked, far, on_way);
     if together {
+        // Rooms are found one after the other, by one thread; the other ones do the rest beside it.
         let behind = || {
             let far = Distances::of(space, &arrows.reversed(), &mut ask())?;
             let on_way = shortest.map(|length| OnWay::by(space, &far, length, &mut ask())).transpose()?;
-            Ok((far, on_way))
+            let walked = Structure::walk(transitions, &far, &ask())?;
+            Ok((walked, passed(&on_way)?, far, on_way))
         };
-        let (parts, behind) = rayon::join(folded, behind);
-        let parts = parts?;
-        (far, on_way) = behind?;
-        let walk = || Structure::walk(transitions, &far, parts, &mut ask());
-        let (must_pass, walked) = rayon::join(|| passed(&on_way), walk);
-        out = Structure { must_pass: must_pass?, ..walked? };
+        let (found, behind) = rayon::join(rooms, behind);
+        of_rooms = found?;
+        (walked, must_pass, far, on_way) = behind?;
     } else {
         on_way = shortest.map(|length| OnWay::among(transitions, length, &mut ask())).transpose()?;
-        let (parts, must_pass) = (folded()?, passed(&on_way)?);
+        (of_rooms, must_pass) = (rooms()?, passed(&on_way)?);
         drop(of_log);
         far = Distances::of(space, &Arrows::backward(space, &mut ask())?, &mut ask())?;
-        out = Structure { must_pass, ..Structure::walk(transitions, &far, parts, &mut ask())? };
+        walked = Structure::walk(transitions, &far, &ask())?;
     }
+    let mut out = Structure { rooms: of_rooms, must_pass, ..walked };
     if let Some(on) = &on_way {
         out.shortest = Some(on.shortest(model, transitions, &mut ask())?);
     }
@@ -244,29 +244,21 @@ struct Sides<'a> {
 }
 
 impl Structure {
-    /// One pass over all transitions, on all threads: fatal moves, delays, shares, rooms and their doors.
-    fn walk(
-        transitions: &Transitions<'_>,
-        far: &Distances,
-        parts: Parts,
-        pace: &mut Pace<'_>,
-    ) -> Result<Structure, Limit> {
+    /// One pass over all transitions, on all threads: fatal moves, delays and shares.
+    fn walk(transitions: &Transitions<'_>, far: &Distances, look: &Pace<'_>) -> Result<Structure, Limit> {
         let space = transitions.space;
         let sides = Sides { far, bad: Marks::of(space, Class::is_bad) };
-        let folded = Folded::new(parts, Marks::of(space, Class::is_hopeful));
-        let look: &Pace<'_> = pace;
-        let seen: Vec<Result<(Structure, Doors), Limit>> = match (transitions.arrows(), &space.dense) {
+        let seen: Vec<Result<Structure, Limit>> = match (transitions.arrows(), &space.dense) {
             (Some(arrows), Some(dense)) => {
                 let pane = |n: u64| {
                     look.now()?;
-                    let mut seen = (Structure::default(), Doors::default());
+                    let mut seen = Structure::default();
                     let (start, end) = (n * WALKED, ((n + 1) * WALKED).min(dense.range()));
                     dense.each_seen(start, end, |number, mark| {
                         let id = StateId::from_number(number as u32);
                         let (depth, class) = (dense.depth_of(mark), dense.class_of(mark));
                         let targets = arrows.from(id).iter().map(|to| StateId::from_number(*to));
-                        seen.0.see(&sides, (depth, class, id), targets.clone().map(std::iter::once));
-                        folded.see(&mut seen.1, (class, id), targets);
+                        seen.see(&sides, (depth, class, id), targets.map(std::iter::once));
                     });
                     Ok(seen)
                 };
@@ -274,7 +266,7 @@ impl Structure {
             }
             _ => {
                 let shard = |n| {
-                    let mut seen = (Structure::default(), Doors::default());
+                    let mut seen = Structure::default();
                     for depth in 0..space.levels_len() {
                         look.now()?;
                         space.each_edges_in(
@@ -285,8 +277,7 @@ impl Structure {
                                 let id = StateId::new(n, local);
                                 let class = space.class(id);
                                 let moves = moves_of(edges).map(|outcomes| outcomes.iter().map(|e| e.to));
-                                seen.0.see(&sides, (depth, class, id), moves);
-                                folded.see(&mut seen.1, (class, id), edges.iter().map(|e| e.to));
+                                seen.see(&sides, (depth, class, id), moves);
                             },
                         );
                     }
@@ -295,16 +286,13 @@ impl Structure {
                 (0..SHARDS).into_par_iter().map(shard).collect()
             }
         };
-        let (mut out, mut doors) = (Structure::default(), vec![]);
+        let mut out = Structure::default();
         for part in seen {
-            let (of_part, doors_of_part) = part?;
-            out.add(of_part);
-            doors.push(doors_of_part);
+            out.add(part?);
         }
         while out.fatal_by_depth.last() == Some(&0) {
             out.fatal_by_depth.pop();
         }
-        out.rooms = folded.rooms(doors, transitions, pace)?;
         Ok(out)
     }
 
