@@ -128,7 +128,7 @@ pub fn components(
     inside: impl Fn(u32) -> bool,
     pace: &mut Pace<'_>,
 ) -> Result<Components, Limit> {
-    let found = each_component(graph, roots, inside, pace, |_, _| ())?;
+    let found = each_component(graph, roots, inside, pace, |_, _, _| Ok(()))?;
     let part = |node: &Node| if node.number > found.next { node.number - found.next - 1 } else { NONE };
     let of = found.nodes[..graph.len()].iter().map(part).collect();
     Ok(Components { of, count: found.count() })
@@ -136,7 +136,7 @@ pub fn components(
 
 /// The same, and calls `close` with the nodes of each component once they are known, and with what is known of all nodes then: every
 /// arrow of theirs leads to a node whose component is known, or is not inside. Where the arrows of nodes lead has just been looked at, so to look
-/// again there costs little. Source: D. J. Pearce, *A space-efficient algorithm for finding strongly connected components*,
+/// again there costs little. A component may hold all nodes: what looks at them asks the pace, and may end it all with a limit. Source: D. J. Pearce, *A space-efficient algorithm for finding strongly connected components*,
 /// Information Processing Letters 116 (2016); here without recursion. 8 bytes a node, and up to 16 while it runs.
 ///
 /// # Errors
@@ -147,7 +147,7 @@ pub fn each_component(
     roots: impl Iterator<Item = u32>,
     inside: impl Fn(u32) -> bool,
     pace: &mut Pace<'_>,
-    mut close: impl FnMut(&[u32], &Membership),
+    mut close: impl FnMut(&[u32], &Membership, &mut Pace<'_>) -> Result<(), Limit>,
 ) -> Result<Membership, Limit> {
     const ROOT: u32 = 1 << 31;
     const SOON: u32 = 8;
@@ -211,7 +211,7 @@ pub fn each_component(
                 index -= 1;
             }
             found.next -= 1;
-            close(&stack[members..], &found);
+            close(&stack[members..], &found, pace)?;
             stack.truncate(members);
         }
     }
@@ -271,7 +271,7 @@ mod tests {
             let found = components(&graph, 0..n as u32, is_in, &mut Pace::new(&NoWatch)).expect("no limit");
             // Each is told once it is known, and all that it leads to before.
             let mut told: Vec<u32> = vec![];
-            let tell = |nodes: &[u32], known: &Membership| {
+            let tell = |nodes: &[u32], known: &Membership, _: &mut Pace<'_>| {
                 let of_graph = |v: u32| (graph.first(v)..graph.first(v + 1)).map(|at| graph.target(at));
                 told.extend(nodes);
                 for v in nodes {
@@ -280,10 +280,13 @@ mod tests {
                         assert_eq!(known.is_same(*v, w), nodes.contains(&w));
                     }
                 }
+                Ok(())
             };
             let pace = &mut Pace::new(&NoWatch);
             let known = each_component(&graph, 0..n as u32, is_in, pace, tell).expect("no limit");
             assert_eq!(known.count(), found.count());
+            let ended = each_component(&graph, 0..n as u32, is_in, pace, |_, _, _| Err(Limit::Time));
+            assert_eq!(ended.err(), (known.count() > 0).then_some(Limit::Time));
             told.sort_unstable();
             assert_eq!(told, (0..n as u32).filter(|v| is_in(*v)).collect::<Vec<_>>());
             for i in (0..n).filter(|i| inside[*i]) {

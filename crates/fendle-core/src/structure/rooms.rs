@@ -2,7 +2,7 @@
 
 use super::Rooms;
 use crate::classify::Marks;
-use crate::components::each_component;
+use crate::components::{Membership, each_component};
 use crate::graph::Arrows;
 use crate::limits::{Limit, Pace};
 use crate::space::{Class, Space, StateId};
@@ -10,52 +10,70 @@ use crate::space::{Class, Space, StateId};
 /// Doors of one state up to which those that occur twice are found at once; more are sorted.
 const FEW: usize = 64;
 
+/// What is counted of rooms, room by room.
+struct Counting<'a> {
+    space: &'a Space,
+    arrows: &'a Arrows,
+    /// The states that are won or can be.
+    hopeful: Marks,
+    /// Where the doors of a state lead.
+    doors: Vec<u32>,
+    rooms: Rooms,
+}
+
+impl Counting<'_> {
+    /// Counts a room that has just been found. A room may hold all states, so the watch is asked on the way.
+    fn see(&mut self, states: &[u32], known: &Membership, pace: &mut Pace<'_>) -> Result<(), Limit> {
+        let (space, doors, rooms) = (self.space, &mut self.doors, &mut self.rooms);
+        let [mut wins, mut dead, mut left] = [false; 3];
+        for state in states {
+            let id = StateId::from_number(*state);
+            match space.class(id) {
+                Class::Winnable => wins = true,
+                Class::Dead => dead = true,
+                _ => {}
+            }
+            let targets = self.arrows.from(id);
+            doors.clear();
+            for to in targets {
+                if !known.is_same(*state, *to) && (doors.len() >= FEW || !doors.contains(to)) {
+                    doors.push(*to);
+                }
+            }
+            if doors.len() > FEW {
+                doors.sort_unstable();
+                doors.dedup();
+            }
+            left |= !doors.is_empty();
+            rooms.doors += doors.len() as u64;
+            let winnable = doors.iter().filter(|to| self.hopeful.has(StateId::from_number(**to)));
+            rooms.winnable_doors += winnable.count() as u64;
+            pace.step(targets.len() as u64 + 1)?;
+        }
+        rooms.largest = rooms.largest.max(states.len() as u64);
+        rooms.winnable_rooms += u64::from(wins);
+        if dead && !left {
+            rooms.traps += 1;
+            rooms.trap_states += states.len() as u64;
+            for state in states {
+                let depth = space.depth_of(StateId::from_number(*state));
+                rooms.trap_depth = Some(rooms.trap_depth.map_or(depth, |least| least.min(depth)));
+                pace.step(1)?;
+            }
+        }
+        Ok(())
+    }
+}
+
 /// Finds the rooms, and what leads from one to another. Each room is looked at when it has just been found, while where its arrows lead is still
 /// near. O(|S| + |T|) time; 8 bytes a state, and up to 16 while it runs.
 pub(super) fn rooms(space: &Space, arrows: &Arrows, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
     let hopeful = Marks::of(space, Class::is_hopeful);
-    let mut out = Rooms::default();
-    let mut doors: Vec<u32> = vec![];
+    let mut counting = Counting { space, arrows, hopeful, doors: vec![], rooms: Rooms::default() };
     let starts = || space.starts().iter().map(|s| s.number());
-    let found = each_component(
-        arrows,
-        starts(),
-        |_| true,
-        pace,
-        |states, known| {
-            let [mut wins, mut dead, mut left] = [false; 3];
-            for state in states {
-                let id = StateId::from_number(*state);
-                match space.class(id) {
-                    Class::Winnable => wins = true,
-                    Class::Dead => dead = true,
-                    _ => {}
-                }
-                doors.clear();
-                for to in arrows.from(id) {
-                    if !known.is_same(*state, *to) && (doors.len() >= FEW || !doors.contains(to)) {
-                        doors.push(*to);
-                    }
-                }
-                if doors.len() > FEW {
-                    doors.sort_unstable();
-                    doors.dedup();
-                }
-                left |= !doors.is_empty();
-                out.doors += doors.len() as u64;
-                out.winnable_doors +=
-                    doors.iter().filter(|to| hopeful.has(StateId::from_number(**to))).count() as u64;
-            }
-            out.largest = out.largest.max(states.len() as u64);
-            out.winnable_rooms += u64::from(wins);
-            if dead && !left {
-                out.traps += 1;
-                out.trap_states += states.len() as u64;
-                let depth = states.iter().map(|s| space.depth_of(StateId::from_number(*s))).min();
-                out.trap_depth = out.trap_depth.into_iter().chain(depth).min();
-            }
-        },
-    )?;
+    let see = |states: &[u32], known: &Membership, pace: &mut Pace<'_>| counting.see(states, known, pace);
+    let found = each_component(arrows, starts(), |_| true, pace, see)?;
+    let mut out = counting.rooms;
     out.rooms = found.count().into();
     // Every winnable room can be reached and has a door to a hopeful one: with as many doors as rooms each has one,
     // and they form one chain.
