@@ -28,20 +28,37 @@ use crate::passes::Passes;
 use crate::route::Route;
 use crate::space::dense::Dense;
 use crate::space::log::Targets;
-use crate::space::{Class, Edge, SHARDS, Space, StateId};
+use crate::space::{Class, Edge, MARKS_APART, SHARDS, Space, StateId};
 
 const SMALL_LEVEL: u64 = 4096;
 /// The part of what a space takes that may be taken for states that are looked at again.
 const LEFT_SHARE: u64 = 8;
+/// The bytes that may be taken for those of one shard and depth: so many, and some for each state that is there.
+const LEFT_ROOM: u64 = 256;
+const LEFT_BYTES: u64 = 8;
+/// The part of the states of a depth below which those that are left are asked one by one.
+const FEW: u64 = 4;
 
-/// One bit a state, by id: small enough to stay near the processor while edges are followed.
+/// One bit a state: small enough to stay near the processor while edges are followed.
+///
+/// A word holds 64 states of one shard, and the 64 words of all shards lie in a row ([`place`]). So whoever works on a part of the space is the only one
+/// that writes to its words, and need not do so in one step, which would make all reads before it wait.
 #[derive(Default)]
 pub(crate) struct Marks(Vec<AtomicU64>);
+
+/// The word of a state, and its bit there.
+#[inline]
+fn place(id: StateId) -> (usize, u64) {
+    let number = id.index();
+    let (block, in_word, shard) = (number / MARKS_APART, number / SHARDS % 64, number % SHARDS);
+    (block * SHARDS + shard, 1 << in_word)
+}
 
 impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
     pub(crate) fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
-        let marks = Marks((0..space.ids_len() / 64).map(|_| AtomicU64::new(0)).collect());
+        let words = space.ids_len().div_ceil(MARKS_APART) * SHARDS;
+        let marks = Marks((0..words).map(|_| AtomicU64::new(0)).collect());
         (0..SHARDS).into_par_iter().for_each(|n| {
             space.each_in_part(n, |id, class| {
                 if wanted(class) {
@@ -52,18 +69,25 @@ impl Marks {
         marks
     }
 
+    /// Only the thread that works on the part of this state calls this.
     #[inline]
     fn set(&self, id: StateId) {
-        self.0[id.index() / 64].fetch_or(1 << (id.index() % 64), Relaxed);
+        let (word, bit) = place(id);
+        let word = &self.0[word];
+        word.store(word.load(Relaxed) | bit, Relaxed);
     }
 
+    /// As [`Marks::set`].
     fn clear(&self, id: StateId) {
-        self.0[id.index() / 64].fetch_and(!(1 << (id.index() % 64)), Relaxed);
+        let (word, bit) = place(id);
+        let word = &self.0[word];
+        word.store(word.load(Relaxed) & !bit, Relaxed);
     }
 
     #[inline]
     pub(crate) fn has(&self, id: StateId) -> bool {
-        self.0.get(id.index() / 64).is_some_and(|w| w.load(Relaxed) >> (id.index() % 64) & 1 == 1)
+        let (word, bit) = place(id);
+        self.0.get(word).is_some_and(|w| w.load(Relaxed) & bit != 0)
     }
 
     fn count(&self) -> u64 {
@@ -231,18 +255,23 @@ impl Left {
 
     /// Takes out the states that lead to a marked one, and calls `hit` for each: they are marked at once.
     fn visit(&mut self, marks: &Marks, mut hit: impl FnMut(StateId)) {
-        let mut rest = Left::default();
-        let mut first = 0;
-        for &(state, end) in &self.states {
-            let targets = &self.targets[first..end as usize];
-            first = end as usize;
-            if targets.iter().any(|to| marks.has(*to)) {
+        let Left { states, targets } = self;
+        // How much of the first ones stays, and where the targets of the next one begin.
+        let (mut kept, mut kept_targets, mut first) = (0, 0, 0);
+        for i in 0..states.len() {
+            let (state, end) = (states[i].0, states[i].1 as usize);
+            if targets[first..end].iter().any(|to| marks.has(*to)) {
                 hit(state);
             } else {
-                rest.push(state, |all| all.extend_from_slice(targets));
+                targets.copy_within(first..end, kept_targets);
+                kept_targets += end - first;
+                states[kept] = (state, kept_targets as u32);
+                kept += 1;
             }
+            first = end;
         }
-        *self = rest;
+        states.truncate(kept);
+        targets.truncate(kept_targets);
     }
 }
 
@@ -252,6 +281,10 @@ struct Spread<'s, 'e> {
     source: &'s Edges<'e>,
     to: Class,
     marks: Marks,
+    /// For each depth how many running states the last look at it left.
+    missed: Vec<u64>,
+    /// Whether most running states of the depth looked at last lead to a marked one.
+    mostly_found: bool,
     /// For each depth what is left of it, where that was kept.
     left: Vec<Option<Left>>,
     /// Bytes that may still be taken for more of them.
@@ -268,6 +301,8 @@ impl<'s, 'e> Spread<'s, 'e> {
             source,
             to,
             marks: Marks::of(space, |class| class == seed),
+            missed: vec![u64::MAX; space.levels_len() as usize],
+            mostly_found: false,
             left: (0..space.levels_len()).map(|_| None).collect(),
             room,
         }
@@ -275,30 +310,34 @@ impl<'s, 'e> Spread<'s, 'e> {
 
     /// Looks at the running states of one depth. Says whether one was found.
     fn visit(&mut self, depth: u32) -> Result<bool, Limit> {
-        let Spread { source, to, marks, left, room } = self;
+        let Spread { source, to, marks, missed, mostly_found, left, room } = self;
         let space = source.space;
-        let hit = |id: StateId, changed: &mut bool| {
+        let hit = |id: StateId, hits: &mut u64| {
             space.set_class(id, *to);
             marks.set(id);
-            *changed = true;
+            *hits += 1;
         };
         let left = &mut left[depth as usize];
         if let Some(left) = left {
             if let Some(limit) = (source.stop)() {
                 return Err(limit);
             }
-            let mut changed = false;
-            left.visit(marks, |id| hit(id, &mut changed));
-            return Ok(changed);
+            let mut hits = 0;
+            left.visit(marks, |id| hit(id, &mut hits));
+            return Ok(hits > 0);
         }
-        // Each shard keeps no more than its part.
-        let most = *room / SHARDS as u64;
+        let states = space.level_len(depth);
+        // Where the first target is most often the one, or few states are asked, looking at all targets is more than is needed.
+        let alone = *mostly_found || missed[depth as usize] < states / FEW;
+        // Each shard keeps no more than its part, and only where few are left.
+        let most = (*room / SHARDS as u64).min(LEFT_ROOM + states / SHARDS as u64 * LEFT_BYTES);
         let found = in_each_shard(source, depth, |n| {
-            let (mut changed, mut kept) = (false, Some(Left::default()));
+            let (mut hits, mut misses, mut kept) = (0, 0, Some(Left::default()));
             let running = |class| class == Class::Running;
             if space.logged {
-                let hit = |local| hit(StateId::new(n, local), &mut changed);
+                let hit = |local| hit(StateId::new(n, local), &mut hits);
                 let miss = |local, targets: Targets<'_>| {
+                    misses += 1;
                     if let Some(left) = &mut kept {
                         left.push(StateId::new(n, local), |all| {
                             targets.each_state(space.sure, |to| all.push(to));
@@ -308,7 +347,7 @@ impl<'s, 'e> Spread<'s, 'e> {
                         }
                     }
                 };
-                space.each_by_target(n, depth, |_, c| running(c), |id| marks.has(id), hit, miss);
+                space.each_by_target((n, depth, alone), |_, c| running(c), |id| marks.has(id), hit, miss);
             } else {
                 source.each(
                     n,
@@ -316,22 +355,26 @@ impl<'s, 'e> Spread<'s, 'e> {
                     |_, class| running(class),
                     |id, edges| {
                         if edges.iter().any(|e| marks.has(e.to)) {
-                            hit(id, &mut changed);
+                            hit(id, &mut hits);
                         }
                     },
                 )?;
             }
-            Ok((changed, kept))
+            Ok((hits, misses, kept))
         })?;
-        if space.logged && found.iter().all(|f| f.1.is_some()) {
+        let hits: u64 = found.iter().map(|f| f.0).sum();
+        let misses = found.iter().map(|f| f.1).sum();
+        missed[depth as usize] = misses;
+        *mostly_found = hits > misses;
+        if space.logged && found.iter().all(|f| f.2.is_some()) {
             let mut all = Left::default();
-            found.iter().filter_map(|f| f.1.as_ref()).for_each(|of_shard| all.append(of_shard));
+            found.iter().filter_map(|f| f.2.as_ref()).for_each(|of_shard| all.append(of_shard));
             all.states.shrink_to_fit();
             all.targets.shrink_to_fit();
             *room -= all.bytes();
             *left = Some(all);
         }
-        Ok(found.iter().any(|f| f.0))
+        Ok(hits > 0)
     }
 
     fn run(&mut self) -> Result<(), Limit> {

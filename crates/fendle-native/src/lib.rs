@@ -5,7 +5,7 @@
 //! same fault at the same place. Only the places that a refusal names are left out; whoever asks for them interprets.
 //!
 //! ```text
-//! one function a program        fn(context, entry) -> how it ended
+//! one function a program        fn(context, entry) -> how it ended; made when the program is first run
 //! registers                     values of the function; in the machine's memory only across a pause or a call back
 //! memory of the machine         read and written in place; every computed address is checked against its bounds
 //! rare operations               call the interpreter for that one operation
@@ -23,6 +23,7 @@
 //!   buffers whose length never changes. A machine whose buffers have other sizes than those that the code was made for
 //!   (`Sizes`) is refused.
 //! - The code's own memory is freed when [`NativeCode`] is dropped; a machine borrows it for as long as it may call it.
+//! - What makes code is used by one thread at a time, under a lock; code that was handed out is neither moved nor changed.
 
 mod context;
 mod emit;
@@ -31,8 +32,8 @@ mod operations;
 mod packed;
 mod states;
 
-use std::sync::Arc;
-use std::time::Instant;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
 
 use cranelift_codegen::isa::OwnedTargetIsa;
 use cranelift_codegen::settings::{self, Configurable};
@@ -90,15 +91,13 @@ impl std::fmt::Display for NoNative {
     }
 }
 
-/// The machine code of one level.
+/// The machine code of one level. That of a program is made when it is first run.
 pub struct NativeCode {
-    /// Freed when this is dropped.
-    module: Option<JITModule>,
-    entries: Vec<Entry>,
+    workshop: Mutex<Workshop>,
+    /// The code of each program; `None` where it could not be made, and the program is interpreted.
+    entries: Vec<OnceLock<Option<Entry>>>,
     /// The program that each operation belongs to.
     program_of: Vec<u32>,
-    /// Tables that the code reads.
-    _tables: Vec<Box<[i64]>>,
     /// Rows and columns.
     sides: (i64, i64),
     /// The numbers of the memory that never change.
@@ -106,27 +105,36 @@ pub struct NativeCode {
     /// What placed shapes cover.
     covered: emit::Covered,
     sizes: Sizes,
-    /// Bytes of machine code.
-    pub bytes: usize,
-    /// Time that making it took, in seconds.
-    pub seconds: f64,
 }
 
-// SAFETY: after `compile` has returned nothing in it changes; the code writes only through the pointers that a call passes.
+/// What makes the code of programs, and what was made so far.
+struct Workshop {
+    /// Freed when this is dropped.
+    module: Option<JITModule>,
+    context: cranelift_codegen::Context,
+    builders: FunctionBuilderContext,
+    /// Tables that the code reads.
+    tables: Vec<Box<[i64]>>,
+    bytes: usize,
+    time: Duration,
+}
+
+// SAFETY: what makes code is touched under its lock alone, and lends nothing that belongs to one thread; the code writes only through the pointers that
+// a call passes.
 unsafe impl Send for NativeCode {}
 // SAFETY: as above.
 unsafe impl Sync for NativeCode {}
 
-impl Drop for NativeCode {
+impl Drop for Workshop {
     fn drop(&mut self) {
         if let Some(module) = self.module.take() {
-            // SAFETY: machines borrow this value while they can call its code, so none is left.
+            // SAFETY: machines borrow the value that holds this while they can call its code, so none is left.
             unsafe { module.free_memory() };
         }
     }
 }
 
-/// Makes the machine code of a level. Takes about 10 microseconds an operation.
+/// Prepares the machine code of a level: a program takes about 30 microseconds an operation when it is first run.
 ///
 /// # Errors
 ///
@@ -137,47 +145,33 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
         return Err(NoNative::TooLong(code.ops.len()));
     }
     code.verify().map_err(|bad| NoNative::Translation(bad.join("; ")))?;
-    let machine = |e: &dyn std::fmt::Display| NoNative::Machine(e.to_string());
-    let translation = |e: &dyn std::fmt::Display| NoNative::Translation(e.to_string());
-    let mut module = JITModule::new(JITBuilder::with_isa(isa()?, default_libcall_names()));
-    let mut tables = vec![];
-    let fixed: Box<[i32]> = bound.data.iter().chain(&bound.start).copied().collect();
-    let sides = (bound.rows as i64, bound.cols as i64);
-    let covered = emit::covered(code, sides);
-    let board = Board { rows: sides.0, cols: sides.1, values: &fixed, covered: &covered };
-    let mut builders = FunctionBuilderContext::new();
-    let mut context = module.make_context();
-    let mut ids = vec![];
-    let mut bytes = 0;
-    for (number, program) in code.programs.iter().enumerate() {
-        context.func.signature = emit::signature(&module);
-        emit::program(board, code, program, &mut context.func, &mut builders, &mut tables);
-        let id = module
-            .declare_function(&format!("p{number}"), Linkage::Local, &context.func.signature)
-            .map_err(|e| translation(&e))?;
-        module.define_function(id, &mut context).map_err(|e| translation(&format!("{e:?}")))?;
-        bytes += context.compiled_code().map_or(0, |c| c.code_buffer().len());
-        module.clear_context(&mut context);
-        ids.push(id);
-    }
-    module.finalize_definitions().map_err(|e| machine(&e))?;
-    let entries = ids.iter().map(|id| context::entry(module.get_finalized_function(*id))).collect();
+    let module = JITModule::new(JITBuilder::with_isa(isa()?, default_libcall_names()));
     let mut program_of = vec![0; code.ops.len()];
     for (number, p) in code.programs.iter().enumerate() {
         program_of[p.entry as usize..p.end as usize].fill(number as u32);
     }
-    Ok(NativeCode {
-        module: Some(module),
-        entries,
+    let sides = (bound.rows as i64, bound.cols as i64);
+    let made = NativeCode {
+        workshop: Mutex::new(Workshop {
+            context: module.make_context(),
+            module: Some(module),
+            builders: FunctionBuilderContext::new(),
+            tables: vec![],
+            bytes: 0,
+            time: began.elapsed(),
+        }),
+        entries: code.programs.iter().map(|_| OnceLock::new()).collect(),
         program_of,
-        _tables: tables,
         sides,
-        fixed,
-        covered,
+        fixed: bound.data.iter().chain(&bound.start).copied().collect(),
+        covered: emit::covered(code, sides),
         sizes: Sizes::of(code),
-        bytes,
-        seconds: began.elapsed().as_secs_f64(),
-    })
+    };
+    // Whether this machine lets code be made at all is known when some was.
+    if let Some(entry) = made.entries.get(code.status as usize) {
+        let _ = entry.set(Some(made.translate(code, code.status)?));
+    }
+    Ok(made)
 }
 
 /// The processor that code is made for.
@@ -199,9 +193,53 @@ impl NativeCode {
         Board { rows: self.sides.0, cols: self.sides.1, values: &self.fixed, covered: &self.covered }
     }
 
-    /// Where the code of a program lies.
-    fn address(&self, program: u32) -> usize {
-        self.entries[program as usize] as usize
+    /// The code of a program of the level, made now if it was not made before. `None` where that could not be done.
+    #[inline]
+    fn entry(&self, code: &Code, program: u32) -> Option<Entry> {
+        *self.entries[program as usize].get_or_init(|| {
+            let made = self.translate(code, program);
+            debug_assert!(made.is_ok(), "program {program}: {}", made.as_ref().expect_err("an error"));
+            made.ok()
+        })
+    }
+
+    /// Makes the code of a program.
+    fn translate(&self, code: &Code, program: u32) -> Result<Entry, NoNative> {
+        let translation = |e: &dyn std::fmt::Debug| NoNative::Translation(format!("{e:?}"));
+        let began = Instant::now();
+        let mut workshop = self.workshop.lock().unwrap_or_else(PoisonError::into_inner);
+        let Workshop { module: Some(module), context, builders, tables, bytes, time } = &mut *workshop else {
+            unreachable!("it is taken where all is dropped")
+        };
+        context.func.signature = emit::signature(module);
+        let of = &code.programs[program as usize];
+        emit::program(self.board(), code, of, &mut context.func, builders, tables);
+        let name = format!("p{program}");
+        let id = module
+            .declare_function(&name, Linkage::Local, &context.func.signature)
+            .map_err(|e| translation(&e))?;
+        let defined = module.define_function(id, context).map_err(|e| translation(&e));
+        *bytes += context.compiled_code().map_or(0, |c| c.code_buffer().len());
+        module.clear_context(context);
+        defined?;
+        module.finalize_definitions().map_err(|e| NoNative::Machine(e.to_string()))?;
+        *time += began.elapsed();
+        Ok(context::entry(module.get_finalized_function(id)))
+    }
+
+    /// Makes the code of all programs of the level: bytes of it, and the time that making it took in all.
+    ///
+    /// # Errors
+    ///
+    /// [`NoNative`] says why some of it could not be made.
+    pub fn make_all(&self, code: &Code) -> Result<(usize, Duration), NoNative> {
+        for (program, entry) in (0..).zip(&self.entries) {
+            if entry.get().is_none() {
+                let _ = entry.set(Some(self.translate(code, program)?));
+            }
+        }
+        let workshop = self.workshop.lock().unwrap_or_else(PoisonError::into_inner);
+        Ok((workshop.bytes, workshop.time))
     }
 }
 
@@ -220,15 +258,25 @@ fn how_it_ended(ended: Ended, context: &Context) -> Result<Halt, Break> {
     }
 }
 
-impl Native for NativeCode {
+impl NativeCode {
+    /// Runs from an operation on, on a machine of this level.
     #[inline]
-    fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
-        assert_eq!(Sizes::of(machine.code()), self.sizes, "the code of another level");
-        let function = self.entries[self.program_of[entry as usize] as usize];
+    fn run_own(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
+        let Some(function) = self.entry(machine.code(), self.program_of[entry as usize]) else {
+            return machine.interpret(entry);
+        };
         let mut context = Context::of(machine);
         // SAFETY: see the head of this crate: the code is that of this level, and the context points into this machine.
         let ended = unsafe { function(&raw mut context, u64::from(entry)) };
         how_it_ended(Ended::of(ended), &context)
+    }
+}
+
+impl Native for NativeCode {
+    #[inline]
+    fn run(&self, machine: &mut Machine<'_>, entry: u32) -> Result<Halt, Break> {
+        assert_eq!(Sizes::of(machine.code()), self.sizes, "the code of another level");
+        self.run_own(machine, entry)
     }
 
     #[inline]
@@ -236,12 +284,9 @@ impl Native for NativeCode {
         assert_eq!(Sizes::of(machine.code()), self.sizes, "the code of another level");
         for (i, &number) in moves.iter().enumerate() {
             let entry = machine.begin_move(number as usize);
-            let function = self.entries[self.program_of[entry as usize] as usize];
-            let mut context = Context::of(machine);
-            // SAFETY: as in `run`.
-            let ended = Ended::of(unsafe { function(&raw mut context, u64::from(entry)) });
-            if !matches!(ended, Ended::Refused(_) | Ended::NotOffered) {
-                return Some((i, how_it_ended(ended, &context)));
+            let halt = self.run_own(machine, entry);
+            if !matches!(halt, Ok(Halt::Refused(_) | Halt::NotOffered)) {
+                return Some((i, halt));
             }
         }
         None

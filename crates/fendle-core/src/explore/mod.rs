@@ -21,7 +21,7 @@ pub(crate) mod by_number;
 mod rounds;
 mod stills;
 
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use by_number::{ByNumber, Workers};
 use rayon::prelude::*;
@@ -38,6 +38,8 @@ use crate::space::{Class, Edge, SHARDS, Shard, Space, StateId, hash, shard_of};
 
 /// Rounds below this many states run on one thread: handing them out costs more.
 const SMALL_ROUND: usize = 512;
+/// Numbers of a range that is worth threads from its first depth on.
+const LARGE_RANGE: u64 = 1 << 16;
 
 /// What a search is after.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -60,7 +62,7 @@ pub(crate) struct Sweep<'m> {
     workers: Workers<'m>,
     given: Vec<Given>,
     numbered: Vec<Numbered>,
-    pool: OnceLock<rayon::ThreadPool>,
+    pool: Arc<OnceLock<rayon::ThreadPool>>,
     pub(crate) transitions: u64,
     pub(crate) edges: u64,
     /// Branches of chance were set aside.
@@ -112,7 +114,7 @@ impl<'m> Sweep<'m> {
             workers: Workers::default(),
             given: (0..SHARDS).map(|_| Given::default()).collect(),
             numbered: (0..SHARDS).map(|_| Numbered::default()).collect(),
-            pool: OnceLock::new(),
+            pool: Arc::default(),
             transitions: 0,
             edges: 0,
             set_aside: false,
@@ -146,7 +148,8 @@ impl<'m> Sweep<'m> {
         loop {
             self.change_to_numbers(watch);
             if self.space.dense.is_some() {
-                match self.sweep_numbers(depth, until, watch) {
+                let large = self.space.dense.as_ref().is_some_and(|d| d.range() >= LARGE_RANGE);
+                match self.on_pool_whole(large, |sweep| sweep.sweep_numbers(depth, until, watch)) {
                     Some(stop) => return stop,
                     None => self.begin_without_guess(),
                 }
@@ -166,7 +169,8 @@ impl<'m> Sweep<'m> {
                 return Stop::Enough;
             }
             let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
-            let stop = self.expand_level(depth, &ends, watch);
+            let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
+            let stop = self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch));
             let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
             if grew {
                 self.space.shards.iter_mut().for_each(Shard::begin_depth);
@@ -245,6 +249,15 @@ impl<'m> Sweep<'m> {
         let end = self.space.find(route.states.last()?)?;
         let fault = self.faults.iter().find(|f| f.0 == end)?.1;
         Some(Faulted { fault, route })
+    }
+
+    /// Does something that is worth several threads on a thread of the pool, so that no step of it has to wake one and wait for it.
+    fn on_pool_whole<T: Send>(&mut self, large: bool, work: impl FnOnce(&mut Self) -> T + Send) -> T {
+        if !large {
+            return work(self);
+        }
+        let of_sweep = Arc::clone(&self.pool);
+        pool(&of_sweep, self.limits.threads).install(|| work(self))
     }
 
     pub(crate) fn on_pool<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {

@@ -70,10 +70,26 @@ impl Class {
     }
 }
 
+/// Class and degree of one state.
+pub(super) struct Known(AtomicU8);
+
+impl Known {
+    #[inline]
+    pub(super) fn get(&self) -> (Class, usize) {
+        let byte = self.0.load(Ordering::Relaxed);
+        (Class::of_number(byte), usize::from(byte >> 4))
+    }
+
+    #[inline]
+    pub(super) fn degree(&self) -> usize {
+        usize::from(self.0.load(Ordering::Relaxed) >> 4)
+    }
+}
+
 /// The class and degree of every state of one shard, by local number.
 #[derive(Default)]
 pub(crate) struct Classes {
-    chunks: Vec<Vec<AtomicU8>>,
+    chunks: Vec<Vec<Known>>,
     len: usize,
 }
 
@@ -87,7 +103,7 @@ impl Classes {
             }
             let chunk = self.chunks.last_mut().expect("a chunk");
             let most = (len - self.len).min(CHUNK - chunk.len());
-            chunk.extend((0..most).map(|_| AtomicU8::new(0)));
+            chunk.extend((0..most).map(|_| Known(AtomicU8::new(0))));
             self.len += most;
         }
     }
@@ -104,31 +120,31 @@ impl Classes {
     }
 
     #[inline]
-    fn raw(&self, local: u32) -> &AtomicU8 {
+    fn raw(&self, local: u32) -> &Known {
         &self.chunks[local as usize / CHUNK][local as usize % CHUNK]
     }
 
     /// The class of a state.
     pub(crate) fn get(&self, local: u32) -> Class {
-        Class::of_number(self.raw(local).load(Ordering::Relaxed))
+        self.raw(local).get().0
     }
 
     /// Only the thread that works on this shard calls this: reading and writing need not be one step.
     pub(crate) fn set(&self, local: u32, class: Class) {
-        let byte = self.raw(local);
+        let byte = &self.raw(local).0;
         byte.store(byte.load(Ordering::Relaxed) & 0xf0 | class as u8, Ordering::Relaxed);
     }
 
     /// How many edges a state has; 15 stands for any greater number.
     pub(crate) fn degree(&self, local: u32) -> usize {
-        usize::from(self.raw(local).load(Ordering::Relaxed) >> 4)
+        self.raw(local).degree()
     }
 
     /// Sets class and degree of the states from one on, and says how many they were.
     pub(super) fn set_expanded(&mut self, first: u32, states: impl Iterator<Item = (Class, usize)>) -> u32 {
         let mut local = first as usize;
         for (class, degree) in states {
-            let byte = self.chunks[local / CHUNK][local % CHUNK].get_mut();
+            let byte = self.chunks[local / CHUNK][local % CHUNK].0.get_mut();
             *byte = class as u8 | (degree.min(WIDE_DEGREE) as u8) << 4;
             local += 1;
         }
@@ -138,14 +154,22 @@ impl Classes {
     /// Class and degree of the states from `first` to `end`, in order.
     #[inline]
     pub(super) fn each(&self, first: u32, end: u32, mut visit: impl FnMut(u32, Class, usize)) {
+        self.each_piece(first, end, |first, piece| {
+            for (local, known) in (first..).zip(piece) {
+                let (class, degree) = known.get();
+                visit(local, class, degree);
+            }
+        });
+    }
+
+    /// What is known of the states from `first` to `end`, in order, as many at a time as lie in a row: the first of them, and these.
+    #[inline]
+    pub(super) fn each_piece(&self, first: u32, end: u32, mut visit: impl FnMut(u32, &[Known])) {
         let mut first = first;
         while first < end {
             let (chunk, from) = (first as usize / CHUNK, first as usize % CHUNK);
             let to = CHUNK.min(from + (end - first) as usize);
-            for (k, byte) in self.chunks[chunk][from..to].iter().enumerate() {
-                let byte = byte.load(Ordering::Relaxed);
-                visit(first + k as u32, Class::of_number(byte), usize::from(byte >> 4));
-            }
+            visit(first, &self.chunks[chunk][from..to]);
             first += (to - from) as u32;
         }
     }

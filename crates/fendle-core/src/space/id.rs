@@ -10,6 +10,8 @@
 /// Number of shards. Fixed, so that the order of states does not depend on the machine.
 pub const SHARDS: usize = 64;
 const SHARD_BITS: u32 = 6;
+/// States with neighbouring ids whose bits of [`Marks`](crate::classify::Marks) lie together: a word of 64 states for each shard.
+pub(crate) const MARKS_APART: usize = SHARDS * 64;
 
 /// Most states that one shard numbers.
 pub(crate) const LOCAL_MAX: usize = (1 << 24) - 2;

@@ -213,6 +213,33 @@ impl<'l> Reader<'l> {
     }
 }
 
+impl<'l> Reader<'l> {
+    /// The targets of the next states in one go, and how many states these are: as many as have [`GROUP`] targets together, in one block. None where
+    /// the next record has to be read by itself.
+    #[inline]
+    pub(super) fn next_group(&mut self, degrees: impl Iterator<Item = usize>) -> (usize, Targets<'l>) {
+        if self.bytes.len() == self.at && !self.blocks.is_empty() {
+            self.next_block();
+        }
+        let most = GROUP.min((self.bytes.len() - self.at) / self.width);
+        let (mut states, mut targets) = (0, 0);
+        for degree in degrees {
+            if degree == WIDE_DEGREE || targets + degree > most {
+                break;
+            }
+            states += 1;
+            targets += degree;
+        }
+        let end = self.at + targets * self.width;
+        let bytes = &self.bytes[self.at..end];
+        self.at = end;
+        (states, Targets { bytes, width: self.width })
+    }
+}
+
+/// Targets that are looked at together: a bit of a word for each.
+const GROUP: usize = 64;
+
 /// The targets of one record, as they were coded.
 #[derive(Clone, Copy)]
 pub(crate) struct Targets<'a> {
@@ -220,7 +247,25 @@ pub(crate) struct Targets<'a> {
     width: usize,
 }
 
-impl Targets<'_> {
+impl<'a> Targets<'a> {
+    /// The first ones, and the others.
+    #[inline(always)]
+    pub(super) fn split(self, first: usize) -> (Targets<'a>, Targets<'a>) {
+        let (bytes, rest) = self.bytes.split_at(first * self.width);
+        (Targets { bytes, ..self }, Targets { bytes: rest, ..self })
+    }
+
+    /// A bit for each of at most [`GROUP`] targets: whether `test` accepts its code. All are looked at, none waits for what was found of another one.
+    #[inline(always)]
+    pub(super) fn bits(self, test: impl Fn(u64) -> bool) -> u64 {
+        let (mut bits, mut place) = (0, 0);
+        self.each(|code| {
+            bits |= u64::from(test(code)) << place;
+            place += 1;
+        });
+        bits
+    }
+
     /// How many edges there are.
     #[inline(always)]
     pub(crate) fn len(&self) -> usize {

@@ -32,6 +32,7 @@ pub(crate) mod table;
 pub use classes::Class;
 use dense::Dense;
 use id::LOCAL_MAX;
+pub(crate) use id::MARKS_APART;
 pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
 use levels::Levels;
@@ -42,7 +43,7 @@ use table::StateTable;
 
 use crate::classify::Marks;
 use crate::model::{Expansion, Layout, Model, Numbering, Worker};
-use classes::Classes;
+use classes::{Classes, Known, WIDE_DEGREE};
 use on_stills::OnStills;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use stills::Stills;
@@ -176,6 +177,45 @@ impl Shard {
             let targets = reader.next(degree);
             if wanted(local, class) {
                 visit(local, targets);
+            }
+        });
+    }
+
+    /// Calls `visit(local, class, hits, targets)` for all expanded states of one depth, `range` being its local numbers. `hits` is 0 where `test`
+    /// accepts the code of no target; it has a bit for each target, or is the number of those that are accepted for a state of [`WIDE_DEGREE`] or more.
+    ///
+    /// Many targets are tested one after the other before any is told, so that what is read for them is asked for at once.
+    #[inline]
+    fn each_tested(
+        &self,
+        (depth, range): (u32, std::ops::Range<u32>),
+        test: impl Fn(u64) -> bool,
+        mut visit: impl FnMut(u32, Class, u64, Targets<'_>),
+    ) {
+        let Some(mut reader) = self.log.read(depth) else { return };
+        self.classes.each_piece(range.start, range.end.min(self.expanded), |first, piece| {
+            let (mut local, mut piece) = (first, piece);
+            while let [next, ..] = piece {
+                let (states, mut targets) = reader.next_group(piece.iter().map(Known::degree));
+                let (group, rest) = piece.split_at(states.max(1));
+                piece = rest;
+                if states == 0 {
+                    let (class, degree) = next.get();
+                    let targets = reader.next(degree);
+                    let mut hits = 0;
+                    targets.each(|code| hits += u64::from(test(code)));
+                    visit(local, class, hits, targets);
+                    local += 1;
+                    continue;
+                }
+                let mut hits = targets.bits(&test);
+                for known in group {
+                    let (class, degree) = known.get();
+                    let (own, others) = targets.split(degree);
+                    visit(local, class, hits & ((1 << degree) - 1), own);
+                    (targets, hits) = (others, hits >> degree);
+                    local += 1;
+                }
             }
         });
     }
@@ -543,7 +583,7 @@ impl Space {
     /// The numbers of one of [`SHARDS`] parts of a space of numbers: the first, and one past the last.
     pub(crate) fn part(&self, part: usize) -> (u64, u64) {
         let range = self.dense.as_ref().map_or(0, Dense::range);
-        let each = range.div_ceil(SHARDS as u64).next_multiple_of(8);
+        let each = range.div_ceil(SHARDS as u64).next_multiple_of(MARKS_APART as u64);
         ((part as u64 * each).min(range), ((part as u64 + 1) * each).min(range))
     }
 
@@ -614,24 +654,32 @@ impl Space {
     }
 
     /// Asks of the wanted states of one depth in one shard whether they have a target that `test` accepts: calls `hit(local)` for those that have
-    /// one, `miss(local, targets)` for the others.
+    /// one, `miss(local, targets)` for the others. With `alone` no target is looked at that need not be; else those of many states are looked at at
+    /// once, wanted or not, which is faster where most of them are needed, and what a hit changes is seen some states later.
     pub(crate) fn each_by_target(
         &self,
-        shard: usize,
-        depth: u32,
+        (shard, depth, alone): (usize, u32, bool),
         wanted: impl Fn(u32, Class) -> bool,
         test: impl Fn(StateId) -> bool,
         mut hit: impl FnMut(u32),
         mut miss: impl FnMut(u32, Targets<'_>),
     ) {
         let sure = self.sure;
-        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
-            if targets.any(|code| test(Edge::of(code, sure).to)) {
-                hit(local);
-            } else {
-                miss(local, targets);
-            }
-        });
+        let (of_shard, range) = (&self.shards[shard], self.level_of(shard, depth));
+        let mut see =
+            |local, hits, targets: Targets<'_>| if hits { hit(local) } else { miss(local, targets) };
+        if alone {
+            of_shard.each_record(depth, range, wanted, |local, targets| {
+                see(local, targets.any(|code| test(Edge::of(code, sure).to)), targets);
+            });
+        } else {
+            let test = |code| test(Edge::of(code, sure).to);
+            of_shard.each_tested((depth, range), test, |local, class, hits, targets| {
+                if wanted(local, class) {
+                    see(local, hits != 0, targets);
+                }
+            });
+        }
     }
 
     /// Calls `hit(local, count)` for the wanted states of one depth in one shard with targets that `test` accepts, and how many.
@@ -643,11 +691,11 @@ impl Space {
         test: impl Fn(StateId) -> bool,
         mut hit: impl FnMut(u32, u64),
     ) {
-        let sure = self.sure;
-        self.shards[shard].each_record(depth, self.level_of(shard, depth), wanted, |local, targets| {
-            let mut count = 0;
-            targets.each(|code| count += u64::from(test(Edge::of(code, sure).to)));
-            if count > 0 {
+        let test = |code| test(Edge::of(code, self.sure).to);
+        let level = (depth, self.level_of(shard, depth));
+        self.shards[shard].each_tested(level, test, |local, class, hits, targets| {
+            if hits != 0 && wanted(local, class) {
+                let count = if targets.len() < WIDE_DEGREE { hits.count_ones().into() } else { hits };
                 hit(local, count);
             }
         });
@@ -759,14 +807,19 @@ mod tests {
                 let depth = depth as u32;
                 let first = space.level_of(3, depth).start;
                 assert_eq!(space.level_of(3, depth).len(), here.len());
-                let (mut hits, mut counts, mut decoded) = (vec![], vec![], vec![]);
-                let mut missed = vec![];
-                let miss = |local, targets: Targets<'_>| {
-                    let mut states = vec![];
-                    targets.each_state(sure, |to| states.push(to));
-                    missed.push((local, states));
+                let by_target = |alone| {
+                    let (mut hits, mut missed) = (vec![], vec![]);
+                    let miss = |local, targets: Targets<'_>| {
+                        let mut states = vec![];
+                        targets.each_state(sure, |to| states.push(to));
+                        missed.push((local, states));
+                    };
+                    space.each_by_target((3, depth, alone), wanted, test, |local| hits.push(local), miss);
+                    (hits, missed)
                 };
-                space.each_by_target(3, depth, wanted, test, |local| hits.push(local), miss);
+                let (hits, missed) = by_target(false);
+                assert_eq!((&hits, &missed), (&by_target(true).0, &by_target(true).1));
+                let (mut counts, mut decoded) = (vec![], vec![]);
                 space.each_with_targets(3, depth, wanted, test, |local, n| counts.push((local, n)));
                 space.each_edges_in(3, depth, wanted, |local, edges| decoded.push((local, edges.to_vec())));
                 let running: Vec<(u32, Vec<Edge>)> = (here.iter().enumerate())

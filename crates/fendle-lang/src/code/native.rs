@@ -28,8 +28,8 @@ struct Slot {
     packing: AtomicBool,
 }
 
-/// Expanded states after which native code for packed states is made: some milliseconds of work, which save a fraction of a microsecond
-/// a state.
+/// Expanded states after which native code for packed states is made where it only takes states to pieces and puts them together: some milliseconds
+/// of work, which save a fraction of a microsecond a state.
 const STATES_PACKED: u64 = 1 << 13;
 
 /// Expanded states after which native code is made, for each operation of the code.
@@ -83,12 +83,13 @@ impl WhenItPays {
         self.0.as_ref()?.packed.get()?.as_deref()
     }
 
-    /// The same, made when it pays and nobody else is about it. States are counted by [`WhenItPays::after`].
-    pub fn packed_when_it_pays(&self, bound: &Bound, code: &Code) -> Option<&dyn NativePacked> {
+    /// The same, made when it pays and nobody else is about it. States are counted by [`WhenItPays::after`]. `whole`: whole states will be expanded by
+    /// it, so that the programs of the rules need not be made one by one.
+    pub fn packed_when_it_pays(&self, bound: &Bound, code: &Code, whole: bool) -> Option<&dyn NativePacked> {
         let slot = self.0.as_ref()?;
         if slot.packed.get().is_none() {
             let Some(Ok(native)) = slot.made.get() else { return None };
-            let pays = slot.states.load(Ordering::Relaxed) > STATES_PACKED;
+            let pays = whole || slot.states.load(Ordering::Relaxed) > STATES_PACKED;
             if pays && !slot.packing.swap(true, Ordering::Relaxed) {
                 let _ = slot.packed.set(Arc::clone(native).packed(code, &bound.codec).ok());
             }

@@ -206,7 +206,8 @@ impl<'g> Runner<'g> {
         if let Some(made) = native.after(states, bound, code) {
             self.machine.set_native(Some(made));
             if self.numbered.is_none() {
-                self.machine.set_packed(native.packed_when_it_pays(bound, code));
+                let whole = self.expands_natively();
+                self.machine.set_packed(native.packed_when_it_pays(bound, code, whole));
             }
         }
     }

@@ -101,8 +101,12 @@ impl Functions {
             }
             let mut w = Writer::new(code, programs, &mut context.func, &mut builders, &mut tables);
             define(number, &mut w, &functions);
+            let lacks_program = w.lacks_program;
             w.b.seal_all_blocks();
             w.b.finalize();
+            if lacks_program {
+                return Err("a program of the rules has no native code".into());
+            }
             module.define_function(*id, &mut context).map_err(|e| format!("{e:?}"))?;
         }
         module.finalize_definitions().map_err(|e| e.to_string())?;
@@ -287,6 +291,8 @@ pub(crate) struct Writer<'w> {
     call: SigRef,
     pub(crate) call_back: SigRef,
     slow: Block,
+    /// Whether a program is called for which there is no code.
+    lacks_program: bool,
 }
 
 impl<'w> Writer<'w> {
@@ -319,7 +325,21 @@ impl<'w> Writer<'w> {
         });
         let slow = b.create_block();
         b.set_cold_block(slow);
-        Writer { b, code, programs, tables, params, context, mem, changed, digits, call, call_back, slow }
+        Writer {
+            b,
+            code,
+            programs,
+            tables,
+            params,
+            context,
+            mem,
+            changed,
+            digits,
+            call,
+            call_back,
+            slow,
+            lacks_program: false,
+        }
     }
 
     pub(crate) fn number(&mut self, n: u64) -> Value {

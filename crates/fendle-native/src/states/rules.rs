@@ -75,7 +75,9 @@ impl Writer<'_> {
     }
 
     fn call_program(&mut self, program: u32) -> Value {
-        let function = self.number(self.programs.address(program) as u64);
+        let function = self.programs.entry(self.code, program);
+        self.lacks_program |= function.is_none();
+        let function = self.number(function.map_or(0, |f| f as usize as u64));
         let entry = self.number(self.code.programs[program as usize].entry.into());
         let call = self.b.ins().call_indirect(self.call, function, &[self.context, entry]);
         self.b.inst_results(call)[0]

@@ -44,7 +44,11 @@ impl<'c> Machine<'c> {
     }
 
     /// Interprets from this operation on until the program ends or pauses.
-    fn interpret(&mut self, entry: u32) -> Result<Halt, Break> {
+    ///
+    /// # Errors
+    ///
+    /// [`Break`] when the model breaks.
+    pub fn interpret(&mut self, entry: u32) -> Result<Halt, Break> {
         match self.execute::<false>(entry)? {
             Flow::Ends(halt) => Ok(halt),
             Flow::Next(_) => unreachable!("only single steps go on elsewhere"),
