@@ -65,11 +65,16 @@ impl Fault {
             },
             // What is not run cannot differ.
             Fault::Edit { variant, .. } if variant.within.is_some_and(|m| !marks.contains(&m)) => Differs::No,
-            Fault::Edit { bound, .. } => {
+            Fault::Edit { variant, bound } => {
                 let mut run = Run::default();
                 let state = &ask.walk.states[trial.state as usize];
-                let other =
-                    try_whole(bound, ask.moves, state, (trial.number as usize, &trial.take), &mut run);
+                let step = (trial.number as usize, &trial.take[..]);
+                // What lies within a statement says nothing of how the game stands before the move.
+                let goes_on = variant.within.is_some() && ask.walk.ended[trial.state as usize].is_none();
+                let other = match goes_on {
+                    true => try_move(bound, ask.moves, state, step, &mut run),
+                    false => try_whole(bound, ask.moves, state, step, &mut run),
+                };
                 *work += run.work + 20;
                 match other {
                     Ok(other) => seen.differs(&other, ask.ended_at),
