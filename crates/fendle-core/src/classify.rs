@@ -666,6 +666,23 @@ mod tests {
         (0..rows).map(of_row).collect()
     }
 
+    /// Each state has a bit of its own, and no word holds states of two shards, nor of two parts of a range of numbers.
+    #[test]
+    fn who_works_on_a_part_is_the_only_one_that_writes_to_its_words() {
+        let ids = 3 * MARKS_APART as u32;
+        let places: Vec<(usize, u64)> = (0..ids).map(|n| place(StateId::from_number(n))).collect();
+        assert!(places.iter().all(|(word, bit)| *word < ids as usize / 64 && bit.is_power_of_two()));
+        let mut apart = places.clone();
+        apart.sort_unstable();
+        apart.dedup();
+        assert_eq!(apart.len(), places.len());
+        let mut shards = vec![None; ids as usize / 64];
+        for (n, (word, _)) in places.iter().enumerate() {
+            let shard = StateId::from_number(n as u32).shard();
+            assert_eq!(*shards[*word].get_or_insert((shard, n / MARKS_APART)), (shard, n / MARKS_APART));
+        }
+    }
+
     /// Whether what a sweep leaves is kept aside or read in the log again: what can still be won is what following moves back from the goals says.
     #[test]
     fn what_a_sweep_leaves_is_found_wherever_it_is_kept() {

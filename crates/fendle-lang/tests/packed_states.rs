@@ -5,10 +5,11 @@ use crate::common;
 
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 use common::{both, compare_native, compiled, games, model, times};
 use fendle_lang::Game;
-use fendle_lang::code::machine::Halt;
+use fendle_lang::code::machine::{Halt, Machine, Native};
 use fendle_lang::state::packing::PackedField;
 use rand::{Rng, SeedableRng, rngs::SmallRng};
 
@@ -169,4 +170,32 @@ fn states_of_any_layout_are_packed_and_unpacked_natively() {
     assert!([0, 1, 2, 3, 4, 5, 7, 10].iter().all(|w| met.widths.contains(w)), "{:?}", met.widths);
     assert!((1..=5).all(|n| met.words.contains(&n)), "{:?}", met.words);
     assert!(met.crossing > 40 && met.none > 20, "{} cross, {} may be none", met.crossing, met.none);
+}
+
+const DERRICK: &str = "\
+model derrick
+state height: 0..9 = 0
+move hoist { refuse \"it is up\" unless height < 9\n    height = height + 1 }
+move lower { refuse \"it is down\" unless height > 0\n    height = height - 1 }
+goal height == 9
+";
+
+/// Whole states are expanded without making a program of a short move by itself.
+#[test]
+fn the_code_of_a_program_is_made_when_it_is_first_run() {
+    let game = games(&model(DERRICK), "model = 'derrick'\n[[level]]\n").remove(0);
+    let native = fendle_native::compile(&game.bound, &game.code).expect("this machine makes native code");
+    let native = Arc::new(native);
+    assert_eq!(native.made_len(), 1, "that which says how the game stands");
+    Arc::clone(&native).packed(&game.code, &game.bound.codec).expect("for packed states, too");
+    assert_eq!(native.made_len(), 1, "moves are written into what tries them");
+    let mut machine = Machine::new(&game.bound, &game.code);
+    machine.set_native(Some(&*native));
+    machine.load(&game.pack(&game.bound.position));
+    assert_eq!((machine.try_move(0), native.made_len()), (Ok(Halt::Done), 2));
+    assert_eq!((machine.try_move(0), native.made_len()), (Ok(Halt::Done), 2));
+    assert!(matches!(machine.try_move(1), Ok(Halt::Refused(_))));
+    assert_eq!(native.made_len(), 3);
+    let (bytes, _) = native.make_all(&game.code).expect("all of them can be made");
+    assert!(bytes > 0 && native.made_len() == game.code.programs.len());
 }

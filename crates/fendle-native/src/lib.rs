@@ -227,6 +227,12 @@ impl NativeCode {
         Ok(context::entry(module.get_finalized_function(id)))
     }
 
+    /// How many programs of the level have code so far.
+    #[must_use]
+    pub fn made_len(&self) -> usize {
+        self.entries.iter().filter(|entry| matches!(entry.get(), Some(Some(_)))).count()
+    }
+
     /// Makes the code of all programs of the level: bytes of it, and the time that making it took in all.
     ///
     /// # Errors
