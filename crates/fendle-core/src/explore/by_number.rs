@@ -181,7 +181,7 @@ impl<'m> Sweep<'m> {
             // The tables stay, and hold numbers from now on.
             self.by_number.asked_at = u64::MAX;
             let short = Layout::new(number_bits(range)).bytes() < self.space.layout.bytes();
-            let better = numbering.is_fast() && (short || !self.model.packed_is_fast());
+            let better = (short || !self.model.packed_is_fast()) && numbering.is_fast();
             if better && self.space.numbering.is_none() {
                 self.begin_with(numbering);
             }

@@ -1,7 +1,7 @@
 //! A game whose states are numbers of a small range.
 
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, LazyLock, OnceLock};
 
 use fendle_core::relaxed::tree::{Ask, Tree};
 use fendle_core::{MoveId, Numbering};
@@ -9,6 +9,12 @@ use fendle_core::{MoveId, Numbering};
 use crate::code::machine::NativeNumbers;
 use crate::run::ways::{CanBe, Way, Ways};
 use crate::state::{Codec, Keys};
+
+/// Native code for numbers, made when it is first asked for; `None` where none is wanted or can be.
+pub type NumbersWhenAsked = LazyLock<Option<Box<dyn NativeNumbers>>, MakesNumbers>;
+
+/// Makes native code for numbers.
+pub type MakesNumbers = Box<dyn FnOnce() -> Option<Box<dyn NativeNumbers>> + Send>;
 
 /// How the states of a game are numbered, and which ways lead into a state.
 #[derive(Debug)]
@@ -21,8 +27,8 @@ pub struct Numbered {
     pub codec: Codec,
     /// Whether whoever goes from one running state to another can return.
     pub undone: bool,
-    /// Native code for them, where that is wanted and can be.
-    pub native: Option<Box<dyn NativeNumbers>>,
+    /// Native code for them: a range that turns out to be too large for what it is wanted for costs none.
+    pub native: NumbersWhenAsked,
     /// Positions before a draw, where they have numbers: how many continuations there are.
     pub continuations: Option<u64>,
 }

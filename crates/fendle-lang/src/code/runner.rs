@@ -366,7 +366,7 @@ impl<'g> Runner<'g> {
 
     /// Makes a move to see whether it leads to a state; both are numbers.
     fn leads_for_sure(&mut self, from: u64, of: MoveId, to: u64) -> bool {
-        if let Some(native) = self.numbered.and_then(|n| n.native.as_ref()) {
+        if let Some(native) = self.numbered.and_then(|n| n.native.as_deref()) {
             return native.lead(&mut self.machine, from, of.0) == Some(to);
         }
         self.machine.load(&[from]);
@@ -587,7 +587,7 @@ impl Worker for Runner<'_> {
 
     fn sources(&mut self, state: u64, out: &mut Vec<(u64, MoveId)>) {
         let Some((numbered, back)) = self.numbered.and_then(|n| Some((n, n.back.as_ref()?))) else { return };
-        if let Some(native) = &numbered.native {
+        if let Some(native) = &*numbered.native {
             native.sources(&mut self.machine, state, back, &mut self.values, out);
             return;
         }

@@ -3,11 +3,12 @@
 use super::effects::{Form, values_of, var_of_places};
 use super::leaps::leaps;
 use std::collections::BTreeSet;
+use std::sync::{Arc, LazyLock};
 
 use crate::code::Game;
 use crate::code::ir::Positions;
 use crate::code::leaps::LeapPlan;
-use crate::code::numbered::{Backward, Guess, Numbered};
+use crate::code::numbered::{Backward, Guess, MakesNumbers, Numbered};
 use crate::model::{Extent, VarId};
 use crate::run::ways::{CanBe, Count, WAYS_MAX, Ways};
 use crate::state::keys::{FieldPlan, KeptParity, Sorting};
@@ -108,8 +109,12 @@ fn with_native(
     let positions = game.positions().filter(|p| p.bare().is_some());
     // Native code for numbers does not settle states.
     let native = game.native.now(&game.bound, &game.code).filter(|_| game.bound.canon.is_none());
-    let native = native.and_then(|n| n.numbered(&game.code, &keys, positions, leaps).ok());
     let continuations = positions.and_then(Positions::bare);
+    let make: MakesNumbers = Box::new({
+        let (code, keys, positions) = (Arc::clone(&game.code), keys.clone(), positions.cloned());
+        move || native?.numbered(&code, &keys, positions.as_ref(), leaps).ok()
+    });
+    let native = LazyLock::new(make);
     Numbered { keys, back, codec: game.bound.codec.clone(), undone, native, continuations }
 }
 
