@@ -29,17 +29,17 @@ mod context;
 mod emit;
 mod numbers;
 mod operations;
+mod owned;
 mod packed;
 mod states;
 
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock};
 use std::time::{Duration, Instant};
 
 use cranelift_codegen::isa::OwnedTargetIsa;
 use cranelift_codegen::settings::{self, Configurable};
 use cranelift_frontend::FunctionBuilderContext;
-use cranelift_jit::{JITBuilder, JITModule};
-use cranelift_module::{Linkage, Module, default_libcall_names};
+use cranelift_module::{Linkage, Module};
 use fendle_lang::Bound;
 use fendle_lang::code::ir::{Code, Positions, Site};
 use fendle_lang::code::leaps::LeapPlan;
@@ -48,6 +48,7 @@ use fendle_lang::state::{Codec, Keys};
 
 use context::{Context, Ended, Entry};
 use emit::Board;
+use owned::OwnedModule;
 
 /// Operations above which a level is interpreted: making machine code of it would take longer than most questions.
 pub const OPERATIONS_MAX: usize = 40_000;
@@ -109,8 +110,7 @@ pub struct NativeCode {
 
 /// What makes the code of programs, and what was made so far.
 struct Workshop {
-    /// Freed when this is dropped.
-    module: Option<JITModule>,
+    module: OwnedModule,
     context: cranelift_codegen::Context,
     builders: FunctionBuilderContext,
     /// Tables that the code reads.
@@ -125,15 +125,6 @@ unsafe impl Send for NativeCode {}
 // SAFETY: as above.
 unsafe impl Sync for NativeCode {}
 
-impl Drop for Workshop {
-    fn drop(&mut self) {
-        if let Some(module) = self.module.take() {
-            // SAFETY: machines borrow the value that holds this while they can call its code, so none is left.
-            unsafe { module.free_memory() };
-        }
-    }
-}
-
 /// Prepares the machine code of a level: a program takes about 30 microseconds an operation when it is first run.
 ///
 /// # Errors
@@ -145,7 +136,7 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
         return Err(NoNative::TooLong(code.ops.len()));
     }
     code.verify().map_err(|bad| NoNative::Translation(bad.join("; ")))?;
-    let module = JITModule::new(JITBuilder::with_isa(isa()?, default_libcall_names()));
+    let module = OwnedModule::new()?;
     let mut program_of = vec![0; code.ops.len()];
     for (number, p) in code.programs.iter().enumerate() {
         program_of[p.entry as usize..p.end as usize].fill(number as u32);
@@ -154,7 +145,7 @@ pub fn compile(bound: &Bound, code: &Code) -> Result<NativeCode, NoNative> {
     let made = NativeCode {
         workshop: Mutex::new(Workshop {
             context: module.make_context(),
-            module: Some(module),
+            module,
             builders: FunctionBuilderContext::new(),
             tables: vec![],
             bytes: 0,
@@ -203,14 +194,17 @@ impl NativeCode {
         })
     }
 
+    /// What makes code; none where making some broke off, since what it left behind is not known.
+    fn workshop(&self) -> Result<MutexGuard<'_, Workshop>, NoNative> {
+        self.workshop.lock().map_err(|_| NoNative::Translation("making code broke off before".into()))
+    }
+
     /// Makes the code of a program.
     fn translate(&self, code: &Code, program: u32) -> Result<Entry, NoNative> {
         let translation = |e: &dyn std::fmt::Debug| NoNative::Translation(format!("{e:?}"));
         let began = Instant::now();
-        let mut workshop = self.workshop.lock().unwrap_or_else(PoisonError::into_inner);
-        let Workshop { module: Some(module), context, builders, tables, bytes, time } = &mut *workshop else {
-            unreachable!("it is taken where all is dropped")
-        };
+        let mut workshop = self.workshop()?;
+        let Workshop { module, context, builders, tables, bytes, time } = &mut *workshop;
         context.func.signature = emit::signature(module);
         let of = &code.programs[program as usize];
         emit::program(self.board(), code, of, &mut context.func, builders, tables);
@@ -244,7 +238,7 @@ impl NativeCode {
                 let _ = entry.set(Some(self.translate(code, program)?));
             }
         }
-        let workshop = self.workshop.lock().unwrap_or_else(PoisonError::into_inner);
+        let workshop = self.workshop()?;
         Ok((workshop.bytes, workshop.time))
     }
 }

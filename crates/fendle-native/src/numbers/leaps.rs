@@ -14,14 +14,13 @@ use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
 
 use cranelift_codegen::ir::{Function, UserFuncName};
 use cranelift_frontend::Switch;
-use cranelift_jit::{JITBuilder, JITModule};
-use cranelift_module::{FuncId, Linkage, Module, default_libcall_names};
+use cranelift_module::{FuncId, Linkage, Module};
 use fendle_lang::code::leaps::{About, Delta, Endings, Leap, LeapPlan, Leaps, Node};
 use fendle_lang::code::machine::LeapsMade;
 
 use super::unpack::{divided, listed_sets, order_places, set_members};
 use super::*;
-use crate::isa;
+use crate::owned::OwnedModule;
 
 /// Bytes of a list of sets that are always spent.
 const LISTED_BYTES: u64 = 4 << 20;
@@ -73,8 +72,7 @@ fn is_listed(firsts: &[u64], most: usize, range: u64) -> bool {
 
 /// Makes the code of the leaps.
 fn compile(keys: &Keys, plan: &LeapPlan) -> Result<LeapCode, String> {
-    let isa = isa().map_err(|e| e.to_string())?;
-    let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+    let mut module = OwnedModule::new().map_err(|e| e.to_string())?;
     let mut builders = FunctionBuilderContext::new();
     let mut tables = vec![];
     let mut ids = vec![];
@@ -106,15 +104,14 @@ fn compile(keys: &Keys, plan: &LeapPlan) -> Result<LeapCode, String> {
         backwards: ids.get(1).copied().map(made),
         status: StatusOf::new(&plan.endings),
         groups: groups(keys, &plan.forwards),
-        module: Some(module),
+        _module: module,
         _tables: tables,
     })
 }
 
 /// The code of the leaps of a level.
 pub(super) struct LeapCode {
-    /// Freed when this is dropped.
-    module: Option<JITModule>,
+    _module: OwnedModule,
     _tables: Vec<Box<[i64]>>,
     forwards: LeapFn,
     /// The most leaps of a state.
@@ -130,15 +127,6 @@ pub(super) struct LeapCode {
 unsafe impl Send for LeapCode {}
 // SAFETY: as above.
 unsafe impl Sync for LeapCode {}
-
-impl Drop for LeapCode {
-    fn drop(&mut self) {
-        if let Some(module) = self.module.take() {
-            // SAFETY: whoever calls its code borrows this value, so none is left.
-            unsafe { module.free_memory() };
-        }
-    }
-}
 
 /// Where the function takes the status of a state from.
 enum StatusOf {

@@ -22,14 +22,14 @@ use cranelift_codegen::ir::{
     types::{I32, I32X4, I64},
 };
 use cranelift_frontend::{FunctionBuilder, FunctionBuilderContext};
-use cranelift_jit::{JITBuilder, JITModule};
-use cranelift_module::{Linkage, Module, default_libcall_names};
+use cranelift_module::{Linkage, Module};
 use fendle_lang::code::ir::{Code, Op};
 use fendle_lang::code::machine::Successors;
 
 use crate::context::{Context, at};
 use crate::emit::{heap, loose, table};
-use crate::{NativeCode, Sizes, isa};
+use crate::owned::OwnedModule;
+use crate::{NativeCode, Sizes};
 
 /// What a function returns when the machine itself has to look, or a state has no number.
 pub(crate) const SLOW: u64 = u64::MAX;
@@ -49,19 +49,9 @@ type Moves = unsafe extern "C" fn(*mut Context, u64, u64, u64) -> u64;
 
 /// Finished functions, and what they need to be there.
 pub(crate) struct Functions {
-    /// Freed when this is dropped.
-    module: Option<JITModule>,
+    _module: OwnedModule,
     addresses: Vec<*const u8>,
     _tables: Vec<Box<[i64]>>,
-}
-
-impl Drop for Functions {
-    fn drop(&mut self) {
-        if let Some(module) = self.module.take() {
-            // SAFETY: machines borrow what holds this while they can call its code, so none is left.
-            unsafe { module.free_memory() };
-        }
-    }
 }
 
 impl Functions {
@@ -79,8 +69,7 @@ impl Functions {
         if code.moves.len() > MOVES_MAX || code.state_len as usize > VALUES_MAX {
             return Err("there are too many moves or values".into());
         }
-        let isa = isa().map_err(|e| e.to_string())?;
-        let mut module = JITModule::new(JITBuilder::with_isa(isa, default_libcall_names()));
+        let mut module = OwnedModule::new().map_err(|e| e.to_string())?;
         let mut builders = FunctionBuilderContext::new();
         let mut tables = vec![];
         let mut ids = vec![];
@@ -111,7 +100,7 @@ impl Functions {
         }
         module.finalize_definitions().map_err(|e| e.to_string())?;
         let addresses = ids.iter().map(|id| module.get_finalized_function(id.0)).collect();
-        Ok(Functions { module: Some(module), addresses, _tables: tables })
+        Ok(Functions { _module: module, addresses, _tables: tables })
     }
 
     /// The address of a function.
