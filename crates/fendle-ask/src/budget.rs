@@ -210,6 +210,7 @@ impl Budget {
             threads: self.wanted.threads,
             drop_edges: false,
             number_from: NUMBER_FROM,
+            remainders_from: u64::MAX,
         }
     }
 

@@ -16,6 +16,7 @@
 //! Every sweep asks whether to stop. What was found to be winnable until then stays so; what was not classified is open.
 
 use std::collections::BTreeSet;
+use std::ops::Range;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 
 use rayon::prelude::*;
@@ -102,15 +103,25 @@ fn in_each_shard<T: Send>(
     depth: u32,
     one: impl Fn(usize) -> Result<T, Limit> + Sync + Send,
 ) -> Result<Vec<T>, Limit> {
-    let space = source.space;
-    let one = |n| match (source.stop)() {
+    in_parts(source, depth, 1, |parts| one(parts.start))
+}
+
+/// The same for so many shards, or parts of a range of numbers, at once.
+fn in_parts<T: Send>(
+    source: &Edges<'_>,
+    depth: u32,
+    together: usize,
+    some: impl Fn(Range<usize>) -> Result<T, Limit> + Sync + Send,
+) -> Result<Vec<T>, Limit> {
+    let some = |n| match (source.stop)() {
         Some(limit) => Err(limit),
-        None => one(n),
+        None => some(n * together..(n + 1) * together),
     };
-    if space.level_len(depth) < SMALL_LEVEL {
-        (0..SHARDS).map(one).collect()
+    let count = SHARDS / together;
+    if source.space.level_len(depth) < SMALL_LEVEL {
+        (0..count).map(some).collect()
     } else {
-        (0..SHARDS).into_par_iter().map(one).collect()
+        (0..count).into_par_iter().map(some).collect()
     }
 }
 
@@ -283,6 +294,8 @@ struct Spread<'s, 'e> {
     marks: Marks,
     /// For each depth how many running states the last look at it left.
     missed: Vec<u64>,
+    /// For each depth the least depth that those lead to, as far as it is known; without a log it is found when they are looked at.
+    reach: Vec<u32>,
     /// Whether most running states of the depth looked at last lead to a marked one.
     mostly_found: bool,
     /// For each depth what is left of it, where that was kept.
@@ -295,13 +308,17 @@ impl<'s, 'e> Spread<'s, 'e> {
     /// `memory`: bytes that are free.
     fn new(source: &'s Edges<'e>, (to, seed): (Class, Class), memory: u64) -> Spread<'s, 'e> {
         let space = source.space;
-        // Lists that grow may take twice what they hold.
-        let room = if space.logged { (space.bytes() / LEFT_SHARE).min(memory / 2) } else { 0 };
+        // Lists that grow may take twice what they hold, beside those of all shards together. Without a log what is free is worth it: a state that is
+        // left is expanded again.
+        let room = if space.logged { (space.bytes() / LEFT_SHARE).min(memory / 2) } else { memory / 3 };
         Spread {
             source,
             to,
             marks: Marks::of(space, |class| class == seed),
             missed: vec![u64::MAX; space.levels_len() as usize],
+            reach: (0..space.levels_len())
+                .map(|depth| if space.dense.is_some() { 0 } else { space.levels.reach(depth) })
+                .collect(),
             mostly_found: false,
             left: (0..space.levels_len()).map(|_| None).collect(),
             room,
@@ -310,10 +327,10 @@ impl<'s, 'e> Spread<'s, 'e> {
 
     /// Looks at the running states of one depth. Says whether one was found.
     fn visit(&mut self, depth: u32) -> Result<bool, Limit> {
-        let Spread { source, to, marks, missed, mostly_found, left, room } = self;
+        let Spread { source, to: to_class, marks, missed, reach, mostly_found, left, room } = self;
         let space = source.space;
         let hit = |id: StateId, hits: &mut u64| {
-            space.set_class(id, *to);
+            space.set_class(id, *to_class);
             marks.set(id);
             *hits += 1;
         };
@@ -330,47 +347,71 @@ impl<'s, 'e> Spread<'s, 'e> {
         // Where the first target is most often the one, or few states are asked, looking at all targets is more than is needed.
         let alone = *mostly_found || missed[depth as usize] < states / FEW;
         // Each shard keeps no more than its part, and only where few are left.
-        let most = (*room / SHARDS as u64).min(LEFT_ROOM + states / SHARDS as u64 * LEFT_BYTES);
-        let found = in_each_shard(source, depth, |n| {
-            let (mut hits, mut misses, mut kept) = (0, 0, Some(Left::default()));
+        let few = if space.logged { LEFT_ROOM + states / SHARDS as u64 * LEFT_BYTES } else { u64::MAX };
+        let together = source.parts_together(depth);
+        let most = (*room * together as u64 / SHARDS as u64).min(few);
+        let found = in_parts(source, depth, together, |parts| {
+            let n = parts.start;
+            let (mut hits, mut misses, mut kept, mut reach) = (0, 0, Some(Left::default()), u32::MAX);
+            let mut targets: Vec<StateId> = vec![];
             let running = |class| class == Class::Running;
+            let mut keep = |id, targets: &dyn Fn(&mut Vec<StateId>)| {
+                misses += 1;
+                if let Some(left) = &mut kept {
+                    left.push(id, targets);
+                    if left.bytes() > most {
+                        kept = None;
+                    }
+                }
+            };
             if space.logged {
                 let hit = |local| hit(StateId::new(n, local), &mut hits);
                 let miss = |local, targets: Targets<'_>| {
-                    misses += 1;
-                    if let Some(left) = &mut kept {
-                        left.push(StateId::new(n, local), |all| {
-                            targets.each_state(space.sure, |to| all.push(to));
-                        });
-                        if left.bytes() > most {
-                            kept = None;
-                        }
-                    }
+                    keep(StateId::new(n, local), &|all| targets.each_state(space.sure, |to| all.push(to)));
                 };
                 space.each_by_target((n, depth, alone), |_, c| running(c), |id| marks.has(id), hit, miss);
             } else {
-                source.each(
-                    n,
+                source.each_in(
+                    parts,
                     depth,
                     |_, class| running(class),
                     |id, edges| {
                         if edges.iter().any(|e| marks.has(e.to)) {
                             hit(id, &mut hits);
+                            return;
+                        }
+                        // Only a running state can be marked later, or just was by another thread.
+                        targets.clear();
+                        for to in edges.iter().map(|e| e.to).filter(|to| *to != id) {
+                            let (at, class) = space.depth_and_class(to);
+                            if running(class) || class == *to_class {
+                                reach = reach.min(at);
+                                targets.push(to);
+                            }
+                        }
+                        if !targets.is_empty() {
+                            keep(id, &|all| all.extend_from_slice(&targets));
                         }
                     },
                 )?;
             }
-            Ok((hits, misses, kept))
+            Ok((hits, misses, kept, reach))
         })?;
         let hits: u64 = found.iter().map(|f| f.0).sum();
         let misses = found.iter().map(|f| f.1).sum();
         missed[depth as usize] = misses;
+        if !space.logged {
+            // Where nothing is left no change matters any more.
+            reach[depth as usize] = found.iter().map(|f| f.3).min().unwrap_or(u32::MAX);
+        }
         *mostly_found = hits > misses;
-        if space.logged && found.iter().all(|f| f.2.is_some()) {
-            let mut all = Left::default();
-            found.iter().filter_map(|f| f.2.as_ref()).for_each(|of_shard| all.append(of_shard));
-            all.states.shrink_to_fit();
-            all.targets.shrink_to_fit();
+        if found.iter().all(|f| f.2.is_some()) {
+            let of_shards = || found.iter().filter_map(|f| f.2.as_ref());
+            let mut all = Left {
+                states: Vec::with_capacity(of_shards().map(|left| left.states.len()).sum()),
+                targets: Vec::with_capacity(of_shards().map(|left| left.targets.len()).sum()),
+            };
+            of_shards().for_each(|of_shard| all.append(of_shard));
             *room -= all.bytes();
             *left = Some(all);
         }
@@ -393,9 +434,9 @@ impl<'s, 'e> Spread<'s, 'e> {
             let mut any = false;
             for d in order {
                 let i = d as usize;
-                let back = if space.dense.is_some() { 0 } else { space.levels.reach(d) as usize };
-                let latest = changed_at[back..=i + 1].iter().copied().max().unwrap_or(0);
-                if latest <= seen_at[i] {
+                let from = self.reach[i] as usize;
+                let latest = changed_at.get(from..=i + 1).and_then(|changes| changes.iter().copied().max());
+                if latest.is_none_or(|latest| latest <= seen_at[i]) {
                     continue;
                 }
                 clock += 1;
@@ -429,7 +470,7 @@ pub(crate) fn classify(
     memory: u64,
     stop: &(dyn Fn() -> Option<Limit> + Sync),
 ) -> (Option<Nearest>, (Marks, Marks)) {
-    let source = Edges { space, model, past_goals, stop };
+    let source = Edges { space, model, past_goals, memory, stop };
     let sorted = classes(&source, counts, memory);
     if let Err(limit) = sorted {
         counts.limit.get_or_insert(limit);
@@ -515,7 +556,7 @@ fn waits(model: &dyn Model) -> bool {
 /// A space by number from one start in which all moves can be taken back and a goal was met: every running state is a way to every
 /// other one.
 fn all_return(space: &Space) -> Option<&Dense> {
-    let dense = space.dense.as_ref().filter(|d| d.numbering.can_return())?;
+    let dense = space.dense.as_ref().filter(|d| d.numbering().is_some_and(|n| n.can_return()))?;
     (space.starts().len() == 1 && space.sure && dense.has_met(Class::Goal)).then_some(dense)
 }
 
@@ -706,13 +747,17 @@ mod tests {
                 false => Row::running(leads.iter().enumerate().map(|(of, to)| (of as u32, *to))),
             };
             let table = Table::new(moves.iter().enumerate().map(row)).with_goal();
-            let found = explore(&table, Limits::default(), false, &NoWatch).expect("a sound start");
-            let space = &found.space;
-            for memory in [0, 1 << 30] {
+            let logged = explore(&table, Limits::default(), false, &NoWatch).expect("a sound start");
+            let limits = Limits { drop_edges: true, remainders_from: 1, ..Limits::default() };
+            let alone = explore(&table, limits, false, &NoWatch).expect("a sound start");
+            assert!(logged.space.has_edges() && !alone.space.has_edges());
+            let spaces = [&logged.space, &alone.space].into_iter();
+            for (space, memory) in spaces.flat_map(|space| [0, 40_000, 1 << 30].map(|memory| (space, memory)))
+            {
                 let runs = |class| matches!(class, Class::Winnable | Class::Dead);
                 let running: Vec<StateId> = space.ids().filter(|id| runs(space.class(*id))).collect();
                 running.iter().for_each(|id| space.set_class(*id, Class::Running));
-                let source = Edges { space, model: &table, past_goals: false, stop: &|| None };
+                let source = Edges { space, model: &table, past_goals: false, memory, stop: &|| None };
                 let mut spread = Spread::new(&source, (Class::Winnable, Class::Goal), memory);
                 spread.run().expect("nobody stops it");
                 let left = spread.left.iter().flatten().filter(|left| !left.states.is_empty()).count();

@@ -4,47 +4,92 @@
 //! afterwards, level by level, then expands the states once more and looks their targets up: several times slower, and no
 //! memory beside a batch.
 
+use std::ops::Range;
+
 use crate::limits::Limit;
 use crate::model::{Expansion, Model};
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// States expanded together.
 const BATCH: usize = 256;
+/// Most of them where looking for many targets at once is faster.
+const BATCH_MAX: usize = 1 << 15;
+/// About how many targets a batch may have then, and bytes that each takes.
+const TARGETS_MAX: u64 = 1 << 17;
+const TARGETS_MIN: u64 = 1 << 12;
+const TARGET_BYTES: u64 = 90;
+/// States of a depth that are worth a thread where looking for many targets at once is faster.
+const WORTH_A_THREAD: u64 = 1 << 16;
 
 /// Where edges come from.
 pub(crate) struct Edges<'a> {
     pub(crate) space: &'a Space,
     pub(crate) model: &'a dyn Model,
     pub(crate) past_goals: bool,
+    /// Bytes that are free for looking at edges.
+    pub(crate) memory: u64,
     /// Asked before each batch and each level of a shard; a limit ends the pass.
     pub(crate) stop: &'a (dyn Fn() -> Option<Limit> + Sync),
 }
 
 impl Edges<'_> {
+    /// How many of the [`SHARDS`] parts of a depth are best looked at together: more than one where looking for many targets at once is faster.
+    pub(crate) fn parts_together(&self, depth: u32) -> usize {
+        if !self.space.holds_remainders() {
+            return 1;
+        }
+        let threads = rayon::current_num_threads() as u64;
+        let wanted = (self.space.level_len(depth) / WORTH_A_THREAD).max(threads);
+        SHARDS / (wanted.next_power_of_two() as usize).min(SHARDS)
+    }
+
+    /// About how many targets are looked for at once.
+    fn targets_together(&self) -> usize {
+        let threads = rayon::current_num_threads() as u64;
+        (self.memory / 8 / threads / TARGET_BYTES).clamp(TARGETS_MIN, TARGETS_MAX) as usize
+    }
+
     /// Calls `visit(local, edges)` for the expanded states of one depth in one shard that are `wanted`, in local order.
     pub(crate) fn each(
         &self,
         shard: usize,
         depth: u32,
         wanted: impl Fn(StateId, Class) -> bool,
+        visit: impl FnMut(StateId, &[Edge]),
+    ) -> Result<(), Limit> {
+        self.each_in(shard..shard + 1, depth, wanted, visit)
+    }
+
+    /// The same for some parts of a depth, one after the other.
+    pub(crate) fn each_in(
+        &self,
+        parts: Range<usize>,
+        depth: u32,
+        wanted: impl Fn(StateId, Class) -> bool,
         mut visit: impl FnMut(StateId, &[Edge]),
     ) -> Result<(), Limit> {
         let space = self.space;
-        let id = |local| StateId::new(shard, local);
         if space.logged {
-            let wanted = |local, class| wanted(id(local), class);
-            space.each_edges_in(shard, depth, wanted, |local, edges| visit(id(local), edges));
+            for shard in parts {
+                let id = |local| StateId::new(shard, local);
+                let wanted = |local, class| wanted(id(local), class);
+                space.each_edges_in(shard, depth, wanted, |local, edges| visit(id(local), edges));
+            }
             return Ok(());
         }
         let words = space.words();
-        let list = space.wanted_in(shard, depth, wanted);
+        let list: Vec<StateId> = parts.flat_map(|part| space.wanted_in(part, depth, &wanted)).collect();
         if list.is_empty() {
             return Ok(());
         }
         let mut worker = space.worker(self.model);
         let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
         out.leave_out_odds();
-        for batch in list.chunks(BATCH) {
+        let targets = self.targets_together();
+        let (mut left, mut size) = (list.as_slice(), BATCH);
+        while !left.is_empty() {
+            let batch;
+            (batch, left) = left.split_at(size.min(left.len()));
             if let Some(limit) = (self.stop)() {
                 return Err(limit);
             }
@@ -54,6 +99,9 @@ impl Edges<'_> {
                 space.push_words(*id, &mut states);
             }
             worker.expand(&states, self.past_goals, &mut out);
+            if space.holds_remainders() {
+                size = (batch.len() * targets / out.outcomes_len().max(1)).clamp(1, BATCH_MAX);
+            }
             let mut outcomes = out.outcomes.chunks_exact(words);
             let mut runs = out.runs.iter();
             for (id, head) in batch.iter().zip(&out.heads) {
@@ -80,8 +128,9 @@ impl Edges<'_> {
         if let Some(limit) = (self.stop)() {
             return Err(limit);
         }
-        for n in 0..SHARDS {
-            self.each(n, depth, |_, _| true, |id, edges| visit(id, edges))?;
+        let together = self.parts_together(depth);
+        for first in (0..SHARDS).step_by(together) {
+            self.each_in(first..first + together, depth, |_, _| true, &mut visit)?;
         }
         Ok(())
     }

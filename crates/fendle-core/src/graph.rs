@@ -96,7 +96,7 @@ impl Arrows {
                 let (mut numbers, mut targets) = (vec![], Targets::default());
                 let from = start + n * PANE;
                 dense.each_seen(from, (from + PANE).min(end), |number, _| numbers.push(number));
-                workers.with(model, |worker| targets.ask(worker, &numbers, past_goals, dense.leaps));
+                workers.with((space, model), |worker| targets.ask(worker, &numbers, past_goals, dense.leaps));
                 Ok((numbers, targets))
             };
             (0..(end - start).div_ceil(PANE)).into_par_iter().map(pane).collect()

@@ -56,6 +56,9 @@ pub struct Limits {
     /// States from which on a space is kept by number, where the model numbers them and edges may be dropped; from half as many on what rarely
     /// changes in wide states is kept once. Changes no answer.
     pub number_from: u64,
+    /// States from which on only remainders of states are kept, where edges may be dropped and states are one word, whether memory runs short or not.
+    /// Changes no answer.
+    pub remainders_from: u64,
 }
 
 /// Below this many states hashed tables cost nothing, and looking for numbers would take longer than the search.
@@ -69,6 +72,7 @@ impl Default for Limits {
             threads: 0,
             drop_edges: false,
             number_from: NUMBER_FROM,
+            remainders_from: u64::MAX,
         }
     }
 }

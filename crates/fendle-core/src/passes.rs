@@ -12,14 +12,16 @@ use crate::classify::Nearest;
 use crate::edges::Edges;
 use crate::explore::by_number::{PANE, WINDOW, Workers};
 use crate::limits::Limit;
-use crate::model::{Expansion, MoveId, Targets, Worker};
+use crate::model::{Expansion, Model, MoveId, Targets, Worker};
 use crate::space::dense::{Dense, Mark};
-use crate::space::{Class, StateId};
+use crate::space::{Class, Space, StateId};
 
 /// Numbers of a list that are handled at once.
 const PIECE: usize = 1 << 16;
 /// States that a worker is asked about at once.
 const BATCH: usize = 256;
+/// The same where looking for what moves lead to is faster for many at once.
+const LARGE_BATCH: usize = 1 << 13;
 
 /// Fatal moves and draws.
 #[derive(Default)]
@@ -91,7 +93,12 @@ impl<'a> Passes<'a> {
 
     fn goes_back(&self) -> bool {
         let arrows = self.dense.arrows.is_some();
-        self.source.space.sure && (arrows || self.source.model.worker_by_number().goes_back())
+        self.source.space.sure && (arrows || self.source.space.worker(self.source.model).goes_back())
+    }
+
+    /// What workers are made for.
+    fn workers_for(&self) -> (&'a Space, &'a dyn Model) {
+        (self.source.space, self.source.model)
     }
 
     fn in_batches<T: Send>(
@@ -101,7 +108,7 @@ impl<'a> Passes<'a> {
     ) -> Result<Vec<T>, Limit> {
         match (self.source.stop)() {
             Some(limit) => Err(limit),
-            None => Ok(self.workers.in_batches(self.source.model, numbers, numbers.len() > 512, work)),
+            None => Ok(self.workers.in_batches(self.workers_for(), numbers, numbers.len() > 512, work)),
         }
     }
 
@@ -178,7 +185,7 @@ impl<'a> Passes<'a> {
                     if numbers.is_empty() {
                         return Ok(None);
                     }
-                    let found = self.workers.with(self.source.model, |worker| work(worker, pane, numbers));
+                    let found = self.workers.with(self.workers_for(), |worker| work(worker, pane, numbers));
                     Ok(Some(found))
                 })
                 .collect();
@@ -319,12 +326,13 @@ impl<'a> Passes<'a> {
                 |found| all.join(found),
             )?;
         } else {
+            let together = if dense.slots().is_some() { LARGE_BATCH } else { BATCH };
             self.in_panes(
                 |pane, out| self.of_class(&is_hopeful, pane, out),
                 |worker, _, mut numbers| {
                     let mut found = Fatal::default();
                     dense.order_for_targets(worker, &mut numbers);
-                    for batch in numbers.chunks(BATCH) {
+                    for batch in numbers.chunks(together) {
                         self.fatal_from(worker, batch, &mut found);
                     }
                     found

@@ -7,6 +7,7 @@ mod guided;
 mod infer;
 mod known;
 mod odds;
+mod remainders;
 mod sealed;
 mod spaces;
 mod stills;

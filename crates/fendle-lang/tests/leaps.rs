@@ -299,7 +299,7 @@ goal {goal}
 #[test]
 fn leaps_of_random_local_models_are_what_the_rules_say() {
     let mut random = SmallRng::seed_from_u64(2024);
-    let (mut told, mut states, mut broken, mut whole) = (0, 0, 0, 0);
+    let (mut told, mut states, mut broken, mut whole, mut remainders) = (0, 0, 0, 0, 0);
     for _ in 0..60 {
         let (text, level) = local_model(&mut random);
         let g = game(&text, &level);
@@ -321,7 +321,12 @@ fn leaps_of_random_local_models_are_what_the_rules_say() {
                 |found: &Explored| Exploration { numbers: None, edges_kept: true, ..found.counts.clone() };
             assert_eq!(by_number.fault, hashed.fault, "{text}\n{level}");
             broken += usize::from(hashed.fault.is_some());
+            let from_some_on = Limits { number_from: u64::MAX, remainders_from: 50, threads: 2, ..limits };
+            let rests = explore(&native, from_some_on, past_goals, &NoWatch).expect("sound");
+            assert_eq!(rests.fault, hashed.fault, "{text}\n{level}");
             if hashed.counts.complete {
+                remainders += usize::from(rests.space.holds_remainders());
+                assert_eq!(said(&rests), said(&hashed), "{text}\n{level}");
                 whole += usize::from(by_number.space.holds_numbers());
                 assert_eq!(said(&by_number), said(&hashed), "{text}\n{level}");
             }
@@ -329,4 +334,5 @@ fn leaps_of_random_local_models_are_what_the_rules_say() {
     }
     assert!(2 * told > states, "leaps were known of {told} of {states} states");
     assert!(broken > 5 && whole > 20, "{broken} faults, {whole} whole spaces by number");
+    assert!(remainders > 20, "{remainders} whole spaces in remainders");
 }

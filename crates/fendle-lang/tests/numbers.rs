@@ -69,6 +69,7 @@ fn agrees(game: &Game) -> bool {
             }
         }
     }
+    remainders_agree(game, &native);
     // With edges kept nothing changes.
     let kept = Limits { drop_edges: false, ..few() };
     let found = explore(&native, kept, false, &NoWatch).expect("sound");
@@ -79,6 +80,29 @@ fn agrees(game: &Game) -> bool {
         assert_eq!(a.verdict, b.verdict, "{}", game.bound.name);
     }
     by_number
+}
+
+/// Explores and solves a game in whole states and in remainders of them: packed states, or words of stills where wide ones have some.
+fn remainders_agree(game: &Game, native: &Game) {
+    let whole = Limits { number_from: u64::MAX, threads: 1, ..few() };
+    for past_goals in [false, true] {
+        let kept = explore(game, whole, past_goals, &NoWatch).expect("sound");
+        for (number_from, remainders_from, threads) in [(u64::MAX, 1, 1), (u64::MAX, 300, 3), (2, 40, 2)] {
+            let mut rest = afresh(native);
+            rest.numbering = None;
+            let limits = Limits { number_from, remainders_from, threads, ..whole };
+            let found = explore(&rest, limits, past_goals, &NoWatch).expect("sound");
+            if kept.counts.complete {
+                assert_eq!(said(&found), said(&kept), "{} {remainders_from} {threads}", game.bound.name);
+                assert_eq!(found.fault, kept.fault);
+                let solution = |f: &Explored, g: &Game| f.solution(g, &NoWatch).expect("no limit");
+                assert_eq!(solution(&found, &rest), solution(&kept, game));
+            }
+        }
+    }
+    let verdict = |limits| solve(game, limits, &NoWatch).expect("sound");
+    let (kept, found) = (verdict(whole), verdict(Limits { remainders_from: 1, threads: 2, ..whole }));
+    assert!(kept.states == 4_000 || kept.verdict == found.verdict, "{}", game.bound.name);
 }
 
 #[test]

@@ -70,9 +70,13 @@ pub(super) struct ByNumber<'m> {
 pub(crate) struct Workers<'m>(Mutex<Vec<Box<dyn Worker + 'm>>>);
 
 impl<'m> Workers<'m> {
-    /// Lends a worker by number to some work.
-    pub(crate) fn with<T>(&self, model: &'m dyn Model, work: impl FnOnce(&mut dyn Worker) -> T) -> T {
-        self.lend(|| model.worker_by_number(), work)
+    /// Lends a worker for states as a space holds them to some work.
+    pub(crate) fn with<T>(
+        &self,
+        (space, model): (&Space, &'m dyn Model),
+        work: impl FnOnce(&mut dyn Worker) -> T,
+    ) -> T {
+        self.lend(|| space.worker(model), work)
     }
 
     /// Lends a worker to some work; all that are made are of one kind.
@@ -92,12 +96,12 @@ impl<'m> Workers<'m> {
     /// Runs `work` on batches of some numbers, and gives what they found, in order.
     pub(crate) fn in_batches<T: Send>(
         &self,
-        model: &'m dyn Model,
+        of: (&Space, &'m dyn Model),
         numbers: &[u64],
         parallel: bool,
         work: impl Fn(&mut dyn Worker, &[u64]) -> T + Sync + Send,
     ) -> Vec<T> {
-        let one = |batch: &[u64]| self.with(model, |worker| work(worker, batch));
+        let one = |batch: &[u64]| self.with(of, |worker| work(worker, batch));
         if parallel {
             numbers.par_chunks(BATCH).map(one).collect()
         } else {
@@ -206,7 +210,7 @@ impl<'m> Sweep<'m> {
         if progress.bytes + Dense::bytes_for(range) + numbering.bytes() > self.limits.memory_bytes {
             return;
         }
-        let mut dense = Dense::new(numbering);
+        let mut dense = Dense::new(numbering.clone());
         let levels = self.space.levels_len();
         let mut last = vec![];
         // The number of each state, by its id.
@@ -217,8 +221,8 @@ impl<'m> Sweep<'m> {
             }
             let mut here = 0;
             for id in self.space.level(depth) {
-                let Some(number) = dense.numbering.number(&self.space.state(id)) else {
-                    if dense.numbering.is_guess() {
+                let Some(number) = numbering.number(&self.space.state(id)) else {
+                    if numbering.is_guess() {
                         self.model.guess_failed();
                         self.by_number.asked_at = states;
                     }
@@ -238,7 +242,7 @@ impl<'m> Sweep<'m> {
         dense.expanded = self.space.expanded_len();
         dense.log = logged.then(|| self.edges_between(&numbers));
         let numbers: Option<Vec<u64>> =
-            self.space.starts.iter().map(|s| dense.numbering.number(&self.space.state(*s))).collect();
+            self.space.starts.iter().map(|s| numbering.number(&self.space.state(*s))).collect();
         let Some(numbers) = numbers else { return };
         self.space.starts = numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect();
         self.space.drop_log();
@@ -351,11 +355,12 @@ impl<'m> Sweep<'m> {
         match piece {
             Piece::Listed(list) => {
                 let sources: Vec<u64> = list.iter().map(|n| u64::from(*n)).collect();
+                let of = (&self.space, self.model);
                 if sources.len() < SMALL_ROUND {
-                    return workers.in_batches(self.model, &sources, false, work);
+                    return workers.in_batches(of, &sources, false, work);
                 }
                 let pool = pool(&self.pool, self.limits.threads);
-                pool.install(|| workers.in_batches(self.model, &sources, true, work))
+                pool.install(|| workers.in_batches(of, &sources, true, work))
             }
             Piece::Within(range) => {
                 let dense = self.dense();
@@ -366,7 +371,7 @@ impl<'m> Sweep<'m> {
                         sources.push(number);
                         true
                     });
-                    workers.with(self.model, |worker| {
+                    workers.with((&self.space, self.model), |worker| {
                         dense.order_for_targets(worker, &mut sources);
                         work(worker, &sources)
                     })

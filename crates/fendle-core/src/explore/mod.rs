@@ -18,6 +18,7 @@
 //! O(|S| + |T|) time; for the memory see [`crate::space`].
 
 pub(crate) mod by_number;
+mod compact;
 mod rounds;
 mod stills;
 
@@ -74,6 +75,8 @@ pub(crate) struct Sweep<'m> {
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
     by_number: ByNumber<'m>,
+    /// Memory ran short: the states are to move into a table of remainders.
+    tight: bool,
     /// States after which it is looked again whether stills pay.
     stills_asked_at: u64,
     /// Depths of which no state is missing and none is won, where goals are looked for depth by depth.
@@ -127,6 +130,7 @@ impl<'m> Sweep<'m> {
             },
             faults: vec![],
             by_number: ByNumber::default(),
+            tight: false,
             stills_asked_at: 0,
             looked_through: 0,
         })
@@ -169,8 +173,19 @@ impl<'m> Sweep<'m> {
                 return Stop::Enough;
             }
             let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
+            self.tight = self.limits.drop_edges
+                && self.space.states_len() >= self.limits.remainders_from
+                && self.fits_remainders();
             let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
-            let stop = self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch));
+            let stop = if self.tight {
+                None
+            } else {
+                self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch))
+            };
+            if std::mem::take(&mut self.tight) {
+                let large = self.space.states_len() >= SMALL_ROUND as u64;
+                return self.on_pool_whole(large, |sweep| sweep.sweep_remainders(depth, &ends, until, watch));
+            }
             let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
             if grew {
                 self.space.shards.iter_mut().for_each(Shard::begin_depth);
@@ -235,7 +250,7 @@ impl<'m> Sweep<'m> {
             expanded: self.space.expanded_len(),
             depth,
             bytes: self.space.bytes() + self.model.bytes(),
-            numbers: self.space.dense.as_ref().map(|d| d.range()),
+            numbers: self.space.dense.as_ref().filter(|d| d.numbering().is_some()).map(Dense::range),
         }
     }
 
@@ -519,7 +534,8 @@ impl Explored {
         let progress =
             Progress { states: self.counts.states, depth: self.counts.depth, ..Progress::default() };
         let stop = || watch.look(&progress);
-        let source = crate::edges::Edges { space: &self.space, model, past_goals: false, stop: &stop };
+        let source =
+            crate::edges::Edges { space: &self.space, model, past_goals: false, memory: 0, stop: &stop };
         let found = crate::passes::Passes::back(&source)?.farthest(memory);
         Some(found.map(|(moves, numbers)| {
             (moves, numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect())
@@ -603,7 +619,7 @@ fn explore_until(
         per_depth: (0..sweep.space.levels_len()).map(|d| sweep.space.level_len(d)).collect(),
         bits_per_state: model.layout().bits,
         edges_kept: sweep.space.logged || dense.is_some_and(|d| d.arrows.is_some()),
-        numbers: dense.map(Dense::range),
+        numbers: dense.filter(|d| d.numbering().is_some()).map(Dense::range),
         chance: !model.is_sure(),
         cut: sweep.set_aside,
         ..Exploration::default()

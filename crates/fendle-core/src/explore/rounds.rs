@@ -8,7 +8,7 @@ use crate::space::by_words;
 use crate::space::levels::Levels;
 
 /// States of one shard expanded between two looks at the watch; with chance it is one.
-const SLICE: usize = 32;
+pub(super) const LOOK: usize = 32;
 /// Outcomes of one shard after which its part of a round ends: states with thousands of outcomes fill the memory else.
 const LANE_OUTCOMES: usize = 1 << 14;
 /// States of a space from which rounds grow with it, and bytes that a round takes for each outcome.
@@ -16,7 +16,7 @@ const LARGE: u64 = 1 << 18;
 const OUTCOME_BYTES: u64 = 45;
 /// Most states of a shard in one round, and the part of what a space takes that a round may take.
 const BATCH_MAX: u64 = 2048;
-const ROUND_SHARE: u64 = 5;
+pub(super) const ROUND_SHARE: u64 = 5;
 
 /// What one shard does in a round.
 #[derive(Default)]
@@ -98,6 +98,9 @@ impl<'m> Sweep<'m> {
         watch: &dyn Watch,
     ) -> Option<Stop> {
         loop {
+            if self.tight {
+                return None;
+            }
             let batch = self.batch(depth);
             let mut round = 0;
             for (lane, (shard, &end)) in self.lanes.iter_mut().zip(self.space.shards.iter().zip(ends)) {
@@ -110,6 +113,9 @@ impl<'m> Sweep<'m> {
             }
             let progress = self.progress(depth);
             if let Some(limit) = watch.look(&progress) {
+                if self.make_room(limit) {
+                    continue;
+                }
                 return Some(Stop::Hit(limit));
             }
             // Room for the round itself: as many new states as the branching so far lets expect,
@@ -120,15 +126,16 @@ impl<'m> Sweep<'m> {
             let grown = if young { progress.bytes } else { progress.bytes / 8 };
             let slack = round as u64 * branching * (self.space.layout.bytes() as u64 + 16) + grown;
             if progress.bytes + slack > self.limits.memory_bytes {
-                // The log may go; what is left is the table and the classes.
-                if !(self.limits.drop_edges && self.space.logged) {
-                    return Some(Stop::Hit(Limit::Memory));
+                if self.make_room(Limit::Memory) {
+                    continue;
                 }
-                self.space.drop_log();
-                continue;
+                return Some(Stop::Hit(Limit::Memory));
             }
             let before: Vec<usize> = self.space.shards.iter().map(Shard::len).collect();
             if let Err(limit) = self.expand_round(round, watch, &progress) {
+                if self.make_room(limit) {
+                    continue;
+                }
                 return Some(Stop::Hit(limit));
             }
             let fits = self.insert_round(round);
@@ -139,6 +146,16 @@ impl<'m> Sweep<'m> {
             }
             self.log_round(round, depth);
         }
+    }
+
+    /// Whether a limit is one of memory, and some could be given back: the log may go, and states of one word are to move into a table of remainders.
+    fn make_room(&mut self, limit: Limit) -> bool {
+        if limit != Limit::Memory || !(self.limits.drop_edges && self.space.logged) {
+            return false;
+        }
+        self.space.drop_log();
+        self.tight = self.fits_remainders();
+        true
     }
 
     /// Takes the newest states out again, from the last shard on, until the limit holds.
@@ -164,7 +181,7 @@ impl<'m> Sweep<'m> {
         let space = &self.space;
         let (shards, workers) = (&space.shards, &self.workers);
         let waiting = &self.waiting;
-        let slice = if self.space.sure { SLICE } else { 1 };
+        let look_after = if self.space.sure { LOOK } else { 1 };
         let hit: Mutex<Option<Limit>> = Mutex::new(None);
         // Once each outcome has its words.
         let sort = |lane: &mut Lane, given: &mut Given| {
@@ -186,20 +203,9 @@ impl<'m> Sweep<'m> {
             let locals = lane.first as usize..(lane.first + lane.count) as usize;
             shards[n].table.push_states(locals, &mut lane.states);
             let by = |worker: &mut dyn Worker| {
-                let mut done = 0;
-                for slice in lane.states.chunks(slice * words) {
-                    if lane.out.outcomes_len() > LANE_OUTCOMES {
-                        break;
-                    }
-                    let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                    *hit = hit.or_else(|| watch.look(progress));
-                    if hit.is_some() {
-                        return;
-                    }
-                    drop(hit);
-                    worker.expand(slice, past_goals, &mut lane.out);
-                    done += slice.len();
-                }
+                let few = lane.states.chunks(look_after * words);
+                let look = || watch.look(progress);
+                let done = expand_few(worker, few, past_goals, (&hit, &look), &mut lane.out);
                 lane.states.truncate(done);
                 if space.numbering.is_none() && space.stills.is_none() {
                     debug_check(model, done / words, &lane.out);
@@ -325,6 +331,31 @@ fn each_source(
     }
 }
 
+/// Runs the rules on some states, a few at a time, until a limit is hit, which is noted, or there are many outcomes. Gives how many words were done.
+pub(super) fn expand_few<'s>(
+    worker: &mut dyn Worker,
+    states: impl Iterator<Item = &'s [u64]>,
+    past_goals: bool,
+    (hit, look): (&Mutex<Option<Limit>>, &dyn Fn() -> Option<Limit>),
+    out: &mut Expansion,
+) -> usize {
+    let mut done = 0;
+    for few in states {
+        if out.outcomes_len() > LANE_OUTCOMES {
+            break;
+        }
+        let mut hit = hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        *hit = hit.or_else(look);
+        if hit.is_some() {
+            break;
+        }
+        drop(hit);
+        worker.expand(few, past_goals, out);
+        done += few.len();
+    }
+    done
+}
+
 impl Lane {
     /// Looks up which states the outcomes are that the states of shard `n` led to, and the least depth among them.
     fn find_targets(
@@ -397,7 +428,7 @@ impl Lane {
 
 /// Takes so many from the front of a list.
 #[inline]
-fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
+pub(super) fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
     let (first, rest) = left.split_at(count);
     *left = rest;
     first
@@ -405,7 +436,7 @@ fn take_first<'a, T>(left: &mut &'a [T], count: usize) -> &'a [T] {
 
 /// How many different states these are. Few are looked through, many are sorted in a buffer.
 #[inline]
-fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
+pub(super) fn distinct<T: Copy + Ord>(targets: &[T], sorted: &mut Vec<T>) -> u64 {
     if targets.len() <= 32 {
         let is_met = |(i, to)| targets[..i].iter().fold(false, |met, earlier| met | (earlier == to));
         return targets.iter().enumerate().filter(|target| !is_met(*target)).count() as u64;
@@ -414,7 +445,7 @@ fn distinct(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
 }
 
 #[cold]
-fn distinct_of_many(targets: &[StateId], sorted: &mut Vec<StateId>) -> u64 {
+fn distinct_of_many<T: Copy + Ord>(targets: &[T], sorted: &mut Vec<T>) -> u64 {
     sorted.clear();
     sorted.extend_from_slice(targets);
     sorted.sort_unstable();

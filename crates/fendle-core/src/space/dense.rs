@@ -11,129 +11,41 @@
 
 use std::collections::HashMap;
 use std::ops::Range;
-use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
+use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use std::sync::{Arc, Mutex};
 
 use super::arrows::{ArrowLog, Arrows};
+use super::cells::Cells;
+pub(crate) use super::cells::Mark;
 use super::classes::Class;
+use super::slots::Slots;
 use crate::model::{Numbering, Worker};
-
-/// A mark of a cell.
-pub(crate) type Mark = u32;
 
 /// Marks that one more depth may need: one for each class, and one for the depth behind it.
 const MARKS_OF_DEPTH: u64 = 11;
-
-/// Words of memory that all begin as 0.
-fn zeroed(words: usize) -> Box<[AtomicU64]> {
-    bytemuck::allocation::zeroed_slice_box(words)
-}
-
-/// The cells.
-pub(crate) struct Cells {
-    words: Box<[AtomicU64]>,
-    /// Bits of a cell: 8, 16 or 32.
-    width: u32,
-    /// Cells in a word, as a power of two.
-    shift: u32,
-}
-
-impl Cells {
-    fn new(range: u64, width: u32) -> Cells {
-        let shift = (64 / width).trailing_zeros();
-        Cells { words: zeroed((range as usize).div_ceil(1 << shift)), width, shift }
-    }
-
-    fn bytes(&self) -> u64 {
-        self.words.len() as u64 * 8
-    }
-
-    #[inline(always)]
-    fn at(&self, number: u64) -> (&AtomicU64, u32) {
-        let lane = number as u32 & ((1 << self.shift) - 1);
-        (&self.words[(number >> self.shift) as usize], lane * self.width)
-    }
-
-    #[inline(always)]
-    fn mask(&self) -> u64 {
-        (1 << self.width) - 1
-    }
-
-    /// The mark of a number.
-    #[inline(always)]
-    pub(crate) fn get(&self, number: u64) -> Mark {
-        let (word, bit) = self.at(number);
-        (word.load(Relaxed) >> bit & self.mask()) as Mark
-    }
-
-    /// Gives a mark to a number that has none; false when somebody else just gave it the same one.
-    #[inline]
-    fn claim(&self, number: u64, mark: Mark) -> bool {
-        let (word, bit) = self.at(number);
-        word.fetch_or(u64::from(mark) << bit, Relaxed) >> bit & self.mask() == 0
-    }
-
-    /// Changes a mark that nobody else changes now.
-    #[inline]
-    fn change(&self, number: u64, from: Mark, to: Mark) {
-        let (word, bit) = self.at(number);
-        word.fetch_xor(u64::from(from ^ to) << bit, Relaxed);
-    }
-
-    /// Changes a mark, if it still is `from`.
-    #[inline]
-    fn exchange(&self, number: u64, from: Mark, to: Mark) -> bool {
-        let (word, bit) = self.at(number);
-        let mut old = word.load(Relaxed);
-        while old >> bit & self.mask() == u64::from(from) {
-            let new = old ^ u64::from(from ^ to) << bit;
-            match word.compare_exchange_weak(old, new, Relaxed, Relaxed) {
-                Ok(_) => return true,
-                Err(now) => old = now,
-            }
-        }
-        false
-    }
-
-    /// Calls `see` with the numbers of a range whose mark is wanted, ascending. Words without one are passed over.
-    fn each(
-        &self,
-        range: Range<u64>,
-        is_wanted: impl Fn(Mark) -> bool,
-        only: Option<Mark>,
-        mut see: impl FnMut(u64, Mark) -> bool,
-    ) {
-        let ones = u64::MAX / self.mask();
-        let highs = ones << (self.width - 1);
-        let pattern = only.map_or(0, |m| ones * u64::from(m));
-        let lanes = 1u64 << self.shift;
-        for w in range.start >> self.shift..range.end.div_ceil(lanes) {
-            let word = self.words[w as usize].load(Relaxed);
-            // The high bit of each lane that is 0, of each that is not: a carry comes up where a lower bit is set (Warren,
-            // Hacker's Delight, 6-1).
-            let x = word ^ pattern;
-            let not_zero = (((x & !highs) + !highs) | x) & highs;
-            let mut left = if only.is_some() { !not_zero & highs } else { not_zero };
-            while left != 0 {
-                let bit = left.trailing_zeros();
-                left &= left - 1;
-                let lane = bit / self.width;
-                let mark = (word >> (lane * self.width) & self.mask()) as Mark;
-                let number = w * lanes + u64::from(lane);
-                if number >= range.start && number < range.end && is_wanted(mark) && !see(number, mark) {
-                    return;
-                }
-            }
-        }
-    }
-}
+/// Classes that sorting may give to states of a depth beside those that they have.
+pub(crate) const LATER_CLASSES: usize = 4;
 
 /// Which marks are handed out.
 struct Book {
     /// The mark of each depth and class in use.
     used: HashMap<u32, Mark>,
+    /// The marks of each depth.
+    of_depth: Vec<Vec<Mark>>,
     free: Vec<Mark>,
     next: Mark,
+}
+
+impl Book {
+    /// Notes that a mark stands for a depth and class, which are joined.
+    fn hand_out(&mut self, mark: Mark, what: u32) {
+        let depth = (what >> 4) as usize;
+        if self.of_depth.len() <= depth {
+            self.of_depth.resize(depth + 1, vec![]);
+        }
+        self.of_depth[depth].push(mark);
+        self.used.insert(what, mark);
+    }
 }
 
 /// Depth and class in one number.
@@ -141,9 +53,17 @@ fn joined(depth: u32, class: Class) -> u32 {
     depth << 4 | class as u32
 }
 
+/// What gives states their numbers.
+pub(crate) enum Keys {
+    /// The model: the numbers are a small range of what its states can be.
+    Numbering(Arc<dyn Numbering>),
+    /// Their slots in a table of remainders, of words that may be numbers, or say a still and moving bits, or are packed states.
+    Slots(Arc<Slots>),
+}
+
 /// A space whose states are their numbers.
 pub(crate) struct Dense {
-    pub(crate) numbering: Arc<dyn Numbering>,
+    pub(crate) keys: Keys,
     cells: Cells,
     /// Depth and class of each mark, joined.
     meaning: Vec<AtomicU32>,
@@ -164,10 +84,10 @@ pub(crate) struct Dense {
 impl Dense {
     pub(crate) fn new(numbering: Arc<dyn Numbering>) -> Dense {
         let cells = Cells::new(numbering.range(), 8);
-        let book = Mutex::new(Book { used: HashMap::new(), free: vec![], next: 1 });
+        let book = Mutex::new(Book { used: HashMap::new(), of_depth: vec![], free: vec![], next: 1 });
         let meaning = (0..256).map(|_| AtomicU32::new(0)).collect();
         Dense {
-            numbering,
+            keys: Keys::Numbering(numbering),
             cells,
             meaning,
             book,
@@ -177,6 +97,56 @@ impl Dense {
             leaps: false,
             log: None,
             arrows: None,
+        }
+    }
+
+    /// States in slots, with their marks: `meaning` says of each mark which depth and class it stands for, and no two stand for the same. `per_depth`
+    /// is how many states lie at each depth.
+    pub(crate) fn of_slots(
+        slots: Slots,
+        cells: Cells,
+        meaning: &[(u32, Class)],
+        per_depth: Vec<u64>,
+        expanded: u64,
+    ) -> Dense {
+        let joined = |m: &(u32, Class)| joined(m.0, m.1);
+        let mut book =
+            Book { used: HashMap::new(), of_depth: vec![], free: vec![], next: meaning.len() as Mark };
+        // Nothing has the first one.
+        for (mark, m) in meaning.iter().enumerate().skip(1) {
+            book.hand_out(mark as Mark, joined(m));
+        }
+        let mut all: Vec<AtomicU32> = meaning.iter().map(|m| AtomicU32::new(joined(m))).collect();
+        // Room for the classes that sorting tells apart.
+        let later = LATER_CLASSES * per_depth.len();
+        all.resize_with(meaning.len() + later, || AtomicU32::new(0));
+        Dense {
+            keys: Keys::Slots(Arc::new(slots)),
+            cells,
+            meaning: all,
+            book: Mutex::new(book),
+            len: per_depth.iter().sum(),
+            per_depth,
+            expanded,
+            leaps: false,
+            log: None,
+            arrows: None,
+        }
+    }
+
+    /// How the model numbers states, where that is what gives them their numbers.
+    pub(crate) fn numbering(&self) -> Option<&Arc<dyn Numbering>> {
+        match &self.keys {
+            Keys::Numbering(numbering) => Some(numbering),
+            Keys::Slots(_) => None,
+        }
+    }
+
+    /// Their slots, where those give them their numbers.
+    pub(crate) fn slots(&self) -> Option<&Arc<Slots>> {
+        match &self.keys {
+            Keys::Numbering(_) => None,
+            Keys::Slots(slots) => Some(slots),
         }
     }
 
@@ -190,14 +160,21 @@ impl Dense {
     }
 
     pub(crate) fn range(&self) -> u64 {
-        self.numbering.range()
+        match &self.keys {
+            Keys::Numbering(numbering) => numbering.range(),
+            Keys::Slots(slots) => slots.range(),
+        }
     }
 
     /// Bytes of the cells, of the edges that are kept, and of what the rules keep beside them.
     pub(crate) fn bytes(&self) -> u64 {
         let log = self.log.as_ref().map_or(0, |l| l.bytes(self.range()));
         let arrows = self.arrows.as_ref().map_or(0, Arrows::bytes);
-        self.cells.bytes() + log + arrows + self.numbering.bytes()
+        let keys = match &self.keys {
+            Keys::Numbering(numbering) => numbering.bytes(),
+            Keys::Slots(slots) => slots.bytes(),
+        };
+        self.cells.bytes() + log + arrows + keys
     }
 
     /// Turns the edges that were met round: nothing more is expanded.
@@ -237,21 +214,11 @@ impl Dense {
     fn make_room(&mut self, more: u64, memory: u64) -> bool {
         let next = u64::from(self.book().next) + more;
         let width = [8, 16, 32].into_iter().find(|w| next < 1 << w).unwrap_or(32);
-        if width > self.cells.width {
+        if width > self.cells.width() {
             if self.bytes() + self.range() * u64::from(width) / 8 > memory {
                 return false;
             }
-            let wide = Cells::new(self.range(), width);
-            self.cells.each(
-                0..self.range(),
-                |_| true,
-                None,
-                |number, mark| {
-                    wide.claim(number, mark);
-                    true
-                },
-            );
-            self.cells = wide;
+            self.cells = self.cells.widened(width);
         }
         // Grows by doubling, so that a deep space costs no more than its marks.
         if next as usize > self.meaning.len() {
@@ -271,7 +238,7 @@ impl Dense {
         let mark = book.free.pop().unwrap_or(book.next);
         assert!(u64::from(mark) <= self.cells.mask(), "room is made before marks are handed out");
         book.next = book.next.max(mark + 1);
-        book.used.insert(what, mark);
+        book.hand_out(mark, what);
         self.meaning[mark as usize].store(what, Relaxed);
         mark
     }
@@ -295,6 +262,7 @@ impl Dense {
     pub(crate) fn take_back(&self, depth: u32, class: Class) {
         let mut book = self.book();
         if let Some(mark) = book.used.remove(&joined(depth, class)) {
+            book.of_depth[depth as usize].retain(|other| *other != mark);
             book.free.push(mark);
         }
     }
@@ -391,20 +359,24 @@ impl Dense {
 
     /// Calls `see` with the numbers below `end`, from `start` on, that have this mark, until it says no.
     pub(crate) fn each_with(&self, start: u64, end: u64, mark: Mark, mut see: impl FnMut(u64) -> bool) {
-        self.cells.each(start..end, |m| m == mark, Some(mark), |number, _| see(number));
+        self.cells.each_of(start..end, &[mark], |number, _| see(number));
+    }
+
+    /// Calls `see` with the numbers below `end`, from `start` on, that lie at a depth, and their marks. In one pass, since few depths have more than a
+    /// few marks.
+    pub(crate) fn each_at(&self, start: u64, end: u64, depth: u32, mut see: impl FnMut(u64, Mark)) {
+        let marks = self.book().of_depth.get(depth as usize).cloned().unwrap_or_default();
+        if !marks.is_empty() {
+            self.cells.each_of(start..end, &marks, |number, mark| {
+                see(number, mark);
+                true
+            });
+        }
     }
 
     /// Calls `see` with the numbers below `end`, from `start` on, that have a mark, and their marks.
-    pub(crate) fn each_seen(&self, start: u64, end: u64, mut see: impl FnMut(u64, Mark)) {
-        self.cells.each(
-            start..end,
-            |_| true,
-            None,
-            |number, mark| {
-                see(number, mark);
-                true
-            },
-        );
+    pub(crate) fn each_seen(&self, start: u64, end: u64, see: impl FnMut(u64, Mark)) {
+        self.cells.each_seen(start..end, see);
     }
 }
 

@@ -8,7 +8,8 @@
 //! * `levels`: which states lie at which depth.
 //!
 //! Where a small range of numbers holds all states (see [`crate::model::Numbering`]) and enough of them were met, a space
-//! changes into `dense`, which takes the place of the other four: a state is its number there.
+//! changes into `dense`, which takes the place of the other four: a state is its number there. Where memory runs short it changes into a table of
+//! `remainders`; when that grows no more it is a `dense` space as well, and the number of a state is that of its slot.
 //!
 //! `id` alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the
 //! tables may lie elsewhere one day.
@@ -20,12 +21,16 @@
 //! needs a second table of full size.
 
 pub(crate) mod arrows;
+mod cells;
 mod classes;
 pub(crate) mod dense;
 pub(crate) mod id;
 pub(crate) mod levels;
 pub(crate) mod log;
+mod on_slots;
 mod on_stills;
+pub(crate) mod remainders;
+pub(crate) mod slots;
 pub(crate) mod stills;
 pub(crate) mod table;
 
@@ -44,7 +49,9 @@ use table::StateTable;
 use crate::classify::Marks;
 use crate::model::{Expansion, Layout, Model, Numbering, Worker};
 use classes::{Classes, Known, WIDE_DEGREE};
+use on_slots::OnSlots;
 use on_stills::OnStills;
+use slots::Slots;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard};
 use stills::Stills;
 
@@ -388,22 +395,37 @@ impl Space {
     /// The number of a state, if it was seen.
     #[must_use]
     pub fn find(&self, state: &[u64]) -> Option<StateId> {
-        match (self.numbers(), &self.stills) {
-            (Some(numbering), _) => self.find_words(&[numbering.number(state)?]),
-            (None, Some(stills)) => self.find_words(&[read(stills).find(state)]),
-            (None, None) => self.find_words(state),
+        let word = match (self.numbers(), &self.stills) {
+            (Some(numbering), _) => numbering.number(state)?,
+            (None, Some(stills)) => read(stills).find(state),
+            (None, None) if self.slots().is_some() => state[0],
+            (None, None) => return self.find_words(state),
+        };
+        match self.slots() {
+            Some(slots) => slots.number(word).map(|number| StateId::from_number(number as u32)),
+            None => self.find_words(&[word]),
         }
     }
 
     /// How states are numbered, where the space holds numbers instead of packed states.
     fn numbers(&self) -> Option<&dyn Numbering> {
-        self.dense.as_ref().map(|d| &d.numbering).or(self.numbering.as_ref()).map(AsRef::as_ref)
+        let of_dense = self.dense.as_ref().and_then(Dense::numbering);
+        of_dense.or(self.numbering.as_ref()).map(AsRef::as_ref)
+    }
+
+    /// The slots of the states, where they lie in a table of remainders.
+    fn slots(&self) -> Option<&Arc<Slots>> {
+        self.dense.as_ref().and_then(Dense::slots)
     }
 
     /// The same for a state as the space holds it.
     pub(crate) fn find_words(&self, state: &[u64]) -> Option<StateId> {
         if let Some(dense) = &self.dense {
-            return (dense.get(state[0]) != 0).then(|| StateId::from_number(state[0] as u32));
+            let is_there = match dense.slots() {
+                Some(slots) => state[0] != slots.nobody(),
+                None => dense.get(state[0]) != 0,
+            };
+            return is_there.then(|| StateId::from_number(state[0] as u32));
         }
         let hash = hash(state);
         let shard = shard_of(hash);
@@ -415,6 +437,9 @@ impl Space {
     pub fn state(&self, id: StateId) -> Vec<u64> {
         let mut out = Vec::with_capacity(self.layout.words());
         self.push_words(id, &mut out);
+        if let Some(slots) = self.slots() {
+            out[0] = slots.word(out[0]);
+        }
         match (self.numbers(), &self.stills) {
             (Some(numbering), _) => numbering.state(out[0]),
             (None, Some(stills)) => {
@@ -429,7 +454,7 @@ impl Space {
 
     /// Words of one state as the space holds it.
     pub(crate) fn words(&self) -> usize {
-        if self.holds_numbers() { 1 } else { self.layout.words() }
+        if self.dense.is_some() || self.holds_numbers() { 1 } else { self.layout.words() }
     }
 
     /// Appends a state as the space holds it.
@@ -440,9 +465,18 @@ impl Space {
         }
     }
 
-    /// Bits of one state as the space holds it.
+    /// Whether of each state only a remainder is kept, and its place in the table says the rest.
+    #[must_use]
+    pub fn holds_remainders(&self) -> bool {
+        self.slots().is_some()
+    }
+
+    /// Bits of one state as the space holds it; of remainders, with what their place says.
     #[must_use]
     pub fn bits(&self) -> u32 {
+        if let Some(slots) = self.slots() {
+            return slots.bits();
+        }
         self.numbers().map_or(self.layout.bits, |n| number_bits(n.range()))
     }
 
@@ -461,10 +495,14 @@ impl Space {
 
     /// A worker for states as the space holds them.
     pub(crate) fn worker<'m>(&self, model: &'m dyn Model) -> Box<dyn Worker + 'm> {
-        match &self.stills {
+        let on_words: Box<dyn Worker + 'm> = match &self.stills {
             _ if self.holds_numbers() => model.worker_by_number(),
             Some(stills) => Box::new(OnStills::new(model.worker(), stills.clone(), self.packed)),
             None => model.worker(),
+        };
+        match self.slots() {
+            Some(slots) => Box::new(OnSlots::new(on_words, slots.clone())),
+            None => on_words,
         }
     }
 
@@ -486,9 +524,9 @@ impl Space {
         };
         let (from, to) = self.part(part);
         let mut list = vec![];
-        dense.each_seen(from, to, |number, mark| {
+        dense.each_at(from, to, depth, |number, mark| {
             let id = StateId::from_number(number as u32);
-            if dense.depth_of(mark) == depth && wanted(id, dense.class_of(mark)) {
+            if wanted(id, dense.class_of(mark)) {
                 list.push(id);
             }
         });
@@ -501,6 +539,17 @@ impl Space {
         match &self.dense {
             Some(dense) => dense.class_of(dense.get(id.number().into())),
             None => self.shards[id.shard()].classes.get(id.local()),
+        }
+    }
+
+    /// Depth and class of a state.
+    pub(crate) fn depth_and_class(&self, id: StateId) -> (u32, Class) {
+        match &self.dense {
+            Some(dense) => {
+                let mark = dense.get(id.number().into());
+                (dense.depth_of(mark), dense.class_of(mark))
+            }
+            None => (self.depth_of(id), self.class(id)),
         }
     }
 
@@ -545,11 +594,8 @@ impl Space {
             let pieces = dense.range().div_ceil(PIECE);
             return Box::new((0..pieces).flat_map(move |n| {
                 let mut here = vec![];
-                dense.each_seen(n * PIECE, ((n + 1) * PIECE).min(dense.range()), |number, mark| {
-                    if dense.depth_of(mark) == depth {
-                        here.push(StateId::from_number(number as u32));
-                    }
-                });
+                let (from, to) = (n * PIECE, ((n + 1) * PIECE).min(dense.range()));
+                dense.each_at(from, to, depth, |number, _| here.push(StateId::from_number(number as u32)));
                 here
             }));
         }
@@ -621,8 +667,8 @@ impl Space {
     /// Writes the values that a state is made of, in the order of [`Numbering::values`], where the space holds numbers; else says
     /// false, and its packed words are all that is known.
     pub fn values(&self, id: StateId, out: &mut Vec<i32>) -> bool {
-        match &self.dense {
-            Some(dense) => dense.numbering.values(id.number().into(), out),
+        match self.dense.as_ref().and_then(Dense::numbering) {
+            Some(numbering) => numbering.values(id.number().into(), out),
             None => return false,
         }
         true

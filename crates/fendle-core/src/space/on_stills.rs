@@ -60,14 +60,37 @@ impl<'m> OnStills<'m> {
             }
         }
     }
+}
 
-    /// Whether each move has one outcome that nothing is said of, and no state is half known.
-    fn is_plain(&self) -> bool {
-        let made = &self.out;
-        made.runs.len() == made.outcomes_len()
-            && made.odds.is_empty()
-            && made.faults.is_empty()
-            && made.unfinished.is_empty()
+/// Whether each move has one outcome that nothing is said of, and no state is half known.
+fn is_plain(made: &Expansion) -> bool {
+    made.runs.len() == made.outcomes_len()
+        && made.odds.is_empty()
+        && made.faults.is_empty()
+        && made.unfinished.is_empty()
+}
+
+/// Appends what was made of some states, with other words for the outcomes: one each.
+pub(super) fn append_named(made: &Expansion, named: &[u64], out: &mut Expansion) {
+    if is_plain(made) {
+        out.sure_states(made.heads.iter().copied(), made.runs.iter().map(|run| run.of), named);
+        return;
+    }
+    let (mut runs, mut outcomes) = (made.runs.iter(), 0..made.outcomes_len());
+    let (mut faults, mut unfinished) = (made.faults.iter().peekable(), made.unfinished.iter().peekable());
+    for (k, Head { status, runs: count }) in made.heads.iter().enumerate() {
+        for Run { of, outcomes: count } in runs.by_ref().take(*count as usize) {
+            for i in outcomes.by_ref().take(*count as usize) {
+                let odds = made.odds.get(i).copied().unwrap_or(Odds::SURE);
+                out.outcome_with(&named[i..=i], odds);
+            }
+            out.end_move(*of);
+        }
+        if let Some((_, limit)) = unfinished.next_if(|u| u.0 as usize == k) {
+            out.unfinished.push((out.heads.len() as u32, *limit));
+        }
+        let fault = faults.next_if(|f| f.0 as usize == k).map(|f| f.1);
+        out.end_state(*status, fault);
     }
 }
 
@@ -85,27 +108,7 @@ impl Worker for OnStills<'_> {
         }
         self.worker.expand(&self.states, past_goals, &mut self.out);
         by_words!(self.words, WORDS => self.name::<WORDS>(states, out));
-        let made = &self.out;
-        if self.is_plain() {
-            out.sure_states(made.heads.iter().copied(), made.runs.iter().map(|run| run.of), &self.named);
-            return;
-        }
-        let (mut runs, mut outcomes) = (made.runs.iter(), 0..made.outcomes_len());
-        let (mut faults, mut unfinished) = (made.faults.iter().peekable(), made.unfinished.iter().peekable());
-        for (k, Head { status, runs: count }) in made.heads.iter().enumerate() {
-            for Run { of, outcomes: count } in runs.by_ref().take(*count as usize) {
-                for i in outcomes.by_ref().take(*count as usize) {
-                    let odds = made.odds.get(i).copied().unwrap_or(Odds::SURE);
-                    out.outcome_with(&self.named[i..=i], odds);
-                }
-                out.end_move(*of);
-            }
-            if let Some((_, limit)) = unfinished.next_if(|u| u.0 as usize == k) {
-                out.unfinished.push((out.heads.len() as u32, *limit));
-            }
-            let fault = faults.next_if(|f| f.0 as usize == k).map(|f| f.1);
-            out.end_state(*status, fault);
-        }
+        append_named(&self.out, &self.named, out);
     }
 
     fn limit_outcomes(&mut self, most: usize) {

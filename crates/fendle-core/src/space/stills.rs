@@ -74,6 +74,11 @@ impl Stills {
         Layout::new(self.moving_bits + NUMBER_BITS)
     }
 
+    /// Bits of the words that states have so far.
+    pub(crate) fn word_bits(&self) -> u32 {
+        self.moving_bits + usize::BITS - self.met.len().leading_zeros()
+    }
+
     /// How many stills were met.
     pub(crate) fn len(&self) -> usize {
         self.met.len()
