@@ -418,6 +418,12 @@ impl<'s, 'e> Spread<'s, 'e> {
         Ok(hits > 0)
     }
 
+    /// Gives the memory back that is taken for what is left of depths; false where none may be taken.
+    fn gives_back(&mut self) -> bool {
+        self.left.iter_mut().for_each(|left| *left = None);
+        std::mem::take(&mut self.room) > 0
+    }
+
     fn run(&mut self) -> Result<(), Limit> {
         let space = self.source.space;
         // No way leads to what is not there.
@@ -441,7 +447,15 @@ impl<'s, 'e> Spread<'s, 'e> {
                 }
                 clock += 1;
                 seen_at[i] = clock;
-                if self.visit(d)? {
+                let found = match self.visit(d) {
+                    // What it marked stays marked.
+                    Err(Limit::Memory) if self.gives_back() => {
+                        self.visit(d)?;
+                        true
+                    }
+                    found => found?,
+                };
+                if found {
                     clock += 1;
                     changed_at[i] = clock;
                     any = true;
@@ -757,7 +771,11 @@ mod tests {
                 let runs = |class| matches!(class, Class::Winnable | Class::Dead);
                 let running: Vec<StateId> = space.ids().filter(|id| runs(space.class(*id))).collect();
                 running.iter().for_each(|id| space.set_class(*id, Class::Running));
-                let source = Edges { space, model: &table, past_goals: false, memory, stop: &|| None };
+                // Memory may run short once: what was kept aside is given back then.
+                let asked = AtomicU32::new(0);
+                let short =
+                    || (memory == 40_000 && asked.fetch_add(1, Relaxed) == 90).then_some(Limit::Memory);
+                let source = Edges { space, model: &table, past_goals: false, memory, stop: &short };
                 let mut spread = Spread::new(&source, (Class::Winnable, Class::Goal), memory);
                 spread.run().expect("nobody stops it");
                 let left = spread.left.iter().flatten().filter(|left| !left.states.is_empty()).count();

@@ -7,7 +7,7 @@
 //! ```text
 //! word     mixed:  slice (6 bits) | line (as many as there are) | remainder
 //! line     64 bytes, one line of the cache: as many cells as fit, filled from the first one on
-//! cell     0, or  remainder | lines further on + 1 (3 bits)       1 to 8 bytes, whatever is needed
+//! cell     0, or  remainder | lines further on + 1 (3 bits)       2 to 8 bytes, whatever is needed; all of one table
 //! marks    a cell of 8 bits or more for each cell of the lines: the depth and class of the state
 //! ```
 //!
@@ -32,6 +32,8 @@ pub(crate) const WORD_BITS_MAX: u32 = 63;
 const LINE: usize = 64;
 /// Bits of a cell that say how many lines further on it lies.
 const FURTHER_BITS: u32 = 3;
+/// Bits of a cell that are compared at once.
+const LOW_BITS: u32 = 16;
 /// Most lines further on.
 const FURTHER_MAX: usize = 6;
 /// Cells of a hundred that are taken before a slice grows.
@@ -47,7 +49,6 @@ const SORTED: usize = 64 * SLICES;
 macro_rules! by_width {
     ($width:expr, $W:ident => $call:expr) => {
         match $width {
-            1 => by_width!(@ 1, $W => $call),
             2 => by_width!(@ 2, $W => $call),
             3 => by_width!(@ 3, $W => $call),
             4 => by_width!(@ 4, $W => $call),
@@ -134,37 +135,86 @@ impl Line {
         LINE / W
     }
 
+    /// The cell at a place. The first two bytes of all cells lie in a row, and behind them what else they have.
     #[inline(always)]
     fn cell<const W: usize>(&self, i: usize) -> u64 {
+        let low = u64::from(u16::from_le_bytes([self.0[2 * i], self.0[2 * i + 1]]));
+        low | self.high::<W>(i) << LOW_BITS
+    }
+
+    /// What a cell has behind its first two bytes.
+    #[inline(always)]
+    fn high<const W: usize>(&self, i: usize) -> u64 {
+        if W == 2 {
+            return 0;
+        }
         // The last ones are read from eight bytes that end with the line.
-        let from = i * W;
-        let base = if from > LINE - 8 { LINE - 8 } else { from };
+        let from = 2 * Line::cells::<W>() + i * (W - 2);
+        let base = from.min(LINE - 8);
         let bytes: [u8; 8] = self.0[base..base + 8].try_into().expect("eight bytes");
-        u64::from_le_bytes(bytes) >> (8 * (from - base)) & (u64::MAX >> (64 - 8 * W))
+        u64::from_le_bytes(bytes) >> (8 * (from - base)) & ((1 << (8 * (W - 2))) - 1)
     }
 
     #[inline(always)]
     fn set<const W: usize>(&mut self, i: usize, cell: u64) {
-        self.0[i * W..(i + 1) * W].copy_from_slice(&cell.to_le_bytes()[..W]);
+        self.0[2 * i..2 * i + 2].copy_from_slice(&(cell as u16).to_le_bytes());
+        let from = 2 * Line::cells::<W>() + i * (W - 2);
+        self.0[from..from + W - 2].copy_from_slice(&(cell >> LOW_BITS).to_le_bytes()[..W - 2]);
+    }
+
+    /// The cells whose first two bytes are these, as bits.
+    #[inline(always)]
+    fn with_low<const W: usize>(&self, low: u16) -> u32 {
+        which_are(&self.0, low) & (u32::MAX >> (32 - Line::cells::<W>()))
     }
 
     /// The first cell that holds this, which is not 0.
     #[inline(always)]
     fn find<const W: usize>(&self, cell: u64) -> Option<usize> {
-        let same = |i: usize| u64::from(self.cell::<W>(i) == cell) << i;
-        let found = (0..Line::cells::<W>()).fold(0, |found, i| found | same(i));
-        (found != 0).then_some(found.trailing_zeros() as usize)
+        let mut left = self.with_low::<W>(cell as u16);
+        while left != 0 {
+            let i = left.trailing_zeros() as usize;
+            if self.high::<W>(i) == cell >> LOW_BITS {
+                return Some(i);
+            }
+            left &= left - 1;
+        }
+        None
     }
 
-    /// The first empty cell.
+    /// The first empty cell: of no other one the first two bytes are 0, since they say how many lines further on it lies.
     #[inline(always)]
     fn first_empty<const W: usize>(&self) -> Option<usize> {
-        let last = Line::cells::<W>() - 1;
-        if self.cell::<W>(last) != 0 {
-            return None;
-        }
-        (0..=last).find(|i| self.cell::<W>(*i) == 0)
+        let empty = self.with_low::<W>(0);
+        (empty != 0).then(|| empty.trailing_zeros() as usize)
     }
+}
+
+/// Which of the numbers of two bytes in a line are this one, as bits.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+fn which_are(line: &[u8; LINE], wanted: u16) -> u32 {
+    use safe_arch::{
+        cmp_eq_mask_i16_m128i, m128i, move_mask_i8_m128i, pack_i16_to_i8_m128i, set_splat_i16_m128i,
+    };
+    let wanted = set_splat_i16_m128i(wanted as i16);
+    let sixteens = line.as_chunks::<16>().0;
+    let eight = |i: usize| cmp_eq_mask_i16_m128i(m128i::from(sixteens[i]), wanted);
+    let sixteen = |i: usize| move_mask_i8_m128i(pack_i16_to_i8_m128i(eight(i), eight(i + 1))) as u32;
+    sixteen(0) | sixteen(2) << 16
+}
+
+/// The same for other processors.
+#[cfg(not(target_arch = "x86_64"))]
+fn which_are(line: &[u8; LINE], wanted: u16) -> u32 {
+    which_are_plainly(line, wanted)
+}
+
+/// The same, one number after the other.
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn which_are_plainly(line: &[u8; LINE], wanted: u16) -> u32 {
+    let numbers = line.as_chunks::<2>().0.iter().map(|bytes| u16::from_le_bytes(*bytes));
+    numbers.enumerate().fold(0, |found, (i, number)| found | u32::from(number == wanted) << i)
 }
 
 /// Where a word is looked for first, and what its cell holds there.
@@ -203,7 +253,7 @@ impl Slice {
     /// An empty slice with so many lines, and so many bits of a mark.
     fn with(rest_bits: u32, homes: usize, mark_bits: u32) -> Slice {
         let bits = rest_bits - homes.ilog2() + FURTHER_BITS;
-        let width = bits.div_ceil(8) as usize;
+        let width = bits.div_ceil(8).max(2) as usize;
         let lines = vec![Line::EMPTY; homes + FURTHER_MAX];
         let marks = Cells::new((lines.len() * (LINE / width)).next_multiple_of(8) as u64, mark_bits);
         Slice { rest_bits, homes, lines, width, marks, len: 0 }
@@ -607,6 +657,36 @@ mod tests {
                 assert!(mixed < 1 << bits && mix.back(mixed) == word, "{bits} bits, {word}");
             }
         }
+    }
+
+    #[test]
+    fn cells_of_all_widths_are_written_read_and_found() {
+        fn check<const W: usize>(random: &mut Random) {
+            for _ in 0..300 {
+                let mut line = Line::EMPTY;
+                let len = random.below(Line::cells::<W>() as u64 + 1) as usize;
+                // Few different ones, some of which differ behind their first two bytes only.
+                let mut cell = || {
+                    let high = random.below(3).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+                    ((1 + random.below(5)) | (high << LOW_BITS)) & (u64::MAX >> (64 - 8 * W))
+                };
+                let cells: Vec<u64> = (0..len).map(|_| cell()).collect();
+                cells.iter().enumerate().for_each(|(i, cell)| line.set::<W>(i, *cell));
+                assert!(cells.iter().enumerate().all(|(i, cell)| line.cell::<W>(i) == *cell));
+                assert_eq!(line.first_empty::<W>(), (len < Line::cells::<W>()).then_some(len));
+                for wanted in cells.iter().copied().chain([cell(), cell()]) {
+                    assert_eq!(line.find::<W>(wanted), cells.iter().position(|c| *c == wanted), "{W} bytes");
+                    let low = wanted as u16;
+                    assert_eq!(which_are(&line.0, low), which_are_plainly(&line.0, low));
+                }
+            }
+        }
+        let mut random = Random::new(6);
+        check::<2>(&mut random);
+        check::<3>(&mut random);
+        check::<5>(&mut random);
+        check::<7>(&mut random);
+        check::<8>(&mut random);
     }
 
     /// Every rest comes back from its slot, whatever the number of lines; with all rests of few bits in the table.
