@@ -44,7 +44,7 @@ impl Edges<'_> {
     }
 
     /// About how many targets are looked for at once.
-    fn targets_together(&self) -> usize {
+    pub(crate) fn targets_together(&self) -> usize {
         let threads = rayon::current_num_threads() as u64;
         (self.memory / 8 / threads / TARGET_BYTES).clamp(TARGETS_MIN, TARGETS_MAX) as usize
     }

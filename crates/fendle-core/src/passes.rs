@@ -22,6 +22,8 @@ const PIECE: usize = 1 << 16;
 const BATCH: usize = 256;
 /// The same where looking for what moves lead to is faster for many at once.
 const LARGE_BATCH: usize = 1 << 13;
+/// Moves that a state has more or less.
+const USUAL_MOVES: usize = 8;
 
 /// Fatal moves and draws.
 #[derive(Default)]
@@ -326,7 +328,8 @@ impl<'a> Passes<'a> {
                 |found| all.join(found),
             )?;
         } else {
-            let together = if dense.slots().is_some() { LARGE_BATCH } else { BATCH };
+            let targets = if dense.slots().is_some() { self.source.targets_together() } else { 0 };
+            let together = (targets / USUAL_MOVES).clamp(BATCH, LARGE_BATCH);
             self.in_panes(
                 |pane, out| self.of_class(&is_hopeful, pane, out),
                 |worker, _, mut numbers| {
