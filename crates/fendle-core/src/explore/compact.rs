@@ -143,6 +143,11 @@ impl<'m> Sweep<'m> {
         until: Until,
         watch: &dyn Watch,
     ) -> Stop {
+        // Memory is what it is about; another limit ends it before the states move.
+        let stopped = watch.look(&self.progress(depth)).filter(|limit| *limit != Limit::Memory);
+        if let Some(limit) = stopped {
+            return Stop::Hit(limit);
+        }
         let mut compact = self.move_states(depth, ends);
         let stop = loop {
             if until == Until::FirstGoal
@@ -293,6 +298,11 @@ impl<'m> Sweep<'m> {
         } else {
             self.pool().install(|| slices.par_iter_mut().enumerate().map(check).collect())
         };
+        // Of goals that lie alike near the first way in move order is told, so all of them are wanted.
+        let hit = hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(limit) = hit {
+            return Some(Stop::Hit(limit));
+        }
         if won.iter().any(|won| !won.is_empty()) {
             compact.table.make_room_for_marks(compact.book.most());
             let goal = compact.book.mark(depth, Class::Goal);
@@ -301,8 +311,7 @@ impl<'m> Sweep<'m> {
             }
             return Some(Stop::Complete);
         }
-        let hit = hit.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(limit) = hit.or_else(|| watch.look(&progress)) {
+        if let Some(limit) = watch.look(&progress) {
             return Some(Stop::Hit(limit));
         }
         self.looked_through = self.looked_through.max(depth + 1);
