@@ -250,13 +250,16 @@ fn limits_cut_tables_of_remainders_exactly() {
     }
 }
 
-/// Stops when it was asked so many times.
-struct StopAfter(AtomicUsize);
+/// Stops when it was asked so many times of so many states or more.
+struct StopAfter(u64, AtomicUsize);
 
 impl Watch for StopAfter {
-    fn look(&self, _: &Progress) -> Option<Limit> {
-        let left = self.0.load(Relaxed);
-        self.0.store(left.saturating_sub(1), Relaxed);
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        if progress.states < self.0 {
+            return None;
+        }
+        let left = self.1.load(Relaxed);
+        self.1.store(left.saturating_sub(1), Relaxed);
         (left == 0).then_some(Limit::Interrupted)
     }
 }
@@ -266,20 +269,29 @@ fn an_interrupt_of_a_table_of_remainders_claims_nothing_that_is_not_so() {
     let yard = Yard::read("A.....\n.o.oH.\n.._...\n.o..__\n......");
     let whole = explore(&yard, Limits::default(), false, &NoWatch).expect("sound");
     let depths = told(&whole);
-    let mut cut = 0;
-    for looks in (1..400).step_by(13) {
-        let watch = StopAfter(AtomicUsize::new(looks));
-        let found = explore(&yard, from(2, 1), false, &watch).expect("sound");
+    let (mut cut, mut fewest) = (0, u64::MAX);
+    // Of 3,000 states it is asked for the first time when they are to move, and once for each shard that did.
+    let early = (1..400).step_by(23).map(|looks| (2, looks));
+    let stops = early.chain([0, 1, 2, 9, 40, 63, 64, 65, 90, 200].map(|looks| (3_000, looks)));
+    for (states, looks) in stops {
+        let watch = StopAfter(if states == 2 { 0 } else { states }, AtomicUsize::new(looks));
+        let found = explore(&yard, from(states, 1), false, &watch).expect("sound");
         let Some(limit) = found.counts.limit else { continue };
         assert_eq!(limit, Limit::Interrupted);
+        assert_eq!(found.counts.per_depth.iter().sum::<u64>(), found.counts.states);
+        assert!(found.counts.open > 0 && !found.counts.complete);
+        assert_eq!(found.space.starts().len(), 1);
         cut += 1;
+        if states == 3_000 && found.space.holds_remainders() {
+            fewest = fewest.min(found.counts.states);
+        }
         for (state, depth, class) in told(&found) {
             let at = depths.binary_search_by(|d| d.0.cmp(&state)).expect("a state of the whole");
             assert_eq!(depths[at].1, depth);
             assert!(class == Class::Open || class == depths[at].2);
         }
     }
-    assert!(cut > 5, "{cut}");
+    assert!(cut > 10 && fewest < 2_000, "{cut} were cut short, one of them at {fewest} states");
 }
 
 /// Solutions are the first shortest ones, and proofs of none are kept.

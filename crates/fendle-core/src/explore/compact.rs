@@ -106,6 +106,8 @@ struct Compact {
     /// Those of the next one are.
     listed: bool,
     per_depth: Vec<u64>,
+    /// The depth that is expanded, and the next one: new states lie there.
+    new_depths: [u32; 2],
     /// States at the next depth so far.
     new: u64,
     expanded: u64,
@@ -148,7 +150,18 @@ impl<'m> Sweep<'m> {
         if let Some(limit) = stopped {
             return Stop::Hit(limit);
         }
-        let mut compact = self.move_states(depth, ends);
+        let mut compact = match self.move_states(depth, ends, watch) {
+            Ok(compact) => compact,
+            Err((compact, limit)) => {
+                self.end_remainders(*compact);
+                // What some states lead to was left behind: of none is it known what can come.
+                if let Some(dense) = &self.space.dense {
+                    dense.rename(Class::Running, Class::Open);
+                    dense.rename(Class::Idle, Class::Open);
+                }
+                return Stop::Hit(limit);
+            }
+        };
         let stop = loop {
             if until == Until::FirstGoal
                 && let Some(stop) = self.goals_in_slots(&mut compact, depth, watch)
@@ -170,15 +183,21 @@ impl<'m> Sweep<'m> {
                 _ if !compact.faults.is_empty() => break Stop::Fault,
                 Some(stop) => break stop,
                 None if new == 0 => break Stop::Complete,
-                None => compact.begin_depth(),
+                None => compact.begin_depth(depth),
             }
         };
         self.end_remainders(compact);
         stop
     }
 
-    /// Moves all states into a table of remainders, shard by shard, so that there are never two of all.
-    fn move_states(&mut self, depth: u32, ends: &[u32; SHARDS]) -> Compact {
+    /// Moves all states into a table of remainders, shard by shard, so that there are never two of all. Where a limit other than memory ends that, what was
+    /// moved so far is given with it, and the rest is gone.
+    fn move_states(
+        &mut self,
+        depth: u32,
+        ends: &[u32; SHARDS],
+        watch: &dyn Watch,
+    ) -> Result<Compact, (Box<Compact>, Limit)> {
         self.space.drop_log();
         (self.given, self.numbered) = (vec![], vec![]);
         self.lanes = vec![];
@@ -199,11 +218,14 @@ impl<'m> Sweep<'m> {
             listed: false,
             new: space.states_len() - per_depth.iter().sum::<u64>(),
             per_depth,
+            new_depths: [depth, depth + 1],
             expanded: space.expanded_len(),
             starts: space.starts.iter().map(word).collect(),
             faults: self.faults.iter().map(|(id, fault)| (word(id), *fault)).collect(),
         };
         self.faults.clear();
+        let progress = self.progress(depth);
+        let stopped = || watch.look(&progress).filter(|limit| *limit != Limit::Memory);
         for (n, &end) in ends.iter().enumerate() {
             let empty = Shard::new(n, self.space.layout);
             let shard = std::mem::replace(&mut self.space.shards[n], empty);
@@ -239,10 +261,16 @@ impl<'m> Sweep<'m> {
                     moved[slice].push((rest, mark));
                 }
                 compact.add(&moved, (&self.pool, self.limits.threads));
+                if let Some(limit) = stopped() {
+                    self.space.shards = (0..SHARDS).map(|n| Shard::new(n, self.space.layout)).collect();
+                    self.space.levels = crate::space::levels::Levels::new();
+                    compact.end_here(depth);
+                    return Err((Box::new(compact), limit));
+                }
             }
         }
         self.space.levels = crate::space::levels::Levels::new();
-        compact
+        Ok(compact)
     }
 
     /// How many states of a depth there are before these local numbers.
@@ -537,19 +565,18 @@ impl<'m> Sweep<'m> {
 
     /// The table grows no more: its slots are the numbers of the states.
     fn end_remainders(&mut self, compact: Compact) {
-        let Compact { table, mut book, per_depth, expanded, starts, faults, lanes, .. } = compact;
+        let Compact { table, mut book, per_depth, new_depths, expanded, starts, faults, lanes, .. } = compact;
         drop(lanes);
         let levels = per_depth.len() as u32;
         // New states were not expanded.
-        let last = [levels.saturating_sub(2), levels - 1];
         let mut renamed: Vec<Mark> = vec![0; 1 + NEW.len()];
-        for depth in last {
+        for depth in new_depths {
             renamed[new_mark(depth) as usize] = book.mark(depth, Class::Open) - NEW.len() as Mark;
         }
         // The marks of new states have no use any more.
         renamed.extend((1 + NEW.len()..book.meaning.len()).map(|mark| (mark - NEW.len()) as Mark));
         let meaning = &book.meaning[NEW.len()..];
-        let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels);
+        let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels + 1);
         let width = [8, 16, 32].into_iter().find(|w| marks < 1 << w).unwrap_or(32);
         let (slots, cells) = Slots::of(table, &renamed, width);
         let number =
@@ -562,6 +589,39 @@ impl<'m> Sweep<'m> {
 }
 
 impl Compact {
+    /// Counts again what is there, when not all states were moved. Starts, and states on which the model broke, are there at any rate.
+    fn end_here(&mut self, depth: u32) {
+        let kept: Vec<u64> = self.starts.iter().copied().chain(self.faults.iter().map(|f| f.0)).collect();
+        // What their depths and classes were went with the others.
+        let open = self.book.mark(0, Class::Open);
+        self.table.make_room_for_marks(self.book.most());
+        for word in kept {
+            let (slice, rest) = self.table.split(word);
+            if self.table.slices[slice].find(rest).is_none() {
+                self.table.slices[slice].add(rest, open);
+            }
+        }
+        self.per_depth = vec![0; depth as usize + 2];
+        self.expanded = 0;
+        let book = &self.book;
+        for slice in &self.table.slices {
+            slice.each(|_, mark| {
+                let is_new = NEW.contains(&mark);
+                let at = if is_new {
+                    depth + u32::from(mark != new_mark(depth))
+                } else {
+                    book.meaning[mark as usize].0
+                };
+                self.per_depth[at as usize] += 1;
+                self.expanded += u64::from(!is_new);
+            });
+        }
+        while self.per_depth.last() == Some(&0) {
+            self.per_depth.pop();
+        }
+        self.new = 0;
+    }
+
     /// Adds states by slice, on all threads where they are many.
     fn add(&mut self, moved: &[Vec<(u64, Mark)>], (cell, threads): (&OnceLock<rayon::ThreadPool>, usize)) {
         self.table.make_room_for_marks(self.book.most());
@@ -594,7 +654,8 @@ impl Compact {
     }
 
     /// What was new lies at the depth that is expanded from now on.
-    fn begin_depth(&mut self) {
+    fn begin_depth(&mut self, depth: u32) {
+        self.new_depths = [depth, depth + 1];
         self.by_list = self.listed;
         self.listed = true;
         for lane in &mut self.lanes {
