@@ -314,17 +314,12 @@ fn solving_in_remainders_finds_the_same() {
     assert!(solved > 10 && proved > 10, "{solved} {proved}");
 }
 
-/// Where memory would not do for whole states and their edges, remainders take their place by themselves.
+/// Remainders fit where whole states and their edges do not.
 #[test]
 fn a_tight_memory_makes_do_with_remainders() {
     let yard = Yard::read("A.....\n.o.oH.\n.._...\n.o..__\n......");
     let whole = explore(&yard, Limits { threads: 2, ..Limits::default() }, false, &NoWatch).expect("sound");
-    let tight = |share: u64| Limits {
-        memory_bytes: whole.space.bytes() * share / 100,
-        drop_edges: true,
-        threads: 2,
-        ..Limits::default()
-    };
+    let tight = |share: u64| Limits { memory_bytes: whole.space.bytes() * share / 100, ..from(2_000, 2) };
     let mut shares = (40..100).step_by(4);
     let found = shares.find_map(|share| {
         let found = explore(&yard, tight(share), false, &NoWatch).expect("sound");

@@ -1,6 +1,6 @@
 //! A sweep over a table of remainders.
 //!
-//! Where memory runs short and the log of edges had to go, nothing names states any more, so they may move: states of one word go from the hashed
+//! Where edges may be dropped (see [`Limits::remainders_from`]) nothing has to name states, so they may move: states of one word go from the hashed
 //! tables into a table of remainders (see [`crate::space::remainders`]), which takes a third to a half of the memory, and the sweep goes on there. When
 //! it has ended, the slot of a state is its number.
 //!

@@ -75,7 +75,7 @@ pub(crate) struct Sweep<'m> {
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
     by_number: ByNumber<'m>,
-    /// Memory ran short: the states are to move into a table of remainders.
+    /// The states are to move into a table of remainders.
     tight: bool,
     /// States after which it is looked again whether stills pay.
     stills_asked_at: u64,

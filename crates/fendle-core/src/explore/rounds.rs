@@ -98,9 +98,6 @@ impl<'m> Sweep<'m> {
         watch: &dyn Watch,
     ) -> Option<Stop> {
         loop {
-            if self.tight {
-                return None;
-            }
             let batch = self.batch(depth);
             let mut round = 0;
             for (lane, (shard, &end)) in self.lanes.iter_mut().zip(self.space.shards.iter().zip(ends)) {
@@ -113,9 +110,6 @@ impl<'m> Sweep<'m> {
             }
             let progress = self.progress(depth);
             if let Some(limit) = watch.look(&progress) {
-                if self.make_room(limit) {
-                    continue;
-                }
                 return Some(Stop::Hit(limit));
             }
             // Room for the round itself: as many new states as the branching so far lets expect,
@@ -133,9 +127,6 @@ impl<'m> Sweep<'m> {
             }
             let before: Vec<usize> = self.space.shards.iter().map(Shard::len).collect();
             if let Err(limit) = self.expand_round(round, watch, &progress) {
-                if self.make_room(limit) {
-                    continue;
-                }
                 return Some(Stop::Hit(limit));
             }
             let fits = self.insert_round(round);
@@ -148,13 +139,13 @@ impl<'m> Sweep<'m> {
         }
     }
 
-    /// Whether a limit is one of memory, and some could be given back: the log may go, and states of one word are to move into a table of remainders.
+    /// Whether a limit is one of memory, and some could be given back: the log may go. States do not move into a table of remainders then: what the hashed
+    /// tables held is given back to the allocator in small pieces, which the system does not get, so that the process would pass its budget.
     fn make_room(&mut self, limit: Limit) -> bool {
         if limit != Limit::Memory || !(self.limits.drop_edges && self.space.logged) {
             return false;
         }
         self.space.drop_log();
-        self.tight = self.fits_remainders();
         true
     }
 
