@@ -18,7 +18,8 @@ use std::sync::Mutex;
 use super::rounds::{LOOK, ROUND_SHARE, distinct, expand_few, take_first};
 use super::*;
 use crate::contract::debug_check;
-use crate::space::dense::{LATER_CLASSES, Mark};
+use crate::space::cells::Cells;
+use crate::space::dense::{LATER_CLASSES, MARKS_OF_DEPTH, Mark};
 use crate::space::number_bits;
 use crate::space::remainders::{Remainders, SLICES, Slice, WORD_BITS_MAX};
 use crate::space::slots::Slots;
@@ -31,8 +32,6 @@ const BATCH_MIN: u64 = 4;
 const BATCH_MAX: u64 = 1 << 14;
 /// One in so many states may be listed as the next sources.
 const LISTED: u64 = 32;
-/// Marks that one more depth may need: one for each class.
-const MARKS_OF_DEPTH: u64 = 11;
 /// Bits that numbers of stills may get longer by before the table is made again.
 const STILLS_GROW: u32 = 2;
 /// States that are asked whether they are won between two looks at the watch.
@@ -577,8 +576,7 @@ impl<'m> Sweep<'m> {
         renamed.extend((1 + NEW.len()..book.meaning.len()).map(|mark| (mark - NEW.len()) as Mark));
         let meaning = &book.meaning[NEW.len()..];
         let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels + 1);
-        let width = [8, 16, 32].into_iter().find(|w| marks < 1 << w).unwrap_or(32);
-        let (slots, cells) = Slots::of(table, &renamed, width);
+        let (slots, cells) = Slots::of(table, &renamed, Cells::width_for(marks));
         let number =
             |word: u64| slots.number(word).map(|n| StateId::from_number(n as u32)).expect("it is there");
         self.space.starts = starts.into_iter().map(number).collect();

@@ -75,8 +75,6 @@ pub(crate) struct Sweep<'m> {
     waiting: Vec<bool>,
     faults: Vec<(StateId, Fault)>,
     by_number: ByNumber<'m>,
-    /// The states are to move into a table of remainders.
-    tight: bool,
     /// States after which it is looked again whether stills pay.
     stills_asked_at: u64,
     /// Depths of which no state is missing and none is won, where goals are looked for depth by depth.
@@ -130,7 +128,6 @@ impl<'m> Sweep<'m> {
             },
             faults: vec![],
             by_number: ByNumber::default(),
-            tight: false,
             stills_asked_at: 0,
             looked_through: 0,
         })
@@ -173,19 +170,13 @@ impl<'m> Sweep<'m> {
                 return Stop::Enough;
             }
             let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
-            self.tight = self.limits.drop_edges
-                && self.space.states_len() >= self.limits.remainders_from
-                && self.fits_remainders();
-            let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
-            let stop = if self.tight {
-                None
-            } else {
-                self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch))
-            };
-            if std::mem::take(&mut self.tight) {
-                let large = self.space.states_len() >= SMALL_ROUND as u64;
+            let states = self.space.states_len();
+            if self.limits.drop_edges && states >= self.limits.remainders_from && self.fits_remainders() {
+                let large = states >= SMALL_ROUND as u64;
                 return self.on_pool_whole(large, |sweep| sweep.sweep_remainders(depth, &ends, until, watch));
             }
+            let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
+            let stop = self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch));
             let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
             if grew {
                 self.space.shards.iter_mut().for_each(Shard::begin_depth);

@@ -120,10 +120,12 @@ impl<'m> Sweep<'m> {
             let grown = if young { progress.bytes } else { progress.bytes / 8 };
             let slack = round as u64 * branching * (self.space.layout.bytes() as u64 + 16) + grown;
             if progress.bytes + slack > self.limits.memory_bytes {
-                if self.make_room(Limit::Memory) {
-                    continue;
+                // The log may go; what is left is the table and the classes.
+                if !(self.limits.drop_edges && self.space.logged) {
+                    return Some(Stop::Hit(Limit::Memory));
                 }
-                return Some(Stop::Hit(Limit::Memory));
+                self.space.drop_log();
+                continue;
             }
             let before: Vec<usize> = self.space.shards.iter().map(Shard::len).collect();
             if let Err(limit) = self.expand_round(round, watch, &progress) {
@@ -137,16 +139,6 @@ impl<'m> Sweep<'m> {
             }
             self.log_round(round, depth);
         }
-    }
-
-    /// Whether a limit is one of memory, and some could be given back: the log may go. States do not move into a table of remainders then: what the hashed
-    /// tables held is given back to the allocator in small pieces, which the system does not get, so that the process would pass its budget.
-    fn make_room(&mut self, limit: Limit) -> bool {
-        if limit != Limit::Memory || !(self.limits.drop_edges && self.space.logged) {
-            return false;
-        }
-        self.space.drop_log();
-        true
     }
 
     /// Takes the newest states out again, from the last shard on, until the limit holds.

@@ -21,6 +21,11 @@ pub(crate) struct Cells {
 }
 
 impl Cells {
+    /// Bits of a cell that marks up to this one need.
+    pub(crate) fn width_for(most: u64) -> u32 {
+        [8, 16, 32].into_iter().find(|width| most < 1 << width).unwrap_or(32)
+    }
+
     /// So many cells of so many bits, all of them 0.
     pub(super) fn new(range: u64, width: u32) -> Cells {
         let shift = (64 / width).trailing_zeros();

@@ -22,7 +22,7 @@ use super::slots::Slots;
 use crate::model::{Numbering, Worker};
 
 /// Marks that one more depth may need: one for each class, and one for the depth behind it.
-const MARKS_OF_DEPTH: u64 = 11;
+pub(crate) const MARKS_OF_DEPTH: u64 = 11;
 /// Classes that sorting may give to states of a depth beside those that they have.
 pub(crate) const LATER_CLASSES: usize = 4;
 
@@ -213,7 +213,7 @@ impl Dense {
     /// now among them: then nothing is changed.
     fn make_room(&mut self, more: u64, memory: u64) -> bool {
         let next = u64::from(self.book().next) + more;
-        let width = [8, 16, 32].into_iter().find(|w| next < 1 << w).unwrap_or(32);
+        let width = Cells::width_for(next);
         if width > self.cells.width() {
             if self.bytes() + self.range() * u64::from(width) / 8 > memory {
                 return false;

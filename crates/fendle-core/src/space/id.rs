@@ -61,6 +61,9 @@ impl std::fmt::Display for StateId {
     }
 }
 
+/// Odd numbers that mix bits well, of the finaliser of MurmurHash3 (Appleby, public domain).
+pub(super) const FACTORS: [u64; 2] = [0xff51_afd7_ed55_8ccd, 0xc4ce_b9fe_1a85_ec53];
+
 /// Mixes all bits of a state: the finaliser of MurmurHash3 (Appleby, public domain), folded over words.
 #[inline]
 pub(crate) fn hash(state: &[u64]) -> u64 {
@@ -68,9 +71,9 @@ pub(crate) fn hash(state: &[u64]) -> u64 {
     for &word in state {
         h ^= word;
         h ^= h >> 33;
-        h = h.wrapping_mul(0xff51_afd7_ed55_8ccd);
+        h = h.wrapping_mul(FACTORS[0]);
         h ^= h >> 33;
-        h = h.wrapping_mul(0xc4ce_b9fe_1a85_ec53);
+        h = h.wrapping_mul(FACTORS[1]);
         h ^= h >> 33;
     }
     h

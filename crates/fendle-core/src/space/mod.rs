@@ -21,7 +21,7 @@
 //! needs a second table of full size.
 
 pub(crate) mod arrows;
-mod cells;
+pub(crate) mod cells;
 mod classes;
 pub(crate) mod dense;
 pub(crate) mod id;

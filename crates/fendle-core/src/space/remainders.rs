@@ -19,6 +19,7 @@
 //! bidirectional linear probing* (1984). Lines in place of single cells, and the distance beside the remainder, make most look-ups wait for one line.
 
 use super::cells::{Cells, Mark};
+use super::id::FACTORS;
 
 /// Bits of a word that say its slice.
 const SLICE_BITS: u32 = 6;
@@ -72,9 +73,7 @@ pub(crate) struct Mix {
     half: u32,
 }
 
-/// Odd numbers to multiply with, of the finaliser of MurmurHash3 (Appleby, public domain).
-const FACTORS: [u64; 2] = [0xff51_afd7_ed55_8ccd, 0xc4ce_b9fe_1a85_ec53];
-/// Their inverses modulo 2^64.
+/// The inverses of the factors modulo 2^64.
 const INVERSES: [u64; 2] = [inverse(FACTORS[0]), inverse(FACTORS[1])];
 
 /// The inverse of an odd number modulo 2^64: each step of Newton's doubles the bits that are right.
@@ -622,8 +621,8 @@ impl Remainders {
 
     /// Makes marks of up to `most` fit into the cells. A slice at a time, so that there are never two of all.
     pub(crate) fn make_room_for_marks(&mut self, most: u64) {
+        let wanted = Cells::width_for(most);
         for slice in &mut self.slices {
-            let wanted = [8, 16, 32].into_iter().find(|w| most < 1 << w).unwrap_or(32);
             if wanted > slice.marks.width() {
                 slice.marks = slice.marks.widened(wanted);
             }
