@@ -13,8 +13,9 @@ use serde::Deserialize;
 use serde_json::Value;
 use serde_json::value::RawValue;
 
-/// How long an answer may take.
+/// How long an answer may take, and the first one: a game has to start before it answers.
 const PATIENCE: Duration = Duration::from_secs(5);
+const PATIENCE_AT_START: Duration = Duration::from_secs(30);
 /// How often it is looked whether a limit was hit meanwhile.
 const LOOK: Duration = Duration::from_millis(50);
 /// Bytes that are read at once, and how many such blocks may wait.
@@ -35,6 +36,8 @@ pub struct Running {
     /// What has been received and not yet looked at, and how much of it has.
     read: Vec<u8>,
     looked: usize,
+    /// A line of it has been read.
+    has_answered: bool,
     number: u64,
     budget: Arc<Budget>,
 }
@@ -75,7 +78,16 @@ impl Running {
             }
         });
         let (read, looked) = (vec![], 0);
-        Ok(Running { child, input: Some(input), blocks, read, looked, number: 0, budget: Arc::clone(budget) })
+        Ok(Running {
+            child,
+            input: Some(input),
+            blocks,
+            read,
+            looked,
+            has_answered: false,
+            number: 0,
+            budget: Arc::clone(budget),
+        })
     }
 }
 
@@ -112,11 +124,13 @@ impl Running {
     /// The next line that the game writes, without its end.
     fn line(&mut self, method: &str) -> Result<String, String> {
         let asked = Instant::now();
+        let patience = if self.has_answered { PATIENCE } else { PATIENCE_AT_START };
         loop {
             let rest = &self.read[self.looked..];
             if let Some(at) = rest.iter().position(|byte| *byte == b'\n') {
                 let line = String::from_utf8_lossy(&rest[..at]).trim_end_matches('\r').to_string();
                 self.looked += at + 1;
+                self.has_answered = true;
                 return Ok(line);
             }
             self.read.drain(..self.looked);
@@ -129,8 +143,8 @@ impl Running {
                 // The last line may have no end.
                 Err(RecvTimeoutError::Disconnected) if !self.read.is_empty() => self.read.push(b'\n'),
                 Err(RecvTimeoutError::Disconnected) => return Err(self.ended(method)),
-                Err(RecvTimeoutError::Timeout) if asked.elapsed() >= PATIENCE => {
-                    return Err(format!("no answer to `{method}` within {} seconds", PATIENCE.as_secs()));
+                Err(RecvTimeoutError::Timeout) if asked.elapsed() >= patience => {
+                    return Err(format!("no answer to `{method}` within {} seconds", patience.as_secs()));
                 }
                 Err(RecvTimeoutError::Timeout) if self.budget.is_stopped() => {
                     return Err(format!("the answer to `{method}` was not waited for"));
