@@ -90,6 +90,9 @@ pub struct Space {
     /// Whether the tables hold numbers instead of packed states.
     #[serde(skip)]
     pub tables_hold_numbers: bool,
+    /// Whether of each state only a remainder is kept, since memory ran short; its place in the table says the rest.
+    #[serde(skip)]
+    pub tables_hold_remainders: bool,
     /// How many stills there are, where wide states are kept as a still and moving bits.
     #[serde(skip)]
     pub stills_len: Option<usize>,
@@ -385,6 +388,7 @@ pub fn explore(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Resu
         table_bytes: found.space.bytes(),
         table_bits: found.space.bits(),
         tables_hold_numbers: found.space.holds_numbers(),
+        tables_hold_remainders: found.space.holds_remainders(),
         stills_len: found.space.stills_len(),
         charts,
         report,

@@ -56,7 +56,7 @@ pub struct Limits {
     /// States from which on a space is kept by number, where the model numbers them and edges may be dropped; from half as many on what rarely
     /// changes in wide states is kept once. Changes no answer.
     pub number_from: u64,
-    /// States from which on only remainders of states are kept, where edges may be dropped and states are one word.
+    /// States from which on only remainders of states are kept, where edges may be dropped and states are one word, whether memory runs short or not.
     /// Changes no answer.
     pub remainders_from: u64,
 }

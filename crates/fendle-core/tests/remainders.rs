@@ -314,12 +314,17 @@ fn solving_in_remainders_finds_the_same() {
     assert!(solved > 10 && proved > 10, "{solved} {proved}");
 }
 
-/// Remainders fit where whole states and their edges do not.
+/// Where memory would not do for whole states and their edges, remainders take their place by themselves.
 #[test]
 fn a_tight_memory_makes_do_with_remainders() {
     let yard = Yard::read("A.....\n.o.oH.\n.._...\n.o..__\n......");
     let whole = explore(&yard, Limits { threads: 2, ..Limits::default() }, false, &NoWatch).expect("sound");
-    let tight = |share: u64| Limits { memory_bytes: whole.space.bytes() * share / 100, ..from(2_000, 2) };
+    let tight = |share: u64| Limits {
+        memory_bytes: whole.space.bytes() * share / 100,
+        drop_edges: true,
+        threads: 2,
+        ..Limits::default()
+    };
     let mut shares = (40..100).step_by(4);
     let found = shares.find_map(|share| {
         let found = explore(&yard, tight(share), false, &NoWatch).expect("sound");
@@ -329,4 +334,36 @@ fn a_tight_memory_makes_do_with_remainders() {
     assert!(found.space.holds_remainders() && !found.counts.edges_kept);
     assert!(found.space.bytes() < whole.space.bytes() / 2);
     alike(&yard, &whole, &found);
+}
+
+/// Says that memory is used up when a search takes more than so many bytes, as whoever counts what the process holds does.
+struct Line(u64);
+
+impl Watch for Line {
+    fn look(&self, progress: &Progress) -> Option<Limit> {
+        (progress.bytes > self.0).then_some(Limit::Memory)
+    }
+}
+
+/// A watch that sees that memory runs short makes the edges go first, and then the whole states; past that it ends the search.
+#[test]
+fn a_watch_of_memory_makes_do_with_remainders() {
+    let yard = Yard::read("A.....\n.o.oH.\n.._...\n.o..__\n......");
+    let whole = explore(&yard, Limits { threads: 2, ..Limits::default() }, false, &NoWatch).expect("sound");
+    let limits = Limits { drop_edges: true, threads: 2, ..Limits::default() };
+    let mut kinds = vec![];
+    for share in (0..=110).step_by(5) {
+        let line = Line(whole.space.bytes() * share / 100);
+        let found = explore(&yard, limits, false, &line).expect("sound");
+        if found.counts.complete {
+            alike(&yard, &whole, &found);
+        }
+        let kind = (found.counts.complete, !found.space.holds_remainders(), found.counts.edges_kept);
+        if kinds.last() != Some(&kind) {
+            kinds.push(kind);
+        }
+    }
+    let ended = kinds.iter().filter(|kind| !kind.0).count();
+    assert!(kinds[ended..].iter().all(|kind| kind.0), "{kinds:?}");
+    assert_eq!(kinds[ended..], [(true, false, false), (true, true, false), (true, true, true)]);
 }

@@ -214,7 +214,7 @@ fn a_space_of_stills_is_the_space_in_packed_words() {
 fn limits_end_a_space_of_stills_alike_on_all_threads() {
     let well = Well { cells: 5, tosses: false };
     let limits = Limits { drop_edges: true, number_from: 1 << 12, ..Limits::default() };
-    for limits in [Limits { max_states: 20_000, ..limits }, Limits { memory_bytes: 1_500_000, ..limits }] {
+    for limits in [Limits { max_states: 20_000, ..limits }, Limits { memory_bytes: 400_000, ..limits }] {
         let ends: Vec<_> = [1, 2, 7]
             .map(|threads| {
                 let found = explore(&well, Limits { threads, ..limits }, false, &NoWatch).expect("a start");

@@ -6,7 +6,9 @@
 
 use std::alloc::{GlobalAlloc, Layout, System};
 use std::io::Write as _;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::Instant;
 
 use fendle_ask::End;
 
@@ -17,6 +19,16 @@ static LIVE: AtomicU64 = AtomicU64::new(0);
 static PEAK: AtomicU64 = AtomicU64::new(0);
 static CEILING: AtomicU64 = AtomicU64::new(u64::MAX);
 static BESIDE: AtomicU64 = AtomicU64::new(0);
+static BUDGET: AtomicU64 = AtomicU64::new(u64::MAX);
+/// When a budget was set, and after how many milliseconds it was looked for freed memory last.
+static BEGAN: OnceLock<Instant> = OnceLock::new();
+static LOOKED: AtomicU64 = AtomicU64::new(0);
+/// What the process held beside what was allocated when it gave freed memory back last.
+static KEPT: AtomicU64 = AtomicU64::new(0);
+/// Milliseconds between two looks for freed memory.
+const LOOK_MS: u64 = 20;
+/// The part of the budget that is worth giving back.
+const WORTH_SHARE: u64 = 16;
 
 /// Says why, and ends the program: nothing can be unwound where an allocation fails.
 fn end(words: &[u8]) -> ! {
@@ -77,17 +89,51 @@ unsafe impl GlobalAlloc for Counting {
     }
 }
 
-/// Bytes that the program holds now: what was allocated, and what it is itself.
+/// Bytes that the program holds now: what was allocated, and what it is itself. A question asks this again and again; now and then it is looked whether much
+/// was freed that the system did not get back.
 pub fn now() -> u64 {
-    LIVE.load(Relaxed) + BESIDE.load(Relaxed)
+    let live = LIVE.load(Relaxed);
+    if let Some(began) = BEGAN.get() {
+        let now = began.elapsed().as_millis() as u64;
+        let last = LOOKED.load(Relaxed);
+        // One thread of those that see it at once.
+        if now >= last + LOOK_MS && LOOKED.compare_exchange(last, now, Relaxed, Relaxed).is_ok() {
+            look_for_freed(live);
+        }
+    }
+    live + BESIDE.load(Relaxed)
+}
+
+/// Gives back what was freed where that is a good part of the budget, beside what cannot be given back.
+fn look_for_freed(live: u64) {
+    let worth = BUDGET.load(Relaxed) / WORTH_SHARE;
+    let kept = || resident().saturating_sub(live);
+    if kept() > KEPT.load(Relaxed).saturating_add(worth) {
+        give_back();
+        KEPT.store(kept(), Relaxed);
+    }
+}
+
+/// Gives the pages that were freed back to the system. Its allocator keeps what was freed in small pieces and takes large ones from the system anew, so that
+/// a process that frees one table for another of pieces of a different size would hold both.
+fn give_back() {
+    #[cfg(all(target_os = "linux", target_env = "gnu"))]
+    // SAFETY: the call has no conditions: it may come from any thread at any time, and touches nothing that is allocated.
+    #[allow(unsafe_code)]
+    unsafe {
+        libc::malloc_trim(0);
+    }
 }
 
 /// Lets the budget of a question count: past a quarter more than it the program ends.
 pub fn set_budget(bytes: u64) {
     // What the program is itself, its code and its stacks: some more of it is touched as it goes on.
     let own = resident().saturating_sub(LIVE.load(Relaxed)) + (4 << 20);
+    KEPT.store(own, Relaxed);
     // A budget smaller than that counts for what is allocated, or nothing could be asked at all.
     BESIDE.store(own.min(bytes / 4), Relaxed);
+    BUDGET.store(bytes, Relaxed);
+    BEGAN.get_or_init(Instant::now);
     CEILING.store(bytes.saturating_add(bytes / 4).saturating_add(16 << 20), Relaxed);
 }
 

@@ -292,3 +292,23 @@ fn rings_are_numbered_by_the_posts_that_they_lie_on() {
         "{said}"
     );
 }
+
+/// Where whole states and their transitions do not fit the budget only remainders of the states are kept: every answer is the same.
+#[test]
+fn a_well_that_does_not_fit_whole_is_seen_in_remainders() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let level = "model = 'fall'\n[[level]]\nname = 'a'\nsize = [8, 4]\n\
+        values.queue = 'knee knee bale pole knee bale pole knee'\n";
+    std::fs::write(dir.path().join("well.toml"), level).expect("written");
+    let (code, roomy) = json(dir.path(), &["explore", "well.toml"]);
+    assert_eq!((code, &roomy["edges_kept"], &roomy["numbers"]), (0, &true.into(), &Value::Null), "{roomy}");
+    for threads in ["1", "2"] {
+        let args = ["explore", "well.toml", "--memory", "36M", "--threads", threads];
+        let (code, tight) = json(dir.path(), &args);
+        assert_eq!((code, &tight["edges_kept"]), (0, &false.into()), "{tight}");
+        assert_eq!(bare(tight), bare(roomy.clone()));
+    }
+    let said = text(dir.path(), &["explore", "well.toml", "--memory", "36M", "-v"]);
+    assert!(said.contains("of the 52 bits of a state only a remainder is kept"), "{said}");
+    assert!(said.contains("memory ran short"), "{said}");
+}

@@ -1,7 +1,7 @@
 //! A sweep over a table of remainders.
 //!
-//! Where edges may be dropped (see [`Limits::remainders_from`]) nothing has to name states, so they may move: states of one word go from the hashed
-//! tables into a table of remainders (see [`crate::space::remainders`]), which takes a third to a half of the memory, and the sweep goes on there. When
+//! Where memory runs short the log of edges goes first. Nothing names states then, so where it runs short once more they may move: states of one word go from
+//! the hashed tables into a table of remainders (see [`crate::space::remainders`]), which takes a third to a half of the memory, and the sweep goes on there. When
 //! it has ended, the slot of a state is its number.
 //!
 //! ```text
@@ -116,9 +116,12 @@ struct Compact {
 }
 
 impl<'m> Sweep<'m> {
-    /// Whether the states can move into a table of remainders.
-    pub(super) fn fits_remainders(&self) -> bool {
-        self.space.dense.is_none() && self.space.layout.words() == 1 && self.word_bits() <= WORD_BITS_MAX
+    /// Whether the states may move into a table of remainders, and fit one.
+    pub(super) fn may_move(&self) -> bool {
+        self.limits.drop_edges
+            && self.space.dense.is_none()
+            && self.space.layout.words() == 1
+            && self.word_bits() <= WORD_BITS_MAX
     }
 
     /// Bits of the words that states are so far.
@@ -152,7 +155,7 @@ impl<'m> Sweep<'m> {
         let mut compact = match self.move_states(depth, ends, watch) {
             Ok(compact) => compact,
             Err((compact, limit)) => {
-                self.end_remainders(*compact);
+                self.end_remainders(*compact, watch);
                 // What some states lead to was left behind: of none is it known what can come.
                 if let Some(dense) = &self.space.dense {
                     dense.rename(Class::Running, Class::Open);
@@ -185,7 +188,7 @@ impl<'m> Sweep<'m> {
                 None => compact.begin_depth(depth),
             }
         };
-        self.end_remainders(compact);
+        self.end_remainders(compact, watch);
         stop
     }
 
@@ -392,7 +395,7 @@ impl<'m> Sweep<'m> {
             }
             self.sort_outcomes(compact, round);
             let room = self.limits.max_states - compact.table.len();
-            if !self.insert_outcomes(compact, (depth, round), room) {
+            if !self.insert_outcomes(compact, (depth, round), room, watch) {
                 return Some(Stop::Hit(Limit::MaxStates));
             }
             self.note_round(compact);
@@ -473,7 +476,14 @@ impl<'m> Sweep<'m> {
 
     /// Gives the sources of a round the marks of their classes, and puts their outcomes into the table. False where there are more than `room` new ones:
     /// the sources are then not expanded.
-    fn insert_outcomes(&self, compact: &mut Compact, (depth, round): (u32, usize), room: u64) -> bool {
+    fn insert_outcomes(
+        &self,
+        compact: &mut Compact,
+        (depth, round): (u32, usize),
+        room: u64,
+        watch: &dyn Watch,
+    ) -> bool {
+        let progress = self.compact_progress(compact, depth);
         let mut mark_of = [0; 16];
         for class in compact.lanes.iter().flat_map(|lane| &lane.classes) {
             if mark_of[*class as usize] == 0 {
@@ -486,7 +496,7 @@ impl<'m> Sweep<'m> {
         let mut next: Vec<Vec<u64>> = compact.lanes.iter_mut().map(|l| std::mem::take(&mut l.next)).collect();
         let (lanes, listed) = (&compact.lanes, compact.listed);
         let insert = |(n, (slice, next)): (usize, (&mut Slice, &mut Vec<u64>)), room: u64| {
-            let before = slice.len();
+            let (before, slots) = (slice.len(), slice.slots());
             if surely {
                 lanes[n].mark_sources(slice, &mark_of);
             }
@@ -509,6 +519,10 @@ impl<'m> Sweep<'m> {
                 if !slice.insert_all(given, (new_mark(depth + 1), most), listing) {
                     return (slice.len() - before, false);
                 }
+            }
+            if slice.slots() > slots {
+                // Whoever counts memory sees that a slice was given back for a larger one, before the next one grows. Nothing is stopped here.
+                let _ = watch.look(&progress);
             }
             (slice.len() - before, true)
         };
@@ -563,7 +577,8 @@ impl<'m> Sweep<'m> {
     }
 
     /// The table grows no more: its slots are the numbers of the states.
-    fn end_remainders(&mut self, compact: Compact) {
+    fn end_remainders(&mut self, compact: Compact, watch: &dyn Watch) {
+        let progress = self.compact_progress(&compact, compact.new_depths[0]);
         let Compact { table, mut book, per_depth, new_depths, expanded, starts, faults, lanes, .. } = compact;
         drop(lanes);
         let levels = per_depth.len() as u32;
@@ -576,7 +591,10 @@ impl<'m> Sweep<'m> {
         renamed.extend((1 + NEW.len()..book.meaning.len()).map(|mark| (mark - NEW.len()) as Mark));
         let meaning = &book.meaning[NEW.len()..];
         let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels + 1);
-        let (slots, cells) = Slots::of(table, &renamed, Cells::width_for(marks));
+        let (slots, cells) = Slots::of(table, &renamed, Cells::width_for(marks), || {
+            // Whoever counts memory sees what was given back; nothing is stopped here.
+            let _ = watch.look(&progress);
+        });
         let number =
             |word: u64| slots.number(word).map(|n| StateId::from_number(n as u32)).expect("it is there");
         self.space.starts = starts.into_iter().map(number).collect();

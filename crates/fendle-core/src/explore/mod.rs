@@ -26,7 +26,7 @@ use std::sync::{Arc, OnceLock};
 
 use by_number::{ByNumber, Workers};
 use rayon::prelude::*;
-use rounds::{Given, Lane, Numbered};
+use rounds::{Given, Lane, LevelEnd, Numbered};
 use serde::Serialize;
 
 use crate::classify;
@@ -171,12 +171,16 @@ impl<'m> Sweep<'m> {
             }
             let ends: [u32; SHARDS] = std::array::from_fn(|n| self.space.level_of(n, depth).end);
             let states = self.space.states_len();
-            if self.limits.drop_edges && states >= self.limits.remainders_from && self.fits_remainders() {
-                let large = states >= SMALL_ROUND as u64;
+            let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
+            let ended = if states >= self.limits.remainders_from && self.may_move() {
+                LevelEnd::Short
+            } else {
+                self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch))
+            };
+            if ended == LevelEnd::Short {
+                let large = self.space.states_len() >= SMALL_ROUND as u64;
                 return self.on_pool_whole(large, |sweep| sweep.sweep_remainders(depth, &ends, until, watch));
             }
-            let large = self.space.level_len(depth) >= SMALL_ROUND as u64;
-            let stop = self.on_pool_whole(large, |sweep| sweep.expand_level(depth, &ends, watch));
             let grew = self.space.shards.iter().zip(&ends).any(|(s, &e)| s.len() > e as usize);
             if grew {
                 self.space.shards.iter_mut().for_each(Shard::begin_depth);
@@ -186,10 +190,10 @@ impl<'m> Sweep<'m> {
             if !self.faults.is_empty() {
                 return Stop::Fault;
             }
-            match stop {
-                Some(stop) => return stop,
-                None if !grew => return Stop::Complete,
-                None => {}
+            match ended {
+                LevelEnd::Stopped(stop) => return stop,
+                _ if !grew => return Stop::Complete,
+                _ => {}
             }
         }
     }
@@ -227,7 +231,8 @@ impl<'m> Sweep<'m> {
                 lanes.par_iter_mut().enumerate().map(|(n, l)| check(n, l)).reduce(|| false, |a, b| a | b)
             })
         };
-        let stopped = watch.look(&self.progress(depth));
+        // Where memory ran short the level may still be expanded, with some of it given back.
+        let stopped = watch.look(&self.progress(depth)).filter(|limit| *limit != Limit::Memory);
         if goals {
             return Some(Stop::Complete);
         }

@@ -38,6 +38,17 @@ pub(super) struct Lane {
     faults: Vec<(StateId, Fault)>,
 }
 
+/// How the expansion of a level ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum LevelEnd {
+    /// All of its states were expanded.
+    Expanded,
+    /// Memory ran short, or remainders were asked for: the states are to move into a table of remainders, and the rest of the level is expanded there.
+    Short,
+    /// Something ended the whole sweep.
+    Stopped(Stop),
+}
+
 /// Where what belongs to each shard begins, with one entry more.
 #[derive(Clone, Copy)]
 struct Firsts([u32; SHARDS + 1]);
@@ -91,12 +102,7 @@ impl<'m> Sweep<'m> {
         batch.max(fits.min(BATCH_MAX) as u32)
     }
 
-    pub(super) fn expand_level(
-        &mut self,
-        depth: u32,
-        ends: &[u32; SHARDS],
-        watch: &dyn Watch,
-    ) -> Option<Stop> {
+    pub(super) fn expand_level(&mut self, depth: u32, ends: &[u32; SHARDS], watch: &dyn Watch) -> LevelEnd {
         loop {
             let batch = self.batch(depth);
             let mut round = 0;
@@ -106,12 +112,9 @@ impl<'m> Sweep<'m> {
                 round += lane.count as usize;
             }
             if round == 0 {
-                return None;
+                return LevelEnd::Expanded;
             }
             let progress = self.progress(depth);
-            if let Some(limit) = watch.look(&progress) {
-                return Some(Stop::Hit(limit));
-            }
             // Room for the round itself: as many new states as the branching so far lets expect,
             // with their index, class and edges, and the chunks they may open.
             let branching = self.transitions / progress.expanded.max(1) + 2;
@@ -119,23 +122,26 @@ impl<'m> Sweep<'m> {
             let young = progress.states < 1 << 19;
             let grown = if young { progress.bytes } else { progress.bytes / 8 };
             let slack = round as u64 * branching * (self.space.layout.bytes() as u64 + 16) + grown;
-            if progress.bytes + slack > self.limits.memory_bytes {
-                // The log may go; what is left is the table and the classes.
-                if !(self.limits.drop_edges && self.space.logged) {
-                    return Some(Stop::Hit(Limit::Memory));
-                }
-                self.space.drop_log();
-                continue;
-            }
+            let is_short = progress.bytes + slack > self.limits.memory_bytes;
             let before: Vec<usize> = self.space.shards.iter().map(Shard::len).collect();
-            if let Err(limit) = self.expand_round(round, watch, &progress) {
-                return Some(Stop::Hit(limit));
+            let hit = watch.look(&progress).or(is_short.then_some(Limit::Memory));
+            let expanded = hit.map_or_else(|| self.expand_round(round, watch, &progress), Err);
+            match expanded {
+                Ok(()) => {}
+                Err(Limit::Memory) if self.limits.drop_edges && self.space.logged => {
+                    // The log may go; what is left is the table and the classes.
+                    self.space.drop_log();
+                    continue;
+                }
+                Err(Limit::Memory) if self.may_move() => return LevelEnd::Short,
+                Err(limit) => return LevelEnd::Stopped(Stop::Hit(limit)),
             }
             let fits = self.insert_round(round);
             let states = self.space.states_len();
             if !fits || states > self.limits.max_states {
                 self.take_back(&before, states.saturating_sub(self.limits.max_states));
-                return Some(Stop::Hit(if fits { Limit::MaxStates } else { Limit::TableFull }));
+                let limit = if fits { Limit::MaxStates } else { Limit::TableFull };
+                return LevelEnd::Stopped(Stop::Hit(limit));
             }
             self.log_round(round, depth);
         }

@@ -8,7 +8,7 @@
 //! * `levels`: which states lie at which depth.
 //!
 //! Where a small range of numbers holds all states (see [`crate::model::Numbering`]) and enough of them were met, a space
-//! changes into `dense`, which takes the place of the other four: a state is its number there. Where only remainders are asked for it changes into a table of
+//! changes into `dense`, which takes the place of the other four: a state is its number there. Where memory runs short it changes into a table of
 //! `remainders`; when that grows no more it is a `dense` space as well, and the number of a state is that of its slot.
 //!
 //! `id` alone knows what a state's number looks like. Callers get copies of states, never a place in memory, so the

@@ -13,8 +13,13 @@ pub(crate) struct Slots {
 
 impl Slots {
     /// Numbers the slots of a table, and puts their marks in a row: `renamed` gives for each mark the one that it is from now on. The cells get so many
-    /// bits. A slice at a time, so that there are never two of all.
-    pub(crate) fn of(mut table: Remainders, renamed: &[Mark], width: u32) -> (Slots, Cells) {
+    /// bits. A slice at a time, so that there are never two of all; `given_back` is told after each.
+    pub(crate) fn of(
+        mut table: Remainders,
+        renamed: &[Mark],
+        width: u32,
+        given_back: impl Fn(),
+    ) -> (Slots, Cells) {
         let mut firsts = [0; SLICES + 1];
         for (n, slice) in table.slices.iter().enumerate() {
             firsts[n + 1] = firsts[n] + slice.slots() as u64;
@@ -23,6 +28,7 @@ impl Slots {
         for (slice, first) in table.slices.iter_mut().zip(firsts) {
             slice.each(|slot, mark| cells.set(first + slot as u64, renamed[mark as usize]));
             slice.take_marks();
+            given_back();
         }
         (Slots { table, firsts }, cells)
     }
@@ -78,7 +84,7 @@ mod tests {
             let (slice, rest) = table.split(*word);
             table.slices[slice].add(rest, 1 + n as Mark % 3);
         }
-        let (slots, cells) = Slots::of(table, &[0, 5, 6, 500], 16);
+        let (slots, cells) = Slots::of(table, &[0, 5, 6, 500], 16, || {});
         let mut seen = 0;
         cells.each_seen(0..slots.range(), |number, mark| {
             let word = slots.word(number);

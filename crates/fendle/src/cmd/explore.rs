@@ -49,6 +49,12 @@ pub fn run(
                 if a.found.counts.numbers.is_none() && a.found.tables_hold_numbers {
                     out.push(format!("the tables hold numbers of {} bits", a.found.table_bits));
                 }
+                if a.found.tables_hold_remainders {
+                    out.push(format!(
+                        "of the {} bits of a state only a remainder is kept: its place in the table says the others",
+                        a.found.table_bits
+                    ));
+                }
                 out.extend(a.found.stills_len.map(|stills| {
                     format!(
                         "what rarely changes in a state is kept once, {} different ones, and {} bits a state beside it",
