@@ -484,7 +484,7 @@ pub(crate) fn classify(
     memory: u64,
     stop: &(dyn Fn() -> Option<Limit> + Sync),
 ) -> (Option<Nearest>, (Marks, Marks)) {
-    let source = Edges { space, model, past_goals, memory, stop };
+    let source = Edges::new((space, model), past_goals, memory, stop);
     let sorted = classes(&source, counts, memory);
     if let Err(limit) = sorted {
         counts.limit.get_or_insert(limit);
@@ -775,7 +775,7 @@ mod tests {
                 let asked = AtomicU32::new(0);
                 let short =
                     || (memory == 40_000 && asked.fetch_add(1, Relaxed) == 90).then_some(Limit::Memory);
-                let source = Edges { space, model: &table, past_goals: false, memory, stop: &short };
+                let source = Edges::new((space, &table), false, memory, &short);
                 let mut spread = Spread::new(&source, (Class::Winnable, Class::Goal), memory);
                 spread.run().expect("nobody stops it");
                 let left = spread.left.iter().flatten().filter(|left| !left.states.is_empty()).count();

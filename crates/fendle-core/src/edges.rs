@@ -6,8 +6,9 @@
 
 use std::ops::Range;
 
+use crate::explore::by_number::Workers;
 use crate::limits::Limit;
-use crate::model::{Expansion, Model};
+use crate::model::{Expansion, Model, Worker};
 use crate::space::{Class, Edge, SHARDS, Space, StateId};
 
 /// States expanded together.
@@ -30,9 +31,20 @@ pub(crate) struct Edges<'a> {
     pub(crate) memory: u64,
     /// Asked before each batch and each level of a shard; a limit ends the pass.
     pub(crate) stop: &'a (dyn Fn() -> Option<Limit> + Sync),
+    /// Those who expand states again.
+    pub(crate) workers: Workers<'a>,
 }
 
-impl Edges<'_> {
+impl<'a> Edges<'a> {
+    pub(crate) fn new(
+        (space, model): (&'a Space, &'a dyn Model),
+        past_goals: bool,
+        memory: u64,
+        stop: &'a (dyn Fn() -> Option<Limit> + Sync),
+    ) -> Edges<'a> {
+        Edges { space, model, past_goals, memory, stop, workers: Workers::default() }
+    }
+
     /// How many of the [`SHARDS`] parts of a depth are best looked at together: more than one where looking for many targets at once is faster.
     pub(crate) fn parts_together(&self, depth: u32) -> usize {
         if !self.space.holds_remainders() {
@@ -77,16 +89,25 @@ impl Edges<'_> {
             }
             return Ok(());
         }
-        let words = space.words();
         let list: Vec<StateId> = parts.flat_map(|part| space.wanted_in(part, depth, &wanted)).collect();
         if list.is_empty() {
             return Ok(());
         }
-        let mut worker = space.worker(self.model);
-        let (mut states, mut out, mut edges) = (vec![], Expansion::default(), vec![]);
+        self.workers.with((space, self.model), |worker| self.expand_again(worker, &list, visit))
+    }
+
+    /// Expands states of which no edges are kept.
+    fn expand_again(
+        &self,
+        worker: &mut dyn Worker,
+        list: &[StateId],
+        mut visit: impl FnMut(StateId, &[Edge]),
+    ) -> Result<(), Limit> {
+        let space = self.space;
+        let (mut states, mut out, mut edges, mut found) = (vec![], Expansion::default(), vec![], vec![]);
         out.leave_out_odds();
-        let targets = self.targets_together();
-        let (mut left, mut size) = (list.as_slice(), BATCH);
+        let together = self.targets_together();
+        let (mut left, mut size) = (list, BATCH);
         while !left.is_empty() {
             let batch;
             (batch, left) = left.split_at(size.min(left.len()));
@@ -100,16 +121,18 @@ impl Edges<'_> {
             }
             worker.expand(&states, self.past_goals, &mut out);
             if space.holds_remainders() {
-                size = (batch.len() * targets / out.outcomes_len().max(1)).clamp(1, BATCH_MAX);
+                size = (batch.len() * together / out.outcomes_len().max(1)).clamp(1, BATCH_MAX);
             }
-            let mut outcomes = out.outcomes.chunks_exact(words);
+            found.clear();
+            space.find_all(&out.outcomes, &mut found);
+            let mut targets = found.iter();
             let mut runs = out.runs.iter();
             for (id, head) in batch.iter().zip(&out.heads) {
                 edges.clear();
                 for run in runs.by_ref().take(head.runs as usize) {
                     for o in 1..=run.outcomes {
                         // A search that was cut short may lack what a state that broke leads to.
-                        let target = outcomes.next().and_then(|s| space.find_words(s));
+                        let target = targets.next().copied().flatten();
                         edges.extend(target.map(|to| Edge { to, last: o == run.outcomes }));
                     }
                 }

@@ -10,7 +10,7 @@ use rayon::prelude::*;
 
 use crate::classify::Nearest;
 use crate::edges::Edges;
-use crate::explore::by_number::{PANE, WINDOW, Workers};
+use crate::explore::by_number::{PANE, WINDOW};
 use crate::limits::Limit;
 use crate::model::{Expansion, Model, MoveId, Targets, Worker};
 use crate::space::dense::{Dense, Mark};
@@ -67,11 +67,10 @@ impl Fatal {
     }
 }
 
-/// A space by number, and workers for passes over it.
-pub(crate) struct Passes<'a> {
-    source: &'a Edges<'a>,
-    dense: &'a Dense,
-    workers: Workers<'a>,
+/// Passes over a space by number.
+pub(crate) struct Passes<'s, 'm> {
+    source: &'s Edges<'m>,
+    dense: &'m Dense,
 }
 
 /// A move that was found from behind: where it is made, with the mark of that state, and where it leads.
@@ -81,15 +80,15 @@ struct Step {
     to: u64,
 }
 
-impl<'a> Passes<'a> {
+impl<'s, 'm> Passes<'s, 'm> {
     /// For a space by number.
-    pub(crate) fn of(source: &'a Edges<'a>) -> Option<Passes<'a>> {
+    pub(crate) fn of(source: &'s Edges<'m>) -> Option<Passes<'s, 'm>> {
         let dense = source.space.dense.as_ref()?;
-        Some(Passes { source, dense, workers: Workers::default() })
+        Some(Passes { source, dense })
     }
 
     /// For a space by number whose rules can be followed back and draw nothing.
-    pub(crate) fn back(source: &'a Edges<'a>) -> Option<Passes<'a>> {
+    pub(crate) fn back(source: &'s Edges<'m>) -> Option<Passes<'s, 'm>> {
         Passes::of(source).filter(|p| p.goes_back())
     }
 
@@ -99,7 +98,7 @@ impl<'a> Passes<'a> {
     }
 
     /// What workers are made for.
-    fn workers_for(&self) -> (&'a Space, &'a dyn Model) {
+    fn workers_for(&self) -> (&'m Space, &'m dyn Model) {
         (self.source.space, self.source.model)
     }
 
@@ -110,7 +109,9 @@ impl<'a> Passes<'a> {
     ) -> Result<Vec<T>, Limit> {
         match (self.source.stop)() {
             Some(limit) => Err(limit),
-            None => Ok(self.workers.in_batches(self.workers_for(), numbers, numbers.len() > 512, work)),
+            None => {
+                Ok(self.source.workers.in_batches(self.workers_for(), numbers, numbers.len() > 512, work))
+            }
         }
     }
 
@@ -187,7 +188,8 @@ impl<'a> Passes<'a> {
                     if numbers.is_empty() {
                         return Ok(None);
                     }
-                    let found = self.workers.with(self.workers_for(), |worker| work(worker, pane, numbers));
+                    let found =
+                        self.source.workers.with(self.workers_for(), |worker| work(worker, pane, numbers));
                     Ok(Some(found))
                 })
                 .collect();

@@ -34,7 +34,7 @@ pub(crate) fn first_route(
     past_goals: bool,
     stop: &(dyn Fn() -> Option<Limit> + Sync),
 ) -> Result<Option<Route>, Limit> {
-    let source = Edges { space, model, past_goals, memory: 0, stop };
+    let source = Edges::new((space, model), past_goals, 0, stop);
     // wanted[d] holds, sorted, the states of depth d that lie on a shortest way to a target.
     let mut wanted: Vec<Vec<StateId>> = vec![vec![]; depth as usize + 1];
     let mut last: Vec<StateId> = targets.iter().copied().filter(|&t| space.depth_of(t) == depth).collect();

@@ -530,8 +530,7 @@ impl Explored {
         let progress =
             Progress { states: self.counts.states, depth: self.counts.depth, ..Progress::default() };
         let stop = || watch.look(&progress);
-        let source =
-            crate::edges::Edges { space: &self.space, model, past_goals: false, memory: 0, stop: &stop };
+        let source = crate::edges::Edges::new((&self.space, model), false, 0, &stop);
         let found = crate::passes::Passes::back(&source)?.farthest(memory);
         Some(found.map(|(moves, numbers)| {
             (moves, numbers.into_iter().map(|n| StateId::from_number(n as u32)).collect())

@@ -44,7 +44,7 @@ use levels::Levels;
 pub use log::Edge;
 use log::EdgeLog;
 pub(crate) use log::Targets;
-use table::StateTable;
+use table::{GROUP, StateTable};
 
 use crate::classify::Marks;
 use crate::model::{Expansion, Layout, Model, Numbering, Worker};
@@ -432,6 +432,40 @@ impl Space {
         self.shards[shard].table.find(state, hash).map(|local| StateId::new(shard, local))
     }
 
+    /// Appends the numbers of states as the space holds them, of those that were seen. In hashed tables some of them are looked for together, so that the memory
+    /// answers them together.
+    pub(crate) fn find_all(&self, states: &[u64], found: &mut Vec<Option<StateId>>) {
+        if self.dense.is_some() {
+            found.extend(states.iter().map(|word| self.find_words(&[*word])));
+            return;
+        }
+        by_words!(self.words(), WORDS => self.find_each::<WORDS>(states, found))
+    }
+
+    /// The same in hashed tables, for states of `WORDS` words, or of any number of them where that is 0.
+    fn find_each<const WORDS: usize>(&self, states: &[u64], found: &mut Vec<Option<StateId>>) {
+        let words = if WORDS == 0 { self.words() } else { WORDS };
+        for group in states.chunks(GROUP * words) {
+            let mut places = [(0, (0, 0)); GROUP];
+            let mut taken = 0;
+            for (place, state) in places.iter_mut().zip(group.chunks_exact(words)) {
+                let hash = hash(state);
+                let shard = shard_of(hash);
+                *place = (shard, self.shards[shard].table.place(hash));
+                taken |= self.shards[shard].table.touch_line(place.1);
+            }
+            let places = &places[..group.len() / words];
+            taken |= places
+                .iter()
+                .fold(0, |taken, (shard, place)| taken | self.shards[*shard].table.touch_state(*place));
+            std::hint::black_box(taken);
+            found.extend(places.iter().zip(group.chunks_exact(words)).map(|((shard, place), state)| {
+                let local = self.shards[*shard].table.find_at::<WORDS>(state, *place)?;
+                Some(StateId::new(*shard, local))
+            }));
+        }
+    }
+
     /// The packed words of a state.
     #[must_use]
     pub fn state(&self, id: StateId) -> Vec<u64> {
@@ -780,6 +814,40 @@ mod tests {
             edges.iter().for_each(|e| shard.log_edges(e));
         }
         shard.expand(classes.iter().copied().zip(degrees));
+    }
+
+    /// States that are looked for together are found as one by one, whether they are there or not, and in an empty space none is.
+    #[test]
+    fn many_states_are_found_as_one_by_one() {
+        let mut random = crate::numbers::Random::new(12);
+        for words in [1, 2, 3, 4, 6] {
+            let mut space = Space::new(Layout::new(64 * words as u32 - 7), true);
+            let mut state = || {
+                let mut state: Vec<u64> = (0..words).map(|_| random.below(40)).collect();
+                state[0] = random.below(9_000);
+                state
+            };
+            for put in [0, 1, 700, 6_000] {
+                for _ in 0..put {
+                    let state = state();
+                    let hash = hash(&state);
+                    space.shards[shard_of(hash)].insert(&state, hash).expect("room");
+                }
+                let there = space.shards.iter().flat_map(|shard| {
+                    let mut states = vec![];
+                    shard.table.push_states(0..shard.len().min(9), &mut states);
+                    states
+                });
+                let there: Vec<u64> = there.collect();
+                let known = there.chunks_exact(words).map(<[u64]>::to_vec);
+                let asked: Vec<Vec<u64>> = known.chain((0..301).map(|_| state())).collect();
+                let one_by_one: Vec<Option<StateId>> = asked.iter().map(|s| space.find_words(s)).collect();
+                let mut found = vec![];
+                space.find_all(&asked.concat(), &mut found);
+                assert_eq!(found, one_by_one, "{words} words");
+                assert!(found[..there.len() / words].iter().all(Option::is_some));
+            }
+        }
     }
 
     #[test]

@@ -237,9 +237,12 @@ pub(crate) struct Slice {
     rest_bits: u32,
     /// Lines in which words belong; some more lie behind them for what finds the last ones full.
     homes: usize,
+    /// 2^64 divided by their number.
+    per_home: u64,
     lines: Vec<Line>,
-    /// Bytes of a cell.
+    /// Bytes of a cell, and cells of a line.
     width: usize,
+    cells: usize,
     marks: Cells,
     len: usize,
 }
@@ -253,9 +256,10 @@ impl Slice {
     fn with(rest_bits: u32, homes: usize, mark_bits: u32) -> Slice {
         let bits = rest_bits - homes.ilog2() + FURTHER_BITS;
         let width = bits.div_ceil(8).max(2) as usize;
+        let cells = LINE / width;
         let lines = vec![Line::EMPTY; homes + FURTHER_MAX];
-        let marks = Cells::new((lines.len() * (LINE / width)).next_multiple_of(8) as u64, mark_bits);
-        Slice { rest_bits, homes, lines, width, marks, len: 0 }
+        let marks = Cells::new((lines.len() * cells).next_multiple_of(8) as u64, mark_bits);
+        Slice { rest_bits, homes, per_home: u64::MAX / homes as u64, lines, width, cells, marks, len: 0 }
     }
 
     /// How many states there are.
@@ -265,7 +269,7 @@ impl Slice {
 
     /// How many slots there are.
     pub(crate) fn slots(&self) -> usize {
-        self.lines.len() * (LINE / self.width)
+        self.lines.len() * self.cells
     }
 
     pub(crate) fn bytes(&self) -> u64 {
@@ -282,17 +286,33 @@ impl Slice {
 
     /// The rest that lies in a slot, which is not empty.
     pub(crate) fn rest(&self, slot: usize) -> u64 {
-        let cells = LINE / self.width;
-        let (line, cell) =
-            by_width!(self.width, W => (slot / cells, self.lines[slot / cells].cell::<W>(slot % cells)));
+        by_width!(self.width, W => self.rest_in::<W>(slot))
+    }
+
+    /// The same where cells have so many bytes. Nothing is divided here: words are read again and again.
+    #[inline(always)]
+    fn rest_in<const W: usize>(&self, slot: usize) -> u64 {
+        let line = slot / Line::cells::<W>();
+        let cell = self.lines[line].cell::<W>(slot % Line::cells::<W>());
         let home = line - ((cell as usize & ((1 << FURTHER_BITS) - 1)) - 1);
         let left = cell >> FURTHER_BITS << self.homes.ilog2();
         // The least rest whose share is at least this one: the shares of two rests lie further apart than what was left out of the cell.
         if self.rest_bits + self.homes.ilog2() < 63 {
-            return (((home as u64) << self.rest_bits) + left).div_ceil(self.homes as u64);
+            return self.per_home(((home as u64) << self.rest_bits) + left);
         }
         let share = ((home as u128) << self.rest_bits) + u128::from(left);
         share.div_ceil(self.homes as u128) as u64
+    }
+
+    /// A number below 2^63 divided by the number of homes, and rounded up.
+    #[inline(always)]
+    fn per_home(&self, number: u64) -> u64 {
+        // At most two too few.
+        let mut quotient = ((u128::from(number) * u128::from(self.per_home)) >> 64) as u64;
+        while quotient * (self.homes as u64) < number {
+            quotient += 1;
+        }
+        quotient
     }
 
     /// Looks at the lines where some rests are looked for next, so that the memory answers them together.
@@ -340,7 +360,7 @@ impl Slice {
     }
 
     fn has_room(&self, more: usize) -> bool {
-        (self.len + more) * 100 <= self.homes * (LINE / self.width) * FULL
+        (self.len + more) * 100 <= self.homes * self.cells * FULL
     }
 
     /// Adds rests that are not there yet with this mark, until there are `most` new ones, and calls `new` with each of them. False when it ended
@@ -447,13 +467,18 @@ impl Slice {
 
     /// The same states with so many lines that words belong in; `None` where some state finds no room.
     fn with_homes(&self, homes: usize) -> Option<Slice> {
+        by_width!(self.width, W => self.with_homes_from::<W>(homes))
+    }
+
+    /// The same where cells have so many bytes so far.
+    fn with_homes_from<const FROM: usize>(&self, homes: usize) -> Option<Slice> {
         let mut grown = Slice::with(self.rest_bits, homes, self.marks.width());
         // How many cells of each line are taken.
         let mut lens = vec![0u8; grown.lines.len()];
-        let cells = LINE / grown.width;
+        let cells = grown.cells;
         let mut fits = true;
         self.marks.each_marked(0..self.slots() as u64, |slot, mark| {
-            let home = grown.home(self.rest(slot as usize));
+            let home = grown.home(self.rest_in::<FROM>(slot as usize));
             let further = (0..=FURTHER_MAX).find(|further| usize::from(lens[home.line + further]) < cells);
             let Some(further) = further else {
                 fits = false;
@@ -635,6 +660,20 @@ mod tests {
     use super::*;
     use crate::numbers::Random;
     use std::collections::HashMap;
+
+    #[test]
+    fn homes_are_divided_by_without_dividing() {
+        let mut random = Random::new(8);
+        for homes in (1..70).chain([127, 128, 129, 1_000_003]) {
+            let slice = Slice::with(40, homes, 8);
+            let homes = homes as u64;
+            let drawn = (0..200).map(|n| random.below(u64::MAX) >> (1 + n % 60));
+            let near = (0..200u64).map(|n| n / 3 * homes + n % 3);
+            for number in drawn.chain(near).chain([0, 1, (1 << 63) - 1]) {
+                assert_eq!(slice.per_home(number), number.div_ceil(homes), "{number} by {homes}");
+            }
+        }
+    }
 
     #[test]
     fn mixing_is_one_to_one_and_has_an_inverse() {

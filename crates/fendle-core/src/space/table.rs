@@ -18,7 +18,7 @@ pub(super) const CHUNK: usize = 4096;
 /// Entries of a line.
 const LINE: usize = 16;
 /// States that are looked for together, so that the memory answers them together.
-const GROUP: usize = 16;
+pub(super) const GROUP: usize = 16;
 
 /// Lines of memory that are read in order in the time that one state takes that is looked for in what lies far away.
 const LOOKS_READ_AHEAD: usize = 4;
@@ -218,6 +218,41 @@ impl StateTable {
             return None;
         }
         self.look_up::<0>(state, (self.line_of(hash), self.tag(hash))).ok()
+    }
+
+    /// Where a state with this hash is looked for first, and its tag.
+    #[inline(always)]
+    pub(super) fn place(&self, hash: u64) -> (usize, u32) {
+        (self.line_of(hash), self.tag(hash))
+    }
+
+    /// Looks at the line of a place, so that it is near when it is needed.
+    #[inline(always)]
+    pub(super) fn touch_line(&self, (line, _): (usize, u32)) -> u32 {
+        self.lines.get(line).map_or(0, |line| line.0[0])
+    }
+
+    /// Looks at the state that is most likely the one with this place.
+    #[inline(always)]
+    pub(super) fn touch_state(&self, (line, tag): (usize, u32)) -> u32 {
+        let Some(line) = self.lines.get(line) else { return 0 };
+        let mask = self.number_mask();
+        let with_tag = line.with_tag(tag, mask);
+        let number = line.0[with_tag.trailing_zeros() as usize % LINE] & mask;
+        if with_tag == 0 || number == 0 {
+            return 0;
+        }
+        let local = number as usize - 1;
+        self.chunks[local / CHUNK][(local % CHUNK) * self.width].into()
+    }
+
+    /// The local number of a state of `WORDS` words with this place, if it is there.
+    #[inline(always)]
+    pub(super) fn find_at<const WORDS: usize>(&self, state: &[u64], place: (usize, u32)) -> Option<u32> {
+        if self.lines.is_empty() {
+            return None;
+        }
+        self.look_up::<WORDS>(state, place).ok()
     }
 
     /// Finds or adds a state: its number, and whether it is new. `None` when the table holds all it may.
