@@ -303,12 +303,12 @@ fn a_well_that_does_not_fit_whole_is_seen_in_remainders() {
     let (code, roomy) = json(dir.path(), &["explore", "well.toml"]);
     assert_eq!((code, &roomy["edges_kept"], &roomy["numbers"]), (0, &true.into(), &Value::Null), "{roomy}");
     for threads in ["1", "2"] {
-        let args = ["explore", "well.toml", "--memory", "36M", "--threads", threads];
+        let args = ["explore", "well.toml", "--memory", "40M", "--threads", threads];
         let (code, tight) = json(dir.path(), &args);
         assert_eq!((code, &tight["edges_kept"]), (0, &false.into()), "{tight}");
         assert_eq!(bare(tight), bare(roomy.clone()));
     }
-    let said = text(dir.path(), &["explore", "well.toml", "--memory", "36M", "-v"]);
+    let said = text(dir.path(), &["explore", "well.toml", "--memory", "40M", "-v"]);
     assert!(said.contains("of the 52 bits of a state only a remainder is kept"), "{said}");
     assert!(said.contains("memory ran short"), "{said}");
 }
