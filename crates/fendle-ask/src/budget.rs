@@ -87,8 +87,8 @@ pub struct Budget {
     wanted: Wanted,
     began: Instant,
     around: Surroundings,
-    /// When a limit was first told of.
-    hit: Mutex<Option<Instant>>,
+    /// The limit that was told of first, and when. Memory may run short and some be given back: then it is the first other one.
+    hit: Mutex<Option<(Limit, Instant)>>,
     so_far: Mutex<SoFar>,
 }
 
@@ -233,9 +233,11 @@ impl Budget {
         } else {
             None
         };
-        if limit.is_some() {
+        if let Some(limit) = limit {
             let mut hit = self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            hit.get_or_insert_with(Instant::now);
+            if hit.is_none_or(|(first, _)| first == Limit::Memory && limit != Limit::Memory) {
+                *hit = Some((limit, Instant::now()));
+            }
         }
         limit
     }
@@ -300,7 +302,7 @@ impl Watch for Budget {
     fn wrap_up(&self, _: &Progress) -> Option<Limit> {
         let hit = *self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match hit {
-            Some(at) if at.elapsed() > WRAP_UP => self.stopped(),
+            Some((_, at)) if at.elapsed() > WRAP_UP => self.stopped(),
             Some(_) => None,
             // The search ended by a limit of its own, such as a number of states: the deadline is still the deadline.
             None => self.stopped(),

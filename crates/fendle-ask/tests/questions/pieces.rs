@@ -2,7 +2,7 @@
 //! of other programs, tests of draws, patterns, and games written down as models.
 
 use std::collections::BTreeSet;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use fendle_ask::budget::{Surroundings, Wanted};
@@ -88,6 +88,28 @@ fn each_limit_says_its_own_name() {
     ];
     let words: std::collections::BTreeSet<String> = limits.iter().map(|l| b.words(*l)).collect();
     assert_eq!(words.len(), limits.len());
+}
+
+/// Memory that ran short and was given back ends nothing; the limit that ends the search later still leaves a moment for putting in order what was seen.
+#[test]
+fn memory_that_was_given_back_takes_no_time_from_wrapping_up() {
+    static HELD: AtomicU64 = AtomicU64::new(u64::MAX);
+    static ENOUGH: AtomicBool = AtomicBool::new(false);
+    let now = || HELD.load(Ordering::SeqCst);
+    let around = Surroundings { interrupted: &ENOUGH, memory_now: Some(now), ..Surroundings::default() };
+    let b = Budget::new(Wanted::default(), around);
+    let progress = Progress::default();
+    assert_eq!(b.look(&progress), Some(Limit::Memory));
+    HELD.store(0, Ordering::SeqCst);
+    assert_eq!(b.look(&progress), None);
+    std::thread::sleep(Duration::from_millis(450));
+    ENOUGH.store(true, Ordering::SeqCst);
+    assert_eq!(b.look(&progress), Some(Limit::Interrupted));
+    assert_eq!(b.wrap_up(&progress), None, "a little more time");
+    // It is given once.
+    std::thread::sleep(Duration::from_millis(450));
+    assert_eq!(b.look(&progress), Some(Limit::Interrupted));
+    assert_eq!(b.wrap_up(&progress), Some(Limit::Interrupted));
 }
 
 /// What a condition of three unknown answers says, against all of their cases at once.

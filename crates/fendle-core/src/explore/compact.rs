@@ -71,6 +71,11 @@ impl Book {
     }
 }
 
+/// Tells whoever counts memory that some was freed. Nothing is stopped by it.
+fn tell_freed(watch: &dyn Watch, progress: &Progress) {
+    let _ = watch.look(progress);
+}
+
 /// What one slice does in a round.
 #[derive(Default)]
 struct Lane {
@@ -521,8 +526,8 @@ impl<'m> Sweep<'m> {
                 }
             }
             if slice.slots() > slots {
-                // Whoever counts memory sees that a slice was given back for a larger one, before the next one grows. Nothing is stopped here.
-                let _ = watch.look(&progress);
+                // Before the next one grows.
+                tell_freed(watch, &progress);
             }
             (slice.len() - before, true)
         };
@@ -591,10 +596,8 @@ impl<'m> Sweep<'m> {
         renamed.extend((1 + NEW.len()..book.meaning.len()).map(|mark| (mark - NEW.len()) as Mark));
         let meaning = &book.meaning[NEW.len()..];
         let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels + 1);
-        let (slots, cells) = Slots::of(table, &renamed, Cells::width_for(marks), || {
-            // Whoever counts memory sees what was given back; nothing is stopped here.
-            let _ = watch.look(&progress);
-        });
+        let (slots, cells) =
+            Slots::of(table, &renamed, Cells::width_for(marks), || tell_freed(watch, &progress));
         let number =
             |word: u64| slots.number(word).map(|n| StateId::from_number(n as u32)).expect("it is there");
         self.space.starts = starts.into_iter().map(number).collect();

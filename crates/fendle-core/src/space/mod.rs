@@ -30,25 +30,25 @@ pub(crate) mod log;
 mod on_slots;
 mod on_stills;
 pub(crate) mod remainders;
+mod shard;
 pub(crate) mod slots;
 pub(crate) mod stills;
 pub(crate) mod table;
 
 pub use classes::Class;
 use dense::Dense;
-use id::LOCAL_MAX;
 pub(crate) use id::MARKS_APART;
 pub use id::{SHARDS, StateId};
 pub(crate) use id::{hash, shard_of};
 use levels::Levels;
 pub use log::Edge;
-use log::EdgeLog;
 pub(crate) use log::Targets;
-use table::{GROUP, StateTable};
+pub(crate) use shard::Shard;
+use table::GROUP;
 
 use crate::classify::Marks;
 use crate::model::{Expansion, Layout, Model, Numbering, Worker};
-use classes::{Classes, Known, WIDE_DEGREE};
+use classes::WIDE_DEGREE;
 use on_slots::OnSlots;
 use on_stills::OnStills;
 use slots::Slots;
@@ -88,145 +88,6 @@ pub(crate) fn read(stills: &RwLock<Stills>) -> RwLockReadGuard<'_, Stills> {
 const PIECE: u64 = 1 << 16;
 /// States of small depths that are listed at once, so that the range is looked through for all of them together.
 const SORTED: u64 = 1 << 22;
-
-/// One of [`SHARDS`] parts of a space: states whose hashes begin alike.
-pub(crate) struct Shard {
-    number: usize,
-    pub(crate) table: StateTable,
-    pub(crate) classes: Classes,
-    log: EdgeLog,
-    /// How many states, in local order, were expanded.
-    expanded: u32,
-}
-
-impl Shard {
-    pub(crate) fn new(number: usize, layout: Layout) -> Shard {
-        Shard {
-            number,
-            table: StateTable::new(layout, LOCAL_MAX),
-            classes: Classes::default(),
-            log: EdgeLog::new(),
-            expanded: 0,
-        }
-    }
-
-    pub(crate) fn len(&self) -> usize {
-        self.table.len()
-    }
-
-    pub(crate) fn expanded(&self) -> u32 {
-        self.expanded
-    }
-
-    /// Finds or adds a state. `None` when the shard holds all it can number.
-    pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(StateId, bool)> {
-        let found = self.table.insert(state, hash);
-        self.grow_classes();
-        found.map(|(local, new)| (StateId::new(self.number, local), new))
-    }
-
-    /// Inserts whole states one after the other and appends their ids. False when the shard is full; the rest is then not
-    /// inserted.
-    pub(crate) fn insert_all(&mut self, states: &[u64], ids: &mut Vec<StateId>) -> bool {
-        let fits = self.table.insert_all(states, |local, _| {
-            ids.push(StateId::new(self.number, local));
-            true
-        });
-        self.grow_classes();
-        fits
-    }
-
-    fn grow_classes(&mut self) {
-        self.classes.grow_to(self.table.len());
-    }
-
-    /// Takes the state added last out again.
-    pub(crate) fn pop(&mut self) {
-        self.table.pop();
-        self.classes.pop();
-    }
-
-    /// Keeps the edges of the next state in local order, of a model whose moves can have several outcomes.
-    pub(crate) fn log_edges(&mut self, edges: &[Edge]) {
-        self.log.append(edges, false);
-    }
-
-    /// Keeps what the next states in local order lead to, in a row, and to how many each of them: of a model all of whose moves have one outcome.
-    pub(crate) fn log_sure(&mut self, targets: &[StateId], degrees: impl Iterator<Item = usize> + Clone) {
-        self.log.append_sure(targets, degrees);
-    }
-
-    /// Counts the next states in local order as expanded: the class of each, and how many edges it has.
-    pub(crate) fn expand(&mut self, states: impl Iterator<Item = (Class, usize)>) {
-        self.expanded += self.classes.set_expanded(self.expanded, states);
-    }
-
-    /// Says that the states not expanded so far lie one move deeper than those before.
-    pub(crate) fn begin_depth(&mut self) {
-        self.log.begin_depth();
-    }
-
-    fn bytes(&self) -> u64 {
-        self.table.bytes() + self.classes.bytes() + self.log.bytes()
-    }
-
-    /// Walks the records of states of one depth, in local order, `range` being its local numbers: `visit(local, targets)`
-    /// for the expanded states that are `wanted`; the others are skipped.
-    fn each_record(
-        &self,
-        depth: u32,
-        range: std::ops::Range<u32>,
-        wanted: impl Fn(u32, Class) -> bool,
-        mut visit: impl FnMut(u32, Targets<'_>),
-    ) {
-        let Some(mut reader) = self.log.read(depth) else { return };
-        self.classes.each(range.start, range.end.min(self.expanded), |local, class, degree| {
-            let targets = reader.next(degree);
-            if wanted(local, class) {
-                visit(local, targets);
-            }
-        });
-    }
-
-    /// Calls `visit(local, class, hits, targets)` for all expanded states of one depth, `range` being its local numbers. `hits` is 0 where `test`
-    /// accepts the code of no target; it has a bit for each target, or is the number of those that are accepted for a state of [`WIDE_DEGREE`] or more.
-    ///
-    /// Many targets are tested one after the other before any is told, so that what is read for them is asked for at once.
-    #[inline]
-    fn each_tested(
-        &self,
-        (depth, range): (u32, std::ops::Range<u32>),
-        test: impl Fn(u64) -> bool,
-        mut visit: impl FnMut(u32, Class, u64, Targets<'_>),
-    ) {
-        let Some(mut reader) = self.log.read(depth) else { return };
-        self.classes.each_piece(range.start, range.end.min(self.expanded), |first, piece| {
-            let (mut local, mut piece) = (first, piece);
-            while let [next, ..] = piece {
-                let (states, mut targets) = reader.next_group(piece.iter().map(Known::degree));
-                let (group, rest) = piece.split_at(states.max(1));
-                piece = rest;
-                if states == 0 {
-                    let (class, degree) = next.get();
-                    let targets = reader.next(degree);
-                    let mut hits = 0;
-                    targets.each(|code| hits += u64::from(test(code)));
-                    visit(local, class, hits, targets);
-                    local += 1;
-                    continue;
-                }
-                let mut hits = targets.bits(&test);
-                for known in group {
-                    let (class, degree) = known.get();
-                    let (own, others) = targets.split(degree);
-                    visit(local, class, hits & ((1 << degree) - 1), own);
-                    (targets, hits) = (others, hits >> degree);
-                    local += 1;
-                }
-            }
-        });
-    }
-}
 
 /// All states that a sweep has seen, with their depths, classes and edges.
 pub struct Space {
@@ -283,7 +144,7 @@ impl Space {
 
     /// Whether all moves of a state are surely known; not told of spaces by number.
     pub(crate) fn knows_moves(&self, id: StateId) -> bool {
-        !self.half_known && self.dense.is_none() && id.local() < self.shards[id.shard()].expanded
+        !self.half_known && self.dense.is_none() && id.local() < self.shards[id.shard()].expanded()
     }
 
     /// Gives words to the outcomes that have none, where states are kept as a still and moving bits: in their order, so that stills have the same numbers
@@ -302,7 +163,7 @@ impl Space {
     /// Gives the memory of the edges back.
     pub(crate) fn drop_log(&mut self) {
         self.logged = false;
-        self.shards.iter_mut().for_each(|s| s.log = EdgeLog::new());
+        self.shards.iter_mut().for_each(Shard::drop_log);
     }
 
     /// Number of distinct states.
@@ -328,7 +189,7 @@ impl Space {
     pub fn expanded_len(&self) -> u64 {
         match &self.dense {
             Some(dense) => dense.expanded,
-            None => self.shards.iter().map(|s| u64::from(s.expanded)).sum(),
+            None => self.shards.iter().map(|s| u64::from(s.expanded())).sum(),
         }
     }
 

@@ -214,10 +214,7 @@ impl StateTable {
 
     /// The local number of a state, if it is there.
     pub(crate) fn find(&self, state: &[u64], hash: u64) -> Option<u32> {
-        if self.lines.is_empty() {
-            return None;
-        }
-        self.look_up::<0>(state, (self.line_of(hash), self.tag(hash))).ok()
+        self.find_at::<0>(state, self.place(hash))
     }
 
     /// Where a state with this hash is looked for first, and its tag.
@@ -259,7 +256,7 @@ impl StateTable {
     #[inline]
     pub(crate) fn insert(&mut self, state: &[u64], hash: u64) -> Option<(u32, bool)> {
         self.make_room(1);
-        self.find_or_add::<0>(state, (self.line_of(hash), self.tag(hash)))
+        self.find_or_add::<0>(state, self.place(hash))
     }
 
     /// Makes the index large enough for so many more states.
@@ -313,8 +310,8 @@ impl StateTable {
             let mut taken = 0;
             for (place, state) in places.iter_mut().zip(group.chunks_exact(words)) {
                 let hash = hash(state);
-                *place = (self.line_of(hash), self.tag(hash));
-                taken |= self.lines[place.0].0[0];
+                *place = self.place(hash);
+                taken |= self.touch_line(*place);
             }
             std::hint::black_box(taken);
             for (place, state) in places.into_iter().zip(group.chunks_exact(words)) {
@@ -375,8 +372,8 @@ impl StateTable {
             for (i, place) in places[..n].iter_mut().enumerate() {
                 self.read::<WORDS>(first + i, &mut state);
                 let hash = hash(&state[..words]);
-                *place = (self.line_of(hash), self.tag(hash));
-                taken |= self.lines[place.0].0[0];
+                *place = self.place(hash);
+                taken |= self.touch_line(*place);
             }
             std::hint::black_box(taken);
             for (i, &(line, tag)) in places[..n].iter().enumerate() {
