@@ -1,7 +1,8 @@
 //! What a question may cost: one deadline, one budget of memory, one way to be interrupted, for all of its phases.
 //!
 //! A [`Budget`] is made once for a question, when its command begins. Every loop that can run for long looks at it, through
-//! [`Watch`]. After a limit was hit, what was seen is put in order for half a second at the most.
+//! [`Watch`]. After a limit was hit, what was seen is put in order for half a second at the most; where memory ran short, which says nothing of time, as long
+//! as that takes.
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -16,6 +17,9 @@ use crate::bound::TableStore;
 
 /// What the program itself takes, and an answer beside the tables.
 const PROGRAM_BYTES: u64 = 16 << 20;
+
+/// What an answer takes beside all that is counted already.
+const ANSWER_BYTES: u64 = 4 << 20;
 
 /// How long what was seen may be put in order after a limit was hit.
 const WRAP_UP: Duration = Duration::from_millis(400);
@@ -224,11 +228,16 @@ impl Budget {
     /// Whether to stop, and why.
     #[must_use]
     pub fn stopped(&self) -> Option<Limit> {
+        self.stopped_past(self.memory_line())
+    }
+
+    /// The same where so many bytes may be in use.
+    fn stopped_past(&self, line: u64) -> Option<Limit> {
         let limit = if self.around.interrupted.load(Ordering::Relaxed) {
             Some(Limit::Interrupted)
         } else if self.wanted.time.is_some_and(|t| self.began.elapsed() >= t) {
             Some(Limit::Time)
-        } else if self.around.memory_now.is_some_and(|now| now() > self.memory_line()) {
+        } else if self.around.memory_now.is_some_and(|now| now() > line) {
             Some(Limit::Memory)
         } else {
             None
@@ -242,11 +251,11 @@ impl Budget {
         limit
     }
 
-    /// Bytes in use from which on a question stops: a little before the budget, so that the answer still fits beside the program,
-    /// whose own pages nobody counts.
+    /// Bytes in use, the program's own pages among them, from which on a question stops: a little before the budget, so that the answer still
+    /// fits.
     fn memory_line(&self) -> u64 {
         let all = self.wanted.memory;
-        all.saturating_sub((all / 32).max(PROGRAM_BYTES)).max(all / 2)
+        all.saturating_sub((all / 32).max(ANSWER_BYTES)).max(all / 2)
     }
 
     /// The same for loops that only want to know whether.
@@ -302,10 +311,14 @@ impl Watch for Budget {
     fn wrap_up(&self, _: &Progress) -> Option<Limit> {
         let hit = *self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match hit {
+            // What was seen is put in order in memory that was left for it, and takes the time that it takes. Another limit begins its own moment.
+            Some((Limit::Memory, _)) => {
+                self.stopped_past(self.wanted.memory).filter(|limit| *limit == Limit::Memory)
+            }
             Some((_, at)) if at.elapsed() > WRAP_UP => self.stopped(),
             Some(_) => None,
-            // The search ended by a limit of its own, such as a number of states: the deadline is still the deadline.
-            None => self.stopped(),
+            // The search ended by itself, or by a limit of its own such as a number of states: the deadline is still the deadline.
+            None => self.stopped_past(self.wanted.memory),
         }
     }
 }

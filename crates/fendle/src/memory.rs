@@ -18,13 +18,16 @@ pub struct Counting;
 static LIVE: AtomicU64 = AtomicU64::new(0);
 static PEAK: AtomicU64 = AtomicU64::new(0);
 static CEILING: AtomicU64 = AtomicU64::new(u64::MAX);
+/// What is counted beside what was allocated: all of it, and the program's own part.
 static BESIDE: AtomicU64 = AtomicU64::new(0);
+static OWN: AtomicU64 = AtomicU64::new(0);
 static BUDGET: AtomicU64 = AtomicU64::new(u64::MAX);
 /// When a budget was set, and after how many milliseconds it was looked for freed memory last.
 static BEGAN: OnceLock<Instant> = OnceLock::new();
 static LOOKED: AtomicU64 = AtomicU64::new(0);
-/// What the process held beside what was allocated when it gave freed memory back last.
+/// What the process held beside what was allocated when it gave freed memory back last, and when a budget was set.
 static KEPT: AtomicU64 = AtomicU64::new(0);
+static KEPT_AT_FIRST: AtomicU64 = AtomicU64::new(0);
 /// Milliseconds between two looks for freed memory.
 const LOOK_MS: u64 = 20;
 /// The part of the budget that is worth giving back.
@@ -82,8 +85,12 @@ unsafe impl GlobalAlloc for Counting {
     }
 
     unsafe fn realloc(&self, at: *mut u8, layout: Layout, size: usize) -> *mut u8 {
-        took(size);
-        gave_back(layout.size());
+        // What is large gets another place without being copied, so that there are never two of it.
+        if size > layout.size() {
+            took(size - layout.size());
+        } else {
+            gave_back(layout.size() - size);
+        }
         // SAFETY: as above; `size` is the caller's promise.
         given(unsafe { System.realloc(at, layout, size) })
     }
@@ -107,11 +114,17 @@ pub fn now() -> u64 {
 /// Gives back what was freed where that is a good part of the budget, beside what cannot be given back.
 fn look_for_freed(live: u64) {
     let worth = BUDGET.load(Relaxed) / WORTH_SHARE;
-    let kept = || resident().saturating_sub(live);
-    if kept() > KEPT.load(Relaxed).saturating_add(worth) {
+    let mut now = resident().saturating_sub(live);
+    let before = KEPT.load(Relaxed);
+    if now > before.saturating_add(worth) {
         give_back();
-        KEPT.store(kept(), Relaxed);
+        now = resident().saturating_sub(live);
+    } else if now >= before {
+        return;
     }
+    // What lies between pieces that are in use cannot be given back, but may be taken for new ones.
+    KEPT.store(now, Relaxed);
+    BESIDE.store(OWN.load(Relaxed) + now.saturating_sub(KEPT_AT_FIRST.load(Relaxed)), Relaxed);
 }
 
 /// Gives the pages that were freed back to the system. Its allocator keeps what was freed in small pieces and takes large ones from the system anew, so that
@@ -130,7 +143,9 @@ pub fn set_budget(bytes: u64) {
     // What the program is itself, its code and its stacks: some more of it is touched as it goes on.
     let own = resident().saturating_sub(LIVE.load(Relaxed)) + (4 << 20);
     KEPT.store(own, Relaxed);
+    KEPT_AT_FIRST.store(own, Relaxed);
     // A budget smaller than that counts for what is allocated, or nothing could be asked at all.
+    OWN.store(own.min(bytes / 4), Relaxed);
     BESIDE.store(own.min(bytes / 4), Relaxed);
     BUDGET.store(bytes, Relaxed);
     BEGAN.get_or_init(Instant::now);

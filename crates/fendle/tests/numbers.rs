@@ -302,13 +302,29 @@ fn a_well_that_does_not_fit_whole_is_seen_in_remainders() {
     std::fs::write(dir.path().join("well.toml"), level).expect("written");
     let (code, roomy) = json(dir.path(), &["explore", "well.toml"]);
     assert_eq!((code, &roomy["edges_kept"], &roomy["numbers"]), (0, &true.into(), &Value::Null), "{roomy}");
-    for threads in ["1", "2"] {
-        let args = ["explore", "well.toml", "--memory", "40M", "--threads", threads];
+    // How much the program itself takes differs from machine to machine: one of these budgets is too small for whole states and enough for remainders.
+    let mut seen_in_remainders = 0;
+    for budget in [28, 31] {
+        let args = ["explore", "well.toml", "--memory", &format!("{budget}M"), "--threads", "2"];
         let (code, tight) = json(dir.path(), &args);
-        assert_eq!((code, &tight["edges_kept"]), (0, &false.into()), "{tight}");
+        let peak = tight["effort"]["peak_memory_bytes"].as_u64();
+        assert!(
+            peak.is_none_or(|peak| peak <= (budget + 30) << 20),
+            "thirty more than {budget} at the most: {peak:?}"
+        );
+        if code != 0 {
+            assert_eq!((code, &tight["stopped_by"]["limit"]), (3, &"memory".into()), "{tight}");
+            continue;
+        }
+        assert_eq!(tight["edges_kept"], false, "{tight}");
         assert_eq!(bare(tight), bare(roomy.clone()));
+        let said = text(dir.path(), &[&args[..], &["-v"]].concat());
+        assert!(said.contains("memory ran short"), "{said}");
+        if said.contains("of the 52 bits of a state only a remainder is kept") {
+            seen_in_remainders += 1;
+            let (code, alone) = json(dir.path(), &[&args[..4], &["--threads", "1"]].concat());
+            assert!(code == 3 || bare(alone) == bare(roomy.clone()));
+        }
     }
-    let said = text(dir.path(), &["explore", "well.toml", "--memory", "40M", "-v"]);
-    assert!(said.contains("of the 52 bits of a state only a remainder is kept"), "{said}");
-    assert!(said.contains("memory ran short"), "{said}");
+    assert!(seen_in_remainders > 0);
 }

@@ -112,6 +112,30 @@ fn memory_that_was_given_back_takes_no_time_from_wrapping_up() {
     assert_eq!(b.wrap_up(&progress), Some(Limit::Interrupted));
 }
 
+/// Where memory ran short what was seen is put in order in what was left for that, for as long as it takes; an interrupt leaves a moment.
+#[test]
+fn memory_that_ran_short_says_nothing_of_time() {
+    static HELD: AtomicU64 = AtomicU64::new(u64::MAX);
+    static ENOUGH: AtomicBool = AtomicBool::new(false);
+    let now = || HELD.load(Ordering::SeqCst);
+    let around = Surroundings { interrupted: &ENOUGH, memory_now: Some(now), ..Surroundings::default() };
+    let wanted = Wanted { memory: 64 << 20, ..Wanted::default() };
+    let b = Budget::new(wanted, around);
+    let progress = Progress::default();
+    // Just below the whole of it, where a search ends.
+    HELD.store((64 << 20) - 1, Ordering::SeqCst);
+    assert_eq!(b.look(&progress), Some(Limit::Memory));
+    std::thread::sleep(Duration::from_millis(450));
+    assert_eq!(b.wrap_up(&progress), None);
+    HELD.store((64 << 20) + 1, Ordering::SeqCst);
+    assert_eq!(b.wrap_up(&progress), Some(Limit::Memory));
+    HELD.store(0, Ordering::SeqCst);
+    ENOUGH.store(true, Ordering::SeqCst);
+    assert_eq!(b.wrap_up(&progress), None, "a moment");
+    std::thread::sleep(Duration::from_millis(450));
+    assert_eq!(b.wrap_up(&progress), Some(Limit::Interrupted));
+}
+
 /// What a condition of three unknown answers says, against all of their cases at once.
 #[test]
 fn a_condition_is_told_where_all_cases_say_the_same() {

@@ -69,6 +69,11 @@ impl Book {
     fn most(&self) -> u64 {
         self.meaning.len() as u64 + MARKS_OF_DEPTH
     }
+
+    /// The greatest one that may be needed when so many depths were seen and classes are told later.
+    fn most_in_the_end(&self, depths: usize) -> u64 {
+        self.most() + LATER_CLASSES as u64 * (depths as u64 + 1)
+    }
 }
 
 /// Tells whoever counts memory that some was freed. Nothing is stopped by it.
@@ -374,6 +379,11 @@ impl<'m> Sweep<'m> {
             if let Some(limit) = watch.look(&progress) {
                 return Some(Stop::Hit(limit));
             }
+            // What wider marks will take, now or when classes are told.
+            let wider = compact.table.bytes_for_marks(compact.book.most_in_the_end(depth as usize + 2));
+            if progress.bytes + wider > self.limits.memory_bytes {
+                return Some(Stop::Hit(Limit::Memory));
+            }
             compact.table.make_room_for_marks(compact.book.most());
             let round = compact.gather(depth, self.compact_batch(&progress));
             if round == 0 {
@@ -382,7 +392,7 @@ impl<'m> Sweep<'m> {
             let branching = self.transitions / progress.expanded.max(1) + 2;
             // Room for the outcomes, for one slice that grows, and for new states.
             let slack = round as u64 * branching * OUTCOME_BYTES + progress.bytes / 32;
-            if progress.bytes + slack > self.limits.memory_bytes {
+            if progress.bytes + wider + slack > self.limits.memory_bytes {
                 return Some(Stop::Hit(Limit::Memory));
             }
             // A slice that grows gets a fifth more slots, and all of them are numbers in the end.
@@ -586,16 +596,16 @@ impl<'m> Sweep<'m> {
         let progress = self.compact_progress(&compact, compact.new_depths[0]);
         let Compact { table, mut book, per_depth, new_depths, expanded, starts, faults, lanes, .. } = compact;
         drop(lanes);
-        let levels = per_depth.len() as u32;
+        let levels = per_depth.len();
         // New states were not expanded.
         let mut renamed: Vec<Mark> = vec![0; 1 + NEW.len()];
         for depth in new_depths {
             renamed[new_mark(depth) as usize] = book.mark(depth, Class::Open) - NEW.len() as Mark;
         }
+        let marks = book.most_in_the_end(levels);
         // The marks of new states have no use any more.
         renamed.extend((1 + NEW.len()..book.meaning.len()).map(|mark| (mark - NEW.len()) as Mark));
         let meaning = &book.meaning[NEW.len()..];
-        let marks = meaning.len() as u64 + LATER_CLASSES as u64 * u64::from(levels + 1);
         let (slots, cells) =
             Slots::of(table, &renamed, Cells::width_for(marks), || tell_freed(watch, &progress));
         let number =

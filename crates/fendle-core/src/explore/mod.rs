@@ -629,7 +629,11 @@ fn explore_until(
     let stop = || match roomy {
         false => Some(Limit::Memory),
         true if late => watch.wrap_up(&progress),
-        true => watch.look(&progress),
+        true => watch.look(&progress).and_then(|limit| match limit {
+            // All is seen, and what classes take is little beside it.
+            Limit::Memory => watch.wrap_up(&progress),
+            other => Some(other),
+        }),
     };
     let memory = limits.memory_bytes.saturating_sub(progress.bytes);
     let (nearest, marks) =

@@ -7,13 +7,13 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 pub(crate) type Mark = u32;
 
 /// Words of memory that all begin as 0.
-fn zeroed(words: usize) -> Box<[AtomicU64]> {
-    bytemuck::allocation::zeroed_slice_box(words)
+fn zeroed(words: usize) -> Vec<AtomicU64> {
+    bytemuck::allocation::zeroed_vec(words)
 }
 
 /// The cells.
 pub(crate) struct Cells {
-    words: Box<[AtomicU64]>,
+    words: Vec<AtomicU64>,
     /// Bits of a cell: 8, 16 or 32.
     width: u32,
     /// Cells in a word, as a power of two.
@@ -82,12 +82,34 @@ impl Cells {
         *word = *word & !(mask << bit) | u64::from(mark) << bit;
     }
 
-    /// The same marks in cells of so many bits.
-    pub(super) fn widened(&self, width: u32) -> Cells {
-        let range = (self.words.len() as u64) << self.shift;
-        let mut wide = Cells::new(range, width);
-        self.each_seen(0..range, |number, mark| wide.set(number, mark));
-        wide
+    /// Makes it so many cells, no fewer than before; new ones are 0. A system that can give a large piece of memory another place without copying it does so,
+    /// and there are never two of them.
+    pub(super) fn grow(&mut self, range: u64) {
+        let words = (range as usize).div_ceil(1 << self.shift);
+        self.words.reserve_exact(words.saturating_sub(self.words.len()));
+        self.words.resize_with(words, AtomicU64::default);
+    }
+
+    /// Gives each cell so many bits, no fewer than before. What is there is moved apart from the last word on, so that there are never two of all.
+    pub(super) fn widen(&mut self, width: u32) {
+        let (narrow, mask) = (self.width, self.mask());
+        let times = (width / narrow) as usize;
+        let old = self.words.len();
+        self.words.reserve_exact(old * (times - 1));
+        self.words.resize_with(old * times, AtomicU64::default);
+        self.width = width;
+        self.shift = (64 / width).trailing_zeros();
+        for from in (0..old).rev() {
+            let mut word = *self.words[from].get_mut();
+            for to in from * times..(from + 1) * times {
+                let mut wide = 0;
+                for lane in 0..64 / width {
+                    wide |= (word & mask) << (lane * width);
+                    word >>= narrow;
+                }
+                *self.words[to].get_mut() = wide;
+            }
+        }
     }
 
     /// Calls `see` with the numbers of a range that have a mark, ascending, and their marks.
@@ -160,6 +182,32 @@ impl Cells {
                 let number = w * lanes + u64::from(lane);
                 if number >= range.start && number < range.end && !see(number, mark) {
                     return;
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::numbers::Random;
+
+    /// Cells that get wider, and more of them, keep their marks, and new ones have none.
+    #[test]
+    fn cells_grow_and_get_wider_in_their_place() {
+        let mut random = Random::new(9);
+        for range in [0, 1, 8, 9, 1_000] {
+            let mut cells = Cells::new(range, 8);
+            let marks: Vec<Mark> = (0..range).map(|_| random.below(256) as Mark).collect();
+            marks.iter().enumerate().for_each(|(number, mark)| cells.set(number as u64, *mark));
+            for (width, more) in [(8, 0), (8, 77), (16, 77), (16, 5_000), (32, 5_000)] {
+                cells.widen(width);
+                cells.grow(range + more);
+                assert_eq!(cells.width(), width);
+                for number in 0..range + more {
+                    let wanted = marks.get(number as usize).copied().unwrap_or(0);
+                    assert_eq!(cells.get(number), wanted, "{number} of {range}, {width} bits");
                 }
             }
         }

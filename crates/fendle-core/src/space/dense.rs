@@ -209,16 +209,16 @@ impl Dense {
         self.make_room(classes * self.per_depth.len() as u64, memory)
     }
 
-    /// Makes the cells as wide as so many more marks may need. False when that would take more than `memory` bytes, the cells of
-    /// now among them: then nothing is changed.
+    /// Makes the cells as wide as so many more marks may need. False when it would all take more than `memory` bytes then: nothing is changed.
     fn make_room(&mut self, more: u64, memory: u64) -> bool {
         let next = u64::from(self.book().next) + more;
         let width = Cells::width_for(next);
         if width > self.cells.width() {
-            if self.bytes() + self.range() * u64::from(width) / 8 > memory {
+            let more = self.range() * u64::from(width - self.cells.width()) / 8;
+            if self.bytes() + more > memory {
                 return false;
             }
-            self.cells = self.cells.widened(width);
+            self.cells.widen(width);
         }
         // Grows by doubling, so that a deep space costs no more than its marks.
         if next as usize > self.meaning.len() {
@@ -443,8 +443,11 @@ pub(super) mod tests {
             assert!(dense.claim(n, mark) && !dense.claim(n, mark));
         }
         assert_eq!(dense.bytes(), 10_008 * 2, "more pairs than eight bits tell apart");
-        assert!(!dense.make_room(70_000, 50_000), "that would take 40,028 bytes more");
-        assert!(dense.make_room(70_000, 80_000));
+        assert!(
+            !dense.make_room(70_000, 40_000),
+            "cells of four bytes take 40,032, and there are never two of them"
+        );
+        assert!(dense.make_room(70_000, 40_032));
         assert_eq!(dense.bytes(), 10_008 * 4);
         dense.rename(Class::Running, Class::Dead);
         let mut seen = 0;

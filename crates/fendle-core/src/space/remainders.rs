@@ -644,12 +644,20 @@ impl Remainders {
         self.slices.iter().map(Slice::bytes).sum()
     }
 
+    /// Bytes more that marks of up to `most` will take.
+    pub(crate) fn bytes_for_marks(&self, most: u64) -> u64 {
+        let wanted = u64::from(Cells::width_for(most));
+        let more =
+            |slice: &Slice| wanted.saturating_sub(slice.marks.width().into()) * slice.slots() as u64 / 8;
+        self.slices.iter().map(more).sum()
+    }
+
     /// Makes marks of up to `most` fit into the cells. A slice at a time, so that there are never two of all.
     pub(crate) fn make_room_for_marks(&mut self, most: u64) {
         let wanted = Cells::width_for(most);
         for slice in &mut self.slices {
             if wanted > slice.marks.width() {
-                slice.marks = slice.marks.widened(wanted);
+                slice.marks.widen(wanted);
             }
         }
     }

@@ -24,9 +24,10 @@ impl Slots {
         for (n, slice) in table.slices.iter().enumerate() {
             firsts[n + 1] = firsts[n] + slice.slots() as u64;
         }
-        let mut cells = Cells::new(firsts[SLICES] + 1, width);
-        for (slice, first) in table.slices.iter_mut().zip(firsts) {
-            slice.each(|slot, mark| cells.set(first + slot as u64, renamed[mark as usize]));
+        let mut cells = Cells::new(0, width);
+        for (n, slice) in table.slices.iter_mut().enumerate() {
+            cells.grow(firsts[n + 1] + 1);
+            slice.each(|slot, mark| cells.set(firsts[n] + slot as u64, renamed[mark as usize]));
             slice.take_marks();
             given_back();
         }
