@@ -114,6 +114,13 @@ impl Membership {
     pub fn is_same(&self, one: u32, other: u32) -> bool {
         self.nodes[one as usize].number == self.nodes[other as usize].number
     }
+
+    /// The numbers of a node's arrows: what says them lies beside what says its component.
+    #[inline]
+    #[must_use]
+    pub fn arrows(&self, node: u32) -> std::ops::Range<usize> {
+        self.nodes[node as usize].first as usize..self.nodes[node as usize + 1].first as usize
+    }
 }
 
 /// Finds the strongly connected components of what can be reached from `roots` through nodes that are `inside`. O(nodes + arrows)
@@ -154,6 +161,7 @@ pub fn each_component(
     // What is known of a node lies in one place, since the memory is asked for nodes in no order: this is most of the time.
     let of_graph = |v| Node { first: graph.first(v), number: 0 };
     let mut found = Membership { nodes: (0..=graph.len() as u32).map(of_graph).collect(), next: FIRST };
+    let last_arrow = graph.first(graph.len() as u32).saturating_sub(1);
     let mut index = 1u32;
     let mut stack: Vec<u32> = vec![];
     // (node, whether it may still be the root of its component; next arrow)
@@ -193,7 +201,11 @@ pub fn each_component(
                 index += 1;
                 let (first, end) = (nodes[w as usize].first, nodes[w as usize + 1].first);
                 // Asked together, so that the memory answers together what is needed one after the other.
-                let soon = (first..end.min(first + SOON)).map(|at| nodes[graph.target(at) as usize].number);
+                let soon = (first..end.min(first + SOON)).map(|at| {
+                    let node = &nodes[graph.target(at) as usize];
+                    // Where the arrows of one that was not met yet lead is needed next.
+                    if node.number == 0 { graph.target(node.first.min(last_arrow)) } else { 0 }
+                });
                 std::hint::black_box(soon.fold(0, |all, n| all | n));
                 calls.push((w | ROOT, first));
                 continue;

@@ -21,6 +21,9 @@ use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Model, Targets};
 use crate::space::{Class, Edge, SHARDS, Space, StateId, Targets as Record};
 
+/// States whose arrows are looked at together.
+const GROUP: usize = 16;
+
 /// No distance: never reached.
 pub const NEVER: u32 = u32::MAX;
 
@@ -187,6 +190,28 @@ impl Arrows {
             pace.step(2 * space.level_len(depth))?;
         }
         Ok(Arrows { first, to })
+    }
+
+    /// Where the arrows with these numbers lead.
+    #[inline]
+    pub(crate) fn targets(&self, arrows: std::ops::Range<usize>) -> &[u32] {
+        &self.to[arrows]
+    }
+
+    /// Where the arrows of some states lead, at most [`GROUP`]. All of them are looked at before any is given, so that the memory answers them together.
+    #[inline]
+    fn from_all(&self, ids: &[u32]) -> impl Iterator<Item = &[u32]> {
+        debug_assert!(ids.len() <= GROUP, "no more than a group");
+        let mut all = [(0, 0); GROUP];
+        for ((start, end), id) in all.iter_mut().zip(ids) {
+            (*start, *end) = (self.first[*id as usize] as usize, self.first[*id as usize + 1] as usize);
+        }
+        let touched = all
+            .iter()
+            .take(ids.len())
+            .fold(0, |touched, all| touched | self.to.get(all.0).map_or(0, |to| *to));
+        std::hint::black_box(touched);
+        all.into_iter().take(ids.len()).map(|(start, end)| &self.to[start..end])
     }
 
     /// Where the arrows of a state lead.
@@ -358,12 +383,14 @@ fn back_from(
     let mut distance = 0;
     while !ring.is_empty() {
         distance += 1;
-        for &id in &ring {
-            pace.step(1)?;
-            for &from in back.from(StateId::from_number(id)) {
-                if fresh.remove(from) {
-                    far[from as usize] = distance;
-                    next.push(from);
+        for group in ring.chunks(GROUP) {
+            pace.step(group.len() as u64)?;
+            for arrows in back.from_all(group) {
+                for &from in arrows {
+                    if fresh.remove(from) {
+                        far[from as usize] = distance;
+                        next.push(from);
+                    }
                 }
             }
         }

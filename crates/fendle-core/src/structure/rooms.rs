@@ -14,8 +14,10 @@ const FEW: usize = 64;
 struct Counting<'a> {
     space: &'a Space,
     arrows: &'a Arrows,
-    /// The states that are won or can be.
+    /// The states that are won or can be, those of them that can be, and the dead ones: one bit each, which stays near while states are looked at in no order.
     hopeful: Marks,
+    winnable: Marks,
+    dead: Marks,
     /// Where the doors of a state lead.
     doors: Vec<u32>,
     rooms: Rooms,
@@ -28,12 +30,9 @@ impl Counting<'_> {
         let [mut wins, mut dead, mut left] = [false; 3];
         for state in states {
             let id = StateId::from_number(*state);
-            match space.class(id) {
-                Class::Winnable => wins = true,
-                Class::Dead => dead = true,
-                _ => {}
-            }
-            let targets = self.arrows.from(id);
+            wins |= self.winnable.has(id);
+            dead |= self.dead.has(id);
+            let targets = self.arrows.targets(known.arrows(*state));
             doors.clear();
             for to in targets {
                 if !known.is_same(*state, *to) && (doors.len() >= FEW || !doors.contains(to)) {
@@ -66,10 +65,13 @@ impl Counting<'_> {
 }
 
 /// Finds the rooms, and what leads from one to another. Each room is looked at when it has just been found, while where its arrows lead is still
-/// near. O(|S| + |T|) time; 8 bytes a state, and up to 16 while it runs.
+/// near. O(|S| + |T|) time; 8 bytes and three bits a state, and up to 16 bytes while it runs.
 pub(super) fn rooms(space: &Space, arrows: &Arrows, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
-    let hopeful = Marks::of(space, Class::is_hopeful);
-    let mut counting = Counting { space, arrows, hopeful, doors: vec![], rooms: Rooms::default() };
+    let of = |class| Marks::of(space, move |c| c == class);
+    let (hopeful, winnable, dead) =
+        (Marks::of(space, Class::is_hopeful), of(Class::Winnable), of(Class::Dead));
+    let rooms = Rooms::default();
+    let mut counting = Counting { space, arrows, hopeful, winnable, dead, doors: vec![], rooms };
     let starts = || space.starts().iter().map(|s| s.number());
     let see = |states: &[u32], known: &Membership, pace: &mut Pace<'_>| counting.see(states, known, pace);
     let found = each_component(arrows, starts(), |_| true, pace, see)?;
