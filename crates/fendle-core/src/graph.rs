@@ -200,7 +200,7 @@ impl Arrows {
 
     /// Where the arrows of some states lead, at most [`GROUP`]. All of them are looked at before any is given, so that the memory answers them together.
     #[inline]
-    fn from_all(&self, ids: &[u32]) -> impl Iterator<Item = &[u32]> {
+    fn arrows_of(&self, ids: &[u32]) -> impl Iterator<Item = &[u32]> {
         debug_assert!(ids.len() <= GROUP, "no more than a group");
         let mut all = [(0, 0); GROUP];
         for ((start, end), id) in all.iter_mut().zip(ids) {
@@ -385,7 +385,7 @@ fn back_from(
         distance += 1;
         for group in ring.chunks(GROUP) {
             pace.step(group.len() as u64)?;
-            for arrows in back.from_all(group) {
+            for arrows in back.arrows_of(group) {
                 for &from in arrows {
                     if fresh.remove(from) {
                         far[from as usize] = distance;
