@@ -58,12 +58,23 @@ fn place(id: StateId) -> (usize, u64) {
 impl Marks {
     /// Marks the states of the wanted classes. O(|S|) time, |S| / 8 bytes.
     pub(crate) fn of(space: &Space, wanted: impl Fn(Class) -> bool + Sync) -> Marks {
+        let [marks] = Marks::of_each(space, |class| [wanted(class)]);
+        marks
+    }
+
+    /// Several marks at once, in one pass over the states: which of them those of a class have.
+    pub(crate) fn of_each<const N: usize>(
+        space: &Space,
+        wanted: impl Fn(Class) -> [bool; N] + Sync,
+    ) -> [Marks; N] {
         let words = space.ids_len().div_ceil(MARKS_APART) * SHARDS;
-        let marks = Marks((0..words).map(|_| AtomicU64::new(0)).collect());
+        let marks = [(); N].map(|()| Marks((0..words).map(|_| AtomicU64::new(0)).collect()));
         (0..SHARDS).into_par_iter().for_each(|n| {
             space.each_in_part(n, |id, class| {
-                if wanted(class) {
-                    marks.set(id);
+                for (marks, wanted) in marks.iter().zip(wanted(class)) {
+                    if wanted {
+                        marks.set(id);
+                    }
                 }
             });
         });

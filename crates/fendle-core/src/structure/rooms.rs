@@ -67,9 +67,8 @@ impl Counting<'_> {
 /// Finds the rooms, and what leads from one to another. Each room is looked at when it has just been found, while where its arrows lead is still
 /// near. O(|S| + |T|) time; 8 bytes and three bits a state, and up to 16 bytes while it runs.
 pub(super) fn rooms(space: &Space, arrows: &Arrows, pace: &mut Pace<'_>) -> Result<Rooms, Limit> {
-    let of = |class| Marks::of(space, move |c| c == class);
-    let (hopeful, winnable, dead) =
-        (Marks::of(space, Class::is_hopeful), of(Class::Winnable), of(Class::Dead));
+    let [hopeful, winnable, dead] =
+        Marks::of_each(space, |c| [c.is_hopeful(), c == Class::Winnable, c == Class::Dead]);
     let rooms = Rooms::default();
     let mut counting = Counting { space, arrows, hopeful, winnable, dead, doors: vec![], rooms };
     let starts = || space.starts().iter().map(|s| s.number());

@@ -12,14 +12,16 @@
 //!
 //! Each step touches one slice on one thread, so there are no locks, and the table is the same on any number of threads.
 
-use std::collections::HashMap;
+mod filling;
+
 use std::sync::Mutex;
 
-use super::rounds::{LOOK, ROUND_SHARE, distinct, expand_few, take_first};
+use self::filling::{Book, Compact, Lane, NEW, new_mark};
+use super::rounds::{LOOK, ROUND_SHARE, expand_few};
 use super::*;
 use crate::contract::debug_check;
 use crate::space::cells::Cells;
-use crate::space::dense::{LATER_CLASSES, MARKS_OF_DEPTH, Mark};
+use crate::space::dense::Mark;
 use crate::space::number_bits;
 use crate::space::remainders::{Remainders, SLICES, Slice, WORD_BITS_MAX};
 use crate::space::slots::Slots;
@@ -39,90 +41,9 @@ const ASKED: usize = 1 << 10;
 /// States of a shard that move into the table together.
 const MOVED: usize = 1 << 16;
 
-/// Marks of states that were not expanded yet, by whether their depth is odd; those of other depths and classes come after them.
-const NEW: [Mark; 2] = [1, 2];
-
-fn new_mark(depth: u32) -> Mark {
-    NEW[depth as usize % 2]
-}
-
-/// Which depth and class each mark stands for.
-struct Book {
-    marks: HashMap<(u32, u8), Mark>,
-    meaning: Vec<(u32, Class)>,
-}
-
-impl Book {
-    fn new() -> Book {
-        // No mark, and those of new states, stand for nothing in the book.
-        Book { marks: HashMap::new(), meaning: vec![(0, Class::Open); 1 + NEW.len()] }
-    }
-
-    fn mark(&mut self, depth: u32, class: Class) -> Mark {
-        *self.marks.entry((depth, class as u8)).or_insert_with(|| {
-            self.meaning.push((depth, class));
-            self.meaning.len() as Mark - 1
-        })
-    }
-
-    /// The greatest mark that may be needed when one more depth was expanded.
-    fn most(&self) -> u64 {
-        self.meaning.len() as u64 + MARKS_OF_DEPTH
-    }
-
-    /// The greatest one that may be needed when so many depths were seen and classes are told later.
-    fn most_in_the_end(&self, depths: usize) -> u64 {
-        self.most() + LATER_CLASSES as u64 * (depths as u64 + 1)
-    }
-}
-
 /// Tells whoever counts memory that some was freed. Nothing is stopped by it.
 fn tell_freed(watch: &dyn Watch, progress: &Progress) {
     let _ = watch.look(progress);
-}
-
-/// What one slice does in a round.
-#[derive(Default)]
-struct Lane {
-    /// Rests of the states of this depth and of the next one, where they are listed, and how many of the first ones were expanded.
-    list: Vec<u64>,
-    listed_done: usize,
-    next: Vec<u64>,
-    /// Where the next state of this depth is looked for, and how many slots there were when that was noted.
-    cursor: (usize, usize),
-    /// The sources of this round.
-    slots: Vec<usize>,
-    rests: Vec<u64>,
-    words: Vec<u64>,
-    out: Expansion,
-    idle: Vec<u32>,
-    classes: Vec<Class>,
-    /// Rests of the outcomes by slice, and where those of each slice begin, with one entry more.
-    given: Vec<u64>,
-    firsts: Vec<u32>,
-    /// Slice and rest of each outcome.
-    split: Vec<(u8, u64)>,
-    edges: u64,
-}
-
-/// A table of remainders that is being filled.
-struct Compact {
-    table: Remainders,
-    book: Book,
-    lanes: Vec<Lane>,
-    /// The states of the depth that is expanded are listed.
-    by_list: bool,
-    /// Those of the next one are.
-    listed: bool,
-    per_depth: Vec<u64>,
-    /// The depth that is expanded, and the next one: new states lie there.
-    new_depths: [u32; 2],
-    /// States at the next depth so far.
-    new: u64,
-    expanded: u64,
-    /// Words of the starts, and of the states on which the model broke.
-    starts: Vec<u64>,
-    faults: Vec<(u64, Fault)>,
 }
 
 impl<'m> Sweep<'m> {
@@ -614,180 +535,5 @@ impl<'m> Sweep<'m> {
         self.faults = faults.into_iter().map(|(word, fault)| (number(word), fault)).collect();
         self.workers = Workers::default();
         self.space.dense = Some(Dense::of_slots(slots, cells, meaning, per_depth, expanded));
-    }
-}
-
-impl Compact {
-    /// Counts again what is there, when not all states were moved. Starts, and states on which the model broke, are there at any rate.
-    fn end_here(&mut self, depth: u32) {
-        let kept: Vec<u64> = self.starts.iter().copied().chain(self.faults.iter().map(|f| f.0)).collect();
-        // What their depths and classes were went with the others.
-        let open = self.book.mark(0, Class::Open);
-        self.table.make_room_for_marks(self.book.most());
-        for word in kept {
-            let (slice, rest) = self.table.split(word);
-            if self.table.slices[slice].find(rest).is_none() {
-                self.table.slices[slice].add(rest, open);
-            }
-        }
-        self.per_depth = vec![0; depth as usize + 2];
-        self.expanded = 0;
-        let book = &self.book;
-        for slice in &self.table.slices {
-            slice.each(|_, mark| {
-                let is_new = NEW.contains(&mark);
-                let at = if is_new {
-                    depth + u32::from(mark != new_mark(depth))
-                } else {
-                    book.meaning[mark as usize].0
-                };
-                self.per_depth[at as usize] += 1;
-                self.expanded += u64::from(!is_new);
-            });
-        }
-        while self.per_depth.last() == Some(&0) {
-            self.per_depth.pop();
-        }
-        self.new = 0;
-    }
-
-    /// Adds states by slice, on all threads where they are many.
-    fn add(&mut self, moved: &[Vec<(u64, Mark)>], (cell, threads): (&OnceLock<rayon::ThreadPool>, usize)) {
-        self.table.make_room_for_marks(self.book.most());
-        let (_, slices) = self.table.apart();
-        let add = |(slice, moved): (&mut Slice, &Vec<(u64, Mark)>)| {
-            moved.iter().for_each(|(rest, mark)| slice.add(*rest, *mark));
-        };
-        if moved.iter().map(Vec::len).sum::<usize>() < SMALL_ROUND {
-            slices.iter_mut().zip(moved).for_each(add);
-        } else {
-            pool(cell, threads).install(|| slices.par_iter_mut().zip(moved).for_each(add));
-        }
-    }
-
-    /// Moves all states into a table for longer words.
-    fn make_wider(&mut self, bits: u32, pool: (&OnceLock<rayon::ThreadPool>, usize)) {
-        let mut old = std::mem::replace(&mut self.table, Remainders::new(bits));
-        for n in 0..SLICES {
-            let mut moved: Vec<Vec<(u64, Mark)>> = vec![vec![]; SLICES];
-            let slice = old.take_slice(n);
-            slice.each(|slot, mark| {
-                let (to, rest) = self.table.split(old.word(n, slice.rest(slot)));
-                moved[to].push((rest, mark));
-            });
-            drop(slice);
-            self.add(&moved, pool);
-        }
-        (self.by_list, self.listed) = (false, false);
-        self.lanes = (0..SLICES).map(|_| Lane::default()).collect();
-    }
-
-    /// What was new lies at the depth that is expanded from now on.
-    fn begin_depth(&mut self, depth: u32) {
-        self.new_depths = [depth, depth + 1];
-        self.by_list = self.listed;
-        self.listed = true;
-        for lane in &mut self.lanes {
-            lane.list = std::mem::take(&mut lane.next);
-            (lane.listed_done, lane.cursor) = (0, (0, 0));
-        }
-    }
-
-    /// Takes the next states of a depth, so many of each slice. Gives how many they are.
-    fn gather(&mut self, depth: u32, batch: usize) -> usize {
-        let mut round = 0;
-        for (n, lane) in self.lanes.iter_mut().enumerate() {
-            let slice = &self.table.slices[n];
-            lane.slots.clear();
-            lane.rests.clear();
-            if self.by_list {
-                let left = &lane.list[lane.listed_done..];
-                lane.rests.extend_from_slice(&left[..batch.min(left.len())]);
-                lane.slots.extend(lane.rests.iter().map(|rest| slice.find(*rest).expect("it was added")));
-            } else {
-                // Where the slice has grown since, slots are others.
-                let from = if lane.cursor.1 == slice.slots() { lane.cursor.0 } else { 0 };
-                lane.cursor = (slice.slots(), slice.slots());
-                slice.each_with(from, new_mark(depth), |slot| {
-                    if lane.slots.len() == batch {
-                        lane.cursor.0 = slot;
-                        return false;
-                    }
-                    lane.slots.push(slot);
-                    true
-                });
-                lane.rests.extend(lane.slots.iter().map(|slot| slice.rest(*slot)));
-            }
-            lane.words.clear();
-            lane.words.extend(lane.rests.iter().map(|rest| self.table.word(n, *rest)));
-            round += lane.words.len();
-        }
-        round
-    }
-}
-
-impl Lane {
-    /// Only the first sources of the round were expanded, so many.
-    fn keep(&mut self, done: usize) {
-        if let Some(slot) = self.slots.get(done) {
-            self.cursor.0 = *slot;
-        }
-        self.listed_done += done;
-        self.words.truncate(done);
-        self.rests.truncate(done);
-        self.slots.truncate(done);
-    }
-
-    /// Finds the classes of the sources, and sorts the outcomes by slice.
-    fn sort(&mut self, table: &Remainders) {
-        let Lane { out, classes, idle, given, firsts, split, edges, .. } = self;
-        classes.clear();
-        classes.extend(out.heads.iter().map(class_of));
-        idle.iter().for_each(|k| classes[*k as usize] = Class::Idle);
-        let open = out.unfinished.iter().map(|u| u.0).chain(out.faults.iter().map(|f| f.0));
-        open.for_each(|k| classes[k as usize] = Class::Open);
-        // Different words are different states.
-        let (mut left, mut runs, mut sorted) = (out.outcomes.as_slice(), out.runs.as_slice(), vec![]);
-        *edges = 0;
-        for head in &out.heads {
-            let runs = take_first(&mut runs, head.runs as usize);
-            let count = runs.iter().map(|run| run.outcomes as usize).sum();
-            *edges += distinct(take_first(&mut left, count), &mut sorted);
-        }
-        let mut counts = [0u32; SLICES];
-        split.clear();
-        split.extend(out.outcomes.iter().map(|word| {
-            let (slice, rest) = table.split(*word);
-            counts[slice] += 1;
-            (slice as u8, rest)
-        }));
-        firsts.clear();
-        firsts.push(0);
-        firsts.extend(counts.iter().scan(0, |sum, count| {
-            *sum += count;
-            Some(*sum)
-        }));
-        let mut at: [u32; SLICES] = std::array::from_fn(|n| firsts[n]);
-        given.resize(split.len(), 0);
-        for (slice, rest) in &*split {
-            let at = &mut at[usize::from(*slice) % SLICES];
-            given[*at as usize] = *rest;
-            *at += 1;
-        }
-    }
-
-    /// Gives the sources the marks of their classes.
-    fn mark_sources(&self, slice: &mut Slice, mark_of: &[Mark; 16]) {
-        for (slot, class) in self.slots.iter().zip(&self.classes) {
-            slice.set_mark(*slot, mark_of[*class as usize]);
-        }
-    }
-
-    /// The same where slots may be others by now.
-    fn mark_sources_again(&self, slice: &mut Slice, mark_of: &[Mark; 16]) {
-        for (rest, class) in self.rests.iter().zip(&self.classes) {
-            let slot = slice.find(*rest).expect("it was expanded");
-            slice.set_mark(slot, mark_of[*class as usize]);
-        }
     }
 }
