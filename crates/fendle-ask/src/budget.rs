@@ -177,6 +177,13 @@ impl Budget {
         }
     }
 
+    /// Tells whoever listens how far a search is.
+    fn tell(&self, progress: &Progress) {
+        if let Some(listener) = &self.around.listener {
+            listener(progress, self.began.elapsed(), &self.so_far());
+        }
+    }
+
     /// Says what is tried next.
     pub fn note(&self, trying: &'static str) {
         self.found(trying, |s| s.trying = Some(trying));
@@ -302,13 +309,12 @@ impl Budget {
 
 impl Watch for Budget {
     fn look(&self, progress: &Progress) -> Option<Limit> {
-        if let Some(listener) = &self.around.listener {
-            listener(progress, self.began.elapsed(), &self.so_far());
-        }
+        self.tell(progress);
         self.stopped()
     }
 
-    fn wrap_up(&self, _: &Progress) -> Option<Limit> {
+    fn wrap_up(&self, progress: &Progress) -> Option<Limit> {
+        self.tell(progress);
         let hit = *self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         match hit {
             // What was seen is put in order in memory that was left for it, and takes the time that it takes. Another limit begins its own moment.

@@ -498,7 +498,7 @@ pub(crate) fn classify(
     let source = Edges::new((space, model), past_goals, memory, stop);
     let sorted = classes(&source, counts, memory);
     if let Err(limit) = sorted {
-        counts.limit.get_or_insert(limit);
+        counts.note_limit(limit);
         counts.complete = false;
     }
     let tally: [AtomicU64; 9] = Default::default();
@@ -559,7 +559,7 @@ pub(crate) fn classify(
     }
     let marks = if space.sure { Ok(Default::default()) } else { winning_sets(&source) };
     let marks = marks.unwrap_or_else(|limit| {
-        counts.limit.get_or_insert(limit);
+        counts.note_limit(limit);
         Default::default()
     });
     if !space.sure {
@@ -567,7 +567,7 @@ pub(crate) fn classify(
         counts.almost_certain = marks.1.count().saturating_sub(counts.goal);
     }
     let nearest = fatal_moves(&source, counts).unwrap_or_else(|limit| {
-        counts.limit.get_or_insert(limit);
+        counts.note_limit(limit);
         None
     });
     (nearest, marks)

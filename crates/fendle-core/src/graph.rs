@@ -202,16 +202,16 @@ impl Arrows {
     #[inline]
     fn arrows_of(&self, ids: &[u32]) -> impl Iterator<Item = &[u32]> {
         debug_assert!(ids.len() <= GROUP, "no more than a group");
-        let mut all = [(0, 0); GROUP];
-        for ((start, end), id) in all.iter_mut().zip(ids) {
-            (*start, *end) = (self.first[*id as usize] as usize, self.first[*id as usize + 1] as usize);
+        let mut spans = [(0, 0); GROUP];
+        let mut touched = 0;
+        for (span, id) in spans.iter_mut().zip(ids) {
+            *span = (self.first[*id as usize] as usize, self.first[*id as usize + 1] as usize);
         }
-        let touched = all
-            .iter()
-            .take(ids.len())
-            .fold(0, |touched, all| touched | self.to.get(all.0).map_or(0, |to| *to));
+        for (start, _) in &spans[..ids.len()] {
+            touched |= self.to.get(*start).map_or(0, |to| *to);
+        }
         std::hint::black_box(touched);
-        all.into_iter().take(ids.len()).map(|(start, end)| &self.to[start..end])
+        spans.into_iter().take(ids.len()).map(|(start, end)| &self.to[start..end])
     }
 
     /// Where the arrows of a state lead.

@@ -184,6 +184,46 @@ fn a_search_that_is_stopped_anywhere_claims_nothing_false() {
     }
 }
 
+/// Memory runs short after so many looks; what was seen is put in order then, until somebody interrupts that.
+struct Short(std::sync::atomic::AtomicU64, bool);
+
+impl Watch for Short {
+    fn look(&self, _: &Progress) -> Option<Limit> {
+        let left = self.0.load(std::sync::atomic::Ordering::SeqCst);
+        self.0.store(left.saturating_sub(1), std::sync::atomic::Ordering::SeqCst);
+        (left == 0).then_some(Limit::Memory)
+    }
+    fn wrap_up(&self, _: &Progress) -> Option<Limit> {
+        self.1.then_some(Limit::Interrupted)
+    }
+}
+
+/// An interrupt is told even where memory had run short before it. Where all was seen when memory ran short, classes are found in what was left for them.
+#[test]
+fn an_interrupt_is_told_and_short_memory_ends_no_classification() {
+    let table = ladder(60);
+    let limits = Limits { threads: 1, ..Limits::default() };
+    let [mut cut, mut whole] = [0; 2];
+    for looks in 0..140 {
+        let [calm, interrupted] = [false, true].map(|interrupted| {
+            explore(&table, limits, false, &Short(looks.into(), interrupted)).expect("a start").counts
+        });
+        assert!(interrupted.complete || interrupted.limit == Some(Limit::Interrupted), "{interrupted:?}");
+        assert!(calm.complete || calm.limit == Some(Limit::Memory), "{calm:?}");
+        assert_eq!(calm.states, interrupted.states);
+        if calm.complete {
+            whole += 1;
+            assert_eq!((calm.winnable, calm.dead, calm.fatal_moves), (60, 1, 60));
+        } else {
+            cut += 1;
+        }
+        if calm.complete != interrupted.complete {
+            assert_eq!(calm.states, 62, "all was seen");
+        }
+    }
+    assert!(cut > 0 && whole > 0, "{cut} {whole}");
+}
+
 /// More starts than states are allowed: cut exactly, in the order of the starts.
 #[test]
 fn starts_count_against_the_states_that_are_allowed() {

@@ -18,14 +18,13 @@ pub struct Counting;
 static LIVE: AtomicU64 = AtomicU64::new(0);
 static PEAK: AtomicU64 = AtomicU64::new(0);
 static CEILING: AtomicU64 = AtomicU64::new(u64::MAX);
-/// What is counted beside what was allocated: all of it, and the program's own part.
-static BESIDE: AtomicU64 = AtomicU64::new(0);
+/// What the program is itself, as far as that counts.
 static OWN: AtomicU64 = AtomicU64::new(0);
 static BUDGET: AtomicU64 = AtomicU64::new(u64::MAX);
 /// When a budget was set, and after how many milliseconds it was looked for freed memory last.
 static BEGAN: OnceLock<Instant> = OnceLock::new();
 static LOOKED: AtomicU64 = AtomicU64::new(0);
-/// What the process held beside what was allocated when it gave freed memory back last, and when a budget was set.
+/// What the process held beside what was allocated when it gave freed memory back last, or less at a look since then; and when a budget was set.
 static KEPT: AtomicU64 = AtomicU64::new(0);
 static KEPT_AT_FIRST: AtomicU64 = AtomicU64::new(0);
 /// Milliseconds between two looks for freed memory.
@@ -108,7 +107,8 @@ pub fn now() -> u64 {
             look_for_freed(live);
         }
     }
-    live + BESIDE.load(Relaxed)
+    // What lies between pieces that are in use cannot be given back, but may be taken for new ones.
+    live + OWN.load(Relaxed) + KEPT.load(Relaxed).saturating_sub(KEPT_AT_FIRST.load(Relaxed))
 }
 
 /// Gives back what was freed where that is a good part of the budget, beside what cannot be given back.
@@ -122,9 +122,7 @@ fn look_for_freed(live: u64) {
     } else if now >= before {
         return;
     }
-    // What lies between pieces that are in use cannot be given back, but may be taken for new ones.
     KEPT.store(now, Relaxed);
-    BESIDE.store(OWN.load(Relaxed) + now.saturating_sub(KEPT_AT_FIRST.load(Relaxed)), Relaxed);
 }
 
 /// Gives the pages that were freed back to the system. Its allocator keeps what was freed in small pieces and takes large ones from the system anew, so that
@@ -146,7 +144,6 @@ pub fn set_budget(bytes: u64) {
     KEPT_AT_FIRST.store(own, Relaxed);
     // A budget smaller than that counts for what is allocated, or nothing could be asked at all.
     OWN.store(own.min(bytes / 4), Relaxed);
-    BESIDE.store(own.min(bytes / 4), Relaxed);
     BUDGET.store(bytes, Relaxed);
     BEGAN.get_or_init(Instant::now);
     CEILING.store(bytes.saturating_add(bytes / 4).saturating_add(16 << 20), Relaxed);

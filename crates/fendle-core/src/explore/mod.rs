@@ -409,6 +409,13 @@ impl Exploration {
         self.complete && !self.cut
     }
 
+    /// Notes a limit: the first one is told, or an interrupt, whatever was hit before it.
+    pub(crate) fn note_limit(&mut self, limit: Limit) {
+        if self.limit.is_none() || limit == Limit::Interrupted {
+            self.limit = Some(limit);
+        }
+    }
+
     /// What kept it from being whole: the limit that was hit, or branches that were set aside. `None` also where the model broke.
     #[must_use]
     pub fn cut_short(&self) -> Option<Limit> {
@@ -647,7 +654,7 @@ fn explore_until(
                 nearest_fatal = Some(route);
             }
             Ok(None) => {}
-            Err(limit) => counts.limit = counts.limit.or(Some(limit)),
+            Err(limit) => counts.note_limit(limit),
         }
     }
     counts.complete &= counts.limit.is_none();
