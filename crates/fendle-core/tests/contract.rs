@@ -140,17 +140,17 @@ fn the_twins_and_tables_keep_their_promises() {
     assert_eq!((fault.fault.value, fault.fault.during), (5, Some(MoveId(2))));
 }
 
-/// Says stop after so many looks, and afterwards whether the rest may be put in order.
-struct After(std::sync::atomic::AtomicU64, bool);
+/// Names a limit after so many looks, and another one, or none, while what was seen is put in order.
+struct After(std::sync::atomic::AtomicU64, Limit, Option<Limit>);
 
 impl Watch for After {
     fn look(&self, _: &Progress) -> Option<Limit> {
         let left = self.0.load(std::sync::atomic::Ordering::SeqCst);
         self.0.store(left.saturating_sub(1), std::sync::atomic::Ordering::SeqCst);
-        (left == 0).then_some(Limit::Time)
+        (left == 0).then_some(self.1)
     }
     fn wrap_up(&self, _: &Progress) -> Option<Limit> {
-        self.1.then_some(Limit::Time)
+        self.2
     }
 }
 
@@ -165,36 +165,25 @@ fn ladder(n: usize) -> Table {
 fn a_search_that_is_stopped_anywhere_claims_nothing_false() {
     let table = ladder(60);
     for looks in 0..140 {
-        for hard in [false, true] {
-            let watch = After(looks.into(), hard);
+        for hard in [None, Some(Limit::Time)] {
+            let watch = After(looks.into(), Limit::Time, hard);
             let found =
                 explore(&table, Limits { threads: 1, ..Limits::default() }, false, &watch).expect("a start");
             let c = &found.counts;
             assert_eq!(c.goal + c.stuck + c.dead + c.winnable + c.open, c.states, "{looks}");
-            assert!(c.dead <= 1 && c.complete == c.limit.is_none(), "{looks} {hard}: {c:?}");
+            assert!(c.dead <= 1 && c.complete == c.limit.is_none(), "{looks} {hard:?}: {c:?}");
             if c.complete {
                 assert_eq!((c.goal, c.winnable, c.dead, c.fatal_moves), (1, 60, 1, 60));
             } else {
                 assert_eq!(c.limit, Some(Limit::Time));
             }
-            let solved =
-                solve(&table, Limits { threads: 1, ..Limits::default() }, &After(looks.into(), hard));
+            let solved = solve(
+                &table,
+                Limits { threads: 1, ..Limits::default() },
+                &After(looks.into(), Limit::Time, hard),
+            );
             assert!(!matches!(solved.expect("a start").verdict, fendle_core::Verdict::Unsolvable));
         }
-    }
-}
-
-/// Memory runs short after so many looks; what was seen is put in order then, until somebody interrupts that.
-struct Short(std::sync::atomic::AtomicU64, bool);
-
-impl Watch for Short {
-    fn look(&self, _: &Progress) -> Option<Limit> {
-        let left = self.0.load(std::sync::atomic::Ordering::SeqCst);
-        self.0.store(left.saturating_sub(1), std::sync::atomic::Ordering::SeqCst);
-        (left == 0).then_some(Limit::Memory)
-    }
-    fn wrap_up(&self, _: &Progress) -> Option<Limit> {
-        self.1.then_some(Limit::Interrupted)
     }
 }
 
@@ -205,8 +194,9 @@ fn an_interrupt_is_told_and_short_memory_ends_no_classification() {
     let limits = Limits { threads: 1, ..Limits::default() };
     let [mut cut, mut whole] = [0; 2];
     for looks in 0..140 {
-        let [calm, interrupted] = [false, true].map(|interrupted| {
-            explore(&table, limits, false, &Short(looks.into(), interrupted)).expect("a start").counts
+        let [calm, interrupted] = [None, Some(Limit::Interrupted)].map(|later| {
+            let watch = After(looks.into(), Limit::Memory, later);
+            explore(&table, limits, false, &watch).expect("a start").counts
         });
         assert!(interrupted.complete || interrupted.limit == Some(Limit::Interrupted), "{interrupted:?}");
         assert!(calm.complete || calm.limit == Some(Limit::Memory), "{calm:?}");
