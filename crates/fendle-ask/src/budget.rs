@@ -2,7 +2,7 @@
 //!
 //! A [`Budget`] is made once for a question, when its command begins. Every loop that can run for long looks at it, through
 //! [`Watch`]. After a limit was hit, what was seen is put in order for half a second at the most; where memory ran short, which says nothing of time, as long
-//! as that takes.
+//! as that takes. Files that take long to be written look at a [`Patience`].
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -23,6 +23,9 @@ const ANSWER_BYTES: u64 = 4 << 20;
 
 /// How long what was seen may be put in order after a limit was hit.
 const WRAP_UP: Duration = Duration::from_millis(400);
+
+/// How long something may be written after time ran out or somebody interrupted.
+const WRITING: Duration = Duration::from_millis(800);
 
 /// The limits that are asked for.
 #[derive(Clone, Copy, Debug)]
@@ -83,6 +86,24 @@ static NEVER: AtomicBool = AtomicBool::new(false);
 impl Default for Surroundings {
     fn default() -> Surroundings {
         Surroundings { interrupted: &NEVER, listener: None, memory_now: None, tables: None, teller: None }
+    }
+}
+
+/// How long something may still be written: as long as there is time, and a little longer, so that what was found before a limit comes to its file.
+pub struct Patience<'b> {
+    budget: &'b Budget,
+    began: Instant,
+}
+
+impl Patience<'_> {
+    /// The limit that ends it, where time ran out or somebody interrupted, and neither that nor the beginning was just now. Memory does not end it: what is
+    /// written takes none.
+    #[must_use]
+    pub fn is_over(&self) -> Option<Limit> {
+        self.budget.stopped()?;
+        let hit = *self.budget.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let (limit, when) = hit.filter(|(limit, _)| matches!(limit, Limit::Time | Limit::Interrupted))?;
+        (when.max(self.began).elapsed() >= WRITING).then_some(limit)
     }
 }
 
@@ -268,6 +289,12 @@ impl Budget {
     /// The same for loops that only want to know whether.
     pub fn is_stopped(&self) -> bool {
         self.stopped().is_some()
+    }
+
+    /// The patience with something that is written from now on.
+    #[must_use]
+    pub fn patience(&self) -> Patience<'_> {
+        Patience { budget: self, began: Instant::now() }
     }
 
     /// A limit in words.

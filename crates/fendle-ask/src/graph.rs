@@ -386,13 +386,16 @@ impl Builder<'_> {
             return Ok(());
         }
         let mut doors: BTreeMap<(u32, u32), bool> = BTreeMap::new();
+        let (nodes, pace) = (&self.out.nodes, &mut self.pace);
         for depth in 0..space.levels_len() {
-            let nodes = &self.out.nodes;
+            // One level may hold most of a space.
+            let mut looked = Ok(());
             space.each_edges(depth, |id, edges| {
                 let from = number[id.index()];
-                if from == u32::MAX || from < single {
+                if looked.is_err() || from == u32::MAX || from < single {
                     return;
                 }
+                looked = pace.step(8 + edges.len() as u64);
                 let winnable = nodes[from as usize].class == Class::Winnable;
                 for outcomes in edges.split_inclusive(|e| e.last) {
                     let fatal = winnable && outcomes.iter().all(|e| space.class(e.to).is_bad());
@@ -403,7 +406,8 @@ impl Builder<'_> {
                     }
                 }
             });
-            self.pace.step(8 * space.level_len(depth))?;
+            looked?;
+            pace.step(8 * space.level_len(depth))?;
         }
         self.out.names.push("some move".into());
         let name = self.out.names.len() as u32 - 1;

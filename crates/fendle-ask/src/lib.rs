@@ -53,6 +53,6 @@ pub mod why;
 pub mod within;
 
 pub use answer::{Answer, Asked, End, FaultReport, StoppedBy, Trouble, Verdict};
-pub use budget::{Budget, Effort, Surroundings, Wanted};
+pub use budget::{Budget, Effort, Patience, Surroundings, Wanted};
 pub use load::{Begin, Loaded, Provider, Store, Want, Wish};
 pub use position::Position;

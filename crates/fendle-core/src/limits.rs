@@ -158,6 +158,11 @@ impl<'w> Pace<'w> {
         self
     }
 
+    /// The same for one who goes on.
+    pub(crate) fn note(&mut self, progress: Progress) {
+        self.progress = progress;
+    }
+
     /// Counts `cost` steps, a step being some tens of nanoseconds.
     ///
     /// # Errors

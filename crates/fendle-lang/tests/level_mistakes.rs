@@ -206,3 +206,25 @@ move go(d: dir4, c: cell) { refuse \"no\" unless c + d on board \n swap tile[c],
     assert_eq!(errors_of(text, &level("1 2 3/4 5 6", "123/465")), one("L024", "123"));
     assert_eq!(errors_of(text, &level("123/456", "123/465")), one("L024", "123"));
 }
+
+/// Where the keys, the entries or the values of one thing depend on another one with a mistake, nothing is said of what is given for it.
+#[test]
+fn what_depends_on_a_mistake_is_not_judged() {
+    let model = "model posts\nlevel posts: 1..3\nlevel height: array 1..posts of 0..9\nlevel last: 1..posts = 1\n\
+        state pile: array 1..posts of list of 0..posts max posts\nstate at: maybe 1..posts = none\nstate n: 0..9\n\
+        move rest() { n = 0 }\ngoal n == 0\n";
+    let level = |posts: &str, height: &str, n: &str| {
+        format!(
+            "model = \"posts\"\n[[level]]\nname = \"one\"\nvalues.posts = {posts}\nvalues.height = {height}\nvalues.last = 3\n\
+            start = {{ pile = [\"1 3\", \"2\", \"\"], at = 3, n = {n} }}\n"
+        )
+    };
+    assert_eq!(errors_of(model, &level("3", "[1, 2, 3]", "4")), []);
+    assert_eq!(errors_of(model, &level("5", "[1, 2, 3, 4, 5]", "4")), one("L025", "5"));
+    // What does not depend on it is.
+    let both = [one("L025", "5"), one("L025", "40")].concat();
+    assert_eq!(errors_of(model, &level("5", "[1, 2, 3, 4, 5]", "40")), both);
+    // Without a mistake there each of them is judged.
+    let codes = |errors: Vec<(String, String)>| errors.into_iter().map(|e| e.0).collect::<Vec<String>>();
+    assert_eq!(codes(errors_of(model, &level("2", "[1, 2, 3]", "4"))), ["L037", "L025", "L037", "L025"]);
+}

@@ -6,7 +6,8 @@ use std::hash::Hasher as _;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
-use fendle_ask::Provider;
+use fendle_ask::{Patience, Provider};
+use fendle_core::Limit;
 use fendle_lang::syntax::level::FILE_BYTES_MAX;
 
 use crate::library::LIBRARY;
@@ -121,6 +122,54 @@ impl Files {
             let _ = fs::remove_file(&beside);
         }
         moved.map_err(cannot)
+    }
+
+    /// The same for what takes long to be written: once the patience is over nothing of it is left.
+    ///
+    /// # Errors
+    ///
+    /// The limit that ended it, or words when it cannot be written.
+    pub fn write_in_time(
+        &self,
+        path: &Path,
+        patience: &Patience<'_>,
+        content: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
+    ) -> Result<(), Trouble> {
+        let mut over = None;
+        let written =
+            self.write(path, |out| content(&mut InTime { out, patience, pieces: 0, over: &mut over }));
+        match over {
+            Some(limit) => Err(fendle_ask::Trouble::Limit(limit).into()),
+            None => written,
+        }
+    }
+}
+
+/// Pieces of output between two looks at the clock.
+const LOOK_AFTER: u32 = 64;
+
+/// Output that ends when its time is over.
+struct InTime<'w> {
+    out: &'w mut (dyn Write + Send),
+    patience: &'w Patience<'w>,
+    pieces: u32,
+    over: &'w mut Option<Limit>,
+}
+
+impl Write for InTime<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.pieces += 1;
+        if self.pieces.is_multiple_of(LOOK_AFTER) {
+            *self.over = self.patience.is_over();
+            if self.over.is_some() {
+                return Err(io::Error::other("the time is over"));
+            }
+        }
+        self.out.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
     }
 }
 

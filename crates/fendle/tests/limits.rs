@@ -194,6 +194,41 @@ fn what_follows_a_search_has_its_share() {
     assert!(["4s", "16s", "64s"].into_iter().any(|time| lacking(time).is_none()), "{:?}", lacking("64s"));
 }
 
+/// A board whose glyphs take long to be chosen: its two thousand positions would be written for a minute and more.
+#[cfg(unix)]
+#[test]
+fn a_file_that_takes_too_long_is_not_written() {
+    let slow = "model slow\nstate spot: set of cells\nstate n: 0..2000 = 0\n\
+        derived busy: set of cells = set(c on board where count(a on board where count(b on board where b != a and b != c) > 90) > 1)\n\
+        show yard layered at c {\n    \"x\" spot\n    \"b\" busy\n    \".\"\n}\n\
+        move go(c: cell) {\n    offer n < 2000 and c in spot\n    n += 1\n}\ngoal n == 2000\n";
+    let rows = format!("x.....\n{}", "......\n".repeat(5));
+    let level = format!("model = 'slow.fendle'\n[[level]]\nname = 's'\nstart.spot = \"\"\"\n{rows}\"\"\"\n");
+    let dir = dir_with(&[("slow.fendle", slow), ("slow.toml", &level)]);
+    for output in ["x.json", "x.html"] {
+        let graph = ["graph", "slow.toml", "-o", output];
+        let timed = fendle(dir.path(), &[&graph[..], &["--time", "1s"]].concat());
+        let stopped = interrupted(dir.path(), &graph);
+        for (r, code) in [(timed, 3), (stopped, 130)] {
+            assert_eq!(r.code, code, "{output}: {}{}", r.out, r.err);
+            assert!(r.out.contains("undecided: ") && r.err.contains("is not written"), "{}{}", r.out, r.err);
+        }
+        // Neither the file nor a part of it is left.
+        assert_eq!(fs::read_dir(dir.path()).expect("a folder").count(), 2);
+    }
+    let r = fendle(dir.path(), &["graph", "slow.toml", "-o", "x.json", "--most", "2"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+}
+
+/// A field of real size, where a search that goes deep asks each of its states for five hundred ways on.
+#[test]
+fn a_dive_on_a_large_field_ends_with_its_time() {
+    let field = "model = 'sweep'\n[[level]]\nname = 'wide'\nsize = [16, 30]\nvalues = { rocks = 99, shown = 'r5c5' }\n";
+    let dir = dir_with(&[("field.toml", field)]);
+    let r = fendle(dir.path(), &["cases", "field.toml", "--time", "1s", "-q"]);
+    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+}
+
 #[cfg(unix)]
 #[test]
 fn a_limit_from_outside_is_told() {

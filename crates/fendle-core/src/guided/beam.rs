@@ -5,7 +5,7 @@ use rayon::prelude::*;
 use super::best::expand;
 use super::ground::{Ground, Reach, Request};
 use super::{Found, MET_BYTES, Met, Steps, scouts};
-use crate::limits::{Limit, Limits, Progress, Watch};
+use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::Stopped;
 use crate::numbers::Random;
 use crate::space::id::hash;
@@ -103,7 +103,10 @@ pub fn search(ground: &dyn Ground, wide: Wide, limits: &Limits, watch: &dyn Watc
         let wanted = Request { met: &known, guess: wide.guess > 0 };
         let ends: Vec<Result<Vec<u32>, (usize, Stopped)>> =
             (scouts.par_iter_mut().zip(&mut reaches).zip(here.states.par_chunks(each * words)))
-                .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
+                .map(|((scout, reach), states)| {
+                    let pace = Pace::new(watch).at(progress);
+                    expand(&mut **scout, states, words, (wanted, pace), reach)
+                })
                 .collect();
         let mut list: Vec<Candidate> = vec![];
         let mut parent = 0u32;

@@ -6,8 +6,8 @@
 use rayon::prelude::*;
 
 use super::ground::{Ground, Reach, Reached, Request, Scout};
-use super::{Found, Steps, scouts};
-use crate::limits::{Limit, Limits, Progress, Watch};
+use super::{Found, REACH_STEPS, Steps, scouts};
+use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::{Layout, Stopped};
 use crate::space::id::hash;
 use crate::space::table::StateTable;
@@ -179,7 +179,7 @@ impl Search {
         (scouts, reaches): (&mut [Box<dyn Scout + 'g>], &mut [Reach]),
         packed: &[u64],
         words: usize,
-        guess: bool,
+        (guess, pace): (bool, &(dyn Fn() -> Pace<'g> + Sync)),
     ) -> Vec<Result<Vec<u32>, (usize, Stopped)>> {
         let met = |state: &[u64]| {
             let node = &self.nodes[self.table.find(state, hash(state))? as usize];
@@ -188,11 +188,11 @@ impl Search {
         let wanted = Request { met: &met, guess };
         let len = packed.len() / words;
         if len < SHARED_FROM {
-            return vec![expand(&mut *scouts[0], packed, words, wanted, &mut reaches[0])];
+            return vec![expand(&mut *scouts[0], packed, words, (wanted, pace()), &mut reaches[0])];
         }
         let each = len.div_ceil(scouts.len());
         (scouts.par_iter_mut().zip(reaches).zip(packed.par_chunks(each * words)))
-            .map(|((scout, reach), states)| expand(&mut **scout, states, words, wanted, reach))
+            .map(|((scout, reach), states)| expand(&mut **scout, states, words, (wanted, pace()), reach))
             .collect()
     }
 
@@ -255,7 +255,8 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
             continue;
         }
         let guess = ask.order.guess > 0;
-        let ends = s.expand_batch((&mut scouts, &mut reaches), &packed, words, guess);
+        let pace = || Pace::new(watch).at(progress);
+        let ends = s.expand_batch((&mut scouts, &mut reaches), &packed, words, (guess, &pace));
         let mut from = batch.iter();
         for (counts, reach) in ends.into_iter().zip(&reaches) {
             let counts = match counts {
@@ -307,19 +308,22 @@ pub fn search(ground: &dyn Ground, ask: Ask, limits: &Limits, watch: &dyn Watch)
     }
 }
 
-/// Expands whole states one after the other; gives how many each leads to, or which of them could not be expanded.
+/// Expands whole states one after the other; gives how many each leads to, or which of them could not be expanded. On a large board a few of them may take
+/// seconds, so the watch is asked meanwhile.
 pub(super) fn expand(
     scout: &mut dyn Scout,
     states: &[u64],
     words: usize,
-    wanted: Request<'_>,
+    (wanted, mut pace): (Request<'_>, Pace<'_>),
     reach: &mut Reach,
 ) -> Result<Vec<u32>, (usize, Stopped)> {
     let mut counts = Vec::with_capacity(states.len() / words);
     for state in states.chunks_exact(words) {
         let before = reach.list.len();
         scout.reach(state, wanted, reach).map_err(|stopped| (counts.len(), stopped))?;
-        counts.push((reach.list.len() - before) as u32);
+        let count = reach.list.len() - before;
+        counts.push(count as u32);
+        pace.step(REACH_STEPS * (1 + count as u64)).map_err(|limit| (counts.len(), Stopped::Limit(limit)))?;
     }
     Ok(counts)
 }

@@ -4,8 +4,8 @@
 //! Lösung"): what is about to be cut off comes first.
 
 use super::ground::{Ground, Reach, Request, Scout};
-use super::{Found, MET_BYTES, Met};
-use crate::limits::{Limit, Limits, Progress, Watch};
+use super::{Found, MET_BYTES, Met, REACH_STEPS};
+use crate::limits::{Limit, Limits, Pace, Progress, Watch};
 use crate::model::Stopped;
 use crate::numbers::Random;
 use crate::space::id::hash;
@@ -45,6 +45,7 @@ struct Level {
 struct Diver<'g> {
     scout: Box<dyn Scout + 'g>,
     dive: Dive,
+    pace: Pace<'g>,
     /// Most states that are looked at.
     most: u64,
     words: usize,
@@ -63,10 +64,21 @@ impl Diver<'_> {
             return Err(Stopped::Limit(Limit::MaxStates));
         }
         self.found.states += 1;
+        self.pace.note(self.progress());
         let met = &self.met;
         let known = |state: &[u64]| met.contains(&hash(state)).then_some((0, 0));
         reach.clear();
-        self.scout.reach(state, Request { met: &known, guess: self.dive.prefer == Prefer::Near }, reach)
+        self.scout.reach(state, Request { met: &known, guess: self.dive.prefer == Prefer::Near }, reach)?;
+        self.pace.step(REACH_STEPS * (1 + reach.list.len() as u64)).map_err(Stopped::Limit)
+    }
+
+    fn progress(&self) -> Progress {
+        Progress {
+            states: self.found.states,
+            depth: self.labels.len() as u32,
+            bytes: self.met.len() as u64 * MET_BYTES,
+            ..Progress::default()
+        }
     }
 
     /// The steps so far and some more lead to a goal.
@@ -142,6 +154,7 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
     let mut d = Diver {
         scout,
         dive,
+        pace: Pace::new(watch),
         most: limits.max_states,
         words: ground.layout().words(),
         met: Met::default(),
@@ -161,13 +174,7 @@ pub fn search(ground: &dyn Ground, dive: Dive, limits: &Limits, watch: &dyn Watc
         }
         asked += 1;
         if asked.is_multiple_of(256) {
-            let progress = Progress {
-                states: d.found.states,
-                depth: d.labels.len() as u32,
-                bytes: d.met.len() as u64 * MET_BYTES,
-                ..Progress::default()
-            };
-            d.found.limit = d.found.limited(&progress, limits, watch);
+            d.found.limit = d.found.limited(&d.progress(), limits, watch);
             if d.found.limit.is_some() {
                 return d.found;
             }

@@ -102,6 +102,9 @@ fn scouts<'g>(ground: &'g dyn Ground, limits: &Limits) -> Vec<Box<dyn Scout + 'g
 /// Hashes of packed states that were met.
 type Met = std::collections::HashSet<u64, std::hash::BuildHasherDefault<Plain>>;
 
+/// Steps of a [`Pace`](crate::limits::Pace) for each state that another one leads to: the rules run, and what is promised of it is asked.
+const REACH_STEPS: u64 = 16;
+
 /// About so many bytes are taken by one of them.
 const MET_BYTES: u64 = 18;
 

@@ -253,10 +253,17 @@ impl core::Model for Game {
     fn narrowed(&self, states: &mut dyn Iterator<Item = Vec<u64>>) -> Option<Box<dyn core::Model + '_>> {
         let find = self.numbering?.seen;
         let mut seen = vec![BTreeSet::new(); self.bound.start.len()];
-        let mut values = vec![0; self.bound.start.len()];
+        // Those of the small values that were seen, as bits: most are small, and met again and again.
+        let mut small = vec![0u64; seen.len()];
+        let mut values = vec![0; seen.len()];
         let mut note = |values: &[i32]| {
-            for (seen, value) in seen.iter_mut().zip(values) {
-                seen.insert(*value);
+            for ((seen, small), value) in seen.iter_mut().zip(&mut small).zip(values) {
+                match 1u64.checked_shl(*value as u32) {
+                    Some(bit) => *small |= bit,
+                    None => {
+                        seen.insert(*value);
+                    }
+                }
             }
         };
         for state in states {
@@ -280,6 +287,9 @@ impl core::Model for Game {
                     }
                 }
             }
+        }
+        for (seen, small) in seen.iter_mut().zip(small) {
+            seen.extend((0..64).filter(|value| small >> value & 1 == 1));
         }
         let numbered = WhenAsked::holding(find(self, &seen)?);
         Some(Box::new(Game { numbered, ..self.clone() }))

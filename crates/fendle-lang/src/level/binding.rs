@@ -237,6 +237,38 @@ impl<'a> Binding<'a> {
         self.empty(var, def)
     }
 
+    /// Whether the keys, the entries, or the values of a variable depend on one with a mistake: nothing can be said of what is given for it.
+    fn is_unknown(&self, def: &VarDef) -> bool {
+        let mut bounds: Vec<&Expr> = def.max.iter().chain(&def.when).collect();
+        let mut keys = match def.shape {
+            Extent::Array(key) | Extent::Lists(key, _) => vec![key],
+            _ => vec![],
+        };
+        while let Some(key) = keys.pop() {
+            match key {
+                Keyed::Range(range) => {
+                    let (first, last) = &self.model.ranges[range];
+                    bounds.extend([first, last]);
+                }
+                Keyed::Pair(pair) => {
+                    let (first, second) = self.model.pairs[pair];
+                    keys.extend([first, second]);
+                }
+                Keyed::Enum(_) | Keyed::Row | Keyed::Column | Keyed::Cell => {}
+            }
+        }
+        let mut dom = &def.dom;
+        while let Dom::Maybe(of) = dom {
+            dom = of;
+        }
+        match dom {
+            Dom::Range(first, last) => bounds.extend([&**first, last]),
+            Dom::First(_, count) => bounds.push(count),
+            _ => {}
+        }
+        bounds.iter().any(|bound| self.model.reads(bound).iter().any(|var| self.wrong.contains(var)))
+    }
+
     /// The values of a variable as the level begins. `None`: a default is no value.
     fn values(&mut self, var: VarId, def: &VarDef, given: Given<'_>) -> Option<Vec<i64>> {
         let from_drawing = self.drawn.iter().find(|(v, _)| *v == var).map(|d| d.1.clone());
@@ -250,7 +282,7 @@ impl<'a> Binding<'a> {
             let from = &self.b.slots[of];
             return Some(self.b.start[from.base..from.base + from.len].iter().map(|&v| v.into()).collect());
         }
-        if def.rearranged.is_some_and(|target| self.wrong.contains(&target)) {
+        if def.rearranged.is_some_and(|target| self.wrong.contains(&target)) || self.is_unknown(def) {
             // What it may hold is not known.
             return Some(self.mistaken(var, def));
         }

@@ -98,6 +98,15 @@ impl Bound {
         values.iter().position(|&x| on(x.into()))
     }
 
+    /// Whether a drawing can say everything about its variables: it does not say how a shape lies, nor which of several stands where.
+    fn can_be_exact(&self, vars: &[VarId]) -> bool {
+        !vars.iter().any(|&v| {
+            let def = &self.model.vars[v];
+            matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
+                || matches!(def.shape, Extent::Array(_) | Extent::List(_))
+        })
+    }
+
     /// A drawing, and whether it says everything about its variables.
     pub(crate) fn draw_one(
         &self,
@@ -106,12 +115,7 @@ impl Bound {
         rules: &[DrawRule],
         layered: bool,
     ) -> (Vec<Vec<String>>, bool) {
-        // A drawing does not say how a shape lies, nor which of several stands where.
-        let mut exact = !vars.iter().any(|&v| {
-            let def = &self.model.vars[v];
-            matches!(def.dom.scalar(), Scalar::Placed(_) | Scalar::Maybe(Base::Placed(_)))
-                || matches!(def.shape, Extent::Array(_) | Extent::List(_))
-        });
+        let mut exact = self.can_be_exact(vars);
         let value_at = |var: VarId, cell: usize| -> i64 {
             match self.model.vars[var].shape {
                 Extent::Grid | Extent::Set => self.values_of(var, state)[cell].into(),
@@ -125,19 +129,21 @@ impl Bound {
             }
         };
         let mut eval = Eval::new(self);
-        if rules.iter().any(|r| r.when.is_some()) {
-            eval.look_at(state);
+        let conditional = rules.iter().any(|r| r.when.is_some());
+        if conditional {
+            eval.look_often_at(state);
         }
 
         // The glyph for the values of a cell, and whether it says all of them. `at`: the value of a variable.
+        let holds_at = |r: &DrawRule, at: &dyn Fn(VarId) -> i64| r.facts.iter().all(|f| at(f.var) == f.value);
+        let whole_at = |r: &DrawRule, at: &dyn Fn(VarId) -> i64| {
+            vars.iter().all(|&v| {
+                let want = r.facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
+                at(v) == want
+            })
+        };
         let choose = |open: &[&DrawRule], at: &dyn Fn(VarId) -> i64| -> Chosen {
-            let holds = |r: &DrawRule| r.facts.iter().all(|f| at(f.var) == f.value);
-            let whole = |r: &DrawRule| {
-                vars.iter().all(|&v| {
-                    let want = r.facts.iter().find(|f| f.var == v).map_or(plain(v), |f| f.value);
-                    at(v) == want
-                })
-            };
+            let (holds, whole) = (|r: &DrawRule| holds_at(r, at), |r: &DrawRule| whole_at(r, at));
             let fitting = || open.iter().filter(|r| holds(r));
             let chosen = if layered {
                 // What says nothing lies below everything.
@@ -152,7 +158,6 @@ impl Bound {
             };
             (chosen.map(|r| r.glyph.to_string()), chosen.is_some_and(|r| whole(r)))
         };
-        let conditional = rules.iter().any(|r| r.when.is_some());
         let all: Vec<&DrawRule> = rules.iter().collect();
         // Where no glyph has a condition, cells with the same values look the same.
         let mut met: Vec<(Vec<i64>, Chosen)> = vec![];
@@ -168,7 +173,9 @@ impl Bound {
                     None => value_at(var, cell),
                 };
                 let found = if conditional {
+                    // The condition of a glyph is asked where the glyph would say something.
                     let open: Vec<&DrawRule> = (all.iter().copied())
+                        .filter(|rule| holds_at(rule, &at) || whole_at(rule, &at))
                         .filter(|rule| rule.when.as_ref().is_none_or(|body| eval.holds_at(body, cell as i64)))
                         .collect();
                     choose(&open, &at)
@@ -274,6 +281,9 @@ impl Bound {
         let mut pictures = vec![];
         for show in &model.shows {
             if let Show::Drawing { name, vars, rules, layered, .. } = show {
+                if exact_only && !self.can_be_exact(vars) {
+                    continue;
+                }
                 let (rows, exact) = self.draw_one(state, vars, rules, *layered);
                 if exact || !exact_only {
                     vars.iter().for_each(|&v| covered[v] = true);

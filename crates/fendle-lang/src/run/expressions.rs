@@ -211,13 +211,21 @@ impl<'b> Eval<'b> {
                 return Ok(V::Block(a.into_iter().zip(b).map(|(x, y)| join(x, y)).collect()));
             }
             Ek::Call(f, args) => {
+                let of_state = args.is_empty();
+                if of_state && let Some(value) = self.kept.as_ref().and_then(|kept| kept[f.0].clone()) {
+                    return Ok(value);
+                }
                 let model = self.b.model.clone();
                 let def = &model.fns[*f];
                 let mut inner = vec![V::One(0); def.locals.len()];
                 for (slot, a) in inner.iter_mut().zip(args) {
                     *slot = self.eval(a, frame)?;
                 }
-                return self.eval(&def.body, &mut inner);
+                let value = self.eval(&def.body, &mut inner)?;
+                if of_state && let Some(kept) = &mut self.kept {
+                    kept[f.0] = Some(value.clone());
+                }
+                return Ok(value);
             }
             Ek::Entry(..)
             | Ek::End(..)

@@ -211,6 +211,8 @@ pub struct Eval<'b> {
     marks: Option<Vec<Mark>>,
     /// What a setup starts from, instead of the level's own start.
     base: Option<Vec<i32>>,
+    /// The values of functions without parameters, by the number of the function, while one state is looked at again and again.
+    kept: Option<Vec<Option<V>>>,
 }
 
 impl<'b> Eval<'b> {
@@ -234,6 +236,7 @@ impl<'b> Eval<'b> {
             noted: None,
             marks: None,
             base: None,
+            kept: None,
         }
     }
 
@@ -689,6 +692,12 @@ impl<'b> Eval<'b> {
         self.now.clear();
         self.now.extend_from_slice(state);
         self.before.clone_from(&self.now);
+    }
+
+    /// The same for many looks at one state: what depends on the state alone is found once.
+    pub(crate) fn look_often_at(&mut self, state: &[i32]) {
+        self.look_at(state);
+        self.kept = Some(vec![None; self.b.model.fns.len()]);
     }
 
     /// Notes what is read from now on.

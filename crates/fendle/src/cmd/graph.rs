@@ -12,6 +12,18 @@ use crate::{json, text};
 
 /// Runs the command.
 pub fn run(s: &mut Session, args: &GraphArgs) -> Ended {
+    let ended = written(s, args);
+    if let Err(Trouble::Ask(fendle_ask::Trouble::Limit(_))) = &ended {
+        let path = args.output.display();
+        s.reporter.say(&format!(
+            "fendle: {path} is not written: --most asks for fewer nodes, --time gives more time"
+        ));
+    }
+    ended
+}
+
+/// Writes what is asked for.
+fn written(s: &mut Session, args: &GraphArgs) -> Ended {
     let most = nodes_of(&args.output)?;
     s.files.may_write(&args.output)?;
     let level = s.load(&args.level, Want::All)?;
@@ -20,7 +32,7 @@ pub fn run(s: &mut Session, args: &GraphArgs) -> Ended {
         return beside(s, args, &level);
     }
     let (answer, laid) = drawn(s, &level, args, most, 1.0)?;
-    let files = write(&s.files, &level, &answer.found, &laid, args)?;
+    let files = write(&s.files, &level, &answer.found, &laid, args, &s.budget)?;
     if s.is_json() {
         s.json(&json::graph::value(&[&answer.found], &files, None, answer.stopped_by.as_ref()))?;
     } else {

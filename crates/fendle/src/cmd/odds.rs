@@ -29,7 +29,7 @@ pub fn run(
     let level = s.load(args, Want::All)?;
     if let (Some(path), Some(packed)) = (best_moves, packed) {
         let table = fendle_ask::guide::best_moves(&s.store, &level, &s.budget)?;
-        s.files.write(path, |out| match packed {
+        s.files.write_in_time(path, &s.budget.patience(), |out| match packed {
             true => {
                 let mut gz = GzEncoder::new(out, Compression::default());
                 best_lines(&table, &mut gz)?;

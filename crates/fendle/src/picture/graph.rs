@@ -26,6 +26,8 @@ pub const FILE_NODES: usize = 5_000_000;
 const BOARD_CELLS: usize = 4_000_000;
 /// Kinds of cells that a page tells apart.
 const KINDS_MAX: u16 = 40_000;
+/// Positions that are written between two looks at the clock.
+const TEXTS_LOOK: usize = 16;
 /// Rounds of the layout by force.
 const ROUNDS: usize = 120;
 /// Width and height of a picture.
@@ -74,22 +76,32 @@ pub struct Laid {
 ///
 /// # Errors
 ///
-/// Words where `--place` names no place, and the limit that was hit.
+/// Words where `--place` names no place, and the limit that was hit long before all nodes had their texts.
 pub fn lay_out(level: &Loaded, graph: &Graph, args: &GraphArgs, budget: &Budget) -> Result<Laid, Trouble> {
     let game = &level.game;
     let kind = ending(&args.output);
     let drawn = matches!(kind.as_str(), "html" | "svg" | "png");
-    let node = |(i, n): (usize, &Node)| Drawn {
-        start: n.start,
-        must_pass: n.must_pass,
-        on_way: n.on_way,
-        count: n.count,
-        ..Drawn::plain(if drawn { graph.text(game, i) } else { String::new() }, n.depth, status(n.class))
+    let patience = budget.patience();
+    let node = |(i, n): (usize, &Node)| {
+        if drawn
+            && i.is_multiple_of(TEXTS_LOOK)
+            && let Some(limit) = patience.is_over()
+        {
+            return Err(fendle_ask::Trouble::Limit(limit));
+        }
+        let text = if drawn { graph.text(game, i) } else { String::new() };
+        Ok(Drawn {
+            start: n.start,
+            must_pass: n.must_pass,
+            on_way: n.on_way,
+            count: n.count,
+            ..Drawn::plain(text, n.depth, status(n.class))
+        })
     };
     let arrows = graph.arrows.iter();
     let mut net = Net {
         title: graph.title.clone(),
-        nodes: graph.nodes.iter().enumerate().map(node).collect(),
+        nodes: graph.nodes.iter().enumerate().map(node).collect::<Result<_, _>>()?,
         arrows: arrows.map(|a| Arrow { from: a.from, to: a.to, name: a.name, fatal: a.fatal }).collect(),
         names: graph.names.clone(),
         notes: graph.notes.clone(),
@@ -141,16 +153,17 @@ fn boards(level: &Loaded, graph: &Graph) -> Option<Boards> {
 ///
 /// # Errors
 ///
-/// Words where a file cannot be written.
+/// Words where a file cannot be written, and the limit that was hit long before it was whole.
 pub fn write(
     files: &Files,
     level: &Loaded,
     graph: &Graph,
     laid: &Laid,
     args: &GraphArgs,
+    budget: &Budget,
 ) -> Result<Vec<PathBuf>, Trouble> {
     let Laid { net, spots } = laid;
-    let path = &args.output;
+    let (path, patience) = (&args.output, &budget.patience());
     let text = |i: usize| graph.text(&level.game, i);
     match ending(path).as_str() {
         "html" => write_drawing(files, path, &Drawing::Page(page::graph(&net.title, &[(net, spots)], &[])))?,
@@ -159,14 +172,14 @@ pub fn write(
             let picture = scene(net, spots, tint, args.theme.theme(), SIZE);
             write_drawing(files, path, &Drawing::Picture(picture))?;
         }
-        "graphml" => files.write(path, |out| export::graphml(net, &text, out))?,
-        "dot" => files.write(path, |out| export::dot(net, &text, out))?,
-        "json" => files.write(path, |out| export::json(net, &text, out))?,
+        "graphml" => files.write_in_time(path, patience, |out| export::graphml(net, &text, out))?,
+        "dot" => files.write_in_time(path, patience, |out| export::dot(net, &text, out))?,
+        "json" => files.write_in_time(path, patience, |out| export::json(net, &text, out))?,
         "parquet" => {
             let [states, edges, figures] =
                 ["states.parquet", "edges.parquet", "figures.parquet"].map(|end| path.with_extension(end));
-            files.write(&states, |out| columns::states(net, &text, out))?;
-            files.write(&edges, |out| columns::edges(net, out))?;
+            files.write_in_time(&states, patience, |out| columns::states(net, &text, out))?;
+            files.write_in_time(&edges, patience, |out| columns::edges(net, out))?;
             let counts = &graph.found.counts;
             let mut named: Vec<(&str, u64)> = counts.named().into_iter().collect();
             let besides = [("moves", counts.shortest), ("first_fatal_depth", counts.first_fatal_depth)];
@@ -176,8 +189,8 @@ pub fn write(
         }
         _ => {
             let list = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
-            files.write(&list[0], |out| export::csv_nodes(net, &text, out))?;
-            files.write(&list[1], |out| export::csv_edges(net, out))?;
+            files.write_in_time(&list[0], patience, |out| export::csv_nodes(net, &text, out))?;
+            files.write_in_time(&list[1], patience, |out| export::csv_edges(net, out))?;
             return Ok(list.to_vec());
         }
     }

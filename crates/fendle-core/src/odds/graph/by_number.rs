@@ -17,6 +17,8 @@ const SMALL_RANGE: u64 = 1 << 27;
 const SPARSE: u64 = 1 << 12;
 /// Entries of a table by which numbers are renamed.
 const TABLE_MAX: u64 = 1 << 22;
+/// States that are looked through between two looks at the watch.
+const LOOK_AFTER: usize = 1 << 10;
 /// Numbers that one thread renames at a time.
 const PIECE: usize = 1 << 12;
 
@@ -34,8 +36,17 @@ impl<'m> Builder<'m> {
         if let Some(numbering) = proved.as_ref().filter(|n| self.is_small(&***n)) {
             return Some((None, Arc::clone(numbering)));
         }
-        let mut seen = (0..states).map(|i| self.g.states.state(i));
-        let narrow = self.model.narrowed(&mut seen).and_then(|model| {
+        let mut stopped = false;
+        let mut seen = (0..states).map_while(|i| {
+            stopped = i % LOOK_AFTER == 0 && stop();
+            (!stopped).then(|| self.g.states.state(i))
+        });
+        let narrow = self.model.narrowed(&mut seen);
+        if stopped {
+            // It ends without numbers as well.
+            return None;
+        }
+        let narrow = narrow.and_then(|model| {
             let numbering = model.numbering(states, &mut stop)?;
             Some((Some(model), numbering))
         });
