@@ -256,7 +256,8 @@ pub fn start_breaks(level: &Loaded, fault: &Fault) -> Trouble {
 #[must_use]
 pub fn limit_of(fault: &RunFault, budget: &Budget) -> Option<Limit> {
     match fault.kind.limit()? {
-        Limit::Time => Some(budget.stopped().unwrap_or(Limit::Time)),
+        // What ended it may be over by now: memory that ran short was given back.
+        Limit::Time => Some(budget.stopped().or_else(|| budget.was_hit()).unwrap_or(Limit::Time)),
         other => Some(other),
     }
 }

@@ -265,7 +265,7 @@ impl Budget {
             Some(Limit::Interrupted)
         } else if self.wanted.time.is_some_and(|t| self.began.elapsed() >= t) {
             Some(Limit::Time)
-        } else if self.around.memory_now.is_some_and(|now| now() > line) {
+        } else if self.is_filled(line) {
             Some(Limit::Memory)
         } else {
             None
@@ -277,6 +277,17 @@ impl Budget {
             }
         }
         limit
+    }
+
+    /// The limit that was told of first, though it may not hold any more.
+    #[must_use]
+    pub fn was_hit(&self) -> Option<Limit> {
+        self.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner).map(|(limit, _)| limit)
+    }
+
+    /// Whether more than so many bytes are in use.
+    fn is_filled(&self, line: u64) -> bool {
+        self.around.memory_now.is_some_and(|now| now() > line)
     }
 
     /// Bytes in use, the program's own pages among them, from which on a question stops: a little before the budget, so that the answer still
@@ -349,7 +360,8 @@ impl Watch for Budget {
                 self.stopped_past(self.wanted.memory).filter(|limit| *limit == Limit::Memory)
             }
             Some((_, at)) if at.elapsed() > WRAP_UP => self.stopped(),
-            Some(_) => None,
+            // The memory is still the memory.
+            Some(_) => self.is_filled(self.wanted.memory).then_some(Limit::Memory),
             // The search ended by itself, or by a limit of its own such as a number of states: the deadline is still the deadline.
             None => self.stopped_past(self.wanted.memory),
         }

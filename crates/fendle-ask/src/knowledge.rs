@@ -129,6 +129,8 @@ pub fn from<'g>(
 
 /// Layouts of names up to which information states that are alike are kept once.
 const ALIKE_MAX: usize = 1 << 22;
+/// Bytes that one of them takes beside its values.
+const LAYOUT_BYTES: usize = 3 * 48;
 
 /// What can be known, with information states that are alike kept once: for values of the whole, not for ways to print.
 /// `None` where the rules tell cells apart, or moves have been played.
@@ -153,10 +155,15 @@ pub fn alike<'g>(level: &'g Loaded, boards: bool, budget: &Budget) -> Result<Opt
             && b.model.vars.iter().all(|v| v.prior.as_ref().is_none_or(|p| p.with.is_none()))
     });
     let all = match by_names {
-        Some(names) => match layouts_by_names(&begun, names.var, &names.groups, ALIKE_MAX) {
-            Some(layouts) => worlds_of(&begun, layouts, ALIKE_MAX),
-            None => Ok(None),
-        },
+        Some(names) => {
+            // Each is held as a layout, as a state, and as a packed one; half of the memory is left for what is made of them.
+            let bytes = 8 * b.start.len() + 8 * game.layout().words() + LAYOUT_BYTES;
+            let most = ALIKE_MAX.min((budget.limits().memory_bytes / 2) as usize / bytes);
+            match layouts_by_names(&begun, names.var, &names.groups, (most, &|| budget.is_stopped())) {
+                Some(layouts) => worlds_of(&begun, layouts, ALIKE_MAX),
+                None => Ok(None),
+            }
+        }
         None => worlds(&begun, WORLDS_MAX),
     };
     let Ok(Some(all)) = all else { return Ok(None) };

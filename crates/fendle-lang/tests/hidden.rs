@@ -668,7 +668,8 @@ fn information_states_that_are_alike_have_the_same_values_once_as_apart() {
         let found = exchange(&g.bound).expect("cells are alike");
         let fewer = match &found.names {
             Some(n) => {
-                let once = scatter::layouts_by_names(&g.bound, n.var, &n.groups, 100_000).expect("few");
+                let once =
+                    scatter::layouts_by_names(&g.bound, n.var, &n.groups, (100_000, &|| false)).expect("few");
                 pack(worlds_of(&g.bound, once, 100_000).expect("a prior").expect("few"))
             }
             None => all.clone(),
@@ -695,9 +696,13 @@ fn six_pairs_take_the_turns_of_a_plain_recursion() {
     let g = game(PAIRS, "values.deal = '1 1 2 2 3 3 4 4 5 5 6 6'");
     let found = exchange(&g.bound).expect("cells are alike");
     let names = found.names.clone().expect("names");
-    let once = scatter::layouts_by_names(&g.bound, names.var, &names.groups, 20_000).expect("few");
+    let once =
+        scatter::layouts_by_names(&g.bound, names.var, &names.groups, (20_000, &|| false)).expect("few");
     // 11 * 9 * 7 * 5 * 3 ways to pair twelve cards.
     assert_eq!(once.len(), 10_395);
+    // One fewer is too few; and whoever asks can end it.
+    assert!(scatter::layouts_by_names(&g.bound, names.var, &names.groups, (10_394, &|| false)).is_none());
+    assert!(scatter::layouts_by_names(&g.bound, names.var, &names.groups, (20_000, &|| true)).is_none());
     let list = worlds_of(&g.bound, once, 20_000).expect("a prior").expect("few");
     let packed: Vec<(Vec<u64>, u64)> = list.iter().map(|(s, w)| (g.pack(s), *w)).collect();
     let knowing = Knowing::alike(&g, &packed, None, found.of(&g)).expect("worlds");

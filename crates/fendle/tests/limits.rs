@@ -220,6 +220,24 @@ fn a_file_that_takes_too_long_is_not_written() {
     assert_eq!(r.code, 0, "{}{}", r.out, r.err);
 }
 
+/// Eighteen pairs lie in more ways than any memory holds: that is told as what it is, and none of them are held past the budget.
+#[test]
+fn layouts_that_do_not_fit_the_memory_are_a_limit_of_memory() {
+    let numbers: Vec<String> = (0..36).map(|i| (1 + i / 2).to_string()).collect();
+    let rows: Vec<String> = numbers.chunks(6).map(|row| row.join(" ")).collect();
+    let level = format!(
+        "model = 'pairs'\n[[level]]\nname = 'p'\nvalues.deal = \"\"\"\n{}\n\"\"\"\n",
+        rows.join("\n")
+    );
+    let dir = dir_with(&[("pairs.toml", &level)]);
+    for (memory, says) in [("48M", "the memory budget"), ("400M", "layouts of what is hidden")] {
+        let r = fendle(dir.path(), &["odds", "pairs.toml", "--memory", memory, "--format", "json"]);
+        assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+        let why = r.json()["why"].as_str().map(str::to_string).expect("a reason");
+        assert!(why.contains(says), "{memory}: {why}");
+    }
+}
+
 /// A field of real size, where a search that goes deep asks each of its states for five hundred ways on.
 #[test]
 fn a_dive_on_a_large_field_ends_with_its_time() {

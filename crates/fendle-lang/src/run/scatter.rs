@@ -138,10 +138,18 @@ pub fn layouts(b: &Bound, most: usize) -> Result<Option<WeightedStates>, RunFaul
     Ok((out.len() <= most).then_some(out))
 }
 
+/// Layouts between two questions whether to stop.
+const ASKED_AFTER: usize = 1 << 12;
+
 /// The layouts of a rearranged grid of names, each once for all that differ only in names of one group; all weigh the same.
-/// `None` when there are more than `most`.
+/// `None` when there are more than `most`, or where `stop` says so, which is asked now and then.
 #[must_use]
-pub fn layouts_by_names(b: &Bound, var: VarId, groups: &[Vec<i32>], most: usize) -> Option<WeightedStates> {
+pub fn layouts_by_names(
+    b: &Bound,
+    var: VarId,
+    groups: &[Vec<i32>],
+    (most, stop): (usize, &dyn Fn() -> bool),
+) -> Option<WeightedStates> {
     struct Go<'g> {
         groups: &'g [Vec<i32>],
         /// For each group how many of each name are left, and how many names have been used.
@@ -150,12 +158,14 @@ pub fn layouts_by_names(b: &Bound, var: VarId, groups: &[Vec<i32>], most: usize)
         layout: Vec<i32>,
         out: Vec<Vec<i32>>,
         most: usize,
+        stop: &'g dyn Fn() -> bool,
     }
     impl Go<'_> {
         fn from(&mut self, at: usize) -> bool {
             if at == self.layout.len() {
                 self.out.push(self.layout.clone());
-                return self.out.len() <= self.most;
+                let asks = self.out.len().is_multiple_of(ASKED_AFTER);
+                return self.out.len() <= self.most && !(asks && (self.stop)());
             }
             for g in 0..self.groups.len() {
                 // Those that were met, and the next one.
@@ -188,6 +198,7 @@ pub fn layouts_by_names(b: &Bound, var: VarId, groups: &[Vec<i32>], most: usize)
         layout: part.to_vec(),
         out: vec![],
         most,
+        stop,
     };
     if !go.from(0) {
         return None;

@@ -280,7 +280,8 @@ fn run_odds(name: &str) {
     let found = if game.bound.model.hides() {
         let what = exchange(&game.bound).expect("cells are alike");
         let names = what.names.clone().expect("names");
-        let once = layouts_by_names(&game.bound, names.var, &names.groups, 1 << 22).expect("few");
+        let once =
+            layouts_by_names(&game.bound, names.var, &names.groups, (1 << 22, &|| false)).expect("few");
         let worlds = worlds_of(&game.bound, once, 1 << 22).expect("a prior").expect("few");
         let packed: Vec<(Vec<u64>, u64)> = worlds.iter().map(|(s, w)| (game.pack(s), *w)).collect();
         let knowing = Knowing::alike(&game, &packed, None, what.of(&game)).expect("worlds");
