@@ -1,59 +1,115 @@
 //! Pages that stand alone: no network, no script but their own. All that comes from a model or a file is data or escaped
 //! text.
 
+use std::io::{self, Write};
+
+use serde::{Serialize, Serializer};
 use serde_json::json;
 
 use crate::net::{Boards, Net, Spots, Status, kinds};
 use crate::scene::{Rgb, Scene, Shape, Style, escaped, outline};
 use crate::tiles::{CELL, Theme, Tiles};
 
-/// JSON inside a page: nothing of it can end the script element.
-fn data(value: &serde_json::Value) -> String {
-    value.to_string().replace('<', "\\u003c").replace('\u{2028}', "\\u2028").replace('\u{2029}', "\\u2029")
+/// JSON inside a page: nothing of it can end the script element. What is written comes in whole characters.
+struct Data<'w>(&'w mut dyn Write);
+
+impl Write for Data<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut rest = bytes;
+        while let Some(at) = rest.iter().position(|b| matches!(b, b'<' | 0xe2)) {
+            self.0.write_all(&rest[..at])?;
+            let (stands_for, len): (&[u8], usize) = match &rest[at..] {
+                [b'<', ..] => (b"\\u003c", 1),
+                [0xe2, 0x80, 0xa8, ..] => (b"\\u2028", 3),
+                [0xe2, 0x80, 0xa9, ..] => (b"\\u2029", 3),
+                other => (&other[..1], 1),
+            };
+            self.0.write_all(stands_for)?;
+            rest = &rest[at + len..];
+        }
+        self.0.write_all(rest)?;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
 }
 
-/// State graphs to look into: pan, zoom, find, walk, and play the shortest solution. Each is drawn on one canvas. With two
+/// A list of what an iterator gives, which is never held as a list: a graph may have millions of arrows.
+struct Each<I>(I);
+
+impl<I: Iterator<Item: Serialize> + Clone> Serialize for Each<I> {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.collect_seq(self.0.clone())
+    }
+}
+
+/// Writes state graphs to look into: pan, zoom, find, walk, and play the shortest solution. Each is drawn on one canvas. With two
 /// of them, `pairs` says which nodes of the first match which of the second: what is taken in one is taken in both.
-#[must_use]
-pub fn graph(title: &str, views: &[(&Net, &Spots)], pairs: &[(u32, u32)]) -> String {
-    let value = json!({
-        "statuses": Status::ALL.map(Status::word),
-        "views": views.iter().map(|(net, spots)| view(net, spots)).collect::<Vec<_>>(),
-        "pairs": pairs,
-    });
-    filled(include_str!("../assets/graph.html"), title, "@DATA@", &data(&value))
+///
+/// # Errors
+///
+/// Those of the output.
+pub fn write_graph(
+    out: &mut dyn Write,
+    title: &str,
+    views: &[(&Net, &Spots)],
+    pairs: &[(u32, u32)],
+) -> io::Result<()> {
+    #[derive(Serialize)]
+    struct Page<'a, V> {
+        pairs: &'a [(u32, u32)],
+        statuses: [&'a str; Status::ALL.len()],
+        views: V,
+    }
+    let (before, after) = parts(include_str!("../assets/graph.html"), title, "@DATA@");
+    out.write_all(before.as_bytes())?;
+    let views = Each(views.iter().map(|(net, spots)| View { net, spots }));
+    let page = Page { pairs, statuses: Status::ALL.map(Status::word), views };
+    serde_json::to_writer(Data(out), &page)?;
+    out.write_all(after.as_bytes())
 }
 
-fn view(net: &Net, spots: &Spots) -> serde_json::Value {
-    let round = |v: f32| (f64::from(v) * 100.0).round() / 100.0;
-    let which =
-        |test: &dyn Fn(usize) -> bool| -> Vec<usize> { (0..net.nodes.len()).filter(|i| test(*i)).collect() };
-    let mut way = which(&|i| net.nodes[i].on_way);
-    way.sort_by_key(|i| net.nodes[*i].depth);
-    let (kinds, kind) = kinds(&net.names);
-    let sizes = net.nodes.iter().enumerate().filter(|(_, n)| n.count > 1).map(|(i, n)| (i, n.count));
-    json!({
-        "title": net.title,
-        "notes": net.notes,
-        "names": net.names,
-        "kinds": kinds,
-        "kind": kind,
-        "x": spots.iter().map(|p| round(p.0)).collect::<Vec<_>>(),
-        "y": spots.iter().map(|p| round(p.1)).collect::<Vec<_>>(),
-        "gap": round(gap(net, spots)),
-        "status": net.nodes.iter().map(|n| n.status.number()).collect::<Vec<_>>(),
-        "depth": net.nodes.iter().map(|n| n.depth).collect::<Vec<_>>(),
-        "text": net.nodes.iter().map(|n| n.text.as_str()).collect::<Vec<_>>(),
-        "size": sizes.collect::<Vec<_>>(),
-        "from": net.arrows.iter().map(|a| a.from).collect::<Vec<_>>(),
-        "to": net.arrows.iter().map(|a| a.to).collect::<Vec<_>>(),
-        "name": net.arrows.iter().map(|a| a.name).collect::<Vec<_>>(),
-        "fatal": (0..net.arrows.len()).filter(|i| net.arrows[*i].fatal).collect::<Vec<_>>(),
-        "must": which(&|i| net.nodes[i].must_pass),
-        "start": which(&|i| net.nodes[i].start),
-        "way": way,
-        "boards": net.boards.as_ref().map(boards),
-    })
+/// One graph as data.
+struct View<'a> {
+    net: &'a Net,
+    spots: &'a Spots,
+}
+
+impl Serialize for View<'_> {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeMap as _;
+        let View { net, spots } = self;
+        let round = |v: f32| (f64::from(v) * 100.0).round() / 100.0;
+        let (nodes, arrows) = (&net.nodes, &net.arrows);
+        let mut way: Vec<usize> = (0..nodes.len()).filter(|i| nodes[*i].on_way).collect();
+        way.sort_by_key(|i| nodes[*i].depth);
+        let (kinds, kind) = kinds(&net.names);
+        let sizes = nodes.iter().enumerate().filter(|(_, n)| n.count > 1).map(|(i, n)| (i, n.count));
+        let mut map = s.serialize_map(None)?;
+        map.serialize_entry("boards", &net.boards.as_ref().map(boards))?;
+        map.serialize_entry("depth", &Each(nodes.iter().map(|n| n.depth)))?;
+        map.serialize_entry("fatal", &Each((0..arrows.len()).filter(|i| arrows[*i].fatal)))?;
+        map.serialize_entry("from", &Each(arrows.iter().map(|a| a.from)))?;
+        map.serialize_entry("gap", &round(gap(net, spots)))?;
+        map.serialize_entry("kind", &kind)?;
+        map.serialize_entry("kinds", &kinds)?;
+        map.serialize_entry("must", &Each((0..nodes.len()).filter(|i| nodes[*i].must_pass)))?;
+        map.serialize_entry("name", &Each(arrows.iter().map(|a| a.name)))?;
+        map.serialize_entry("names", &net.names)?;
+        map.serialize_entry("notes", &net.notes)?;
+        map.serialize_entry("size", &Each(sizes))?;
+        map.serialize_entry("start", &Each((0..nodes.len()).filter(|i| nodes[*i].start)))?;
+        map.serialize_entry("status", &Each(nodes.iter().map(|n| n.status.number())))?;
+        map.serialize_entry("text", &Each(nodes.iter().map(|n| n.text.as_str())))?;
+        map.serialize_entry("title", &net.title)?;
+        map.serialize_entry("to", &Each(arrows.iter().map(|a| a.to)))?;
+        map.serialize_entry("way", &way)?;
+        map.serialize_entry("x", &Each(spots.iter().map(|p| round(p.0))))?;
+        map.serialize_entry("y", &Each(spots.iter().map(|p| round(p.1))))?;
+        map.end()
+    }
 }
 
 /// The first character that stands for a kind of cell: few kinds are plain letters, many are letters of any script.
@@ -113,9 +169,15 @@ fn stroke(shape: &Shape) -> serde_json::Value {
 
 /// A page with its title and its one part put in; what they hold is not looked through again.
 fn filled(page: &str, title: &str, mark: &str, part: &str) -> String {
+    let (before, after) = parts(page, title, mark);
+    before + part + &after
+}
+
+/// What lies before and behind the one part of a page, with its title put in.
+fn parts(page: &str, title: &str, mark: &str) -> (String, String) {
     let title = escaped(title);
     let (before, after) = page.split_once(mark).unwrap_or((page, ""));
-    before.replace("@TITLE@", &title) + part + &after.replace("@TITLE@", &title)
+    (before.replace("@TITLE@", &title), after.replace("@TITLE@", &title))
 }
 
 /// The usual distance of neighbours: the median length of the arrows.
@@ -336,6 +398,29 @@ mod tests {
         // And the checker sees what is wrong.
         for bad in ["<a><b></a></b>", "<a>", "<a b=\"c></a>", "</a>"] {
             assert!(well_formed(bad).is_err(), "{bad}");
+        }
+    }
+
+    fn graph(title: &str, views: &[(&Net, &Spots)], pairs: &[(u32, u32)]) -> String {
+        let mut out = vec![];
+        write_graph(&mut out, title, views, pairs).expect("memory takes it all");
+        String::from_utf8(out).expect("text")
+    }
+
+    /// Data of a page reads back as what it was, and holds nothing that a page would take for its own.
+    #[test]
+    fn data_is_escaped_and_reads_back() {
+        let pieces =
+            ["<", "</script>", "\u{2028}", "\u{2029}", "\u{2013}", "\u{20ac}", "\u{e2}", "\"", "\\", "a", ""];
+        for n in 0..pieces.len().pow(3) {
+            let text = pieces[n % pieces.len()].to_string()
+                + pieces[n / pieces.len() % pieces.len()]
+                + pieces[n / pieces.len().pow(2)];
+            let mut out = vec![];
+            serde_json::to_writer(Data(&mut out), &[&text]).expect("memory takes it all");
+            let out = String::from_utf8(out).expect("text");
+            assert!(!out.contains(['<', '\u{2028}', '\u{2029}']), "{out}");
+            assert_eq!(serde_json::from_str::<Vec<String>>(&out).expect("JSON"), [text]);
         }
     }
 

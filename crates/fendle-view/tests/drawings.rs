@@ -375,7 +375,11 @@ fn kinds_of_moves_are_told_by_the_word_that_differs() {
 fn pages_hold_words_as_data() {
     each_net(30, |net| {
         let spots = layers(net);
-        let page = page::graph(&net.title, &[(net, &spots)], &[(0, 0)]);
+        let mut page = vec![];
+        page::write_graph(&mut page, &net.title, &[(net, &spots)], &[(0, 0)]).expect("memory takes it all");
+        let page = String::from_utf8(page).expect("text");
+        // What no script may hold as it is, it holds as an escape.
+        assert!(!page.contains(['\u{2028}', '\u{2029}']), "{}", net.title);
         // Exactly as many elements of this kind as the page itself has.
         assert_eq!(page.matches("</script>").count(), page.matches("<script").count(), "{}", net.title);
         assert!(!page.contains("<b>"), "{}", net.title);

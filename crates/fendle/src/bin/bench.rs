@@ -377,7 +377,9 @@ fn run_page() {
     net.boards = Some(boards);
     let spots = layers(&net);
     let began = Instant::now();
-    let size = fendle_view::page::graph("slide-2x4", &[(&net, &spots)], &[]).len();
+    let mut page = vec![];
+    let written = fendle_view::page::write_graph(&mut page, "slide-2x4", &[(&net, &spots)], &[]);
+    let size = written.map_or(0, |()| page.len());
     let row = [
         grouped(net.nodes.len() as u64),
         grouped(net.arrows.len() as u64),

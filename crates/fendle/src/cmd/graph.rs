@@ -61,7 +61,7 @@ fn beside(s: &mut Session, args: &GraphArgs, first: &Loaded) -> Ended {
     let (a, laid_a) = drawn(s, first, args, PAGE_NODES / 2, 0.5)?;
     let (b, laid_b) = drawn(s, &second, args, PAGE_NODES / 2, 1.0)?;
     let matched = matching((&first.game, &a.found), (&second.game, &b.found), &s.budget);
-    let files = write_beside(&s.files, &args.output, (&laid_a, &laid_b), &matched)?;
+    let files = write_beside((&s.files, &s.budget), &args.output, (&laid_a, &laid_b), &matched)?;
     let graphs = [&a.found, &b.found];
     if s.is_json() {
         let stopped = a.stopped_by.as_ref().or(b.stopped_by.as_ref());

@@ -166,7 +166,8 @@ pub fn write(
     let (path, patience) = (&args.output, &budget.patience());
     let text = |i: usize| graph.text(&level.game, i);
     match ending(path).as_str() {
-        "html" => write_drawing(files, path, &Drawing::Page(page::graph(&net.title, &[(net, spots)], &[])))?,
+        "html" => files
+            .write_in_time(path, patience, |out| page::write_graph(out, &net.title, &[(net, spots)], &[]))?,
         "svg" | "png" => {
             let tint = args.arrows == ArrowsArg::Moves;
             let picture = scene(net, spots, tint, args.theme.theme(), SIZE);
@@ -201,15 +202,17 @@ pub fn write(
 ///
 /// # Errors
 ///
-/// Words where the file cannot be written.
+/// As for [`write`].
 pub fn write_beside(
-    files: &Files,
+    (files, budget): (&Files, &Budget),
     path: &Path,
     (a, b): (&Laid, &Laid),
     matching: &Matching,
 ) -> Result<Vec<PathBuf>, Trouble> {
     let heading = format!("{} beside {}", a.net.title, b.net.title);
-    let page = page::graph(&heading, &[(&a.net, &a.spots), (&b.net, &b.spots)], &matching.pairs);
-    write_drawing(files, path, &Drawing::Page(page))?;
+    let views = [(&a.net, &a.spots), (&b.net, &b.spots)];
+    files.write_in_time(path, &budget.patience(), |out| {
+        page::write_graph(out, &heading, &views, &matching.pairs)
+    })?;
     Ok(vec![path.to_path_buf()])
 }
