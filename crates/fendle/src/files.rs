@@ -136,8 +136,15 @@ impl Files {
         content: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
     ) -> Result<(), Trouble> {
         let mut over = None;
-        let written =
-            self.write(path, |out| content(&mut InTime { out, patience, pieces: 0, over: &mut over }));
+        let written = self.write(path, |out| {
+            let ended = content(&mut InTime { out, patience, pieces: 0, over: &mut over });
+            // Whoever writes may have seen it first.
+            ended.inspect_err(|e| {
+                if e.kind() == io::ErrorKind::TimedOut {
+                    over = over.or_else(|| patience.is_over());
+                }
+            })
+        });
         match over {
             Some(limit) => Err(fendle_ask::Trouble::Limit(limit).into()),
             None => written,
@@ -162,7 +169,7 @@ impl Write for InTime<'_> {
         if self.pieces.is_multiple_of(LOOK_AFTER) {
             *self.over = self.patience.is_over();
             if self.over.is_some() {
-                return Err(io::Error::other("the time is over"));
+                return Err(io::ErrorKind::TimedOut.into());
             }
         }
         self.out.write(bytes)

@@ -205,7 +205,7 @@ fn a_file_that_takes_too_long_is_not_written() {
     let rows = format!("x.....\n{}", "......\n".repeat(5));
     let level = format!("model = 'slow.fendle'\n[[level]]\nname = 's'\nstart.spot = \"\"\"\n{rows}\"\"\"\n");
     let dir = dir_with(&[("slow.fendle", slow), ("slow.toml", &level)]);
-    for output in ["x.json", "x.html"] {
+    for output in ["x.json", "x.html", "x.parquet"] {
         let graph = ["graph", "slow.toml", "-o", output];
         let timed = fendle(dir.path(), &[&graph[..], &["--time", "1s"]].concat());
         let stopped = interrupted(dir.path(), &graph);

@@ -1,7 +1,9 @@
 //! State graphs: laid out, as a picture, a page, or a file for other programs.
 
 use std::collections::HashMap;
+use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
 use fendle_ask::graph::{Graph, Matching, Node, by_meaning};
 use fendle_ask::{Budget, Loaded};
@@ -149,6 +151,9 @@ fn boards(level: &Loaded, graph: &Graph) -> Option<Boards> {
     Some(out).filter(|b| b.rows > 0)
 }
 
+/// What writes nodes with their texts.
+type Export = fn(&Net, export::Text<'_>, &mut dyn io::Write) -> io::Result<()>;
+
 /// Writes one graph; gives the files.
 ///
 /// # Errors
@@ -164,7 +169,18 @@ pub fn write(
 ) -> Result<Vec<PathBuf>, Trouble> {
     let Laid { net, spots } = laid;
     let (path, patience) = (&args.output, &budget.patience());
-    let text = |i: usize| graph.text(&level.game, i);
+    let is_over = AtomicBool::new(false);
+    // Many texts may be made before any is written: once it is over, none is.
+    let text = |i: usize| {
+        if i.is_multiple_of(TEXTS_LOOK) && patience.is_over().is_some() {
+            is_over.store(true, Relaxed);
+        }
+        if is_over.load(Relaxed) { String::new() } else { graph.text(&level.game, i) }
+    };
+    let in_time = || if is_over.load(Relaxed) { Err(io::ErrorKind::TimedOut.into()) } else { Ok(()) };
+    let with_texts = |path: &Path, export: Export| {
+        files.write_in_time(path, patience, |out| export(net, &text, out).and_then(|()| in_time()))
+    };
     match ending(path).as_str() {
         "html" => files
             .write_in_time(path, patience, |out| page::write_graph(out, &net.title, &[(net, spots)], &[]))?,
@@ -173,13 +189,15 @@ pub fn write(
             let picture = scene(net, spots, tint, args.theme.theme(), SIZE);
             write_drawing(files, path, &Drawing::Picture(picture))?;
         }
-        "graphml" => files.write_in_time(path, patience, |out| export::graphml(net, &text, out))?,
-        "dot" => files.write_in_time(path, patience, |out| export::dot(net, &text, out))?,
-        "json" => files.write_in_time(path, patience, |out| export::json(net, &text, out))?,
+        "graphml" => with_texts(path, export::graphml)?,
+        "dot" => with_texts(path, export::dot)?,
+        "json" => with_texts(path, export::json)?,
         "parquet" => {
             let [states, edges, figures] =
                 ["states.parquet", "edges.parquet", "figures.parquet"].map(|end| path.with_extension(end));
-            files.write_in_time(&states, patience, |out| columns::states(net, &text, out))?;
+            files.write_in_time(&states, patience, |out| {
+                columns::states(net, &text, out).and_then(|()| in_time())
+            })?;
             files.write_in_time(&edges, patience, |out| columns::edges(net, out))?;
             let counts = &graph.found.counts;
             let mut named: Vec<(&str, u64)> = counts.named().into_iter().collect();
@@ -190,7 +208,7 @@ pub fn write(
         }
         _ => {
             let list = [path.with_extension("nodes.csv"), path.with_extension("edges.csv")];
-            files.write_in_time(&list[0], patience, |out| export::csv_nodes(net, &text, out))?;
+            with_texts(&list[0], export::csv_nodes)?;
             files.write_in_time(&list[1], patience, |out| export::csv_edges(net, out))?;
             return Ok(list.to_vec());
         }
