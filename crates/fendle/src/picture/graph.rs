@@ -220,7 +220,7 @@ pub fn write(
 ///
 /// # Errors
 ///
-/// As for [`write`].
+/// As for one graph.
 pub fn write_beside(
     (files, budget): (&Files, &Budget),
     path: &Path,
