@@ -244,7 +244,8 @@ fn a_dive_on_a_large_field_ends_with_its_time() {
     let field = "model = 'sweep'\n[[level]]\nname = 'wide'\nsize = [16, 30]\nvalues = { rocks = 99, shown = 'r5c5' }\n";
     let dir = dir_with(&[("field.toml", field)]);
     let r = fendle(dir.path(), &["cases", "field.toml", "--time", "1s", "-q"]);
-    assert_eq!(r.code, 3, "{}{}", r.out, r.err);
+    // What was found by then is an answer; the guard of the helper ends what would go on.
+    assert!(r.out.contains("stopped by the time of 1s"), "{}{}", r.out, r.err);
 }
 
 #[cfg(unix)]
