@@ -4,8 +4,8 @@
 //! [`Watch`]. After a limit was hit, what was seen is put in order for half a second at the most; where memory ran short, which says nothing of time, as long
 //! as that takes. Files that take long to be written look at a [`Patience`].
 
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 use fendle_core::limits::NUMBER_FROM;
@@ -89,21 +89,31 @@ impl Default for Surroundings {
     }
 }
 
-/// How long something may still be written: as long as there is time, and a little longer, so that what was found before a limit comes to its file.
+/// How long something may still be written: as long as there is time, and a little longer, so that what was found before a limit comes to its file. Once it
+/// is over it stays so.
 pub struct Patience<'b> {
     budget: &'b Budget,
     began: Instant,
+    over: OnceLock<Limit>,
 }
 
 impl Patience<'_> {
-    /// The limit that ends it, where time ran out or somebody interrupted, and neither that nor the beginning was just now. Memory does not end it: what is
-    /// written takes none.
+    /// Looks at the clock: the limit that ends it, where time ran out or somebody interrupted, and neither that nor the beginning was just now. Memory does
+    /// not end it: what is written takes none.
+    pub fn look(&self) -> Option<Limit> {
+        self.is_over().or_else(|| {
+            self.budget.stopped()?;
+            let hit = *self.budget.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            let (limit, when) = hit.filter(|(limit, _)| matches!(limit, Limit::Time | Limit::Interrupted))?;
+            let is_over = when.max(self.began).elapsed() >= WRITING;
+            is_over.then(|| *self.over.get_or_init(|| limit))
+        })
+    }
+
+    /// The limit that ended it, as was seen at a look.
     #[must_use]
     pub fn is_over(&self) -> Option<Limit> {
-        self.budget.stopped()?;
-        let hit = *self.budget.hit.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let (limit, when) = hit.filter(|(limit, _)| matches!(limit, Limit::Time | Limit::Interrupted))?;
-        (when.max(self.began).elapsed() >= WRITING).then_some(limit)
+        self.over.get().copied()
     }
 }
 
@@ -305,7 +315,7 @@ impl Budget {
     /// The patience with something that is written from now on.
     #[must_use]
     pub fn patience(&self) -> Patience<'_> {
-        Patience { budget: self, began: Instant::now() }
+        Patience { budget: self, began: Instant::now(), over: OnceLock::new() }
     }
 
     /// A limit in words.

@@ -7,7 +7,6 @@ use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use fendle_ask::{Patience, Provider};
-use fendle_core::Limit;
 use fendle_lang::syntax::level::FILE_BYTES_MAX;
 
 use crate::library::LIBRARY;
@@ -135,17 +134,12 @@ impl Files {
         patience: &Patience<'_>,
         content: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
     ) -> Result<(), Trouble> {
-        let mut over = None;
         let written = self.write(path, |out| {
-            let ended = content(&mut InTime { out, patience, pieces: 0, over: &mut over });
-            // Whoever writes may have seen it first.
-            ended.inspect_err(|e| {
-                if e.kind() == io::ErrorKind::TimedOut {
-                    over = over.or_else(|| patience.is_over());
-                }
-            })
+            content(&mut InTime { out, patience, pieces: 0 })?;
+            // Whoever makes what is written may have seen it first.
+            if patience.is_over().is_some() { Err(io::ErrorKind::TimedOut.into()) } else { Ok(()) }
         });
-        match over {
+        match patience.is_over() {
             Some(limit) => Err(fendle_ask::Trouble::Limit(limit).into()),
             None => written,
         }
@@ -160,17 +154,13 @@ struct InTime<'w> {
     out: &'w mut (dyn Write + Send),
     patience: &'w Patience<'w>,
     pieces: u32,
-    over: &'w mut Option<Limit>,
 }
 
 impl Write for InTime<'_> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.pieces += 1;
-        if self.pieces.is_multiple_of(LOOK_AFTER) {
-            *self.over = self.patience.is_over();
-            if self.over.is_some() {
-                return Err(io::ErrorKind::TimedOut.into());
-            }
+        if self.pieces.is_multiple_of(LOOK_AFTER) && self.patience.look().is_some() {
+            return Err(io::ErrorKind::TimedOut.into());
         }
         self.out.write(bytes)
     }

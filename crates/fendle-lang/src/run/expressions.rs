@@ -405,6 +405,7 @@ impl<'b> Eval<'b> {
         cond: &Expr,
         frame: &mut [V],
     ) -> Run<i64> {
+        debug_assert!(self.kept.is_none(), "what is kept holds for one state");
         let outcomes = self.tried(of, frame)?;
         let (now, before) = (self.now.clone(), self.before.clone());
         let every = wanted == HowMany::Every;

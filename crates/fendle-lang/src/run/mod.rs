@@ -694,7 +694,8 @@ impl<'b> Eval<'b> {
         self.before.clone_from(&self.now);
     }
 
-    /// The same for many looks at one state: what depends on the state alone is found once.
+    /// The same for many looks at one state: what depends on the state alone is found once. What is looked at so are rules, which never ask what a move
+    /// would lead to: that is for questions.
     pub(crate) fn look_often_at(&mut self, state: &[i32]) {
         self.look_at(state);
         self.kept = Some(vec![None; self.b.model.fns.len()]);

@@ -3,11 +3,10 @@
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
 use fendle_ask::graph::{Graph, Matching, Node, by_meaning};
-use fendle_ask::{Budget, Loaded};
-use fendle_core::Class;
+use fendle_ask::{Budget, Loaded, Patience};
+use fendle_core::{Class, Limit};
 use fendle_view::net::{Arrow, Boards, Net, Node as Drawn, Spots, Status, force, layers, scene};
 use fendle_view::tiles::Thing;
 use fendle_view::{columns, export, page};
@@ -74,6 +73,17 @@ pub struct Laid {
     spots: Spots,
 }
 
+/// The text of a node, as long as there is time: now and then it looks at the clock.
+fn text_in_time(
+    level: &Loaded,
+    graph: &Graph,
+    node: usize,
+    patience: &Patience<'_>,
+) -> Result<String, Limit> {
+    let over = if node.is_multiple_of(TEXTS_LOOK) { patience.look() } else { patience.is_over() };
+    over.map_or_else(|| Ok(graph.text(&level.game, node)), Err)
+}
+
 /// Lays a graph out for the file it goes to.
 ///
 /// # Errors
@@ -85,14 +95,8 @@ pub fn lay_out(level: &Loaded, graph: &Graph, args: &GraphArgs, budget: &Budget)
     let drawn = matches!(kind.as_str(), "html" | "svg" | "png");
     let patience = budget.patience();
     let node = |(i, n): (usize, &Node)| {
-        if drawn
-            && i.is_multiple_of(TEXTS_LOOK)
-            && let Some(limit) = patience.is_over()
-        {
-            return Err(fendle_ask::Trouble::Limit(limit));
-        }
-        let text = if drawn { graph.text(game, i) } else { String::new() };
-        Ok(Drawn {
+        let text = if drawn { text_in_time(level, graph, i, &patience)? } else { String::new() };
+        Ok::<_, fendle_ask::Trouble>(Drawn {
             start: n.start,
             must_pass: n.must_pass,
             on_way: n.on_way,
@@ -169,18 +173,10 @@ pub fn write(
 ) -> Result<Vec<PathBuf>, Trouble> {
     let Laid { net, spots } = laid;
     let (path, patience) = (&args.output, &budget.patience());
-    let is_over = AtomicBool::new(false);
-    // Many texts may be made before any is written: once it is over, none is.
-    let text = |i: usize| {
-        if i.is_multiple_of(TEXTS_LOOK) && patience.is_over().is_some() {
-            is_over.store(true, Relaxed);
-        }
-        if is_over.load(Relaxed) { String::new() } else { graph.text(&level.game, i) }
-    };
-    let in_time = || if is_over.load(Relaxed) { Err(io::ErrorKind::TimedOut.into()) } else { Ok(()) };
-    let with_texts = |path: &Path, export: Export| {
-        files.write_in_time(path, patience, |out| export(net, &text, out).and_then(|()| in_time()))
-    };
+    // Many texts may be made before any is written: once the time is over, none is.
+    let text = |i: usize| text_in_time(level, graph, i, patience).unwrap_or_default();
+    let with_texts =
+        |path: &Path, export: Export| files.write_in_time(path, patience, |out| export(net, &text, out));
     match ending(path).as_str() {
         "html" => files
             .write_in_time(path, patience, |out| page::write_graph(out, &net.title, &[(net, spots)], &[]))?,
@@ -195,9 +191,7 @@ pub fn write(
         "parquet" => {
             let [states, edges, figures] =
                 ["states.parquet", "edges.parquet", "figures.parquet"].map(|end| path.with_extension(end));
-            files.write_in_time(&states, patience, |out| {
-                columns::states(net, &text, out).and_then(|()| in_time())
-            })?;
+            files.write_in_time(&states, patience, |out| columns::states(net, &text, out))?;
             files.write_in_time(&edges, patience, |out| columns::edges(net, out))?;
             let counts = &graph.found.counts;
             let mut named: Vec<(&str, u64)> = counts.named().into_iter().collect();
