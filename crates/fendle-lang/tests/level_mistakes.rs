@@ -228,3 +228,22 @@ fn what_depends_on_a_mistake_is_not_judged() {
     let codes = |errors: Vec<(String, String)>| errors.into_iter().map(|e| e.0).collect::<Vec<String>>();
     assert_eq!(codes(errors_of(model, &level("2", "[1, 2, 3]", "4"))), ["L037", "L025", "L037", "L025"]);
 }
+
+/// A value that the model gives, made of one with a mistake, is not judged either.
+#[test]
+fn a_default_that_depends_on_a_mistake_is_not_judged() {
+    let model = "model shares\nenum side { port, lee }\nlevel hands: 0..3\nlevel each: 0..9 = 9 / hands\nlevel rest: array side of 0..9 = (port: 9 mod hands, lee: 0)\n\
+        level lamp: grid of bool\nlevel lit: 1..9 = count(c on lamp where lamp[c])\nstate n: 0..each = 0\n\
+        move take_() { n += lit }\ngoal n == each\n";
+    let level = |hands: &str, lamps: &str| {
+        format!(
+            "model = \"shares\"\n[[level]]\nname = \"one\"\nvalues.hands = {hands}\nvalues.lamp = \"{lamps}\"\n"
+        )
+    };
+    assert_eq!(errors_of(model, &level("3", "x.x")), []);
+    assert_eq!(errors_of(model, &level("7", "x.x")), one("L025", "7"));
+    assert_eq!(errors_of(model, &level("3", "#.#")), one("L024", "#"));
+    // Without a mistake they are.
+    let codes = |errors: Vec<(String, String)>| errors.into_iter().map(|e| e.0).collect::<Vec<String>>();
+    assert_eq!(codes(errors_of(model, &level("0", "..."))), ["L036", "L036", "L025"]);
+}

@@ -287,3 +287,26 @@ fn moves_that_are_never_offered_are_not_tried() {
     assert_eq!(tried("a == b or at > 4").len(), 9);
     assert!(tried("far").is_empty());
 }
+
+/// What bounds, keys, conditions and most entries count, sum or reach is found from the level, as anywhere else.
+#[test]
+fn bounds_may_count_and_sum_over_a_board() {
+    let model = "model bounds\nlevel lamp: grid of bool\nlevel most: 1..99 = count(c on lamp where lamp[c])\n\
+        state n: 0..sum(c on lamp: if lamp[c] then 2 else 1) = 0\n\
+        state few: list of 0..9 max count(c on lamp where lamp[c])\n\
+        state lit: array 1..count(c on lamp where lamp[c]) of bool = false\n\
+        state some: bool if any(c on lamp: lamp[c]) = false\nstate every: bool if all(c on lamp: lamp[c]) = false\n\
+        state near: 0..count(c in flood(x to y from r1c1 by around4 while lamp[y])) = 0\n\
+        move light(i: 1..count(c on lamp where lamp[c])) {\noffer not lit[i]\nlit[i] = true\nn += 1\nfew.push(i)\n}\n\
+        goal n == most\n";
+    let g = game(model, "values.lamp = \"\"\"\nx.x\n.xx\n\"\"\"");
+    let mut slots = g.bound.model.vars.iter().zip(&g.bound.slots);
+    let mut slot = |name: &str| slots.find(|(v, _)| v.name == name).expect("in their order").1;
+    assert_eq!((slot("n").hi, slot("few").cap, slot("lit").len), (10, 4, 4));
+    assert!(slot("some").active && !slot("every").active);
+    assert_eq!(slot("near").hi, 1);
+
+    // One for each order in which some of four are lit: 1 + 4 + 12 + 24 + 24.
+    let found = explore(&g, Limits::default(), false, &NoWatch).expect("no fault");
+    assert_eq!((found.counts.states, found.counts.goal), (65, 24));
+}

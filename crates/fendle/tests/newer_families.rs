@@ -283,6 +283,48 @@ fn a_picture_has_as_many_fillings_as_its_pieces_allow() {
     assert_eq!(explored(level), search(vec![], next, won));
 }
 
+/// A picture of as many pieces as a level of real size has: one more is laid for each move, and the picture is done when all are.
+#[test]
+fn a_picture_takes_as_many_pieces_as_a_level_has() {
+    let colours: Vec<&str> = (0..9).map(|_| "red").chain(["red", "white"].repeat(9)).collect();
+    let level = format!(
+        "model = \"inlay\"\n[[level]]\nvalues.picture = \"{}\"\nvalues.count = {{ dot = 9, pair = 9, knee = 0, long = 0, hook = 0 }}\n",
+        colours.join(" ")
+    );
+    let dir = dir_with(&[("level.toml", &level)]);
+    let dots = (1..=9).map(|c| format!("lay dot false 0 r1c{c}"));
+    let pairs = (0..9).map(|n| format!("lay pair false 0 r1c{}", 10 + 2 * n));
+    let moves: Vec<String> = dots.chain(pairs).collect();
+    let r = fendle(dir.path(), &["trace", "level.toml", &moves.join("; "), "--format", "json"]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    let traced = r.json();
+    let steps = traced["steps"].as_array().expect("the moves");
+    assert_eq!(
+        (steps.len(), steps[17]["status"].as_str(), steps[16]["status"].as_str()),
+        (18, Some("won"), Some("running")),
+        "{traced}"
+    );
+}
+
+/// A whole deck lies face down in seven piles and a stock: every card of the stock can be dealt, and no other one then.
+#[test]
+fn a_whole_deck_is_dealt_face_down() {
+    let cards: Vec<String> = (0..52).map(|n| (1 + n * 17 % 52).to_string()).collect();
+    let level = format!(
+        "model = \"blind\"\n[[level]]\nvalues = {{ ranks = 13, piles = 7, height = [1, 2, 3, 4, 5, 6, 7], deck = \"{}\" }}\nstart.face = \"{}\"\n",
+        cards.join(" "),
+        cards.join(" ")
+    );
+    let dir = dir_with(&[("level.toml", &level)]);
+    let stock = 52 - (1..=7).sum::<usize>();
+    let deal = |n: usize| vec!["deal_on"; n].join("; ");
+    let r = fendle(dir.path(), &["trace", "level.toml", &deal(stock)]);
+    assert_eq!(r.code, 0, "{}{}", r.out, r.err);
+    let r = fendle(dir.path(), &["trace", "level.toml", &deal(stock + 1)]);
+    assert_eq!(r.code, 1, "{}{}", r.out, r.err);
+    assert!(r.out.contains("nothing is left to deal"), "{}{}", r.out, r.err);
+}
+
 #[test]
 fn a_level_draws_its_pieces() {
     let level = |pair: &str| {

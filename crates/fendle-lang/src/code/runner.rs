@@ -11,6 +11,9 @@ use crate::model::{COUNT_MAX, EndKind, VarDef, code};
 use crate::run::Eval;
 use crate::state::Bound;
 
+/// Moves that are tried in the time that a state takes beside them.
+const MOVES_AS_A_STATE: u64 = 64;
+
 /// Plays the rules of a game for the search, on one thread.
 pub(super) struct Runner<'g> {
     game: &'g Game,
@@ -200,10 +203,11 @@ impl<'g> Runner<'g> {
         }
     }
 
-    /// Counts states that will be expanded, and takes native code that was made meanwhile, or pays now.
+    /// Counts states that will be expanded, one with many moves as several, and takes native code that was made meanwhile, or pays now.
     fn grow_native(&mut self, states: u64) {
         let Game { native, bound, code, .. } = self.game;
-        if let Some(made) = native.after(states, bound, code) {
+        let tried = 1 + code.moves.len() as u64 / MOVES_AS_A_STATE;
+        if let Some(made) = native.after(states * tried, bound, code) {
             self.machine.set_native(Some(made));
             if self.numbered.is_none() {
                 let whole = self.expands_natively();

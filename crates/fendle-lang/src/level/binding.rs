@@ -266,10 +266,15 @@ impl<'a> Binding<'a> {
             Dom::First(_, count) => bounds.push(count),
             _ => {}
         }
-        bounds.iter().any(|bound| self.model.reads(bound).iter().any(|var| self.wrong.contains(var)))
+        bounds.into_iter().any(|bound| self.reads_mistake(bound))
     }
 
-    /// The values of a variable as the level begins. `None`: a default is no value.
+    /// Whether an expression reads a variable with a mistake.
+    fn reads_mistake(&self, e: &Expr) -> bool {
+        self.model.reads(e).iter().any(|var| self.wrong.contains(var))
+    }
+
+    /// The values of a variable as the level begins. `None`: what the level says is seen cannot be read.
     fn values(&mut self, var: VarId, def: &VarDef, given: Given<'_>) -> Option<Vec<i64>> {
         let from_drawing = self.drawn.iter().find(|(v, _)| *v == var).map(|d| d.1.clone());
         let twice = given.is_some() && from_drawing.is_some();
@@ -310,17 +315,24 @@ impl<'a> Binding<'a> {
         if let Some(opened) = self.binder.opened(&self.b, var, self.file, self.level)? {
             return Some(opened);
         }
+        if def.defaults.iter().chain(&def.default).any(|e| self.reads_mistake(e)) {
+            return Some(self.mistaken(var, def));
+        }
         if !def.defaults.is_empty() {
-            return def.defaults.iter().map(|e| self.default(var, e)).collect();
+            let values: Option<Vec<i64>> = def.defaults.iter().map(|e| self.default(var, e)).collect();
+            return Some(values.unwrap_or_else(|| self.mistaken(var, def)));
         }
         if let Some(default) = &def.default {
-            let value = self.default(var, default)?;
-            return Some(vec![value; self.b.slots[var].len]);
+            let value = self.default(var, default);
+            return Some(match value {
+                Some(value) => vec![value; self.b.slots[var].len],
+                None => self.mistaken(var, def),
+            });
         }
         Some(self.not_given(var, def))
     }
 
-    /// A value that the model gives where the level gives none.
+    /// A value that the model gives where the level gives none. `None`: it is no value, which is told.
     fn default(&mut self, var: VarId, e: &Expr) -> Option<i64> {
         let value = constant(&mut self.binder, &self.b, e)?;
         let slot = &self.b.slots[var];

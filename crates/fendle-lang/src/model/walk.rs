@@ -95,6 +95,21 @@ impl Expr {
         }
     }
 
+    /// How many local names it takes where it stands outside any body: those of what it counts, sums, or goes through.
+    #[must_use]
+    pub fn own_names(&self) -> usize {
+        let mut count = 0;
+        self.each(&mut |e| {
+            let last = match &e.kind {
+                Ek::Quant(q) => Some(q.local),
+                Ek::Flood(f) => f.next.max(Some(f.local)),
+                _ => None,
+            };
+            count = last.map_or(count, |local| count.max(local.0 + 1));
+        });
+        count
+    }
+
     /// Calls `see` with this expression and everything inside it, from the outside in.
     pub fn each<'e>(&'e self, see: &mut dyn FnMut(&'e Expr)) {
         see(self);

@@ -289,7 +289,8 @@ impl<'b> Eval<'b> {
 
     /// The value of an expression that reads level values only.
     pub(crate) fn lone(&mut self, e: &Expr) -> Run<i64> {
-        self.one(e, &mut [])
+        let mut frame = vec![V::One(0); e.own_names()];
+        self.one(e, &mut frame)
     }
 
     /// What a move counts in the state that is looked at, before it is made.

@@ -16,7 +16,7 @@ impl Lower<'_> {
     pub(super) fn kept_args(&mut self, args: &[Expr]) -> Vec<Local> {
         let mut out = self.args(args);
         for (local, a) in out.iter_mut().zip(args) {
-            if let (Local::Block(s), Ek::Var(..) | Ek::Local(_)) = (*local, &a.kind) {
+            if let (Local::Block(s), Ek::Var(..) | Ek::Local(_) | Ek::Call(..)) = (*local, &a.kind) {
                 let len = self.b.cells();
                 let d = self.scratch(len);
                 self.emit(Op::CopyBlock { d, s, len: len as u32 });

@@ -236,7 +236,20 @@ impl Lower<'_> {
                 let def = &model.fns[*f];
                 self.attempt(|l| {
                     let args = l.args(args);
-                    l.inlined(&def.locals, args, |l| l.set_bits(&def.body))
+                    let Some(memo) = l.memo_of_call(*f, &args) else {
+                        return l.inlined(&def.locals, args, |l| l.set_bits(&def.body));
+                    };
+                    // What is found once may as well be found cell by cell.
+                    let find = |l: &mut Self| match l.set_bits(&def.body) {
+                        Some(bits) => bits,
+                        None => {
+                            let sight = std::mem::take(&mut l.sight);
+                            let (block, _) = l.block_of(&def.body);
+                            l.sight = sight;
+                            l.cells_in(block).map_or(O::K(0), |bits| bits.words[0])
+                        }
+                    };
+                    Some(l.remembered(memo, |l| l.inlined(&def.locals, args, find)))
                 })
             }
             _ => None,

@@ -114,6 +114,8 @@ struct Lower<'b> {
     sites: HashMap<FaultSite, Site>,
     /// What programs remember of a loaded state, and its number.
     memos: HashMap<Remembered, u16>,
+    /// Where the sets lie that are remembered as blocks.
+    kept: HashMap<u16, M>,
     doms: HashMap<(i32, i32, bool), u16>,
     frame: Vec<Local>,
     mutable: Vec<bool>,
@@ -354,6 +356,7 @@ impl<'b> Lower<'b> {
             labels: vec![],
             sites: HashMap::new(),
             memos: HashMap::new(),
+            kept: HashMap::new(),
             doms: HashMap::new(),
             frame: vec![],
             mutable: vec![],

@@ -99,7 +99,12 @@ impl Lower<'_> {
                 let model = self.b.model.clone();
                 let def = &model.fns[*f];
                 let args = self.args(args);
-                self.inlined(&def.locals, args, |l| l.block_of(&def.body))
+                let memo = if e.ty == Ty::Set { self.memo_of_call(*f, &args) } else { None };
+                let find = |l: &mut Self| l.inlined(&def.locals, args, |l| l.block_of(&def.body));
+                match memo {
+                    Some(memo) => (self.remembered_block(memo, |l| find(l).0), cells),
+                    None => find(self),
+                }
             }
             _ => (M(0), 0),
         }
@@ -536,17 +541,39 @@ impl Lower<'_> {
         let model = self.b.model.clone();
         let def = &model.fns[f];
         let args = self.args(args);
-        let known: Option<Vec<i64>> =
-            args.iter().map(|a| if let Local::Val(O::K(k)) = a { Some(*k) } else { None }).collect();
-        let memo = match known {
-            Some(key) if heavy(&def.body) => self.memo(Remembered::Function(f, key)),
-            _ => None,
-        };
+        let memo = self.memo_of_call(f, &args);
         let find = |l: &mut Self| l.inlined(&def.locals, args, |l| l.value(&def.body));
         match memo {
             Some(memo) => self.remembered(memo, find),
             None => find(self),
         }
+    }
+
+    /// The number under which what a function gives is remembered of the loaded state: where its arguments are known and it takes more than a few operations.
+    pub(super) fn memo_of_call(&mut self, f: FnId, args: &[Local]) -> Option<u16> {
+        let known: Option<Vec<i64>> =
+            args.iter().map(|a| if let Local::Val(O::K(k)) = a { Some(*k) } else { None }).collect();
+        let model = &self.b.model;
+        known.filter(|_| heavy(&model.fns[f].body)).and_then(|key| self.memo(Remembered::Function(f, key)))
+    }
+
+    /// A set of cells that is found once for a loaded state: its block is written by nothing else.
+    fn remembered_block(&mut self, memo: u16, find: impl FnOnce(&mut Self) -> M) -> M {
+        let len = self.b.cells();
+        let d = match self.kept.get(&memo) {
+            Some(d) => *d,
+            None => {
+                let d = self.scratch(len);
+                self.kept.insert(memo, d);
+                d
+            }
+        };
+        self.remembered(memo, |l| {
+            let s = find(l);
+            l.emit(Op::CopyBlock { d, s, len: len as u32 });
+            O::K(1)
+        });
+        d
     }
 
     /// The number under which something is remembered of the loaded state; `None` where the state may have been changed, or too much is
