@@ -21,6 +21,10 @@ pub const AHEAD: u64 = 3_000;
 /// States that may be looked at for all plays of such an estimate; a move counts as some of them, so that games without an end do not go on
 /// for ever.
 const AHEAD_WORK: u64 = 20_000_000;
+/// Worlds that are weighed in the time in which a state is looked at.
+const WORLDS_A_STATE: u64 = 4;
+/// Plays that begin together.
+const PLAYS_TOGETHER: u64 = 8;
 /// Moves after which a simulated play is broken off.
 pub const MOVES_MAX: u64 = 10_000;
 
@@ -327,7 +331,7 @@ pub fn ask(store: &Store, level: &Loaded, how: How, budget: &Budget) -> Result<A
     // Where exact answers are out of reach, played games; they say so.
     let mut estimates = vec![];
     if (how.plays.is_some() || !how.policies.is_empty() || !whole) && limit != Some(Limit::Interrupted) {
-        let (found, stopped) = estimated(model, &how, budget).map_err(broke)?;
+        let (found, stopped) = estimated(model, worlds, &how, budget).map_err(broke)?;
         // Without exact answers what stopped these is named, unless somebody has interrupted since.
         if whole || stopped == Some(Limit::Interrupted) {
             limit = stopped;
@@ -361,12 +365,13 @@ pub(crate) fn at_random(
     budget: &Budget,
 ) -> Result<Option<Estimate>, fendle_core::model::Fault> {
     let how = How { plays: Some(AT_RANDOM), policies: vec![Policy::Random], ..How::default() };
-    Ok(estimated(model, &how, budget)?.0.pop())
+    Ok(estimated(model, 0, &how, budget)?.0.pop())
 }
 
-/// Plays games by each policy.
+/// Plays games by each policy. `worlds`: how many there are at the start of what can be known; 0 where nothing is hidden.
 fn estimated(
     model: &dyn Model,
+    worlds: usize,
     how: &How,
     budget: &Budget,
 ) -> Result<(Vec<Estimate>, Option<Limit>), fendle_core::model::Fault> {
@@ -377,8 +382,13 @@ fn estimated(
     };
     let own = [Policy::Ahead(AHEAD)];
     let policies = if how.policies.is_empty() { &own[..] } else { &how.policies };
-    // As many plays as were asked for; else as many as a fixed effort allows, the same on every machine.
-    let work = if how.plays.is_some() { u64::MAX } else { AHEAD_WORK };
+    // As many plays as were asked for; else as many as a fixed effort allows, the same on every machine. Of what can be known each state is
+    // a set of worlds; where there are so many that no look-ahead is worth its name, nothing is played.
+    let effort = AHEAD_WORK / (1 + worlds as u64 / WORLDS_A_STATE);
+    if how.plays.is_none() && how.policies.is_empty() && effort < AHEAD * PLAYS_TOGETHER {
+        return Ok((vec![], None));
+    }
+    let work = if how.plays.is_some() { u64::MAX } else { effort };
     let mut found: Vec<Simulated> = vec![];
     let mut out = vec![];
     let mut limit = None;

@@ -144,7 +144,10 @@ fn say(s: &mut Session, trouble: Trouble) -> Ended {
 fn undecided(s: &mut Session, sentence: String, by: Option<StoppedBy>) -> Ended {
     let limit = by.as_ref().map(|by| by.limit);
     if s.is_json() {
-        s.json(&json!({"level": s.level, "verdict": "undecided", "why": sentence, "stopped_by": by}))?;
+        let effort = json::effort(&s.budget.effort(0));
+        s.json(&json!({
+            "level": s.level, "verdict": "undecided", "why": sentence, "stopped_by": by, "effort": effort,
+        }))?;
     } else {
         s.lines(text::wrapped(&sentence))?;
     }

@@ -10,7 +10,7 @@ pub mod why;
 
 use std::path::PathBuf;
 
-use fendle_ask::Answer;
+use fendle_ask::{Answer, Effort};
 use serde::Serialize;
 use serde_json::{Value, json};
 
@@ -19,7 +19,7 @@ use crate::memory;
 /// An answer with what it took.
 pub fn answer<T: Serialize>(a: &Answer<T>) -> Value {
     let mut out = json!(a);
-    out["effort"] = effort(a);
+    out["effort"] = effort(&a.effort);
     out
 }
 
@@ -32,11 +32,11 @@ pub fn answer_and_file<T: Serialize>(a: &Answer<T>, wrote: &[PathBuf]) -> Value 
     out
 }
 
-/// What an answer took.
-fn effort<T>(a: &Answer<T>) -> Value {
+/// What a question took.
+pub fn effort(effort: &Effort) -> Value {
     json!({
-        "seconds": a.effort.seconds,
-        "states_per_second": a.effort.states_per_second,
+        "seconds": effort.seconds,
+        "states_per_second": effort.states_per_second,
         "peak_memory_bytes": memory::peak(),
     })
 }
