@@ -1,7 +1,9 @@
 //! What chance does to a level, and what each move is worth.
 
 use fendle_core::odds::{AimValue, Answers, Fractions, NoOdds, Value, odds};
-use fendle_core::simulate::{Dice, Policy, Simulated, mean_interval, share_interval, simulate};
+use fendle_core::simulate::{
+    AHEAD_TOGETHER, Dice, Policy, Simulated, mean_interval, share_interval, simulate,
+};
 use fendle_core::{Aim, Exploration, Limit, Model};
 use fendle_lang::run::setup;
 use serde::{Serialize, Serializer};
@@ -23,8 +25,6 @@ pub const AHEAD: u64 = 3_000;
 const AHEAD_WORK: u64 = 20_000_000;
 /// Worlds that are weighed in the time in which a state is looked at.
 const WORLDS_A_STATE: u64 = 4;
-/// Plays that begin together.
-const PLAYS_TOGETHER: u64 = 8;
 /// Moves after which a simulated play is broken off.
 pub const MOVES_MAX: u64 = 10_000;
 
@@ -385,7 +385,7 @@ fn estimated(
     // As many plays as were asked for; else as many as a fixed effort allows, the same on every machine. Of what can be known each state is
     // a set of worlds; where there are so many that no look-ahead is worth its name, nothing is played.
     let effort = AHEAD_WORK / (1 + worlds as u64 / WORLDS_A_STATE);
-    if how.plays.is_none() && how.policies.is_empty() && effort < AHEAD * PLAYS_TOGETHER {
+    if how.plays.is_none() && how.policies.is_empty() && effort < AHEAD * AHEAD_TOGETHER {
         return Ok((vec![], None));
     }
     let work = if how.plays.is_some() { u64::MAX } else { effort };

@@ -80,6 +80,9 @@ struct Played {
 /// States that could be looked at in the time in which a move is made and drawn.
 pub const MOVE_WORK: u64 = 10;
 
+/// Plays by look-ahead that begin together: players that remember what they have met are worth it, and what was stopped is known soon.
+pub const AHEAD_TOGETHER: u64 = 8;
+
 /// Dice for one play: get weights and say which.
 pub type Dice = Box<dyn FnMut(&[u64]) -> usize + Send>;
 
@@ -103,7 +106,7 @@ pub fn simulate(
     let starts = model.starts()?;
     let weights: Vec<u64> = starts.iter().map(|s| s.weight).collect();
     // A few plays for each thread at a time: what was stopped is known soon, and players remember what they have met.
-    let batch = if matches!(policy, Policy::Ahead(_)) { 8 } else { 64 };
+    let batch = if matches!(policy, Policy::Ahead(_)) { AHEAD_TOGETHER } else { 64 };
     let share = if work == u64::MAX { work } else { work / batch };
     let one = |player: &mut Player<'_>, number: u64| {
         let mut dice = dice(number);
